@@ -1,0 +1,61 @@
+/** The console: its addresses, and who may see them. */
+import { QueryClient, QueryClientProvider, useQuery } from '@tanstack/react-query';
+import { createRootRoute, createRoute, createRouter, Navigate, RouterProvider, useRouterState } from '@tanstack/react-router';
+import { Tooltip } from 'radix-ui';
+import { StrictMode, useEffect } from 'react';
+import { createRoot } from 'react-dom/client';
+import type { Me } from '../../src/wire/api';
+import { get, Refusal } from './data/api';
+import { followFeed } from './data/live';
+import { BoardPage } from './pages/Board';
+import { EnvironmentPage } from './pages/Environment';
+import { PromotionPage } from './pages/Promotion';
+import { RunPage } from './pages/Run';
+import { RunsPage } from './pages/Runs';
+import { SignInPage } from './pages/SignIn';
+import { Empty, Loading, Trouble } from './parts/basics';
+import { Frame } from './parts/Frame';
+import './theme.css';
+
+const client = new QueryClient({ defaultOptions: { queries: { retry: (count, error) => count < 3 && !(error instanceof Refusal && !error.problem.retry), staleTime: 1_000, refetchOnWindowFocus: true } } });
+
+function Root(): React.ReactNode {
+  const path = useRouterState({ select: (state) => state.location.pathname });
+  const signingIn = path === '/sign-in';
+  const me = useQuery({ queryKey: ['me'], queryFn: () => get<Me>('/api/me'), enabled: !signingIn });
+  const known = me.data !== undefined && !signingIn;
+  useEffect(() => (known ? followFeed(client) : undefined), [known]);
+  if (signingIn) return <SignInPage />;
+  if (me.data) return <Frame me={me.data} />;
+  if (me.error instanceof Refusal && me.error.problem.status === 401) return <Navigate to="/sign-in" search={{ then: path }} />;
+  return me.error ? <Trouble error={me.error} /> : <Loading />;
+}
+
+const root = createRootRoute({ component: Root, notFoundComponent: () => <Empty title="There is no such page.">Press g b for the board.</Empty> });
+const page = <P extends string>(path: P, component: () => React.ReactNode) => createRoute({ getParentRoute: () => root, path, component });
+const router = createRouter({
+  routeTree: root.addChildren([
+    page('/', BoardPage),
+    page('/sign-in', SignInPage),
+    page('/runs', RunsPage),
+    page('/$project/runs/$number', RunPage),
+    page('/$project/$environment', EnvironmentPage),
+    page('/$project/$environment/promote', PromotionPage),
+  ]),
+  defaultPreload: false,
+});
+declare module '@tanstack/react-router' {
+  interface Register {
+    router: typeof router;
+  }
+}
+
+createRoot(document.getElementById('root') as HTMLElement).render(
+  <StrictMode>
+    <QueryClientProvider client={client}>
+      <Tooltip.Provider delayDuration={300}>
+        <RouterProvider router={router} />
+      </Tooltip.Provider>
+    </QueryClientProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,127 @@
+/** The frame of every page: where one is, who one is, the keys. */
+import { Link, Outlet, useNavigate, useRouterState } from '@tanstack/react-router';
+import { Dialog } from 'radix-ui';
+import { useEffect, useState } from 'react';
+import type { Me } from '../../../src/wire/api';
+import { post } from '../data/api';
+import { useConnected } from '../data/live';
+import { Button } from './basics';
+
+const pages = [
+  { to: '/', name: 'Board', key: 'b' },
+  { to: '/runs', name: 'Runs', key: 'r' },
+] as const;
+
+export function Frame({ me }: { me: Me }) {
+  const connected = useConnected();
+  const place = useRouterState({ select: (state) => state.location.pathname });
+  const [keys, setKeys] = useState(false);
+  useKeys(() => setKeys(true));
+  return (
+    <>
+      <header className="border-b border-line bg-sheet">
+        <div className="mx-auto flex h-[51px] max-w-[1400px] items-center gap-4 px-4 md:gap-6 md:px-7">
+          <Link to="/" className="flex items-center gap-2 text-[16px] font-semibold no-underline">
+            <svg viewBox="0 0 32 20" width="28" height="18" aria-hidden="true">
+              <path d="M1 10c6 0 5-7 10-7s4 14 10 14 4-7 10-7" fill="none" stroke="var(--indigo)" strokeWidth="3" strokeLinecap="round" />
+              <circle cx="16" cy="10" r="3" fill="var(--vermilion)" />
+            </svg>
+            tsunagi
+          </Link>
+          <nav aria-label="Pages" className="flex gap-4 md:gap-6">
+            {pages.map((page) => {
+              const here = page.to === '/' ? place === '/' : place.startsWith(page.to) || (page.to === '/runs' && place.includes('/runs/'));
+              return (
+                <Link key={page.to} to={page.to} aria-current={here ? 'page' : undefined} className={`no-underline ${here ? 'font-semibold text-ink' : 'text-second hover:text-ink'}`}>
+                  {page.name}
+                </Link>
+              );
+            })}
+          </nav>
+          <div className="ml-auto flex items-center gap-3">
+            <Button onClick={switchTheme} className="hidden !px-2 !py-1 text-second md:block" aria-label="Switch between light and dark">
+              ◐
+            </Button>
+            <span className="hidden text-second md:inline">{me.role}</span>
+            <button type="button" onClick={signOut} title={`Sign out ${me.name}`} className="grid size-7 cursor-pointer place-items-center rounded-full bg-indigo-wash text-[12px] font-semibold text-indigo uppercase">
+              {me.name.slice(0, 2)}
+            </button>
+          </div>
+        </div>
+      </header>
+      {connected ? null : (
+        <p role="status" className="bg-ochre-wash px-7 py-1.5 text-center text-ochre">
+          The connection is lost; what you see may be old. It is restored by itself.
+        </p>
+      )}
+      <main className="mx-auto max-w-[1400px] px-4 pt-5 pb-16 md:px-7">
+        <Outlet />
+      </main>
+      <Keys open={keys} close={() => setKeys(false)} />
+    </>
+  );
+}
+
+function switchTheme(): void {
+  const next = document.documentElement.dataset.theme === 'dark' ? 'light' : 'dark';
+  document.documentElement.dataset.theme = next;
+  localStorage.setItem('theme', next);
+}
+
+async function signOut(): Promise<void> {
+  await post('/api/sign-out');
+  location.assign('/sign-in');
+}
+
+const keyList = [
+  ['g b', 'the board'],
+  ['g r', 'the runs'],
+  ['j  k', 'down and up in a list'],
+  ['?', 'this list'],
+];
+
+function Keys({ open, close }: { open: boolean; close: () => void }) {
+  return (
+    <Dialog.Root open={open} onOpenChange={(now) => !now && close()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/30" />
+        <Dialog.Content className="card fixed top-1/4 left-1/2 z-50 w-80 -translate-x-1/2 p-6" aria-describedby={undefined}>
+          <Dialog.Title className="mb-3 text-[17px] font-semibold">Keys</Dialog.Title>
+          <dl className="grid grid-cols-[4rem_1fr] gap-y-1.5">
+            {keyList.map(([key, what]) => (
+              <div key={key} className="contents">
+                <dt className="code font-semibold">{key}</dt>
+                <dd className="text-second">{what}</dd>
+              </div>
+            ))}
+          </dl>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+/** `g b`, `g r`, `?`, and `j`/`k` over whatever is marked as a row of a list. */
+function useKeys(showKeys: () => void): void {
+  const navigate = useNavigate();
+  useEffect(() => {
+    let before = '';
+    const press = (event: KeyboardEvent) => {
+      const field = (event.target as HTMLElement).closest('input, textarea, select, [contenteditable]');
+      if (field || event.ctrlKey || event.metaKey || event.altKey) return;
+      const page = before === 'g' ? pages.find((one) => one.key === event.key) : undefined;
+      if (page) void navigate({ to: page.to });
+      else if (event.key === '?') showKeys();
+      else if (event.key === 'j' || event.key === 'k') moveFocus(event.key === 'j' ? 1 : -1);
+      before = event.key;
+    };
+    addEventListener('keydown', press);
+    return () => removeEventListener('keydown', press);
+  }, [navigate, showKeys]);
+}
+
+function moveFocus(by: number): void {
+  const rows = [...document.querySelectorAll<HTMLElement>('[data-row]')];
+  const at = rows.indexOf(document.activeElement as HTMLElement);
+  rows[Math.min(rows.length - 1, Math.max(0, at + by))]?.focus();
+}

@@ -1,0 +1,84 @@
+/** Small parts that every page uses. */
+import { Tooltip } from 'radix-ui';
+import { durationText } from '../../../src/core/durations';
+import { Refusal } from '../data/api';
+import { useNow } from '../data/live';
+
+export const short = (commit: string): string => commit.slice(0, 7);
+
+export function agoText(iso: string, now: number): string {
+  const ms = Math.max(0, now - Date.parse(iso));
+  return ms < 3_000 ? 'now' : `${durationText(ms < 60_000 ? Math.round(ms / 1000) * 1000 : ms).replace('.0 s', ' s').replace(/ min \d+ s/, ' min')} ago`;
+}
+
+/** A time relative to now, exact on hover. */
+export function Ago({ at }: { at: string | null }) {
+  const now = useNow(5_000);
+  if (!at) return null;
+  return (
+    <Hint text={new Date(at).toLocaleString()}>
+      <time dateTime={at} className="whitespace-nowrap">
+        {agoText(at, now)}
+      </time>
+    </Hint>
+  );
+}
+
+/** How long something has been so: `live 26 min`. */
+export function Since({ at, what }: { at: string | null; what: string }) {
+  const now = useNow(5_000);
+  if (!at) return null;
+  return (
+    <Hint text={new Date(at).toLocaleString()}>
+      <time dateTime={at} className="whitespace-nowrap">
+        {what} {agoText(at, now).replace(' ago', '')}
+      </time>
+    </Hint>
+  );
+}
+
+export function Hint({ text, children }: { text: string; children: React.ReactNode }) {
+  return (
+    <Tooltip.Root>
+      <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
+      <Tooltip.Portal>
+        <Tooltip.Content sideOffset={4} className="z-50 max-w-96 rounded bg-ink px-2 py-1 text-[12px] text-paper">
+          {text}
+        </Tooltip.Content>
+      </Tooltip.Portal>
+    </Tooltip.Root>
+  );
+}
+
+const look = {
+  main: 'bg-indigo text-on-indigo border-indigo hover:opacity-90',
+  plain: 'bg-sheet text-ink border-line hover:bg-faint',
+};
+
+export function Button({ kind = 'plain', ...rest }: React.ButtonHTMLAttributes<HTMLButtonElement> & { kind?: keyof typeof look }) {
+  return <button type="button" {...rest} className={`cursor-pointer rounded-md border px-3.5 py-1.5 font-semibold whitespace-nowrap disabled:cursor-not-allowed disabled:opacity-50 ${look[kind]} ${rest.className ?? ''}`} />;
+}
+
+/** What was refused or went wrong, with the next step. */
+export function Trouble({ error }: { error: unknown }) {
+  const problem = error instanceof Refusal ? error.problem : null;
+  return (
+    <div role="alert" className="rounded-md border border-vermilion bg-vermilion-wash px-4 py-3">
+      <p className="font-semibold text-vermilion">{problem?.detail ?? 'The service can not be reached.'}</p>
+      <p className="text-ink">{problem?.next ?? 'It is tried again by itself.'}</p>
+    </div>
+  );
+}
+
+export function Loading() {
+  return <p className="py-16 text-center text-second">Fetching …</p>;
+}
+
+export function Empty({ title, children }: { title: string; children: React.ReactNode }) {
+  return (
+    <div className="card mx-auto mt-10 max-w-xl px-8 py-10 text-center">
+      <p className="mb-2 text-[17px] font-semibold">{title}</p>
+      <div className="text-second">{children}</div>
+    </div>
+  );
+}

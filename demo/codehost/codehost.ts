@@ -1,0 +1,178 @@
+/**
+ * A stand-in for the outside: a code host with bare repositories over smart HTTP, pull requests, and signed events.
+ * The service reaches it only as it would a real one: by fetching and by the events it is sent.
+ */
+import { execFileSync, spawn } from 'node:child_process';
+import { randomUUID } from 'node:crypto';
+import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
+import { join } from 'node:path';
+import { signEvent } from '../../src/keys/keys.js';
+
+export interface Pull {
+  number: number;
+  title: string;
+  branch: string;
+  base: string;
+  head: string;
+  open: boolean;
+  trusted: boolean;
+}
+
+interface Repository {
+  /** Where events go, and what they are signed with. */
+  hook: { url: string; secret: string } | null;
+  pulls: Pull[];
+}
+
+export interface CodeHost {
+  url: string;
+  port: number;
+  addRepository(name: string): string;
+  setHook(name: string, hook: { url: string; secret: string }): void;
+  openPull(name: string, pull: { title: string; branch: string; base?: string; trusted?: boolean; number?: number }): Promise<Pull>;
+  closePull(name: string, number: number, how: 'merged' | 'abandoned'): Promise<void>;
+  close(): Promise<void>;
+}
+
+export async function startCodeHost(folder: string, port: number): Promise<CodeHost> {
+  mkdirSync(folder, { recursive: true });
+  const file = join(folder, 'state.json');
+  const state: Record<string, Repository> = existsSync(file) ? (JSON.parse(readFileSync(file, 'utf8')) as Record<string, Repository>) : {};
+  const save = () => {
+    writeFileSync(`${file}.new`, JSON.stringify(state, null, 1));
+    renameSync(`${file}.new`, file);
+  };
+  const path = (name: string) => join(folder, `${name}.git`);
+  const git = (name: string, ...args: string[]) => execFileSync('git', [`--git-dir=${path(name)}`, ...args], { encoding: 'utf8' }).trim();
+  const heads = (name: string) => new Map(git(name, 'for-each-ref', '--format=%(refname:short) %(objectname)', 'refs/heads/').split('\n').filter(Boolean).map((line): [string, string] => [line.slice(0, line.lastIndexOf(' ')), line.slice(line.lastIndexOf(' ') + 1)]));
+
+  const send = async (name: string, type: string, data: Record<string, unknown>): Promise<void> => {
+    const hook = state[name]?.hook;
+    if (!hook) return;
+    const event = { specversion: '1.0', id: randomUUID(), source: `/codehost/${name}`, type, time: new Date().toISOString(), datacontenttype: 'application/json', data };
+    const body = JSON.stringify(event);
+    for (let tries = 0; tries < 10; tries++) {
+      try {
+        const answer = await fetch(hook.url, { method: 'POST', headers: { 'content-type': 'application/cloudevents+json', 'tsunagi-signature': signEvent(hook.secret, body, Date.now()) }, body });
+        if (answer.status < 500) return;
+      } catch {
+        // The service is away; the event is sent again.
+      }
+      await new Promise((resolve) => setTimeout(resolve, 200 * 2 ** tries));
+    }
+  };
+  const sendPull = (name: string, what: 'created' | 'updated' | 'merged' | 'abandoned', pull: Pull) =>
+    send(name, `dev.cdevents.change.${what}.0.3.0`, {
+      context: { version: '0.4.1', id: randomUUID(), source: `/codehost/${name}`, type: `dev.cdevents.change.${what}.0.3.0`, timestamp: new Date().toISOString() },
+      subject: { id: String(pull.number), type: 'change', content: { repository: { id: name } } },
+      customData: { number: pull.number, title: pull.title, head: pull.head, base: pull.base, trusted: pull.trusted, actor: 'mika' },
+    });
+
+  /** Tells of what a push has moved: branches, and the pull requests whose heads they are. */
+  const pushed = async (name: string, before: Map<string, string>): Promise<void> => {
+    const after = heads(name);
+    for (const [branch, commit] of after) {
+      if (before.get(branch) === commit) continue;
+      await send(name, 'dev.tsunagi.branch.pushed', { branch, commit, actor: 'mika' });
+      for (const pull of state[name]?.pulls ?? []) {
+        if (!pull.open || pull.branch !== branch) continue;
+        pull.head = commit;
+        save();
+        await sendPull(name, 'updated', pull);
+      }
+    }
+    for (const branch of before.keys()) if (!after.has(branch)) await send(name, 'dev.tsunagi.branch.pushed', { branch, actor: 'mika' });
+  };
+
+  const serve = (request: IncomingMessage, response: ServerResponse): void => {
+    const url = new URL(request.url ?? '/', 'http://codehost');
+    const found = /^\/([a-z-]+)\.git\/(info\/refs|git-(?:upload|receive)-pack)$/.exec(url.pathname);
+    const name = found?.[1] ?? '';
+    if (!found || !state[name]) return void response.writeHead(404).end('no such repository\n');
+    const before = found[2] === 'git-receive-pack' ? heads(name) : null;
+    const child = spawn('git', ['http-backend'], {
+      env: {
+        PATH: process.env.PATH,
+        GIT_PROJECT_ROOT: folder,
+        GIT_HTTP_EXPORT_ALL: '1',
+        PATH_INFO: url.pathname,
+        QUERY_STRING: url.search.slice(1),
+        REQUEST_METHOD: request.method,
+        CONTENT_TYPE: request.headers['content-type'] ?? '',
+        ...(request.headers['content-encoding'] ? { HTTP_CONTENT_ENCODING: String(request.headers['content-encoding']) } : {}),
+        ...(request.headers['git-protocol'] ? { GIT_PROTOCOL: String(request.headers['git-protocol']) } : {}),
+        REMOTE_USER: 'mika',
+        GIT_CONFIG_COUNT: '2',
+        GIT_CONFIG_KEY_0: 'http.receivepack',
+        GIT_CONFIG_VALUE_0: 'true',
+        GIT_CONFIG_KEY_1: 'safe.directory',
+        GIT_CONFIG_VALUE_1: '*',
+      },
+      stdio: ['pipe', 'pipe', 'ignore'],
+    });
+    child.stdin.on('error', () => {});
+    request.pipe(child.stdin);
+    let head = Buffer.alloc(0);
+    let begun = false;
+    child.stdout.on('data', (chunk: Buffer) => {
+      if (begun) return void response.write(chunk);
+      head = Buffer.concat([head, chunk]);
+      const end = head.indexOf('\r\n\r\n');
+      if (end < 0) return;
+      begun = true;
+      const lines = head.toString('latin1', 0, end).split('\r\n').map((line): [string, string] => [line.slice(0, line.indexOf(':')).toLowerCase(), line.slice(line.indexOf(':') + 1).trim()]);
+      const status = Number(lines.find(([key]) => key === 'status')?.[1]?.slice(0, 3) ?? 200);
+      response.writeHead(status, Object.fromEntries(lines.filter(([key]) => key !== 'status')));
+      response.write(head.subarray(end + 4));
+    });
+    child.on('close', () => {
+      if (!begun) response.writeHead(500);
+      // The push is over for its client when the service has been told of it.
+      const told = before ? pushed(name, before) : Promise.resolve();
+      told.finally(() => response.end());
+    });
+  };
+
+  const server = createServer(serve);
+  await new Promise<void>((resolve, reject) => server.once('error', reject).listen(port, '127.0.0.1', resolve));
+  const { port: actual } = server.address() as { port: number };
+  const url = `http://127.0.0.1:${actual}`;
+  return {
+    url,
+    port: actual,
+    addRepository(name) {
+      if (!existsSync(path(name))) execFileSync('git', ['init', '-q', '--bare', '--initial-branch=main', path(name)]);
+      git(name, 'config', 'uploadpack.allowAnySHA1InWant', 'true');
+      state[name] ??= { hook: null, pulls: [] };
+      save();
+      return `${url}/${name}.git`;
+    },
+    setHook(name, hook) {
+      (state[name] as Repository).hook = hook;
+      save();
+    },
+    async openPull(name, { title, branch, base = 'main', trusted = true, number }) {
+      const repository = state[name] as Repository;
+      const head = heads(name).get(branch);
+      if (!head) throw new Error(`no branch ${branch}`);
+      const pull: Pull = { number: number ?? 214 + repository.pulls.length, title, branch, base, head, open: true, trusted };
+      repository.pulls.push(pull);
+      save();
+      await sendPull(name, 'created', pull);
+      return pull;
+    },
+    async closePull(name, number, how) {
+      const pull = state[name]?.pulls.find((one) => one.number === number);
+      if (!pull) throw new Error(`no pull request ${number}`);
+      pull.open = false;
+      save();
+      await sendPull(name, how, pull);
+    },
+    close: () =>
+      new Promise((resolve) => {
+        server.closeAllConnections();
+        server.close(() => resolve());
+      }),
+  };
+}

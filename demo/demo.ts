@@ -1,0 +1,79 @@
+/** `npm run demo`: the whole house with demo data, until Ctrl-C; `--tour` plays the main job; `--fresh` starts anew. */
+import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { dirname, join, resolve } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { parseArgs } from 'node:util';
+import { endLeftInstances } from '../src/agent/instance.js';
+import { checkoutName, defaultData, openHouse, parsePorts, untilSignal } from '../src/cli/serve/serve.js';
+import { CodedError, wording } from '../src/core/errors.js';
+import { startCodeHost } from './codehost/codehost.js';
+import { demoApi, seed } from './seed.js';
+import { tour } from './tour.js';
+
+const root = dirname(dirname(dirname(fileURLToPath(import.meta.url))));
+const say = (text = ''): void => void process.stdout.write(`${text}\n`);
+
+async function main(): Promise<number> {
+  const { values } = parseArgs({ options: { tour: { type: 'boolean' }, fresh: { type: 'boolean' }, data: { type: 'string' }, port: { type: 'string', multiple: true }, help: { type: 'boolean' } } });
+  if (values.help) {
+    say('npm run demo [-- --tour] [--fresh] [--data FOLDER] [--port console=7780 …]');
+    return 0;
+  }
+  const name = checkoutName(root);
+  const data = values.data ? resolve(values.data) : defaultData(values.tour ? `tour-${name}` : `demo-${name}`);
+  // The tour begins with a house of its own, so that its answers can be told right from wrong.
+  if (values.fresh || values.tour) {
+    await endLeftInstances(join(data, 'agent'));
+    rmSync(data, { recursive: true, force: true });
+  }
+  const house = await openHouse({ data, ports: parsePorts(values.port ?? []), say });
+  const codehost = await openCodeHost(data);
+  try {
+    const api = demoApi(house.url, house.token);
+    const seeded = join(data, 'seeded');
+    const checkouts = join(data, 'checkouts');
+    mkdirSync(checkouts, { recursive: true });
+    if (!existsSync(seeded)) {
+      await seed(api, codehost, checkouts, say);
+      writeFileSync(seeded, new Date().toISOString());
+    }
+    if (values.tour) return (await tour({ house, codehost, api, root, checkout: join(checkouts, 'sailings'), home: join(data, 'home'), say })) ? 0 : 1;
+    const app = (host: string) => `http://${host}:${house.edgePort}/`;
+    say();
+    say(`The console    ${house.url}/sign-in#${await house.signIn()}`);
+    say('               (the sign-in is good once, for 30 minutes)');
+    say(`sailings       production ${app('production.sailings.localhost')}   staging ${app('staging.sailings.localhost')}`);
+    say(`               the review of a pull request ${app('pr-214.sailings.review.localhost')}`);
+    say();
+    say('Try next, in another terminal:');
+    say(`  ./tsunagi sign-in ${house.url} --token ${house.token}`);
+    say('  ./tsunagi board');
+    say('  ./tsunagi promote --to sailings/production');
+    say();
+    say('Ctrl-C ends it; the next start goes on with the same data.');
+    await untilSignal();
+    say('\nEnding …');
+    return 0;
+  } finally {
+    await codehost.close();
+    await house.close();
+  }
+}
+
+/** On the port that it had, since the project fetches from there; moved when that is in use. */
+async function openCodeHost(data: string) {
+  const file = join(data, 'codehost.port');
+  const port = existsSync(file) ? Number(readFileSync(file, 'utf8')) : 0;
+  const host = await startCodeHost(join(data, 'codehost'), port);
+  writeFileSync(file, String(host.port));
+  return host;
+}
+
+main().then(
+  (status) => process.exit(status),
+  (error: unknown) => {
+    const { says, next } = error instanceof CodedError ? wording(error.issue) : { says: String((error as Error).stack ?? error), next: '' };
+    process.stderr.write(`${says}\n${next}\n`);
+    process.exit(3);
+  },
+);

@@ -1,0 +1,232 @@
+/** `sailings`, the departures app of Kohama Ferries: a page, an API and a worker in plain Node. */
+import type { Change } from './write.js';
+
+const definition = `tsunagi: 1
+versions: { node: ">=20" }
+
+tasks:
+  lint:
+    reads: [package.json, src/, web/, test/, smoke/]
+    run: node --check src/api.js && node --check src/caller.js && node --check web/build.js
+  unit:
+    reads: [package.json, src/, test/]
+    run:
+      - mkdir -p out
+      - node --test --test-reporter=junit --test-reporter-destination=out/junit.xml --test-reporter=spec --test-reporter-destination=stdout test/
+    results: { junit: out/junit.xml }
+    timeout: 2m
+  web:
+    reads: [package.json, web/]
+    run: node web/build.js
+    makes: [web/dist/]
+
+release:
+  needs: [lint, unit]
+  parts:
+    departures: { kind: site, needs: [web], root: web/dist, at: /, fallback: index.html }
+    api: { kind: server, files: [package.json, src/], start: node src/api.js, at: /api, ready: /api/ready, instances: 2 }
+    caller: { kind: worker, files: [package.json, src/], start: node src/caller.js }
+  variables:
+    PIER: { default: Kohama South }
+    PUBLIC_URL: { from: environment.url }
+    RELEASE: { from: release.number }
+
+environments:
+  review:
+    opens: pull request
+  staging:
+    branch: main
+    verify: { reads: [smoke/], run: node smoke/check.js }
+  production:
+    after: staging
+`;
+
+const packageJson = `{
+  "name": "sailings",
+  "private": true,
+  "type": "module",
+  "scripts": { "test": "node --test test/", "build": "node web/build.js" }
+}
+`;
+
+const timetable = (sailings: string, extra = '') => `/** The day's sailings, in local time. */
+export const sailings = [
+${sailings}];
+
+/** Sailings from now on, the next first. */
+export function departures(now) {
+  return sailings.filter((one) => one.at >= now).sort((a, b) => a.at.localeCompare(b.at));
+}
+${extra}`;
+
+const firstSailings = `  { at: '06:10', to: 'Mejima', ferry: 'Hamakaze' },
+  { at: '07:40', to: 'Okinoshima', ferry: 'Shiosai' },
+  { at: '09:05', to: 'Mejima', ferry: 'Hamakaze' },
+  { at: '12:30', to: 'Okinoshima', ferry: 'Shiosai' },
+  { at: '17:20', to: 'Mejima', ferry: 'Hamakaze' },
+`;
+const moreSailings = `${firstSailings}  { at: '19:45', to: 'Tateshima', ferry: 'Asanagi' },
+`;
+
+const arrivals = `
+const minutes = { Mejima: 45, Okinoshima: 70, Tateshima: 95 };
+
+/** When a sailing arrives, to the minute. */
+export function arrival({ at, to }) {
+  const [hour, minute] = at.split(':').map(Number);
+  const total = hour * 60 + minute + minutes[to];
+  return String(Math.floor(total / 60) % 24).padStart(2, '0') + ':' + String(total % 60).padStart(2, '0');
+}
+`;
+
+const api = (row: string, extra = '') => `import { createServer } from 'node:http';
+import { arrival, departures } from './timetable.js';
+
+const answer = (response, status, body) => {
+  response.writeHead(status, { 'content-type': 'application/json' });
+  response.end(JSON.stringify(body));
+};
+
+createServer((request, response) => {
+  const { pathname, searchParams } = new URL(request.url, 'http://api');
+  if (pathname === '/api/ready') return answer(response, 200, { ready: true });
+  if (pathname === '/api/version') return answer(response, 200, { release: process.env.RELEASE, commit: process.env.TSUNAGI_COMMIT });
+  if (pathname === '/api/departures') {
+    const rows = departures(searchParams.get('from') ?? '00:00');
+    return answer(response, 200, { pier: process.env.PIER, departures: rows.map((one) => (${row})) });
+  }
+${extra}  answer(response, 404, { error: 'nothing here' });
+}).listen(Number(process.env.PORT), () => console.log('listening on', process.env.PORT));
+`;
+const goodRow = '{ ...one, arrives: arrival(one) }';
+
+const caller = `import { departures } from './timetable.js';
+
+// Calls the passengers of the next sailing; here it writes the call down.
+const call = () => {
+  const [next] = departures(new Date().toTimeString().slice(0, 5));
+  console.log(next ? 'next sailing at ' + next.at + ' to ' + next.to : 'no more sailings today');
+};
+call();
+setInterval(call, 30_000);
+`;
+
+const build = `import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+
+mkdirSync('web/dist', { recursive: true });
+for (const file of ['index.html', 'board.js', 'board.css']) writeFileSync('web/dist/' + file, readFileSync('web/' + file));
+console.log('built 3 files');
+`;
+
+const page = (title: string) => `<!doctype html>
+<html lang="en">
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width">
+<title>${title}</title>
+<link rel="stylesheet" href="/board.css">
+<h1>${title}</h1>
+<table><tbody id="rows"></tbody></table>
+<script src="/board.js" type="module"></script>
+</html>
+`;
+
+const board = (cells: string) => `const { departures } = await (await fetch('/api/departures')).json();
+const rows = document.getElementById('rows');
+for (const one of departures) {
+  const row = rows.insertRow();
+  for (const text of [${cells}]) row.insertCell().textContent = text;
+}
+`;
+
+const css = `body { font: 18px/1.5 sans-serif; margin: 3rem auto; max-width: 40rem; color: #12324a; }
+td { padding: .3rem 1.2rem .3rem 0; border-bottom: 1px solid #c9d8e2; }
+`;
+
+const test = (extra = '') => `import assert from 'node:assert/strict';
+import { describe, it } from 'node:test';
+import { arrival, departures } from '../src/timetable.js';
+
+describe('departures', () => {
+  it('lists sailings in order of departure', () => {
+    const times = departures('00:00').map((one) => one.at);
+    assert.deepEqual(times, [...times].sort());
+  });
+  it('leaves out what has sailed', () => {
+    assert.equal(departures('12:00')[0].at, '12:30');
+  });
+  it('ends with the last sailing', () => {
+    assert.deepEqual(departures('23:00'), []);
+  });
+});
+
+describe('arrival', () => {
+  it('adds the time of the crossing', () => {
+    assert.equal(arrival({ at: '07:40', to: 'Okinoshima' }), '08:50');
+  });
+  it('goes past midnight', () => {
+    assert.equal(arrival({ at: '23:30', to: 'Mejima' }), '00:15');
+  });
+});
+${extra}`;
+
+const smoke = `// Asks the environment what a passenger would ask.
+const base = process.env.TSUNAGI_ENVIRONMENT_URL;
+const get = async (path) => {
+  const answer = await fetch(base + path);
+  if (answer.status !== 200) throw new Error(path + ' answered ' + answer.status);
+  return answer;
+};
+const { departures } = await (await get('/api/departures')).json();
+if (departures.length === 0) throw new Error('no departures');
+const { release } = await (await get('/api/version')).json();
+if (release !== process.env.TSUNAGI_RELEASE) throw new Error('it is ' + release + ' that answers, not ' + process.env.TSUNAGI_RELEASE);
+if (!(await (await get('/')).text()).includes('Departures')) throw new Error('the page has no title');
+console.log('3 requests, ' + departures.length + ' departures, ' + release);
+`;
+
+/** The first state of the app, then eleven changes. */
+export const history: Change[] = [
+  {
+    title: 'Departures from a fixed timetable',
+    author: 'Mika',
+    files: { 'package.json': packageJson, 'src/timetable.js': timetable(firstSailings, arrivals), 'src/api.js': api(goodRow), 'src/caller.js': caller, 'web/index.html': page('Departures'), 'web/board.js': board('one.at, one.to'), 'web/board.css': css, 'web/build.js': build, 'test/timetable.test.js': test() },
+  },
+  { title: 'Say who we are', author: 'Mika', files: { 'README.md': '# sailings\n\nThe departures of Kohama Ferries.\n' } },
+  { title: 'Keep the departure list on one screen', author: 'Ren', files: { 'web/board.css': css.replace('3rem auto', '1rem auto') } },
+  { title: 'Show the ferry of each sailing', author: 'Ren', files: { 'web/board.js': board('one.at, one.to, one.ferry') } },
+  { title: 'Check every environment with real requests', author: 'Aoi', files: { 'smoke/check.js': smoke } },
+  { title: 'Define the pipeline', author: 'Aoi', files: { 'tsunagi.yaml': definition } },
+  { title: 'Explain how to build', author: 'Mika', files: { 'README.md': '# sailings\n\nThe departures of Kohama Ferries.\n\nBuild the page with `node web/build.js`, test with `node --test test/`.\n' } },
+  { title: 'Larger type on the pier display', author: 'Ren', files: { 'web/board.css': css.replace('18px', '20px') } },
+  { title: 'Fix the winter timetable', author: 'Aoi', files: { 'src/timetable.js': timetable(moreSailings, arrivals) } },
+];
+
+/** What is pushed after the first release is in production. */
+export const later: Change[] = [
+  { title: 'Round arrival times to the minute', author: 'Ren', files: { 'web/board.js': board('one.at, one.to, one.ferry, one.arrives') } },
+  { title: 'Tide warning text', author: 'Aoi', files: { 'src/tides.js': `export const warning = (height) => (height > 2.1 ? 'High tide: mind the ramp' : '');\n` } },
+  { title: 'Test the tide warning', author: 'Aoi', files: { 'test/tides.test.js': `import assert from 'node:assert/strict';\nimport { it } from 'node:test';\nimport { warning } from '../src/tides.js';\n\nit('warns of a high tide', () => assert.match(warning(2.4), /ramp/));\nit('is quiet otherwise', () => assert.equal(warning(1.2), ''));\n` } },
+];
+
+/** A branch whose tests fail. */
+export const failing: Change = {
+  title: 'Show cancelled sailings in the day view',
+  author: 'Ren',
+  files: {
+    'src/cancelled.js': `export const stateOf = (sailing) => (sailing.cancelled ? 'delayed' : 'on time');\n`,
+    'test/cancelled.test.js': `import assert from 'node:assert/strict';\nimport { describe, it } from 'node:test';\nimport { stateOf } from '../src/cancelled.js';\n\ndescribe('day view', () => {\n  it('marks a cancelled sailing', () => assert.equal(stateOf({ cancelled: true }), 'cancelled'));\n  it('leaves the others alone', () => assert.equal(stateOf({}), 'on time'));\n});\n`,
+  },
+};
+
+/** A pull request for reviewers to look at. */
+export const proposal: Change = { title: 'Tide warning banner', author: 'Ren', files: { 'web/index.html': page('Departures and tides') } };
+
+/** A commit for a push while someone looks. */
+export const greeting = (n: number): Change => ({ title: `Greet the passengers of pier ${n}`, author: 'Mika', files: { 'web/index.html': page(`Departures, pier ${n}`) } });
+
+/** Passes its tests and is wrong all the same: every arrival is an hour late. */
+export const wrong: Change = {
+  title: 'Summer time for arrivals',
+  author: 'Mika',
+  files: { 'src/api.js': api(`{ ...one, arrives: arrival({ ...one, at: String((Number(one.at.slice(0, 2)) + 1) % 24).padStart(2, '0') + one.at.slice(2) }) }`) },
+};

@@ -1,0 +1,131 @@
+/** The main job, played without a person: each command is printed and run as a user would, and each answer is checked. */
+import { spawn } from 'node:child_process';
+import { mkdirSync } from 'node:fs';
+import { request } from 'node:http';
+import { join } from 'node:path';
+import type { House } from '../src/cli/serve/serve.js';
+import type { CodeHost } from './codehost/codehost.js';
+import { greeting, proposal, wrong } from './scenario/sailings.js';
+import { commit, git } from './scenario/write.js';
+import { type DemoApi, until, untilLive } from './seed.js';
+
+export interface TourOptions {
+  house: House;
+  codehost: CodeHost;
+  api: DemoApi;
+  root: string;
+  checkout: string;
+  home: string;
+  say(text?: string): void;
+}
+
+/** True only if every answer was right. */
+export async function tour({ house, codehost, api, root, checkout, home, say }: TourOptions): Promise<boolean> {
+  let wrongAnswers = 0;
+  mkdirSync(home, { recursive: true });
+  const act = (text: string) => say(`\n── ${text}`);
+  const expect = (text: string, right: boolean) => {
+    say(`   ${right ? 'right' : 'WRONG'}: ${text}`);
+    if (!right) wrongAnswers++;
+  };
+  const command = async (line: string, expected = 0): Promise<string> => {
+    say(`$ ${line}`);
+    const { output, status } = await run(join(root, 'tsunagi'), line.split(' ').slice(1), checkout, { ...process.env, XDG_CONFIG_HOME: home, NO_COLOR: '1' });
+    for (const text of output.trimEnd().split('\n').slice(-24)) say(`  ${text}`);
+    if (status !== expected) expect(`exit status ${expected}, it was ${status}`, false);
+    return output;
+  };
+  const push = async (branch: string) => {
+    say(`$ git push origin ${branch}`);
+    await git(checkout, 'push', '-q', 'origin', branch);
+  };
+  const look = async (host: string, path: string): Promise<string> => {
+    const answer = await fetchHost(house.edgePort, host, path);
+    say(`$ curl http://${host}:${house.edgePort}${path}`);
+    say(`  ${answer.status} ${answer.text.slice(0, 160).replace(/\s+/g, ' ')}`);
+    return answer.text;
+  };
+  const released = async (host: string) => (JSON.parse(await look(host, '/api/version')) as { release: string }).release;
+  const production = 'production.sailings.localhost';
+  const staging = 'staging.sailings.localhost';
+
+  act('Sign in, and see what is live where');
+  await command(`tsunagi sign-in ${house.url} --token ${house.token}`);
+  const board = await command('tsunagi board');
+  expect('the board names the three projects', ['sailings', 'berth-planner', 'tide-tables'].every((name) => board.includes(name)));
+  const before = await released(production);
+
+  act('A commit is pushed; it is built and tested, becomes a release and goes to staging');
+  const pushed = await commit(checkout, greeting(1), 2000);
+  await push('main');
+  const followed = await command('tsunagi follow');
+  const made = /became (r\d+)/.exec(followed)?.[1] ?? '';
+  expect(`the run passed and became a release (${made})`, made !== '' && followed.includes('passed'));
+  await untilLive(api, 'sailings/staging', pushed);
+  expect(`staging shows ${made}`, (await released(staging)) === made);
+  expect('production still shows the release of before', (await released(production)) === before);
+  const release = await command(`tsunagi release show ${made}`);
+  expect('staging’s verification is part of the evidence', /verification\s+staging/.test(release));
+
+  act('The same bytes are promoted to production');
+  await command(`tsunagi promote ${made} --to sailings/production`);
+  expect(`production shows ${made}`, (await released(production)) === made);
+  expect('and its page is the new one', (await look(production, '/')).includes('pier 1'));
+
+  act('A pull request opens, its review answers, it closes, its review is gone');
+  await git(checkout, 'checkout', '-q', '-b', 'quieter-horn');
+  const proposed = await commit(checkout, { ...proposal, title: 'Quieter horn at night', files: { 'web/index.html': '<!doctype html>\n<title>Departures</title>\n<h1>Departures, quietly</h1>\n' } }, 2010);
+  await push('quieter-horn');
+  await git(checkout, 'checkout', '-q', 'main');
+  const pull = await codehost.openPull('sailings', { title: 'Quieter horn at night', branch: 'quieter-horn' });
+  const review = `pr-${pull.number}.sailings.review.localhost`;
+  await untilLive(api, `sailings/pr-${pull.number}`, proposed);
+  expect('the review shows the proposed page', (await look(review, '/')).includes('quietly'));
+  await codehost.closePull('sailings', pull.number, 'abandoned');
+  await until(async () => (await fetchHost(house.edgePort, review, '/')).status === 404, 'the review is gone');
+  expect('the review’s address answers no more', (await look(review, '/')).includes('No environment'));
+
+  act('A wrong release is promoted: its tests pass, every arrival is an hour late');
+  const mistaken = await commit(checkout, wrong, 2020);
+  await push('main');
+  const second = /became (r\d+)/.exec(await command('tsunagi follow'))?.[1] ?? '';
+  await untilLive(api, 'sailings/staging', mistaken);
+  await command(`tsunagi promote ${second} --to sailings/production`);
+  expect(`production shows ${second}`, (await released(production)) === second);
+  expect('and a wrong arrival', (await look(production, '/api/departures')).includes('"at":"06:10","to":"Mejima","ferry":"Hamakaze","arrives":"07:55"'));
+
+  act('Revert: one command, and the environment is on hold');
+  await command('tsunagi revert sailings/production');
+  expect(`production shows ${made} again`, (await released(production)) === made);
+  expect('and the right arrival', (await look(production, '/api/departures')).includes('"at":"06:10","to":"Mejima","ferry":"Hamakaze","arrives":"06:55"'));
+  expect('the board says that it is on hold', (await command('tsunagi board')).includes('on hold'));
+  const refused = await command(`tsunagi promote ${second} --to sailings/production`, 1);
+  expect('a promotion is refused in words', refused.includes('on hold'));
+  await command('tsunagi lift sailings/production');
+
+  say(wrongAnswers === 0 ? '\nEvery answer was right.' : `\n${wrongAnswers} answers were wrong.`);
+  return wrongAnswers === 0;
+}
+
+function run(file: string, args: string[], cwd: string, env: NodeJS.ProcessEnv): Promise<{ output: string; status: number | null }> {
+  return new Promise((resolve, reject) => {
+    const child = spawn(file, args, { cwd, env, stdio: ['ignore', 'pipe', 'pipe'] });
+    let output = '';
+    for (const stream of [child.stdout, child.stderr]) stream.on('data', (chunk: Buffer) => (output += chunk.toString('utf8')));
+    child.on('error', reject);
+    child.on('close', (status) => resolve({ output, status }));
+  });
+}
+
+/** Node's resolver does not know names below .localhost; the edge goes by the Host header. */
+export function fetchHost(port: number, host: string, path: string): Promise<{ status: number; text: string }> {
+  return new Promise((resolve, reject) => {
+    const call = request({ host: '127.0.0.1', port, path, headers: { host: `${host}:${port}` } }, (answer) => {
+      const parts: Buffer[] = [];
+      answer.on('data', (chunk: Buffer) => parts.push(chunk));
+      answer.on('end', () => resolve({ status: answer.statusCode ?? 0, text: Buffer.concat(parts).toString('utf8') }));
+    });
+    call.on('error', reject);
+    call.end();
+  });
+}

@@ -1,0 +1,34 @@
+#!/usr/bin/env node
+/** Builds dist/: the rooms, the bundled command line, the console. */
+import { spawnSync } from 'node:child_process';
+import { chmodSync, copyFileSync, mkdirSync, rmSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { build } from 'esbuild';
+
+const root = dirname(dirname(fileURLToPath(import.meta.url)));
+const run = (name, args) => {
+  const { status } = spawnSync(process.execPath, [join(root, 'node_modules', name), ...args], { cwd: root, stdio: ['ignore', 'inherit', 'inherit'] });
+  if (status !== 0) process.exit(status ?? 1);
+};
+
+rmSync(join(root, 'dist'), { recursive: true, force: true });
+run('typescript/bin/tsc', ['-p', 'tsconfig.build.json']);
+const sandbox = 'src/agent/sandbox';
+mkdirSync(join(root, 'dist', sandbox), { recursive: true });
+for (const file of ['launch.sh', 'inner.sh', 'runner.sh', 'relay.mjs']) copyFileSync(join(root, sandbox, file), join(root, 'dist', sandbox, file));
+await build({
+  absWorkingDir: root,
+  entryPoints: ['src/cli/main.ts'],
+  outfile: 'dist/tsunagi.js',
+  bundle: true,
+  platform: 'node',
+  target: 'node20',
+  format: 'esm',
+  minify: true,
+  legalComments: 'none',
+  banner: { js: "#!/usr/bin/env node\nimport{createRequire as __r}from'node:module';const require=__r(import.meta.url);" },
+  logLevel: 'warning',
+});
+chmodSync(join(root, 'dist/tsunagi.js'), 0o755);
+if (!process.argv.includes('--without-console')) run('vite/bin/vite.js', ['build', '--config', 'console/vite.config.ts', '--logLevel', 'warn']);

@@ -1,0 +1,222 @@
+/** One attempt, from its claim to its last report. The first cause of an end wins and is recorded once. */
+import { type ChildProcess, spawn } from 'node:child_process';
+import { createHash, randomBytes } from 'node:crypto';
+import { closeSync, createReadStream, openSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { join } from 'node:path';
+import { createInterface } from 'node:readline';
+import { durationSource } from '../core/durations.js';
+import { CodedError, issue, type Issue } from '../core/errors.js';
+import { parseJunit, type TestResults } from '../core/results/junit.js';
+import type { AttemptReport, AttemptWork } from '../wire/work.js';
+import { untilDone } from '../wire/client.js';
+import type { AgentContext } from './context.js';
+import { makeLogSender } from './log.js';
+import { chainCall, prepareFolder, runnerText } from './sandbox/chain.js';
+import { attemptLimits, makeGroup } from './sandbox/limits.js';
+import { descendantsOf, firstProcess, programOf, signal } from './sandbox/processes.js';
+import { splitSections } from './sections.js';
+
+/** Between TERM and KILL, in milliseconds. */
+const graceMs = 5_000;
+
+export interface RunningAttempt {
+  id: string;
+  fence: string;
+  /** Ends the work and reports it as stopped. */
+  stop(): void;
+  /** Ends the work without a report: it is someone else's. */
+  drop(): void;
+  done: Promise<void>;
+}
+
+type Ended = Extract<AttemptReport['happenings'][number], { what: 'ended' }>;
+
+export function startAttempt(context: AgentContext, work: AttemptWork): RunningAttempt {
+  const abort = new AbortController();
+  let dropped = false;
+  const done = perform(context, work, abort.signal, () => dropped).catch((error: Error) => {
+    if (!context.stopped()) context.log.error({ attempt: work.id, error: String(error.stack) }, 'an attempt was given up');
+  });
+  return {
+    id: work.id,
+    fence: work.fence,
+    stop: () => abort.abort('stop'),
+    drop() {
+      dropped = true;
+      abort.abort('drop');
+    },
+    done,
+  };
+}
+
+async function perform(context: AgentContext, work: AttemptWork, abort: AbortSignal, dropped: () => boolean): Promise<void> {
+  const { client } = context;
+  const path = `/api/agent/attempts/${work.id}`;
+  const report = (happenings: AttemptReport['happenings']) => (dropped() ? Promise.resolve() : untilDone(() => client.post(`${path}/report`, { fence: work.fence, happenings }), context.stopped).catch(ignoreOld));
+  const log = makeLogSender(client, `${path}/log`, work.fence, work.logBytes, () => context.stopped() || dropped());
+  const folder = join(context.folder, 'work', work.id);
+  // Reports go out one after another, each behind the lines that came before it.
+  let reports: Promise<unknown> = Promise.resolve();
+  const happens = (happening: AttemptReport['happenings'][number]) => {
+    reports = reports.then(() => report([happening]));
+  };
+  let ended: Ended;
+  try {
+    ended = await runChain(context, work, folder, abort, log, happens);
+  } catch (error) {
+    const why = error instanceof CodedError ? error.issue : issue('setup_failed', { detail: (error as Error).message.slice(0, 500) });
+    ended = { what: 'ended', state: abort.aborted ? 'stopped' : 'failed', issue: why as never, output: null, tests: null };
+  }
+  await log.flush();
+  await reports;
+  if (!dropped() && ended.state === 'passed' && ended.output) await upload(context, work, join(folder, 'outputs.tar'), ended.output);
+  await report([ended]);
+  rmSync(folder, { recursive: true, force: true });
+}
+
+const ignoreOld = (error: unknown) => {
+  if (!(error instanceof CodedError)) throw error;
+};
+
+async function upload(context: AgentContext, _work: AttemptWork, tar: string, output: { digest: string; size: number }): Promise<void> {
+  await untilDone(() => context.client.putStream(`/api/agent/blobs/${output.digest}`, createReadStream(tar), output.size), context.stopped).catch(ignoreOld);
+  await context.layers.keep(output.digest, tar);
+}
+
+async function runChain(context: AgentContext, work: AttemptWork, folder: string, abort: AbortSignal, log: ReturnType<typeof makeLogSender>, happens: (one: AttemptReport['happenings'][number]) => void): Promise<Ended> {
+  const { layers, host, client } = context;
+  const account = host.accounts.work;
+  const path = `/api/agent/attempts/${work.id}`;
+  const files = work.files ? await layers.files(work.files.key, () => client.getStream(`${path}/files`)) : null;
+  const outputs = await Promise.all(work.layers.map((digest) => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`))));
+  prepareFolder(folder, account);
+  const group = makeGroup(host.limits, work.id, attemptLimits);
+  const mark = randomBytes(12).toString('hex');
+  const makes = [...new Set(work.makes)].sort();
+  const call = chainCall(
+    {
+      folder,
+      account,
+      host,
+      layers: [...(files ? [files] : []), ...outputs],
+      writable: true,
+      variables: { ...(work.network === 'open' ? context.settings : {}), ...work.variables },
+      network: { open: work.network === 'open', listen: null, reach: work.reach },
+      watchLease: false,
+      group,
+      tied: true,
+      command: ['bash', '-c', runnerText(), 'runner', mark, work.junit ?? '', String(makes.length), ...makes, ...work.commands],
+    },
+    join(context.folder, 'bin'),
+  );
+  const kept = openSync(join(folder, 'outputs.tar'), 'w', 0o600);
+  const results = openSync(join(folder, 'results'), 'w', 0o600);
+  const child = spawn(call.file, call.args, { env: call.env, cwd: '/', stdio: ['ignore', 'pipe', 'pipe', 'pipe', kept, results] });
+  closeSync(kept);
+  closeSync(results);
+  try {
+    return await follow(work, folder, child, abort, log, happens, mark, makes);
+  } finally {
+    group.kill();
+    void group.remove();
+  }
+}
+
+/** What the chain says on its third descriptor. */
+interface Told {
+  exit: number | null;
+  position: number;
+  missing: string[];
+  noResults: boolean;
+  notKept: boolean;
+  done: boolean;
+}
+
+async function follow(work: AttemptWork, folder: string, child: ChildProcess, abort: AbortSignal, log: ReturnType<typeof makeLogSender>, happens: (one: AttemptReport['happenings'][number]) => void, mark: string, makes: string[]): Promise<Ended> {
+  let cause: 'timeout' | 'stop' | null = null;
+  const end = (why: 'timeout' | 'stop') => {
+    cause ??= why;
+    void endTree(child, folder);
+  };
+  const timer = setTimeout(() => end('timeout'), work.timeoutMs);
+  const stop = () => end('stop');
+  abort.addEventListener('abort', stop);
+  if (abort.aborted) stop();
+
+  let errors = '';
+  child.stderr?.on('data', (chunk: Buffer) => {
+    errors = (errors + chunk.toString('utf8')).slice(-1000);
+  });
+  const told: Told = { exit: null, position: 0, missing: [], noResults: false, notKept: false, done: false };
+  const control = child.stdio[3] as NodeJS.ReadableStream;
+  const controlled = readControl(control, told, makes, (position) => happens({ what: 'command-started', position, firstLine: log.lines() }), (position, exit, ms) => happens({ what: 'command-ended', position, exit, ms }));
+  const output = child.stdout as NonNullable<typeof child.stdout>;
+  const sections = splitSections(mark);
+  output.on('data', (chunk: Buffer) => {
+    let room = true;
+    for (const piece of sections.push(chunk)) room = log.write(piece.bytes, piece.section) && room;
+    if (room) return;
+    output.pause();
+    void log.drained().then(() => output.resume());
+  });
+  await new Promise<void>((resolve, reject) => {
+    child.on('error', reject);
+    child.on('close', () => resolve());
+  }).finally(() => clearTimeout(timer));
+  abort.removeEventListener('abort', stop);
+  for (const piece of sections.end()) log.write(piece.bytes, piece.section);
+  await controlled;
+  return judge(work, folder, told, cause, errors);
+}
+
+async function readControl(control: NodeJS.ReadableStream, told: Told, makes: string[], started: (position: number) => void, ended: (position: number, exit: number, ms: number) => void): Promise<void> {
+  for await (const line of createInterface({ input: control })) {
+    const [what, a, b, c] = line.split(' ');
+    if (what === 'started') {
+      told.position = Number(a);
+      started(told.position);
+    } else if (what === 'ended') {
+      told.exit = Number(b);
+      ended(Number(a), Number(b), Number(c) / 1000);
+    } else if (what === 'missing') told.missing.push(makes[Number(a)] ?? '?');
+    else if (what === 'no-results') told.noResults = true;
+    else if (what === 'not-kept') told.notKept = true;
+    else if (what === 'done') told.done = true;
+  }
+}
+
+/** TERM to what runs inside, KILL to all of it after the grace. */
+async function endTree(child: ChildProcess, folder: string): Promise<void> {
+  const first = firstProcess(folder);
+  if (first !== null) {
+    const runner = programOf(first);
+    for (const pid of descendantsOf(first)) if (pid !== runner || descendantsOf(pid).length === 0) signal(pid, 'SIGTERM');
+    for (let waited = 0; waited < graceMs && child.exitCode === null && child.signalCode === null; waited += 50) await new Promise((resolve) => setTimeout(resolve, 50));
+  }
+  if (child.exitCode === null && child.signalCode === null) child.kill('SIGKILL');
+}
+
+function judge(work: AttemptWork, folder: string, told: Told, cause: 'timeout' | 'stop' | null, errors: string): Ended {
+  const tests = work.junit ? readTests(work.junit, folder, told) : null;
+  const failed = (why: Issue, state: 'failed' | 'stopped' = 'failed'): Ended => ({ what: 'ended', state, issue: why as never, output: null, tests: tests?.results ?? null });
+  if (cause === 'timeout') return failed(issue('task_timeout', { timeout: durationSource(work.timeoutMs) }));
+  if (cause === 'stop') return failed(issue('stopped_by', { who: 'a person' }), 'stopped');
+  const command = (work.commands[told.position] ?? '').slice(0, 200);
+  if (told.exit !== null && told.exit > 128 && told.exit < 160) return failed(issue('command_killed', { command, signal: told.exit - 128 }));
+  if (told.exit !== null && told.exit !== 0) return failed(issue('command_failed', { command, exit: told.exit, run: work.label.split(' ')[1] ?? '' }));
+  if (!told.done) return failed(issue('setup_failed', { detail: errors.trim() || 'it was ended from outside' }));
+  if (told.missing.length) return failed(issue('output_missing', { path: told.missing.join(', ') }));
+  if (told.notKept) return failed(issue('output_unsafe', { path: work.makes.join(', '), why: 'it could not be read' }));
+  if (tests?.refusal) return failed(tests.refusal);
+  return { what: 'ended', state: 'passed', issue: null, output: work.makes.length ? digestOfFile(join(folder, 'outputs.tar')) : null, tests: tests?.results ?? null };
+}
+
+function readTests(path: string, folder: string, told: Told): { results: TestResults | null; refusal: Issue | null } {
+  if (told.noResults || told.exit === null) return { results: null, refusal: issue('results_missing', { path }) };
+  const { results, detail } = parseJunit(readFileSync(join(folder, 'results'), 'utf8'));
+  return { results, refusal: results ? null : issue('results_unreadable', { path, detail: detail ?? '' }) };
+}
+
+function digestOfFile(path: string): { digest: string; size: number } {
+  return { digest: `sha256:${createHash('sha256').update(readFileSync(path)).digest('hex')}`, size: statSync(path).size };
+}

@@ -1,0 +1,97 @@
+/** Sends what a piece of work prints: in order, in batches, by position, so that a repeat is harmless. */
+import { CodedError } from '../core/errors.js';
+import { type Client, untilDone } from '../wire/client.js';
+
+/** Bytes that wait to be sent before the source is asked to pause, and bytes of one batch. */
+const waitingLimit = 4 * 1024 * 1024;
+const batchLimit = 512 * 1024;
+/** Milliseconds in which small writes are gathered. */
+const gatherMs = 20;
+
+export interface LogSender {
+  /** Adds bytes of a command. False: pause until `drained`. */
+  write(bytes: Buffer, command: number): boolean;
+  drained(): Promise<void>;
+  /** Resolves when all is acknowledged (or the work is no longer ours). */
+  flush(): Promise<void>;
+  /** Lines so far. */
+  lines(): number;
+  /** Bytes that the service has. */
+  acknowledged(): number;
+}
+
+export function makeLogSender(client: Client, path: string, fence: string, from: number, stopped: () => boolean): LogSender {
+  const queue: { bytes: Buffer; command: number }[] = [];
+  let waiting = 0;
+  let position = from;
+  let lines = 0;
+  let sending: Promise<void> | null = null;
+  let lost = false;
+  let wake: (() => void)[] = [];
+
+  const send = async (): Promise<void> => {
+    await new Promise((resolve) => setTimeout(resolve, gatherMs));
+    while (queue.length && !lost) {
+      const batch = take(queue);
+      try {
+        const answer = await untilDone(() => client.postBytes<{ position: number }>(`${path}?fence=${fence}&position=${position}&command=${batch.command}`, batch.bytes), stopped);
+        position = answer.position;
+      } catch (error) {
+        // Another agent has the work by now, or this one ends: nobody waits for these lines.
+        lost = error instanceof CodedError || stopped();
+        if (!lost) throw error;
+      }
+      waiting -= batch.bytes.length;
+      if (waiting < waitingLimit / 2) release();
+    }
+    if (lost) {
+      queue.length = 0;
+      waiting = 0;
+      release();
+    }
+  };
+  const release = () => {
+    const all = wake;
+    wake = [];
+    for (const one of all) one();
+  };
+  const start = () => {
+    sending ??= send().finally(() => {
+      sending = null;
+      if (queue.length) start();
+    });
+    sending.catch(() => {});
+  };
+  return {
+    write(bytes, command) {
+      if (bytes.length === 0 || lost) return true;
+      for (let at = bytes.indexOf(10); at >= 0; at = bytes.indexOf(10, at + 1)) lines++;
+      queue.push({ bytes, command });
+      waiting += bytes.length;
+      start();
+      return waiting < waitingLimit;
+    },
+    drained: () => (waiting < waitingLimit ? Promise.resolve() : new Promise((resolve) => wake.push(resolve))),
+    async flush() {
+      while (sending) await sending;
+    },
+    lines: () => lines,
+    acknowledged: () => position,
+  };
+}
+
+/** The longest run of one command from the head of the queue, up to a batch. */
+function take(queue: { bytes: Buffer; command: number }[]): { bytes: Buffer; command: number } {
+  const command = queue[0]?.command ?? 0;
+  const parts: Buffer[] = [];
+  let size = 0;
+  while (queue[0] && queue[0].command === command && size < batchLimit) {
+    const { bytes } = queue[0];
+    const room = batchLimit - size;
+    parts.push(bytes.subarray(0, room));
+    size += Math.min(room, bytes.length);
+    if (bytes.length > room) queue[0] = { bytes: bytes.subarray(room), command };
+    else queue.shift();
+  }
+  return { bytes: parts.length === 1 ? (parts[0] as Buffer) : Buffer.concat(parts), command };
+}

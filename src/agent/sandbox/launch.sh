@@ -1,0 +1,76 @@
+#!/bin/bash
+# Keeps one piece of work: makes its namespaces, ties its network, passes its output on, and writes down how it ended.
+# Runs as the account of the work, never as root, in the work's private folder. Ends with its work; its work ends with it.
+#
+#   launch.sh FOLDER NET LEASE LOWER MODE -- COMMAND…
+#
+#   NET    none | pasta | relay; for the last two the files `pasta` (options, a line each) and `relays` (a line each: IN OUT) say which ports
+#   LEASE  watch: end the work when the time in the file `lease` (seconds since the epoch) has passed | -
+#   LOWER  the overlay's lower folders, from the folder of the work
+#   MODE   write: what is changed lands in u/ | read: nothing can be changed
+set -uo pipefail
+cd "$1" || exit 125
+net=$2 lease=$3
+here=$(dirname "$(readlink -f "$0")")
+shift 3
+
+# A real pipe: programs may open /dev/stdout again, which a socket would refuse.
+exec 7> >(exec cat 3>&- 4>&- 5>&-)
+output=$!
+
+flags=(-Urm)
+if [[ $net != none ]]; then
+  flags=(-Urmn)
+  mkfifo ready go
+fi
+setpriv --pdeathsig KILL unshare "${flags[@]}" --kill-child bash "$here/inner.sh" "$net" "$@" >&7 2>&7 7>&- &
+inner=$!
+exec 7>&-
+
+helpers=()
+tie() {
+  case $net in
+    pasta)
+      mapfile -t options <pasta
+      pasta "${options[@]}" -P pasta.pid "$inner" >pasta.log 2>&1 3>&- 4>&- 5>&- || return 1
+      ;;
+    relay)
+      while read -r side from to; do
+        [[ $side == outside ]] || continue
+        setpriv --pdeathsig KILL "$NODE" "$here/relay.mjs" "$from" "$to" >>relay.log 2>&1 3>&- 4>&- 5>&- &
+        helpers+=($!)
+      done <relays
+      ;;
+  esac
+}
+if [[ $net != none ]]; then
+  # Opened for reading and writing, so that this does not hang when the other side is dead.
+  exec 6<>ready
+  if read -r -t 20 _ <&6 && tie; then
+    echo go >go
+  else
+    echo "the network could not be tied: $(tail -n 3 pasta.log 2>/dev/null | tr '\n' ' ')" >&2
+    kill -KILL "$inner" 2>/dev/null
+  fi
+  exec 6<&-
+fi
+
+if [[ $lease == watch ]]; then
+  (
+    while kill -0 "$inner" 2>/dev/null; do
+      sleep 1
+      read -r until <lease || until=0
+      printf -v now '%(%s)T' -1
+      ((now <= until)) || kill -KILL "$inner"
+    done
+  ) >/dev/null 2>&1 3>&- 4>&- 5>&- &
+  helpers+=($!)
+fi
+
+{ wait "$inner"; } 2>/dev/null
+status=$?
+wait "$output"
+[[ -e pasta.pid ]] && kill "$(<pasta.pid)" 2>/dev/null
+((${#helpers[@]})) && kill "${helpers[@]}" 2>/dev/null
+echo "$status" >exit.new && mv exit.new exit
+exit "$status"

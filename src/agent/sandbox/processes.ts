@@ -1,0 +1,84 @@
+/** Processes by /proc (see proc(5)). */
+import { readdirSync, readFileSync } from 'node:fs';
+import { join } from 'node:path';
+
+/** When a process was started, in clock ticks since boot; null when there is none. With the id it names a process for good. */
+export function startTime(pid: number): string | null {
+  try {
+    const stat = readFileSync(`/proc/${pid}/stat`, 'latin1');
+    const fields = stat.slice(stat.lastIndexOf(')') + 2).split(' ');
+    return fields[0] === 'Z' || fields[0] === 'X' ? null : (fields[19] ?? null);
+  } catch {
+    return null;
+  }
+}
+
+/** The first process of a sandbox, as bubblewrap wrote it down; null before that. */
+export function firstProcess(folder: string): number | null {
+  try {
+    return (JSON.parse(readFileSync(join(folder, 'info'), 'utf8')) as { 'child-pid': number })['child-pid'];
+  } catch {
+    return null;
+  }
+}
+
+export function childrenOf(pid: number): number[] {
+  try {
+    return readdirSync(`/proc/${pid}/task`).flatMap((task) => readFileSync(`/proc/${pid}/task/${task}/children`, 'latin1').split(' ').filter(Boolean).map(Number));
+  } catch {
+    return [];
+  }
+}
+
+/** All processes below one, the nearest first. */
+export function descendantsOf(pid: number): number[] {
+  const found: number[] = [];
+  for (let queue = childrenOf(pid); queue.length; queue = queue.flatMap(childrenOf)) found.push(...queue);
+  return found;
+}
+
+/**
+ * The program of a sandbox: below its first process, past the shell that waits for it. The shell has no reason to hear TERM:
+ * it would end at once and take the program with it.
+ */
+export function programOf(first: number): number | null {
+  let at = childrenOf(first)[0] ?? null;
+  while (at !== null && nameOf(at) === 'bash') {
+    const below = childrenOf(at);
+    if (below.length === 0) return at;
+    at = below[0] as number;
+  }
+  return at;
+}
+
+export function nameOf(pid: number): string {
+  try {
+    return readFileSync(`/proc/${pid}/comm`, 'utf8').trim();
+  } catch {
+    return '';
+  }
+}
+
+export function signal(pid: number, name: 'SIGTERM' | 'SIGKILL'): void {
+  try {
+    process.kill(pid, name);
+  } catch {
+    // It has ended by itself.
+  }
+}
+
+/** Ports on which something listens in the network of a process, lowest first. */
+export function listeningPorts(pid: number): number[] {
+  const ports = new Set<number>();
+  for (const file of ['tcp', 'tcp6']) {
+    try {
+      for (const line of readFileSync(`/proc/${pid}/net/${file}`, 'latin1').split('\n').slice(1)) {
+        const [, local, , state] = line.trim().split(/\s+/);
+        if (state === '0A' && local) ports.add(Number.parseInt(local.slice(local.lastIndexOf(':') + 1), 16));
+      }
+    } catch {
+      // The process is gone.
+    }
+  }
+  return [...ports].sort((a, b) => a - b);
+}

@@ -1,0 +1,17 @@
+/** Passes connections on: relay.mjs FROM TO, each `tcp:ADDRESS:PORT` or `unix:PATH`. For machines on which pasta can't start. */
+import { rmSync } from 'node:fs';
+import { connect, createServer } from 'node:net';
+
+const place = (text) => {
+  if (text.startsWith('unix:')) return { path: text.slice(5) };
+  const at = text.lastIndexOf(':');
+  return { host: text.slice(4, at), port: Number(text.slice(at + 1)) };
+};
+const [from, to] = process.argv.slice(2).map(place);
+if (from.path) rmSync(from.path, { force: true });
+createServer({ allowHalfOpen: true }, (incoming) => {
+  const outgoing = connect({ ...to, allowHalfOpen: true });
+  incoming.pipe(outgoing).pipe(incoming);
+  incoming.on('error', () => outgoing.destroy());
+  outgoing.on('error', () => incoming.destroy());
+}).listen(from);

@@ -1,0 +1,41 @@
+# Inside the sandbox: runs the commands of an attempt one after another, each on its own, and hands out what is kept.
+# 3: what happens, for the agent. 4: the outputs as a tar. 5: the results. 1: what the commands print, with a mark behind each.
+#
+#   MARK JUNIT COUNT OUTPUT… COMMAND…
+mark=$1 junit=$2 count=$3
+shift 3
+outputs=("${@:1:count}")
+shift "$count"
+# A handler, not "ignore": what is ignored would be ignored by the commands too. It runs when the command has ended.
+trap : TERM
+position=0 status=0
+for command in "$@"; do
+  echo "started $position" >&3
+  began=$EPOCHREALTIME
+  bash -euo pipefail -c "$command" </dev/null 3>&- 4>&- 5>&-
+  status=$?
+  ended=$EPOCHREALTIME
+  printf '\0%s\0' "$mark"
+  echo "ended $position $status $((${ended/./} - ${began/./}))" >&3
+  ((status == 0)) || break
+  ((position += 1))
+done
+# Whatever still runs in here ends before anything is collected.
+kill -KILL -- -1 2>/dev/null
+if [[ -n $junit ]]; then
+  if [[ -f $junit ]]; then head -c 20000000 -- "$junit" >&5; else echo "no-results" >&3; fi
+fi
+if ((status == 0 && count > 0)); then
+  missing=0
+  for at in "${!outputs[@]}"; do
+    if [[ ! -e ${outputs[at]} && ! -L ${outputs[at]} ]]; then
+      echo "missing $at" >&3
+      missing=1
+    fi
+  done
+  if ((missing == 0)); then
+    tar -c -f - --format=gnu --sort=name --owner=0 --group=0 --numeric-owner --mtime=@0 --mode='u=rwX,go=rX' -- "${outputs[@]}" >&4 || echo "not-kept" >&3
+  fi
+fi
+echo "done" >&3
+exit "$status"

@@ -1,0 +1,68 @@
+/** Bytes by digest, as an OCI image layout (OCI Image Format Specification 1.1): `blobs/sha256/HEX` beside `oci-layout`. */
+import { createHash, randomUUID } from 'node:crypto';
+import { createReadStream, createWriteStream } from 'node:fs';
+import { mkdir, open, rename, rm, stat, writeFile } from 'node:fs/promises';
+import { join } from 'node:path';
+import { Readable, Transform } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import { CodedError } from '../core/errors.js';
+import type { Blob } from '../core/release/image.js';
+
+export interface BlobStore {
+  folder: string;
+  /** Stores a stream; with `expected`, other bytes are refused and nothing is kept. Stored bytes are on disk when it returns. */
+  put(stream: Readable, expected?: string): Promise<Blob>;
+  putText(text: string): Promise<Blob>;
+  open(digest: string): Promise<{ size: number; stream: Readable } | null>;
+  size(digest: string): Promise<number | null>;
+  path(digest: string): string;
+}
+
+export const isDigest = (text: string): boolean => /^sha256:[0-9a-f]{64}$/.test(text);
+
+export async function openBlobs(folder: string): Promise<BlobStore> {
+  const blobs = join(folder, 'blobs', 'sha256');
+  const incoming = join(folder, 'incoming');
+  await mkdir(blobs, { recursive: true });
+  await mkdir(incoming, { recursive: true });
+  await writeFile(join(folder, 'oci-layout'), '{"imageLayoutVersion":"1.0.0"}');
+  const path = (digest: string): string => {
+    if (!isDigest(digest)) throw new CodedError('not_found', { what: 'This digest', hint: 'A digest is sha256: and 64 hexadecimal digits.' });
+    return join(blobs, digest.slice('sha256:'.length));
+  };
+  const size = async (digest: string) => (await stat(path(digest)).catch(() => null))?.size ?? null;
+  const put = async (stream: Readable, expected?: string): Promise<Blob> => {
+    const fresh = join(incoming, randomUUID());
+    try {
+      const hash = createHash('sha256');
+      let bytes = 0;
+      const counting = new Transform({
+        transform(chunk: Buffer, _encoding, done) {
+          hash.update(chunk);
+          bytes += chunk.length;
+          done(null, chunk);
+        },
+      });
+      await pipeline(stream, counting, createWriteStream(fresh, { mode: 0o644 }));
+      const digest = `sha256:${hash.digest('hex')}`;
+      if (expected && expected !== digest) throw new CodedError('digest_wrong', { digest: expected });
+      const file = await open(fresh, 'r');
+      await file.sync().finally(() => file.close());
+      await rename(fresh, path(digest));
+      return { digest, size: bytes };
+    } finally {
+      await rm(fresh, { force: true });
+    }
+  };
+  return {
+    folder,
+    put,
+    putText: (text) => put(Readable.from([Buffer.from(text)])),
+    open: async (digest) => {
+      const found = await size(digest);
+      return found === null ? null : { size: found, stream: createReadStream(path(digest)) };
+    },
+    size,
+    path,
+  };
+}

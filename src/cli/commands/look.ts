@@ -1,0 +1,180 @@
+/** Commands that show: board, project, run, release, agent, events, logs. */
+import type { Command } from 'commander';
+import { CodedError } from '../../core/errors.js';
+import type { AddedProject, AddedToken, AgentView, Board, Environment, EnvironmentDetail, Event, LogChunk, PageOf, Project, Release, ReleaseDetail, Run, RunDetail, Token } from '../../wire/api.js';
+import { call, environmentPlace, follow, get, post, projectName } from '../api.js';
+import { ago, bold, bytes, faint, plain, say, short, state, table, took } from '../print.js';
+import { give, numberOf, type Shared, shared } from './shared.js';
+
+export function lookCommands(program: Command): void {
+  shared(program.command('board').description('what is live where, and what waits'), 'tsunagi board', { project: false }).action(async (options: Shared) => give(options, await get<Board>('/api/board'), showBoard));
+
+  const project = program.command('project').description('repositories and where their commits come from');
+  shared(project.command('list').description('all projects'), 'tsunagi project list', { project: false }).action(async (options: Shared) =>
+    give(options, await get<PageOf<Project>>('/api/projects'), ({ items }) => say(table(['PROJECT', 'SOURCE', 'MAIN', 'ADDRESS'], items.map((one) => [one.name, one.source, one.mainBranch, one.url ?? one.endpoint])))),
+  );
+  shared(project.command('add <name>').description('add a project, hosted here or told of by its code host'), 'tsunagi project add sailings --notified https://code.kohama.example/sailings.git', { project: false })
+    .option('--hosted', 'its commits are pushed straight to this service (default)')
+    .option('--notified <url>', 'its code host sends events, and is fetched from')
+    .option('--main <branch>', 'the main branch', 'main')
+    .option('--folder <path>', 'the project’s folder in a larger repository')
+    .action(async (name: string, options: Shared & { notified?: string; main: string; folder?: string }) => {
+      const body = { name, source: options.notified ? 'notified' : 'hosted', mainBranch: options.main, ...(options.folder ? { folder: options.folder } : {}), ...(options.notified ? { url: options.notified } : {}) };
+      give(options, await post<AddedProject>('/api/projects', body), (one) => {
+        say(`${bold(one.name)} is added.`);
+        if (one.eventSecret) say(`Let the code host send its events to ${one.endpoint}`, `and sign them with this secret, shown this once: ${one.eventSecret}`);
+        else say(`Push to it:  git push ${one.endpoint.replace('//', '//x:TOKEN@')} ${one.mainBranch}`, 'TOKEN is one of the role developer or higher: tsunagi token add push --role developer');
+      });
+    });
+
+  const token = program.command('token').description('tokens for people, agents and edges');
+  shared(token.command('list').description('all tokens'), 'tsunagi token list', { project: false }).action(async (options: Shared) =>
+    give(options, await get<PageOf<Token>>('/api/tokens'), ({ items }) => say(table(['TOKEN', 'KIND', 'ROLE', 'PROJECT', 'USED', 'ID'], items.map((one) => [plain(one.name), one.kind, one.role ?? '', one.project ?? '', ago(one.usedAt), faint(one.id)])))),
+  );
+  shared(token.command('add <name>').description('make a token; it is shown once'), 'tsunagi token add laptop --role developer')
+    .option('--role <role>', 'viewer, developer, releaser or owner')
+    .option('--kind <kind>', 'person, agent or edge', 'person')
+    .option('--days <n>', 'how many days it is good for')
+    .action(async (name: string, options: Shared & { role?: string; kind: string; days?: string }) => {
+      const body = { name, kind: options.kind, ...(options.role ? { role: options.role } : {}), ...(options.project ? { project: options.project } : {}), ...(options.days ? { days: Number(options.days) } : {}) };
+      give(options, await post<AddedToken>('/api/tokens', body), (one) => say(one.token));
+    });
+  shared(token.command('remove <id>').description('take a token back'), 'tsunagi token remove 0190…', { project: false }).action(async (id: string, options: Shared) => give(options, await call('DELETE', `/api/tokens/${encodeURIComponent(id)}`), () => say('removed')));
+
+  const run = program.command('run').description('passes through a commit’s tasks');
+  shared(run.command('list').description('runs, the newest first'), 'tsunagi run list --state failed')
+    .option('--state <state>', 'only runs in this state')
+    .option('--branch <branch>', 'only runs of this branch')
+    .option('--limit <n>', 'how many', '20')
+    .action(async (options: Shared & { state?: string; branch?: string; limit: string }) => {
+      const query = new URLSearchParams({ limit: options.limit });
+      for (const key of ['project', 'state', 'branch'] as const) if (options[key]) query.set(key, options[key]);
+      give(options, await get<PageOf<Run>>(`/api/runs?${query}`), ({ items }) => say(table(['RUN', 'PROJECT', 'STATE', 'OF', 'COMMIT', 'TOOK', 'WHEN', 'TITLE'], items.map((one) => [String(one.number), one.project, state(one.state), of(one), short(one.commit.id), took(one.createdAt, one.endedAt), ago(one.createdAt), plain(one.commit.title)]))));
+    });
+  shared(run.command('show <number>').description('one run with its tasks'), 'tsunagi run show 131 --project sailings').action(async (text: string, options: Shared) => {
+    const number = numberOf(text, '');
+    if (!number) throw new CodedError('usage', { detail: `\`${text}\` is no number of a run.`, command: 'run show' });
+    give(options, await get<RunDetail>(`/api/projects/${await projectName(options.project)}/runs/${number}`), showRun);
+  });
+  shared(run.command('start <ref>').description('run a branch, commit or pull request (pr-N); permits an untrusted commit that waits'), 'tsunagi run start main --project sailings').action(async (ref: string, options: Shared) =>
+    give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs`, { ref }), (one) => say(`run ${one.number} of ${short(one.commit.id)} ${plain(one.commit.title)}`, faint(`tsunagi follow ${one.number} --project ${one.project}`))),
+  );
+  shared(run.command('stop <number>').description('end a run and every process of it'), 'tsunagi run stop 131').action(async (text: string, options: Shared) =>
+    give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs/${numberOf(text, '') ?? 0}/stop`), (one) => say(`run ${one.number} is being stopped`)),
+  );
+
+  const release = program.command('release').description('immutable bytes with evidence');
+  shared(release.command('list').description('releases, the newest first'), 'tsunagi release list --project sailings').action(async (options: Shared) =>
+    give(options, await get<PageOf<Release>>(`/api/projects/${await projectName(options.project)}/releases`), ({ items }) => say(table(['RELEASE', 'OF', 'COMMIT', 'RUN', 'MADE', 'TITLE'], items.map((one) => [`r${one.number}`, of(one), short(one.commit.id), String(one.run), ago(one.createdAt), plain(one.commit.title)])))),
+  );
+  shared(release.command('show <release>').description('one release: digest, parts, evidence'), 'tsunagi release show r57 --project sailings').action(async (text: string, options: Shared) => give(options, await get<ReleaseDetail>(`/api/projects/${await projectName(options.project)}/releases/${numberOf(text, 'r') ?? 0}`), showRelease));
+
+  shared(program.command('agent').description('the machines that do the work').command('list').description('agents with what they can do'), 'tsunagi agent list', { project: false }).action(async (options: Shared) =>
+    give(options, await get<PageOf<AgentView>>('/api/agents'), ({ items }) => say(table(['AGENT', 'STATE', 'SLOTS', 'TAKES', 'NETWORK', 'LIMITS', 'TOOLS'], items.map((one) => [one.name, one.alive ? state('good') : state('down'), String(one.slots), one.class.join(' '), String(one.sandbox.network), String(one.sandbox.limits), Object.entries(one.tools).map((pair) => pair.join(' ')).join(', ')])))),
+  );
+
+  shared(program.command('environment').description('places where releases are live').command('show <environment>').description('parts, instances, history'), 'tsunagi environment show sailings/production').action(async (text: string, options: Shared) => give(options, await get<EnvironmentDetail>((await environmentPlace(text, options.project)).path), showEnvironment));
+
+  shared(program.command('events').description('what happened, who did it, when'), 'tsunagi events --project sailings --follow')
+    .option('--type <type>', 'only events of this type, such as run.ended')
+    .option('--subject <subject>', 'only events of this thing, such as "run 131"')
+    .option('--limit <n>', 'how many', '30')
+    .option('-f, --follow', 'go on with new ones')
+    .action(async (options: Shared & { type?: string; subject?: string; limit: string; follow?: boolean }) => {
+      const query = new URLSearchParams({ limit: options.limit });
+      for (const key of ['project', 'type', 'subject'] as const) if (options[key]) query.set(key, options[key]);
+      const page = await get<PageOf<Event>>(`/api/events?${query}`);
+      const show = (one: Event) => (options.json ? say(JSON.stringify(one)) : say(eventLine(one)));
+      if (options.json && !options.follow) return give(options, page, () => {});
+      for (const one of [...page.items].reverse()) show(one);
+      if (!options.follow) return;
+      const fits = (one: Event) => (!options.type || one.type === `dev.tsunagi.${options.type}`) && (!options.subject || one.subject === options.subject);
+      await follow(`/api/feed${options.project ? `?project=${encodeURIComponent(options.project)}` : ''}`, (kind, data: Event) => {
+        if (kind === 'event' && fits(data)) show(data);
+        return false;
+      });
+    });
+
+  shared(program.command('logs <environment>').description('what the programs of an environment print'), 'tsunagi logs sailings/production --follow')
+    .option('--part <part>', 'only this part')
+    .option('-f, --follow', 'go on with new lines')
+    .action(async (text: string, options: Shared & { part?: string; follow?: boolean }) => {
+      const place = await environmentPlace(text, options.project);
+      const detail = await get<EnvironmentDetail>(place.path);
+      const chosen = detail.instanceList.filter((one) => (!options.part || one.part === options.part) && (one.state === 'ready' || one.state === 'starting'));
+      const shown = chosen.length ? chosen : detail.instanceList.slice(0, 1);
+      await Promise.all(shown.map((one) => printLog(`${one.part} ${one.position}`, `/api/instances/${one.id}/log?tail=20000`, Boolean(options.follow), Boolean(options.json), shown.length > 1)));
+    });
+}
+
+async function printLog(name: string, path: string, live: boolean, asJson: boolean, named: boolean): Promise<void> {
+  let rest = '';
+  const print = (chunk: LogChunk) => {
+    if (asJson) return say(JSON.stringify({ instance: name, ...chunk }));
+    const lines = (rest + chunk.text).split('\n');
+    rest = lines.pop() ?? '';
+    for (const line of lines) say(`${named ? `${faint(name)}  ` : ''}${line}`);
+  };
+  if (live) await follow(`${path}&follow=true`, (kind, data: LogChunk) => (kind === 'chunk' ? (print(data), false) : kind === 'end'));
+  else for (const chunk of (await get<PageOf<LogChunk>>(path)).items) print(chunk);
+  if (rest) say(rest);
+}
+
+const of = (one: { branch: string | null; pullRequest: number | null }): string => (one.pullRequest ? `pr-${one.pullRequest}` : plain(one.branch ?? ''));
+
+function showBoard(board: Board): void {
+  if (board.projects.length === 0) return say('There is no project yet.', faint('tsunagi project add NAME'));
+  for (const project of board.projects) {
+    say(bold(project.name));
+    const { run } = project;
+    const rows: string[][] = [];
+    if (run) rows.push([project.mainBranch, state(run.state), `run ${run.number}`, `${short(run.commit.id)} ${plain(run.commit.title)}`]);
+    for (const environment of [...project.environments, ...project.reviews]) rows.push(environmentRow(environment));
+    say(table(['WHERE', 'STATE', 'WHAT', 'SINCE AND WHY'], rows), '');
+  }
+  say(faint(`agents ${board.agents.alive} of ${board.agents.total} · edges ${board.edges.alive} of ${board.edges.total}`));
+}
+
+function environmentRow(one: Environment): string[] {
+  const notes: string[] = [];
+  if (one.moving) notes.push(`r${one.moving.release} ${one.moving.state}`);
+  if (one.failed?.failure) notes.push(`r${one.failed.release} failed: ${plain(one.failed.failure.says)}`);
+  if (one.held) notes.push(`on hold: ${plain(one.held.why)}`);
+  if (one.waits) notes.push(one.waits.allowed ? `${one.waits.commits} ${one.waits.commits === 1 ? 'commit waits' : 'commits wait'}: tsunagi promote r${one.waits.release} --to ${one.project}/${one.name}` : `r${one.waits.release} waits`);
+  const live = one.live ? `r${one.live.release}${one.verified ? ' verified' : ''}` : '';
+  if (one.live) notes.unshift(`live ${ago(one.live.liveAt)}`, one.url);
+  return [one.name, state(one.live ? one.health : one.state), live, notes.join(' · ')];
+}
+
+function showRun(run: RunDetail): void {
+  say(`${bold(`run ${run.number}`)} ${state(run.state)}  ${short(run.commit.id)} ${plain(run.commit.title)}  ${faint(`${of(run)} · ${took(run.createdAt, run.endedAt)}`)}`);
+  if (run.issue) say(plain(run.issue.says), faint(plain(run.issue.next)));
+  for (const one of run.definitionIssues) say(`  tsunagi.yaml:${one.line}:${one.column}  ${plain(one.says)} ${faint(plain(one.next))}`);
+  for (const one of run.warnings) say(faint(`  ${plain(one.says)}`));
+  if (run.taskList.length) say(table(['TASK', 'STATE', 'TOOK', 'TESTS', 'WHY'], run.taskList.map((task) => [task.name, state(task.state), took(task.startedAt, task.endedAt), task.tests ? `${task.tests.passed} passed, ${task.tests.failed} failed` : '', plain(task.issue?.says ?? '')])));
+  for (const task of run.taskList) {
+    for (const test of task.tests?.cases.filter((one) => one.state === 'failed').slice(0, 10) ?? []) say(`  ${state('failed')} ${plain(test.group)} ${bold(plain(test.name))} ${faint(plain(test.place))}`, `         ${plain(test.message.split('\n')[0] ?? '')}`);
+  }
+  if (run.release) say(`It became ${bold(`r${run.release}`)}.`);
+}
+
+function showRelease(release: ReleaseDetail): void {
+  say(`${bold(`r${release.number}`)}  ${short(release.commit.id)} ${plain(release.commit.title)}`, faint(release.digest), '');
+  say(table(['PART', 'KIND', 'SIZE', 'DIGEST'], release.parts.map((part) => [part.name, part.kind, bytes(part.size), part.digest.slice(0, 19)])), '');
+  say(table(['EVIDENCE', 'NAME', 'FROM', 'WHEN'], release.evidence.map((one) => [one.kind, plain(one.name), one.source, ago(one.at)])));
+}
+
+function showEnvironment(one: EnvironmentDetail): void {
+  const row = environmentRow(one);
+  say(`${bold(`${one.project}/${one.name}`)}  ${row[1]}  ${row[2]}`, faint(row[3] ?? ''));
+  if (one.delays) say(one.delays);
+  say('', table(['PART', 'KIND', 'AT', 'DIGEST'], one.parts.map((part) => [part.name, part.kind, part.at ?? '', part.digest.slice(0, 19)])));
+  if (one.instanceList.length) say('', table(['INSTANCE', 'STATE', 'OF', 'AGENT', 'PORT', 'SINCE', 'WHY'], one.instanceList.map((item) => [`${item.part} ${item.position}`, state(item.state), `d${item.deployment}`, item.agent ?? '', String(item.port ?? ''), ago(item.readyAt ?? item.createdAt), plain(item.issue?.says ?? '')])));
+  say('', table(['DEPLOYMENT', 'RELEASE', 'STATE', 'HOW', 'BY', 'WHEN', 'WHY'], one.history.map((item) => [`d${item.number}`, `r${item.release}`, state(item.state), item.kind, plain(item.actor), ago(item.createdAt), plain(item.failure?.says ?? '')])));
+}
+
+function eventLine(one: Event): string {
+  const { actor, ...data } = one.data as { actor?: string; issue?: { says?: string } };
+  const facts = Object.entries(data).filter(([, value]) => value !== null && typeof value !== 'object').map(([key, value]) => `${key} ${String(value)}`);
+  return `${faint(one.sequence.padStart(5))}  ${faint(one.time.slice(11, 19))}  ${one.type.replace('dev.tsunagi.', '').padEnd(22)} ${bold(plain(one.subject))}  ${faint(plain(`${facts.join(' · ')}${actor && actor !== 'engine' && actor !== 'agent' ? ` · ${actor}` : ''}`))}`;
+}

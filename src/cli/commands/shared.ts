@@ -1,0 +1,25 @@
+import type { Command } from 'commander';
+import { json as printJson } from '../print.js';
+
+export interface Shared {
+  json?: boolean;
+  project?: string;
+}
+
+/** `--json`, `--project` and the example that every command's help ends with. */
+export function shared(command: Command, example: string, options: { project?: boolean } = {}): Command {
+  if (options.project !== false) command.option('--project <name>', 'the project; left out: that of the checkout one stands in');
+  return command.option('--json', 'print JSON with stable fields').addHelpText('after', `\nExample:\n  ${example}`);
+}
+
+/** Prints the answer as JSON when asked to, else by `show`. */
+export function give<T>(options: Shared, value: T, show: (value: T) => void): void {
+  if (options.json) printJson(value);
+  else show(value);
+}
+
+/** `r42`, `42` → 42; null when it is none. */
+export function numberOf(text: string, letter: 'r' | 'd' | ''): number | null {
+  const found = new RegExp(`^(?:${letter})?([1-9]\\d{0,8})$`).exec(text);
+  return found ? Number(found[1]) : null;
+}

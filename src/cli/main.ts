@@ -1,0 +1,72 @@
+/** The command line. One bundled file, so that it starts fast; `serve` alone loads the rest of the house. */
+import { Command, CommanderError } from 'commander';
+import { CodedError, issue } from '../core/errors.js';
+import type { Me } from '../wire/api.js';
+import { call, rememberSignIn } from './api.js';
+import { actCommands } from './commands/acts.js';
+import { checkCommand } from './commands/check.js';
+import { lookCommands } from './commands/look.js';
+import { shared } from './commands/shared.js';
+import { exitStatus, json, say, sayIssue } from './print.js';
+
+function build(): Command {
+  const program = new Command('tsunagi').description('Ties a pushed commit to what runs in production.').version('0.1.0').showHelpAfterError(false).exitOverride();
+  program.configureOutput({ outputError: () => {} });
+
+  program
+    .command('serve')
+    .description('start the service with its own database, one agent and the edge')
+    .option('--data <folder>', 'where everything is kept')
+    .option('--port <what=number...>', 'ports: console, edge, database')
+    .option('--only <room>', 'start one room alone: service, agent or edge (set by environment variables, see docs/operating.md)')
+    .addHelpText('after', '\nExample:\n  tsunagi serve --data /srv/tsunagi --port console=7780')
+    .action(async (options: { data?: string; port?: string[]; only?: string }) => {
+      const room = new URL('./src/cli/serve/serve.js', import.meta.url).href;
+      const { serve } = (await import(room)) as { serve(options: object): Promise<void> };
+      await serve(options);
+    });
+
+  shared(program.command('sign-in <url>').description('remember a service and a token'), 'tsunagi sign-in http://127.0.0.1:7780 --token tsu_…', { project: false })
+    .option('--token <token>', 'the token; left out: read from standard input')
+    .action(async (url: string, options: { token?: string; json?: boolean }) => {
+      const token = options.token ?? (await readLine());
+      const to = { url: url.replace(/\/$/, ''), token };
+      const me = await call<Me>('GET', '/api/me', undefined, to);
+      const file = rememberSignIn(to);
+      if (options.json) json({ ...me, url: to.url, file });
+      else say(`You are ${me.name}, ${me.role}, at ${to.url}.`);
+    });
+
+  checkCommand(program);
+  lookCommands(program);
+  actCommands(program);
+  for (const command of program.commands) for (const one of [command, ...command.commands]) one.exitOverride().configureOutput({ outputError: () => {} });
+  return program;
+}
+
+async function readLine(): Promise<string> {
+  const parts: Buffer[] = [];
+  for await (const chunk of process.stdin) parts.push(chunk as Buffer);
+  return Buffer.concat(parts).toString('utf8').trim();
+}
+
+process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+  if (error.code === 'EPIPE') process.exit(0);
+  throw error;
+});
+
+try {
+  await build().parseAsync();
+} catch (error) {
+  if (error instanceof CommanderError) {
+    if (error.exitCode === 0 || error.code === 'commander.help') process.exitCode = error.code === 'commander.help' ? 2 : 0;
+    else {
+      sayIssue(issue('usage', { detail: error.message.replace(/^error: /, ''), command: process.argv[2]?.startsWith('-') ? '' : (process.argv[2] ?? '') }));
+      process.exitCode = 2;
+    }
+  } else {
+    if (error instanceof CodedError) sayIssue(error.issue);
+    else process.stderr.write(`${(error as Error).stack ?? error}\n`);
+    process.exitCode = exitStatus(error);
+  }
+}

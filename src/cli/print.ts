@@ -1,0 +1,71 @@
+/** Text for a terminal: tables that fit, colour never alone, times relative. */
+import { durationText } from '../core/durations.js';
+import { CodedError, type Issue, wording } from '../core/errors.js';
+
+const colour = (): boolean => Boolean(process.stdout.isTTY) && !process.env.NO_COLOR;
+const paint = (code: number) => (text: string) => (colour() ? `\u001b[${code}m${text}\u001b[0m` : text);
+export const faint = paint(2);
+export const bold = paint(1);
+
+const shades: Record<string, (text: string) => string> = {
+  passed: paint(32), good: paint(32), live: paint(32), ready: paint(32), reused: paint(32),
+  failed: paint(31), down: paint(31), lost: paint(31), reverted: paint(33),
+  running: paint(33), poor: paint(33), starting: paint(33), preparing: paint(33), cutover: paint(33), verifying: paint(33),
+};
+/** A state's word, coloured where there is a terminal. */
+export const state = (word: string): string => (shades[word] ?? faint)(word);
+
+// biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
+const codes = /\u001b\[[0-9;]*m/g;
+const width = (text: string): number => [...text.replace(codes, '')].length;
+
+/** What comes from outside is shown as text only: no control characters reach the terminal. */
+// biome-ignore lint/suspicious/noControlCharactersInRegex: that is what is looked for
+export const plain = (text: string): string => text.replace(/[\u0000-\u001f\u007f-\u009f]/g, ' ');
+
+/** Aligned columns; the last one is cut to fit the terminal. */
+export function table(head: string[], rows: string[][]): string {
+  const widths = head.map((text, at) => Math.max(width(text), ...rows.map((row) => width(row[at] ?? ''))));
+  const limit = process.stdout.isTTY ? process.stdout.columns : Number.POSITIVE_INFINITY;
+  const line = (cells: string[]) => {
+    let used = 0;
+    return cells
+      .map((cell, at) => {
+        if (at === cells.length - 1) return cut(cell, limit - used);
+        used += (widths[at] ?? 0) + 2;
+        return cell + ' '.repeat(Math.max(0, (widths[at] ?? 0) - width(cell)) + 2);
+      })
+      .join('')
+      .trimEnd();
+  };
+  return [faint(line(head)), ...rows.map(line)].join('\n');
+}
+
+const cut = (text: string, room: number): string => (width(text) <= room ? text : `${[...text.replace(codes, '')].slice(0, Math.max(1, room - 1)).join('')}…`);
+
+export function ago(iso: string | null): string {
+  if (!iso) return '';
+  const ms = Date.now() - Date.parse(iso);
+  return ms < 2_000 ? 'now' : `${durationText(ms).replace(/(\d+) min \d+ s/, '$1 min')} ago`;
+}
+
+export const took = (from: string | null, to: string | null): string => (from && to ? durationText(Date.parse(to) - Date.parse(from)) : '');
+export const short = (commit: string): string => commit.slice(0, 7);
+export const bytes = (size: number): string => (size < 1024 ? `${size} B` : size < 1024 ** 2 ? `${(size / 1024).toFixed(1)} KiB` : `${(size / 1024 ** 2).toFixed(1)} MiB`);
+
+export const say = (...lines: string[]): void => void process.stdout.write(`${lines.join('\n')}\n`);
+export const json = (value: unknown): void => say(JSON.stringify(value, null, 2));
+
+/** An error on standard error: what happened and why, and the next thing to do. */
+export function sayIssue(issue: Issue): void {
+  const { says, next } = wording(issue);
+  process.stderr.write(`${plain(says)}\n${next ? `${plain(next)}\n` : ''}`);
+}
+
+/** 1: it ran and the answer is no · 2: used wrongly · 3: the service can't be reached or failed. */
+export function exitStatus(error: unknown): number {
+  if (!(error instanceof CodedError)) return 3;
+  const { code } = error.issue;
+  if (code === 'usage' || code === 'no_project' || code === 'not_signed_in') return 2;
+  return error.status >= 500 ? 3 : error.status === 400 ? 2 : 1;
+}

@@ -1,0 +1,92 @@
+/** One room as a process of its own: `service`, `agent` or `edge`, told what it needs by TSUNAGI_* variables. */
+import { fileURLToPath } from 'node:url';
+import { CodedError, wording } from '../../core/errors.js';
+import type { Timing } from '../../engine/context.js';
+
+/** Settings by environment variables; docs/operating.md lists them. */
+function settings(name: string): { need(key: string): string; get(key: string): string | undefined } {
+  return {
+    get: (key) => process.env[`TSUNAGI_${key}`] || undefined,
+    need(key) {
+      const value = process.env[`TSUNAGI_${key}`];
+      if (!value) throw new CodedError('usage', { detail: `The ${name} needs TSUNAGI_${key}.`, command: 'serve' });
+      return value;
+    },
+  };
+}
+
+export async function runRoom(name: string): Promise<void> {
+  const { need, get } = settings(name);
+  const level = get('LOG_LEVEL');
+  const logLevel = level ? { logLevel: level } : {};
+  let close: (signal: NodeJS.Signals) => Promise<void>;
+  if (name === 'service') {
+    const { startService } = await import('../../service/start.js');
+    const timing = JSON.parse(get('TIMING') ?? '{}') as Partial<Timing>;
+    const url = get('PUBLIC_URL');
+    const crashAt = get('CRASH_AT');
+    const service = await startService({
+      database: need('DATABASE'),
+      data: need('DATA'),
+      host: get('HOST') ?? '127.0.0.1',
+      port: Number(need('PORT')),
+      ...(url ? { url } : {}),
+      addresses: { standing: get('STANDING_DOMAIN') ?? 'localhost', review: get('REVIEW_DOMAIN') ?? 'review.localhost', scheme: get('EDGE_SCHEME') === 'https' ? 'https' : 'http', port: get('EDGE_PORT') ? Number(get('EDGE_PORT')) : null },
+      timing,
+      console: get('CONSOLE') ?? fileURLToPath(new URL('../../../console', import.meta.url)),
+      ...logLevel,
+      ...(crashAt ? { crash: crashWhen(crashAt) } : {}),
+    });
+    close = () => service.close();
+  } else if (name === 'agent') {
+    const { startAgent } = await import('../../agent/agent.js');
+    const network = get('NETWORK');
+    const agent = await startAgent({
+      url: need('URL'),
+      token: need('TOKEN'),
+      name: get('NAME') ?? 'pier-1',
+      folder: need('DATA'),
+      slots: Number(get('SLOTS') ?? 2),
+      ...(get('CLASS') ? { class: (get('CLASS') as string).split(',') as ('runs' | 'untrusted' | 'live')[] } : {}),
+      address: get('ADDRESS') ?? '127.0.0.1',
+      ...(network === 'pasta' || network === 'relay' ? { network } : {}),
+      settings: JSON.parse(get('TASK_SETTINGS') ?? '{}') as Record<string, string>,
+      ...logLevel,
+    });
+    // INT ends its instances too, as `serve` does when all of it ends; TERM leaves them to the next agent.
+    close = (signal) => agent.close(signal === 'SIGINT' ? 'end' : 'leave');
+  } else if (name === 'edge') {
+    const { startEdge } = await import('../../edge/edge.js');
+    const edge = await startEdge({ url: need('URL'), token: need('TOKEN'), name: get('NAME') ?? 'quay-1', folder: need('DATA'), host: get('HOST') ?? '127.0.0.1', port: Number(need('PORT')), ...logLevel });
+    close = () => edge.close();
+  } else throw new CodedError('usage', { detail: `\`${name}\` is no room; there are service, agent and edge.`, command: 'serve' });
+
+  let closing = false;
+  for (const signal of ['SIGINT', 'SIGTERM'] as const) {
+    process.on(signal, () => {
+      if (closing) return;
+      closing = true;
+      close(signal).then(
+        () => process.exit(0),
+        () => process.exit(1),
+      );
+    });
+  }
+}
+
+/** For tests of recovery: the process dies, as by kill -9, at the named point (`run.planned:before`), the given time it comes by (`…@2`). */
+function crashWhen(text: string): (point: string) => void {
+  const [wanted, times = '1'] = text.split('@');
+  let left = Number(times);
+  return (point) => {
+    if (point === wanted && --left === 0) process.kill(process.pid, 'SIGKILL');
+  };
+}
+
+if (process.argv[1] === fileURLToPath(import.meta.url)) {
+  runRoom(process.argv[2] ?? '').catch((error: unknown) => {
+    const { says, next } = error instanceof CodedError ? wording(error.issue) : { says: String((error as Error).stack ?? error), next: '' };
+    process.stderr.write(`${says}\n${next}\n`);
+    process.exit(3);
+  });
+}

@@ -1,0 +1,180 @@
+/** `serve`: the whole house on one machine, as processes: PostgreSQL, service, agent, edge. */
+import { spawn } from 'node:child_process';
+import { createHash } from 'node:crypto';
+import { chmodSync, existsSync, mkdirSync, openSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:net';
+import { homedir } from 'node:os';
+import { join, resolve } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { CodedError } from '../../core/errors.js';
+import { openDatabase, prepareCluster, startCluster } from './postgres.js';
+import { runRoom } from './room.js';
+import { type Kept, keepRunning } from './supervise.js';
+
+export interface Ports {
+  console: number;
+  edge: number;
+  database: number;
+}
+
+export const defaultPorts: Ports = { console: 7780, edge: 7781, database: 7782 };
+
+export interface HouseOptions {
+  data: string;
+  /** Ports that must be these; the others are moved when they are in use. */
+  ports?: Partial<Ports>;
+  /** Variables for the rooms, such as TSUNAGI_TIMING. */
+  env?: Record<string, string>;
+  say?: (text: string) => void;
+}
+
+export interface House {
+  url: string;
+  edgePort: number;
+  ports: Ports;
+  /** Token of the first owner. */
+  token: string;
+  /** Fresh one-time sign-in for the console. */
+  signIn(): Promise<string>;
+  rooms: Record<'database' | 'service' | 'agent' | 'edge', Kept>;
+  close(): Promise<void>;
+}
+
+const entry = fileURLToPath(new URL('./room.js', import.meta.url));
+
+/** Where things are kept when nobody says: below the home folder, or for root where the accounts for sandboxed work can reach it. */
+export function defaultData(name: string): string {
+  return process.getuid?.() === 0 ? `/var/lib/tsunagi/${name}` : join(process.env.XDG_DATA_HOME || join(homedir(), '.local', 'share'), 'tsunagi', name);
+}
+
+/** A name for the data of one checkout. */
+export const checkoutName = (path: string): string => createHash('sha256').update(resolve(path)).digest('hex').slice(0, 8);
+
+export async function openHouse(options: HouseOptions): Promise<House> {
+  const { data, say = () => {} } = options;
+  mkdirSync(data, { recursive: true });
+  chmodSync(data, 0o711);
+  const unlock = lock(data);
+  const ports = await choosePorts(options.ports ?? {}, say);
+  const kept: Kept[] = [];
+  const logs = join(data, 'logs');
+  mkdirSync(logs, { recursive: true, mode: 0o700 });
+  const logFile = (name: string) => openSync(join(logs, `${name}.log`), 'a', 0o600);
+  const close = async () => {
+    for (const one of [...kept].reverse()) await one.end();
+    unlock();
+  };
+  try {
+    const cluster = prepareCluster(join(data, 'records'), ports.database);
+    let database = '';
+    const postgres = await keepRunning({ name: 'database', start: () => startCluster(cluster, logFile('database')), ready: async () => void (database = await openDatabase(cluster, 'tsunagi')), signal: 'SIGINT' }, say);
+    kept.push(postgres);
+    const { makeSignIn, makeToken } = await import('../../service/start.js');
+    await makeSignIn(database, 'owner');
+    const tokens = await keptTokens(data, (kind, name) => makeToken(database, kind, name));
+    const url = `http://127.0.0.1:${ports.console}`;
+    const room = (name: 'service' | 'agent' | 'edge', env: Record<string, string>, signal: NodeJS.Signals, ready: () => Promise<void>) =>
+      keepRunning({ name, signal, ready, start: () => spawn('setpriv', ['--pdeathsig', 'TERM', process.execPath, entry, name], { cwd: '/', stdio: ['ignore', logFile(name), logFile(name)], env: { PATH: process.env.PATH ?? '', HOME: process.env.HOME ?? '/', LANG: 'C.UTF-8', ...options.env, ...env } }) }, say);
+    const service = await room('service', { TSUNAGI_DATABASE: database, TSUNAGI_DATA: join(data, 'service'), TSUNAGI_PORT: String(ports.console), TSUNAGI_EDGE_PORT: String(ports.edge) }, 'SIGTERM', () => answers(`${url}/api/health`));
+    kept.push(service);
+    const [edge, agent] = await Promise.all([
+      room('edge', { TSUNAGI_URL: url, TSUNAGI_TOKEN: tokens.edge, TSUNAGI_DATA: join(data, 'edge'), TSUNAGI_PORT: String(ports.edge) }, 'SIGTERM', () => answers(`http://127.0.0.1:${ports.edge}/`)),
+      room('agent', { TSUNAGI_URL: url, TSUNAGI_TOKEN: tokens.agent, TSUNAGI_DATA: join(data, 'agent') }, 'SIGINT', () => agentRegistered(url, tokens.person)),
+    ]);
+    kept.push(edge, agent);
+    return { url, edgePort: ports.edge, ports, token: tokens.person, signIn: async () => (await makeSignIn(database, 'owner')).code, rooms: { database: postgres, service, agent, edge }, close };
+  } catch (error) {
+    await close();
+    throw error instanceof CodedError ? error : new CodedError('unavailable', { detail: `${(error as Error).message}; its log is in ${logs}.` }, error);
+  }
+}
+
+/** One house at a time works on a data folder. */
+function lock(data: string): () => void {
+  const file = join(data, 'serve.pid');
+  if (existsSync(file)) {
+    const pid = Number(readFileSync(file, 'utf8'));
+    if (pid !== process.pid && existsSync(`/proc/${pid}`) && readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('node')) throw new CodedError('unavailable', { detail: `${data} is in use by process ${pid}.` });
+  }
+  writeFileSync(file, String(process.pid));
+  return () => rmSync(file, { force: true });
+}
+
+async function choosePorts(wanted: Partial<Ports>, say: (text: string) => void): Promise<Ports> {
+  const ports = { ...defaultPorts };
+  const taken = new Set<number>();
+  for (const what of Object.keys(defaultPorts) as (keyof Ports)[]) {
+    const fixed = wanted[what];
+    if (fixed !== undefined) {
+      if (!(await isFree(fixed))) throw new CodedError('port_taken', { port: fixed, what });
+      ports[what] = fixed;
+    } else {
+      let port = defaultPorts[what];
+      while (taken.has(port) || !(await isFree(port))) port += 10;
+      if (port !== defaultPorts[what]) say(`The port ${defaultPorts[what]} is in use; ${what} takes ${port}.`);
+      ports[what] = port;
+    }
+    taken.add(ports[what]);
+  }
+  return ports;
+}
+
+const isFree = (port: number): Promise<boolean> =>
+  new Promise((resolve) => {
+    const server = createServer();
+    server.once('error', () => resolve(false));
+    server.listen({ host: '127.0.0.1', port, exclusive: true }, () => server.close(() => resolve(true)));
+  });
+
+type Tokens = Record<'person' | 'agent' | 'edge', string>;
+
+/** Tokens of this machine's own rooms, kept in a file of mode 0600. */
+async function keptTokens(data: string, make: (kind: keyof Tokens, name: string) => Promise<string>): Promise<Tokens> {
+  const file = join(data, 'tokens.json');
+  if (existsSync(file)) return JSON.parse(readFileSync(file, 'utf8')) as Tokens;
+  const tokens = { person: await make('person', 'this machine'), agent: await make('agent', 'pier-1'), edge: await make('edge', 'quay-1') };
+  writeFileSync(file, JSON.stringify(tokens), { mode: 0o600 });
+  return tokens;
+}
+
+async function answers(url: string): Promise<void> {
+  await until(async () => (await fetch(url)).status < 500, `${url} does not answer`);
+}
+
+async function agentRegistered(url: string, token: string): Promise<void> {
+  await until(async () => {
+    const { items } = (await (await fetch(`${url}/api/agents`, { headers: { authorization: `Bearer ${token}` } })).json()) as { items: { alive: boolean }[] };
+    return items.some((one) => one.alive);
+  }, 'the agent does not register');
+}
+
+async function until(test: () => Promise<boolean>, what: string): Promise<void> {
+  const deadline = Date.now() + 30_000;
+  while (!(await test().catch(() => false))) {
+    if (Date.now() > deadline) throw new Error(what);
+    await new Promise((resolve) => setTimeout(resolve, 30));
+  }
+}
+
+/** The command. */
+export async function serve(options: { data?: string; port?: string[]; only?: string }): Promise<void> {
+  if (options.only) return runRoom(options.only);
+  const say = (text: string) => void process.stdout.write(`${text}\n`);
+  const house = await openHouse({ data: options.data ? resolve(options.data) : defaultData('main'), ports: parsePorts(options.port ?? []), say });
+  say(`The console: ${house.url}/sign-in#${await house.signIn()}  (good once, for 30 minutes)`);
+  say(`The command line: tsunagi sign-in ${house.url} --token ${house.token}`);
+  await untilSignal();
+  await house.close();
+}
+
+export function parsePorts(texts: readonly string[]): Partial<Ports> {
+  return Object.fromEntries(
+    texts.map((text) => {
+      const [what, number] = text.split('=');
+      if (!what || !(what in defaultPorts) || !/^\d{2,5}$/.test(number ?? '')) throw new CodedError('usage', { detail: `\`${text}\` is no port; write console=7780, edge=7781 or database=7782.`, command: 'serve' });
+      return [what, Number(number)];
+    }),
+  );
+}
+
+export const untilSignal = (): Promise<void> => new Promise((done) => void process.once('SIGINT', () => done()).once('SIGTERM', () => done()));

@@ -1,0 +1,153 @@
+/**
+ * A deployment on its way. Each call gets all the facts and says the next state and what to do; nothing is remembered
+ * between calls, so that any process may die at any time and the next one goes on.
+ *
+ * | state     | in it                                                     | left when                                    |
+ * |-----------|-----------------------------------------------------------|----------------------------------------------|
+ * | queued    | waits for the deployment before it in this environment    | it is the only one on its way                |
+ * | preparing | prepare runs once, if there is one (never for a revert)   | it passed; failed or lost → fails             |
+ * | starting  | new servers start beside the old ones                     | all are ready; one failed or is late → fails  |
+ * | cutover   | the table moves the traffic; the old workers end, then the new ones start | each edge that answers has the table and the new workers run |
+ * | verifying | verify runs, if there is one                              | it passed → live; it failed → fails           |
+ * | live      | final on its way; `replaced` or `reverted` follow later   |                                              |
+ *
+ * Failing before `live` brings back what was there: traffic first, then workers. With nothing before it, a deployment that
+ * has the traffic keeps it, in poor health. A failure is recorded at once (`failure`), the state stays until all is back.
+ */
+import { issue, type Issue } from '../errors.js';
+import type { AttemptState, DeploymentKind, DeploymentState, InstanceState } from '../states.js';
+
+export interface InstanceFact {
+  id: string;
+  state: InstanceState;
+  /** Whether it shall run; false once it was told to end. */
+  wanted: boolean;
+}
+
+export interface StepFact {
+  declared: boolean;
+  /** State of its one attempt, or null when there is none yet. */
+  attempt: AttemptState | null;
+  why: string;
+}
+
+export interface DeploymentFacts {
+  /** Milliseconds since the epoch. */
+  now: number;
+  state: DeploymentState;
+  kind: DeploymentKind;
+  failure: Issue | null;
+  /** When the state was entered, in milliseconds since the epoch. */
+  since: number;
+  /** An older deployment of this environment is on its way. */
+  blocked: boolean;
+  /** A newer one waits, so that this one, still queued and automatic, is not needed. */
+  overtaken: boolean;
+  prepare: StepFact;
+  verify: StepFact;
+  /** How many servers and workers the release asks for. */
+  serversAsked: number;
+  workersAsked: number;
+  servers: InstanceFact[];
+  workers: InstanceFact[];
+  /** What the first failed instance says. */
+  instanceFailure: Issue | null;
+  /** The deployment that was live, if any, with its workers as they are now. */
+  before: { workersAsked: number; workers: InstanceFact[] } | null;
+  /** Who has the traffic. */
+  serving: 'this' | 'before' | 'none';
+  /** Each edge that answers has the newest table of this environment. */
+  acknowledged: boolean;
+  limits: { readyMs: number; cutoverMs: number };
+}
+
+export type DeploymentEffect =
+  | { do: 'prepare' }
+  | { do: 'startServers' }
+  | { do: 'serve'; which: 'this' | 'before' }
+  | { do: 'endWorkers'; of: 'this' | 'before' }
+  | { do: 'startWorkers'; of: 'this' | 'before' }
+  | { do: 'verify' }
+  | { do: 'endServers' }
+  | { do: 'goLive' };
+
+export interface DeploymentStep {
+  state: DeploymentState;
+  failure: Issue | null;
+  effects: DeploymentEffect[];
+  /** When to look again though nothing has happened; null: only when something has. */
+  again: number | null;
+}
+
+const running = (one: InstanceFact) => one.wanted && (one.state === 'waiting' || one.state === 'starting' || one.state === 'ready');
+const gone = (one: InstanceFact) => one.state === 'failed' || one.state === 'ended' || one.state === 'lost';
+const ready = (one: InstanceFact) => one.wanted && one.state === 'ready';
+
+export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
+  const stay = (effects: DeploymentEffect[] = [], again: number | null = null): DeploymentStep => ({ state: facts.state, failure: facts.failure, effects, again });
+  const to = (state: DeploymentState, effects: DeploymentEffect[] = []): DeploymentStep => ({ state, failure: facts.failure, effects, again: facts.now });
+  const fails = (why: Issue): DeploymentStep => ({ state: facts.state, failure: why, effects: [], again: facts.now });
+  if (facts.failure && facts.state !== 'failed' && facts.state !== 'live') return restore(facts, stay, to);
+
+  switch (facts.state) {
+    case 'queued':
+      if (facts.overtaken) return { state: 'replaced', failure: null, effects: [], again: null };
+      return facts.blocked ? stay() : to('preparing');
+    case 'preparing': {
+      const { prepare } = facts;
+      if (!prepare.declared || facts.kind === 'revert') return to('starting');
+      if (prepare.attempt === null) return stay([{ do: 'prepare' }]);
+      if (prepare.attempt === 'passed') return to('starting');
+      if (prepare.attempt === 'lost') return fails(issue('prepare_unknown'));
+      if (prepare.attempt === 'failed' || prepare.attempt === 'stopped') return fails(issue('prepare_failed', { detail: prepare.why }));
+      return stay();
+    }
+    case 'starting': {
+      if (facts.instanceFailure) return fails(facts.instanceFailure);
+      const wanted = facts.servers.filter((one) => one.wanted && !gone(one));
+      if (wanted.length < facts.serversAsked) return stay([{ do: 'startServers' }], facts.since + facts.limits.readyMs);
+      if (facts.servers.filter(ready).length >= facts.serversAsked) return to('cutover');
+      if (facts.now >= facts.since + facts.limits.readyMs) return fails(issue('instance_setup', { part: 'the new servers', detail: 'no agent started them in time' }));
+      return stay([], facts.since + facts.limits.readyMs);
+    }
+    case 'cutover': {
+      if (facts.serving !== 'this') return stay([{ do: 'serve', which: 'this' }]);
+      if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);
+      if (facts.before?.workers.some(running)) return stay([{ do: 'endWorkers', of: 'before' }]);
+      if (facts.before?.workers.some((one) => !gone(one))) return stay();
+      if (facts.instanceFailure) return fails(facts.instanceFailure);
+      if (facts.workers.filter(running).length < facts.workersAsked) return stay([{ do: 'startWorkers', of: 'this' }]);
+      return facts.workers.filter(ready).length >= facts.workersAsked ? to('verifying') : stay();
+    }
+    case 'verifying': {
+      const { verify } = facts;
+      if (facts.instanceFailure) return fails(facts.instanceFailure);
+      if (!verify.declared || facts.kind === 'revert') return to('live', [{ do: 'goLive' }]);
+      if (verify.attempt === null) return stay([{ do: 'verify' }]);
+      if (verify.attempt === 'passed') return to('live', [{ do: 'goLive' }]);
+      if (verify.attempt === 'failed' || verify.attempt === 'stopped') return fails(issue('verify_failed', { detail: verify.why }));
+      // verify only asks questions: another attempt follows a lost one.
+      return verify.attempt === 'lost' ? stay([{ do: 'verify' }]) : stay();
+    }
+    case 'live':
+    case 'replaced':
+    case 'failed':
+    case 'reverted':
+      return stay();
+    default:
+      return facts.state satisfies never;
+  }
+}
+
+function restore(facts: DeploymentFacts, stay: (effects?: DeploymentEffect[], again?: number | null) => DeploymentStep, to: (state: DeploymentState, effects?: DeploymentEffect[]) => DeploymentStep): DeploymentStep {
+  if (facts.before) {
+    if (facts.serving === 'this') return stay([{ do: 'serve', which: 'before' }]);
+    if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);
+    if (facts.workers.some(running)) return stay([{ do: 'endWorkers', of: 'this' }]);
+    if (facts.workers.some((one) => !gone(one))) return stay();
+    if (facts.before.workers.filter(running).length < facts.before.workersAsked) return stay([{ do: 'startWorkers', of: 'before' }]);
+    return to('failed', [{ do: 'endServers' }]);
+  }
+  if (facts.serving === 'this') return to('failed');
+  return to('failed', [{ do: 'endServers' }]);
+}

@@ -1,0 +1,52 @@
+/** What an environment takes, keeps and goes back to. */
+import type { DeploymentState, Health } from '../states.js';
+import type { InstanceFact } from './deployments.js';
+
+export interface PastDeployment {
+  number: number;
+  release: number;
+  state: DeploymentState;
+  /** Whether it was live at some time. */
+  wasLive: boolean;
+}
+
+/**
+ * The release that a revert goes back to: the newest release, other than the live one, that was live here before and of
+ * which no deployment here was reverted. Null when there is none.
+ */
+export function revertTarget(history: readonly PastDeployment[], live: number | null): number | null {
+  const reverted = new Set(history.filter((one) => one.state === 'reverted').map((one) => one.release));
+  const fit = history.filter((one) => one.wasLive && one.release !== live && !reverted.has(one.release)).map((one) => one.release);
+  return fit.length ? Math.max(...fit) : null;
+}
+
+export interface TakeFacts {
+  held: boolean;
+  open: boolean;
+  /** A deployment is on its way here. */
+  moving: boolean;
+  liveRelease: number | null;
+  /** Releases that may be taken, the newest by commit order first, down to and without the live one. */
+  candidates: readonly number[];
+  history: readonly PastDeployment[];
+}
+
+/** The release that an environment takes by itself now, or null. A release that failed or was reverted here is not taken again by itself. */
+export function takes(facts: TakeFacts): number | null {
+  const newest = facts.candidates[0];
+  if (facts.held || !facts.open || facts.moving || newest === undefined || newest === facts.liveRelease) return null;
+  return facts.history.some((one) => one.release === newest) ? null : newest;
+}
+
+/** Health of what is live: good when all that is asked for is ready, down when no server is, poor between. */
+export function healthOf(asked: number, instances: readonly InstanceFact[], servers: { asked: number; ready: number }): Health {
+  const up = instances.filter((one) => one.wanted && one.state === 'ready').length;
+  if (servers.asked > 0 && servers.ready === 0) return 'down';
+  return up >= asked ? 'good' : 'poor';
+}
+
+/** Milliseconds to wait before an instance that ended by itself is started again, by how often that has happened in a row. */
+export const restartDelay = (times: number): number => Math.min(60_000, 500 * 2 ** Math.min(times, 7));
+
+/** How long replaced servers stay ready for a revert. */
+export const warmMs = 15 * 60_000;

@@ -1,0 +1,83 @@
+/** The definition as the rest of the house sees it: complete, with every default filled in. */
+import type { PartKind } from '../states.js';
+
+export interface Definition {
+  version: 1;
+  /** Tool → range of versions. */
+  versions: Record<string, string>;
+  tasks: Record<string, Task>;
+  release: ReleasePlan | null;
+  environments: Record<string, EnvironmentPlan>;
+}
+
+export interface Task {
+  name: string;
+  /** Patterns; null means every file of the project's folder. */
+  reads: string[] | null;
+  needs: string[];
+  run: string[];
+  makes: string[];
+  network: boolean;
+  /** Milliseconds. */
+  timeout: number;
+  variables: Record<string, string>;
+  /** Path of JUnit XML, or null. */
+  junit: string | null;
+}
+
+export interface Part {
+  name: string;
+  kind: PartKind;
+  needs: string[];
+  files: string[] | null;
+  /** Site: the folder that is served. */
+  root: string;
+  /** Server, worker: the command. */
+  start: string;
+  /** Site, server: path of the address, without a slash at the end except `/` itself. */
+  at: string;
+  fallback: string | null;
+  ready: string | null;
+  instances: number;
+}
+
+export type VariablePlan = { kind: 'literal'; value: string } | { kind: 'set'; default: string | null } | { kind: 'from'; from: string; then: string };
+
+export interface ReleasePlan {
+  needs: string[];
+  parts: Record<string, Part>;
+  variables: Record<string, VariablePlan>;
+  prepare: { part: string; run: string } | null;
+}
+
+export interface EnvironmentPlan {
+  name: string;
+  opens: 'pull request' | null;
+  branch: string | null;
+  after: string | null;
+  promotion: 'asked' | 'automatic';
+  verify: { reads: string[] | null; run: string } | null;
+}
+
+export const defaults = { timeoutMs: 30 * 60_000, instances: 1, at: '/', promotion: 'asked' } as const;
+
+/** What `from` of a release's variable knows. */
+export const references = ['environment.name', 'environment.url', 'release.number', 'release.commit', 'project.name'] as const;
+
+/** The tasks whose passing is a release's evidence: its needs and those of its parts, with everything they need in turn. */
+export function evidenceTasks(definition: Pick<Definition, 'tasks' | 'release'>): string[] {
+  if (!definition.release) return [];
+  return withNeeds(definition.tasks, [...definition.release.needs, ...Object.values(definition.release.parts).flatMap((part) => part.needs)]);
+}
+
+/** `names` and all that they need, in an order in which needs come first. */
+export function withNeeds(tasks: Record<string, Pick<Task, 'needs'>>, names: readonly string[]): string[] {
+  const order = new Set<string>();
+  const visit = (name: string, path: readonly string[]): void => {
+    if (order.has(name) || path.includes(name)) return;
+    for (const need of tasks[name]?.needs ?? []) visit(need, [...path, name]);
+    if (tasks[name]) order.add(name);
+  };
+  for (const name of names) visit(name, []);
+  return [...order];
+}

@@ -1,0 +1,228 @@
+/** Text → definition. Every mistake is reported in one pass with line and column; a definition comes out only when there is none. */
+import { parseDuration } from '../durations.js';
+import { type ErrorCode, issue, type IssueData } from '../errors.js';
+import { hintFor } from '../nearest.js';
+import type { PartKind } from '../states.js';
+import { type Definition, defaults, type EnvironmentPlan, type Part, references, type ReleasePlan, type Task, type VariablePlan } from './model.js';
+import { type PlacedIssue, type Read, readText, type Span } from './read.js';
+import { file } from './shapes.js';
+
+/** An issue with its place: `line` and `column` count from 1, `endLine` and `endColumn` stand behind the last character. */
+export interface DefinitionIssue {
+  code: ErrorCode;
+  data: IssueData;
+  severity: 'error' | 'warning';
+  line: number;
+  column: number;
+  endLine: number;
+  endColumn: number;
+}
+
+export interface Parsed {
+  definition: Definition | null;
+  issues: DefinitionIssue[];
+}
+
+/** Bytes that a definition may have. */
+export const definitionLimit = 256 * 1024;
+
+export function parseDefinition(source: string | Uint8Array): Parsed {
+  const first = { line: 1, column: 1, endLine: 1, endColumn: 1, severity: 'error' as const };
+  if (Buffer.byteLength(source) > definitionLimit) return { definition: null, issues: [{ ...issue('definition_too_large', { path: 'tsunagi.yaml', limit: '256 KiB' }), ...first }] };
+  let text: string;
+  try {
+    text = typeof source === 'string' ? source : new TextDecoder('utf-8', { fatal: true }).decode(source);
+  } catch {
+    return { definition: null, issues: [{ ...issue('encoding'), ...first }] };
+  }
+  const { root, issues } = readText(text, file);
+  const report: Report = (code, span, data = {}) => issues.push({ ...issue(code, data), span, severity: 'error' });
+  const definition = root ? build(root, report) : null;
+  const broken = issues.some((one) => one.severity === 'error');
+  return { definition: broken ? null : definition, issues: place(text, issues) };
+}
+
+type Report = (code: ErrorCode, span: Span, data?: IssueData) => void;
+
+/** Line and column for each issue, computed once, in the order of the text. */
+function place(text: string, issues: PlacedIssue[]): DefinitionIssue[] {
+  const starts = [0];
+  for (let at = text.indexOf('\n'); at >= 0; at = text.indexOf('\n', at + 1)) starts.push(at + 1);
+  const where = (offset: number): [number, number] => {
+    let low = 0;
+    let high = starts.length - 1;
+    while (low < high) {
+      const middle = (low + high + 1) >> 1;
+      if ((starts[middle] as number) <= offset) low = middle;
+      else high = middle - 1;
+    }
+    return [low + 1, offset - (starts[low] as number) + 1];
+  };
+  return [...issues]
+    .sort((a, b) => a.span[0] - b.span[0])
+    .map(({ span, code, data, severity }) => {
+      const [line, column] = where(span[0]);
+      const [endLine, endColumn] = where(span[1]);
+      return { code, data, severity, line, column, endLine, endColumn };
+    });
+}
+
+const at = (value: Read | undefined, key: string): { key: Span; value: Read } | undefined => (value && 'entries' in value ? value.entries.get(key) : undefined);
+const textAt = (value: Read, key: string): string | null => {
+  const one = at(value, key)?.value;
+  return one && 'text' in one ? one.text : null;
+};
+const listAt = (value: Read, key: string): { text: string; span: Span }[] | null => {
+  const one = at(value, key)?.value;
+  return one && 'list' in one ? one.list.flatMap((item) => ('text' in item ? [{ text: item.text, span: item.span }] : [])) : null;
+};
+const textsAt = (value: Read, key: string): string[] | null => listAt(value, key)?.map((one) => one.text) ?? null;
+const entriesAt = (value: Read, key: string): [string, { key: Span; value: Read }][] => {
+  const one = at(value, key)?.value;
+  return one && 'entries' in one ? [...one.entries] : [];
+};
+
+function build(root: Read, report: Report): Definition {
+  const tasks = Object.fromEntries(entriesAt(root, 'tasks').map(([name, { value }]) => [name, task(name, value)]));
+  const names = Object.keys(tasks);
+  const checkNeeds = (value: Read) => {
+    for (const need of listAt(value, 'needs') ?? []) if (!Object.hasOwn(tasks, need.text)) report('unknown_task', need.span, { name: need.text, hint: hintFor(need.text, names) });
+  };
+  for (const [, { value }] of entriesAt(root, 'tasks')) checkNeeds(value);
+  circles(tasks, (circle) => report('needs_in_circle', at(at(root, 'tasks')?.value, circle[0] as string)?.key ?? [0, 1], { circle: [...circle, circle[0]].join(' → ') }));
+
+  const releaseValue = at(root, 'release')?.value;
+  if (releaseValue) checkNeeds(releaseValue);
+  const release = releaseValue ? readRelease(releaseValue, checkNeeds, report) : null;
+  const versions = Object.fromEntries(entriesAt(root, 'versions').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']));
+  return { version: 1, versions, tasks, release, environments: readEnvironments(root, report) };
+}
+
+function task(name: string, value: Read): Task {
+  const timeout = textAt(value, 'timeout');
+  const results = at(value, 'results')?.value;
+  return {
+    name,
+    reads: textsAt(value, 'reads'),
+    needs: textsAt(value, 'needs') ?? [],
+    run: textsAt(value, 'run') ?? [],
+    makes: (textsAt(value, 'makes') ?? []).map((path) => path.replace(/\/$/, '')),
+    network: textAt(value, 'network') === 'true',
+    timeout: (timeout && parseDuration(timeout)) || defaults.timeoutMs,
+    variables: Object.fromEntries(entriesAt(value, 'variables').flatMap(([key, one]) => ('text' in one.value ? [[key, one.value.text]] : []))),
+    junit: results ? textAt(results, 'junit') : null,
+  };
+}
+
+function readRelease(value: Read, checkNeeds: (value: Read) => void, report: Report): ReleasePlan {
+  const parts: Record<string, Part> = {};
+  const addresses = new Map<string, string>();
+  for (const [name, one] of entriesAt(value, 'parts')) {
+    checkNeeds(one.value);
+    const part = readPart(name, one, report);
+    if (!part) continue;
+    parts[name] = part;
+    if (part.kind === 'worker') continue;
+    const other = addresses.get(part.at);
+    if (other) report('same_address', at(one.value, 'at')?.value.span ?? one.key, { first: other, second: name, at: part.at });
+    addresses.set(part.at, name);
+  }
+  const variables = Object.fromEntries(entriesAt(value, 'variables').map(([name, one]) => [name, readVariable(name, one, report)]));
+  const prepareValue = at(value, 'prepare')?.value;
+  const prepare = prepareValue ? { part: textAt(prepareValue, 'part') ?? '', run: textAt(prepareValue, 'run') ?? '' } : null;
+  if (prepareValue && prepare && prepare.part) {
+    const declared = entriesAt(value, 'parts').map(([name]) => name);
+    const span = at(prepareValue, 'part')?.value.span ?? prepareValue.span;
+    if (!declared.includes(prepare.part)) report('unknown_part', span, { name: prepare.part, hint: hintFor(prepare.part, declared) });
+    else if (parts[prepare.part]?.kind === 'site') report('key_not_for', span, { key: 'prepare', kind: 'a site' });
+  }
+  return { needs: textsAt(value, 'needs') ?? [], parts, variables, prepare };
+}
+
+/** Which keys belong to which kind of part. */
+const keysOf: Record<PartKind, { must: string[]; never: string[] }> = {
+  site: { must: ['root'], never: ['start', 'ready', 'instances'] },
+  server: { must: ['start'], never: ['root', 'fallback'] },
+  worker: { must: ['start'], never: ['root', 'fallback', 'at', 'ready'] },
+};
+
+function readPart(name: string, one: { key: Span; value: Read }, report: Report): Part | null {
+  const kind = textAt(one.value, 'kind') as PartKind | null;
+  if (!kind) return null;
+  const { must, never } = keysOf[kind];
+  for (const key of must) if (!at(one.value, key)) report('required_key', one.key, { key, place: `release.parts.${name}`, about: `a ${kind} has one` });
+  for (const key of never) {
+    const given = at(one.value, key);
+    if (given) report('key_not_for', given.key, { key, kind: `a ${kind}` });
+  }
+  const path = textAt(one.value, 'at') ?? defaults.at;
+  return {
+    name,
+    kind,
+    needs: textsAt(one.value, 'needs') ?? [],
+    files: textsAt(one.value, 'files') ?? (kind === 'site' && at(one.value, 'needs') ? [] : null),
+    root: (textAt(one.value, 'root') ?? '').replace(/\/$/, ''),
+    start: textAt(one.value, 'start') ?? '',
+    at: path === '/' ? path : path.replace(/\/$/, ''),
+    fallback: textAt(one.value, 'fallback'),
+    ready: textAt(one.value, 'ready'),
+    instances: Number(textAt(one.value, 'instances') ?? defaults.instances),
+  };
+}
+
+function readVariable(name: string, one: { key: Span; value: Read }, report: Report): VariablePlan {
+  if ('text' in one.value) return { kind: 'literal', value: one.value.text };
+  const from = at(one.value, 'from');
+  const fallback = textAt(one.value, 'default');
+  if (from && fallback !== null) report('one_of_keys', one.key, { place: name, found: 'both', keys: '`from` and `default`' });
+  if (!from) {
+    const then = at(one.value, 'then');
+    if (then) report('key_not_for', then.key, { key: 'then', kind: 'a variable without `from`' });
+    return { kind: 'set', default: fallback };
+  }
+  const reference = 'text' in from.value ? from.value.text : '';
+  if (!(references as readonly string[]).includes(reference)) report('unknown_reference', from.value.span, { name: reference, hint: hintFor(reference, references) });
+  return { kind: 'from', from: reference, then: textAt(one.value, 'then') ?? '' };
+}
+
+function readEnvironments(root: Read, report: Report): Record<string, EnvironmentPlan> {
+  const given = entriesAt(root, 'environments');
+  const names = given.map(([name]) => name);
+  const plans: Record<string, EnvironmentPlan> = {};
+  for (const [name, { key, value }] of given) {
+    const verify = at(value, 'verify')?.value;
+    const after = at(value, 'after');
+    const ways = ['opens', 'branch', 'after'].filter((one) => at(value, one));
+    if (ways.length > 1) report('one_of_keys', key, { place: name, found: 'several', keys: '`opens`, `branch` and `after`' });
+    if (at(value, 'promotion') && !after) report('key_not_for', at(value, 'promotion')?.key ?? key, { key: 'promotion', kind: 'an environment without `after`' });
+    const plan: EnvironmentPlan = {
+      name,
+      opens: textAt(value, 'opens') === 'pull request' ? 'pull request' : null,
+      branch: textAt(value, 'branch'),
+      after: textAt(value, 'after'),
+      promotion: textAt(value, 'promotion') === 'automatic' ? 'automatic' : 'asked',
+      verify: verify ? { reads: textsAt(verify, 'reads'), run: textAt(verify, 'run') ?? '' } : null,
+    };
+    if (plan.after !== null && after) {
+      if (!names.includes(plan.after)) report('unknown_environment', after.value.span, { name: plan.after, hint: hintFor(plan.after, names) });
+      else if (at(given.find(([one]) => one === plan.after)?.[1].value, 'opens')) report('key_not_for', after.value.span, { key: 'after', kind: 'an environment that pull requests open' });
+    }
+    plans[name] = plan;
+  }
+  const links = Object.fromEntries(Object.values(plans).map((plan) => [plan.name, { needs: plan.after && plans[plan.after] ? [plan.after] : [] }]));
+  circles(links, (circle) => report('needs_in_circle', at(at(root, 'environments')?.value, circle[0] as string)?.key ?? [0, 1], { circle: [...circle, circle[0]].join(' → ') }));
+  return plans;
+}
+
+/** Reports each circle of needs once, beginning with the name that stands first. */
+function circles(nodes: Record<string, { needs: string[] }>, found: (circle: string[]) => void): void {
+  const done = new Set<string>();
+  const visit = (name: string, path: string[]): void => {
+    const start = path.indexOf(name);
+    if (start >= 0) return found(path.slice(start));
+    if (done.has(name) || !nodes[name]) return;
+    for (const need of nodes[name].needs) visit(need, [...path, name]);
+    done.add(name);
+  };
+  for (const name of Object.keys(nodes)) visit(name, []);
+}

@@ -1,0 +1,158 @@
+/**
+ * The definition language as one table. The reader (`read.ts`), the JSON Schema (`schema.ts`) and the reference
+ * in docs/ are made from it, so that they can't differ.
+ */
+import { parseDuration } from '../durations.js';
+import { unsafePath } from '../paths.js';
+
+export type Shape =
+  | { kind: 'text'; what: string; example: string; pattern?: string; fits?: (text: string) => boolean }
+  | { kind: 'choice'; of: readonly string[] }
+  | { kind: 'list'; of: Shape; orOne?: boolean; least?: number }
+  | { kind: 'named'; of: Shape; name: NameShape; least?: number }
+  | { kind: 'record'; keys: Record<string, Key>; orText?: Shape };
+
+export interface NameShape {
+  what: string;
+  pattern: string;
+  example: string;
+  /** Names that can't be declared, with the reason. */
+  taken?: (name: string) => string | null;
+}
+
+export interface Key {
+  about: string;
+  shape: Shape;
+  required?: boolean;
+  /** Known by name, refused as not yet supported. */
+  later?: boolean;
+}
+
+const text = (what: string, example: string, pattern?: string, fits?: (text: string) => boolean): Shape => ({ kind: 'text', what, example, ...(pattern ? { pattern } : {}), ...(fits ? { fits } : {}) });
+const later = (about: string): Key => ({ about, shape: text('', ''), later: true });
+
+export const name: NameShape = { what: 'a name', pattern: '^[a-z][a-z0-9-]{0,39}$', example: 'unit' };
+const reserved = ['environment', 'release', 'project', 'run', 'variable'];
+const partName: NameShape = { ...name, example: 'api', taken: (one) => (reserved.includes(one) ? 'it begins references of variables' : null) };
+const variableName: NameShape = {
+  what: 'the name of a variable',
+  pattern: '^[A-Za-z_][A-Za-z0-9_]{0,99}$',
+  example: 'LOG_LEVEL',
+  taken: (one) => (/^(PATH|HOME|TMPDIR|PORT|NODE_OPTIONS|LD_.*|TSUNAGI_.*)$/i.test(one) ? 'the service sets it' : null),
+};
+
+const command = text('a command', 'npm test', undefined, (one) => one.trim() !== '' && !one.includes('\0'));
+const path = text('a path inside the project', 'web/dist', undefined, (one) => unsafePath(one) === null);
+const pattern = text('a path or pattern inside the project', 'src/', undefined, (one) => unsafePath(one.replace(/^except\s+/, '')) === null);
+const duration = text('a duration', '10m', '^[1-9][0-9]{0,6}[smhd]$', (one) => parseDuration(one) !== null);
+const reference = text('the name of a task', 'deps', name.pattern);
+const count = text('a whole number from 1 to 20', '2', '^([1-9]|1[0-9]|20)$');
+const urlPath = text('a path that begins with /', '/api', '^/([A-Za-z0-9._~-]+(/[A-Za-z0-9._~-]+)*/?)?$');
+const range = text('a range of versions', '>=20 <23', '^[0-9A-Za-z.^~<>=|*x -]{1,100}$');
+const value = text('text', 'info', undefined, (one) => !one.includes('\0'));
+const boolean: Shape = { kind: 'choice', of: ['true', 'false'] };
+const paths = (of: Shape): Shape => ({ kind: 'list', of });
+
+const task: Shape = {
+  kind: 'record',
+  keys: {
+    reads: { about: 'Files and folders of the commit that the task sees. Left out: all of the project’s folder.', shape: paths(pattern) },
+    needs: { about: 'Tasks whose outputs it sees, and that must pass before it.', shape: { kind: 'list', of: reference } },
+    run: { about: 'The command, or several, each recorded on its own.', shape: { kind: 'list', of: command, orOne: true, least: 1 }, required: true },
+    makes: { about: 'Files and folders that are kept after a pass.', shape: paths(path) },
+    network: { about: 'Whether it may reach the outside. Left out: only its own loopback.', shape: boolean },
+    timeout: { about: 'After this time the whole process tree is ended. Left out: 30m.', shape: duration },
+    variables: { about: 'Its variables, as literal text.', shape: { kind: 'named', of: { kind: 'record', keys: { from: later('A value from elsewhere.') }, orText: value }, name: variableName } },
+    results: { about: 'Where it writes its test results.', shape: { kind: 'record', keys: { junit: { about: 'A file of JUnit XML.', shape: path, required: true } } } },
+    cache: later('Folders kept between attempts.'),
+    shards: later('How many pieces it is cut into.'),
+    each: later('Values for which it is repeated.'),
+    retry: later('How often it is tried again.'),
+    resources: later('Databases that live as long as the attempt.'),
+    reuse: later('Whether a pass may be reused.'),
+    branches: later('Branches on which it runs.'),
+    pull_requests: later('Whether it runs for pull requests.'),
+  },
+};
+
+const part: Shape = {
+  kind: 'record',
+  keys: {
+    kind: { about: 'site: files that the edge serves; server: a program that answers requests; worker: a program that answers none.', shape: { kind: 'choice', of: ['site', 'server', 'worker'] }, required: true },
+    needs: { about: 'Tasks whose outputs belong to its bytes.', shape: { kind: 'list', of: reference } },
+    files: { about: 'Files of the commit that belong to its bytes. Left out: all of the project’s folder (a site without it: none).', shape: paths(pattern) },
+    root: { about: 'The folder that a site serves.', shape: path },
+    start: { about: 'The command that starts a server or worker.', shape: command },
+    at: { about: 'The path of its address. Left out: /.', shape: urlPath },
+    fallback: { about: 'The file that a site answers with where there is none.', shape: path },
+    ready: { about: 'The path that answers when a server is ready. Left out: ready when it listens.', shape: urlPath },
+    instances: { about: 'How many processes of it run. Left out: 1.', shape: count },
+    memory: later('How much memory each instance may take.'),
+  },
+};
+
+const variable: Shape = {
+  kind: 'record',
+  keys: {
+    default: { about: 'The value where nobody has set one.', shape: value },
+    from: { about: 'environment.name, environment.url, release.number, release.commit, project.name.', shape: text('a reference', 'environment.url', '^[a-z][a-z0-9-]*\\.[A-Za-z_][A-Za-z0-9_]*$') },
+    then: { about: 'Text put behind the value that `from` gives.', shape: value },
+    secret: later('A value that is never shown.'),
+    about: later('What people should know when they set it.'),
+    strangers: later('What untrusted reviews get.'),
+  },
+  orText: value,
+};
+
+const release: Shape = {
+  kind: 'record',
+  keys: {
+    needs: { about: 'Tasks that must pass, with the needs of the parts: the evidence a release must have.', shape: { kind: 'list', of: reference } },
+    parts: { about: 'What runs or is served.', shape: { kind: 'named', of: part, name: partName, least: 1 }, required: true },
+    variables: { about: 'What servers, workers, prepare and verify get.', shape: { kind: 'named', of: variable, name: variableName } },
+    prepare: {
+      about: 'A command that runs once before new instances start; it must not wait for input.',
+      shape: { kind: 'record', keys: { part: { about: 'The part whose bytes it sees.', shape: text('the name of a part', 'api', name.pattern), required: true }, run: { about: 'The command.', shape: command, required: true }, again: later('Whether it may be tried again.') } },
+    },
+    resources: later('Databases and volumes of each environment.'),
+    migrations: later('Files listed as migrations.'),
+  },
+};
+
+const environment: Shape = {
+  kind: 'record',
+  keys: {
+    opens: { about: 'pull request: one environment for each open pull request.', shape: { kind: 'choice', of: ['pull request'] } },
+    branch: { about: 'The branch whose newest release it takes by itself.', shape: text('the name of a branch', 'main', undefined, (one) => /^[^\s~^:?*[\\-][^\s~^:?*[\\]{0,199}$/.test(one) && !one.includes('..')) },
+    verify: {
+      about: 'A command that checks what is live, against TSUNAGI_ENVIRONMENT_URL; part of the evidence.',
+      shape: { kind: 'record', keys: { reads: { about: 'Files of the release’s commit that it sees. Left out: all.', shape: paths(pattern) }, run: { about: 'The command.', shape: command, required: true } } },
+    },
+    after: { about: 'The environment whose verified releases it takes.', shape: text('the name of an environment', 'staging', name.pattern) },
+    promotion: { about: 'asked: a person promotes; automatic: as soon as the rules allow. Left out: asked.', shape: { kind: 'choice', of: ['asked', 'automatic'] } },
+    data: later('What the data of a new environment begins as.'),
+    seed: later('A command that fills new data.'),
+    idle: later('When it sleeps and closes.'),
+    awake: later('How many may be awake.'),
+    approvals: later('How many people must approve.'),
+    healthy: later('How long the one before must have been in good health.'),
+    cutover: later('The shares in which the traffic moves.'),
+    guard: later('Limits above which the traffic goes back.'),
+    frozen: later('Times in which nothing is taken.'),
+    warm: later('How long replaced servers stay ready.'),
+    addresses: later('Addresses of its own.'),
+    parts: later('Sizes that differ here.'),
+  },
+};
+
+/** The whole file. */
+export const file: Shape & { kind: 'record' } = {
+  kind: 'record',
+  keys: {
+    tsunagi: { about: 'The version of this format.', shape: { kind: 'choice', of: ['1'] }, required: true },
+    versions: { about: 'Tools and the versions that will do.', shape: { kind: 'named', of: range, name: { what: 'the name of a tool', pattern: '^[a-z][a-z0-9-]{0,39}$', example: 'node' } } },
+    tasks: { about: 'Named pieces of work.', shape: { kind: 'named', of: task, name } },
+    release: { about: 'What a commit becomes when its evidence is complete.', shape: release },
+    environments: { about: 'Where releases go. Taken from the main branch alone.', shape: { kind: 'named', of: environment, name } },
+  },
+};

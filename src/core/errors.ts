@@ -1,0 +1,162 @@
+/**
+ * The registry of errors: code → wording, HTTP status, whether trying again can help.
+ *
+ * An issue is data (`code` and `data`); its text is made last, by `wording`, so that the API, the command
+ * line and the console say the same. `{name}` in a text is replaced by `data.name`. A code that is retired
+ * is never used again.
+ */
+export interface ErrorEntry {
+  /** HTTP status of an answer that carries this error. */
+  status: number;
+  /** Whether the same request may succeed later without a change. */
+  retry: boolean;
+  /** What happened and why. */
+  says: string;
+  /** The next thing to do. */
+  next: string;
+}
+
+const entry = (status: number, says: string, next: string, retry = false): ErrorEntry => ({ status, retry, says, next });
+
+export const registry = {
+  // definition
+  definition_missing: entry(422, 'The commit {commit} has no {path}.', 'Add {path} to the repository; `tsunagi check` tells whether it is right.'),
+  definition_invalid: entry(422, '{path} has {count} that must be mended: {first}', 'Run `tsunagi check` in the checkout; it lists them all with line and column.'),
+  definition_too_large: entry(422, '{path} is larger than {limit}.', 'Keep the definition small; move scripts into files of their own.'),
+  yaml_syntax: entry(422, 'This is not valid YAML: {detail}.', 'Mend the syntax at this place.'),
+  yaml_feature: entry(422, '{what} are not part of the definition language.', 'Write the value out, or quote it if it is meant as text.'),
+  encoding: entry(422, 'The text is not valid UTF-8.', 'Save the file as UTF-8.'),
+  unknown_key: entry(422, '`{key}` is not known here.', '{hint}'),
+  not_yet_supported: entry(422, '`{key}` is part of the language but not yet supported by this version.', 'Leave it out until a later version.'),
+  repeated_key: entry(422, '`{key}` stands here twice.', 'Keep one of the two.'),
+  required_key: entry(422, '`{key}` is missing in {place}.', 'Add `{key}`: {about}'),
+  wrong_kind: entry(422, 'Here {expected} is expected, not {found}.', 'Write {expected}.'),
+  wrong_text: entry(422, '`{text}` is not {expected}.', 'Write {expected}, for example `{example}`.'),
+  wrong_choice: entry(422, '`{text}` is not one of {choices}.', '{hint}'),
+  unknown_task: entry(422, 'There is no task `{name}`.', '{hint}'),
+  unknown_part: entry(422, 'There is no part `{name}`.', '{hint}'),
+  unknown_environment: entry(422, 'There is no environment `{name}` in the definition.', '{hint}'),
+  unknown_reference: entry(422, '`{name}` is nothing that a variable here can come from.', '{hint}'),
+  needs_in_circle: entry(422, 'These need each other in a circle: {circle}.', 'Take one of the needs away.'),
+  key_not_for: entry(422, '`{key}` has no meaning for {kind}.', 'Take it away, or change the kind.'),
+  taken_name: entry(422, '`{name}` is taken: {why}.', 'Choose another name.'),
+  taken_variable: entry(422, '`{name}` is set by the service and can not be declared.', 'Choose another name.'),
+  one_of_keys: entry(422, '{place} says {found} of {keys}.', 'Say exactly one of them.'),
+  same_address: entry(422, 'The parts `{first}` and `{second}` are both at `{at}`.', 'Give one of them another `at`.'),
+  no_parts: entry(422, 'A release needs at least one part.', 'Add a part, or take `release` away.'),
+  pattern_matches_nothing: entry(200, '`{pattern}` in {place} matches no file of this commit.', 'Mend the pattern, or take it away.'),
+  unread_root_file: entry(200, '{place} does not read {file}, which tools often look for.', 'Add it to `reads` if the task depends on it.'),
+  filter_attribute: entry(200, '{file} asks for filters ({attribute}); files are laid out as they are stored, without them.', 'Take the attribute away, or expect the stored bytes.'),
+  // runs
+  path_not_text: entry(422, 'The name of the file {name} is not valid UTF-8.', 'Rename the file and push again.'),
+  path_unusable: entry(422, 'The name of the file {name} can not be laid out: {why}.', 'Rename the file and push again.'),
+  no_agent_for_versions: entry(409, 'No agent has {tool} {range}; the agents have {have}.', 'Widen `versions`, or install that version on an agent.', true),
+  ref_unknown: entry(404, '`{ref}` is no branch, commit or pull request of {project}.', 'Push it first; `tsunagi run list` shows what has arrived.'),
+  run_over: entry(409, 'run {number} has ended: {state}.', 'Start a new one with `tsunagi run start`.'),
+  run_untrusted: entry(409, 'Commit {commit} comes from an untrusted pull request and waits until a developer has allowed it.', 'Look at the commit, then `tsunagi run start {commit}`.'),
+  command_failed: entry(200, 'The command `{command}` ended with exit status {exit}.', 'Read its output: `tsunagi follow {run}`.'),
+  command_killed: entry(200, 'The command `{command}` was ended by signal {signal}.', 'Read its output; a signal 9 often means that memory ran out.'),
+  task_timeout: entry(200, 'It took longer than its timeout of {timeout}; the whole process tree was ended.', 'Make it faster, or raise `timeout`.'),
+  output_missing: entry(200, 'The declared output {path} was not made.', 'Make it, or take it out of `makes`.'),
+  output_unsafe: entry(200, 'The output {path} can not be kept: {why}.', 'Keep only files, folders and links that stay inside.'),
+  results_unreadable: entry(200, 'The results in {path} could not be read: {detail}.', 'Let the test runner write JUnit XML there.'),
+  results_missing: entry(200, 'The results {path} were not written.', 'Let the test runner write JUnit XML there, or take `results` away.'),
+  stopped_by: entry(200, 'It was stopped by {who}.', 'Start it again when wanted.'),
+  agent_lost: entry(200, 'Its agent {agent} went away.', 'Another attempt follows by itself.', true),
+  setup_failed: entry(200, 'The sandbox could not be made: {detail}.', 'Look at the agent on that machine: `tsunagi agent list`.', true),
+  // deployments
+  prepare_failed: entry(200, 'prepare failed: {detail}', 'Read its output, mend it and push.'),
+  prepare_unknown: entry(409, 'The agent went away while prepare ran, so nobody knows how far it got.', 'Look at the data, then deploy again.'),
+  verify_failed: entry(200, 'verify failed: {detail}', 'Read its output, mend it and push.'),
+  ended_at_once: entry(200, '{part} ended with exit status {exit} before it was ready: {line}', 'Mend the program or its start command.'),
+  listens_elsewhere: entry(200, '{part} listens on {ports}, it was given PORT={port}.', 'Listen on the port in the variable PORT.'),
+  not_listening: entry(200, '{part} did not listen on PORT={port} within {wait}.', 'Listen on the port in the variable PORT, and sooner.'),
+  not_ready: entry(200, '{part} answered {answer} at {path} for {wait}.', 'Let {path} answer 200 when the program is ready.'),
+  worker_ended: entry(200, 'The worker {part} ended with exit status {exit}: {line}', 'A worker runs until it is told to end; mend the program.'),
+  instance_setup: entry(200, '{part} could not be started: {detail}', 'Look at the agent on that machine.', true),
+  deployment_failed: entry(200, 'd{number} failed: {detail}', 'Read why with `tsunagi follow d{number}`.'),
+  variable_unset: entry(422, '{names} must be set in {environment} and nobody has set it.', 'Give the variable a default in the definition.'),
+  environment_held: entry(409, '{environment} is on hold: {why}', 'Lift the hold first: `tsunagi lift {environment}`.'),
+  environment_closed: entry(409, '{environment} is closed.', 'Open the pull request again.'),
+  not_promotable: entry(409, '{release} can not be promoted to {environment}: {why}', '{next}'),
+  rules_apply: entry(409, '{environment} takes releases after {after}; it is not deployed to directly.', 'Use `tsunagi promote {release} --to {environment}`.'),
+  nothing_to_promote: entry(409, 'There is nothing to promote to {environment}: {why}', 'Let {after} verify a newer release first.'),
+  nothing_to_revert: entry(409, 'There is no earlier release to go back to in {environment}.', 'Deploy a release with `tsunagi deploy rN --to {environment}`.'),
+  already_live: entry(409, '{release} is live in {environment} already.', 'Nothing needs to be done.'),
+  not_held: entry(409, '{environment} is not on hold.', 'Nothing needs to be done.'),
+  warm_gone: entry(200, 'The earlier servers have ended and were started anew.', 'Nothing needs to be done.'),
+  // sources
+  event_malformed: entry(400, 'The event could not be read: {detail}', 'Send a CloudEvents 1.0 event as JSON, as docs/api.md describes.'),
+  event_unknown: entry(422, 'Events of type {type} are not known here.', 'Send one of: {types}.'),
+  signature_wrong: entry(401, 'The signature does not fit the event.', 'Sign timestamp and body with the secret of this project.'),
+  signature_old: entry(401, 'The signature is older than five minutes or from the future.', 'Set the clock of the sender, and sign anew.'),
+  fetch_failed: entry(502, 'git could not fetch from {url}: {detail}', 'Look at the address and at the code host.', true),
+  commit_absent: entry(422, 'The commit {commit} was announced but is not at {url}.', 'Push it there and send the event again.', true),
+  push_refused: entry(403, 'This token may not push to {project}.', 'Use a token with the role developer or higher.'),
+  source_kind: entry(409, '{project} takes its commits from {kind}, not by {way}.', 'Push to its code host instead.'),
+  url_refused: entry(422, 'The address {url} can not be used: {why}', 'Use an address that begins with http:// or https://.'),
+  // requests
+  sign_in_needed: entry(401, 'This needs a sign-in.', 'Sign in: `tsunagi sign-in URL --token TOKEN`.'),
+  token_wrong: entry(401, 'The token is not known, has expired or was removed.', 'Ask an owner for a new one: `tsunagi token add`.'),
+  code_wrong: entry(401, 'The one-time sign-in is not known, was used, or has expired.', 'Start the service again to print a new one, or use a token.'),
+  not_allowed: entry(403, 'This needs the role {role}; you are {yours}.', 'Ask an owner.'),
+  wrong_origin: entry(403, 'The request came from another site.', 'Use the console at its own address.'),
+  not_found: entry(404, '{what} is not known.', '{hint}'),
+  body_invalid: entry(400, 'The request is not as described: {detail}', 'See /api/openapi.json for what is expected.'),
+  body_too_large: entry(413, 'The body is larger than {limit}.', 'Send less.'),
+  name_taken: entry(409, 'There is a {what} named {name} already.', 'Choose another name.'),
+  name_unusable: entry(422, '`{name}` can not be a name here.', 'Use lower case letters, digits and dashes, beginning with a letter.'),
+  key_reused: entry(422, 'This Idempotency-Key was used for another request.', 'Use a new key for each new request.'),
+  key_missing: entry(400, 'A change needs an Idempotency-Key.', 'Send a fresh random value with each change, and the same one when you repeat it.'),
+  too_many_requests: entry(429, 'Too many requests.', 'Wait {seconds} seconds.', true),
+  cursor_wrong: entry(400, 'The cursor is not one of this list.', 'Begin again without a cursor.'),
+  fence_old: entry(409, 'This work belongs to someone else by now.', 'Drop it.'),
+  lease_lost: entry(409, 'The agent {agent} is not registered.', 'Register again.', true),
+  offset_wrong: entry(409, 'The log goes on at {offset}.', 'Send from there.', true),
+  digest_wrong: entry(422, 'The bytes have another digest than {digest}.', 'Send them again.', true),
+  unavailable: entry(503, 'The service can not do this just now: {detail}', 'Try again in a moment.', true),
+  internal: entry(500, 'The service failed at this: {reference}.', 'Look for {reference} in the log of the service.', true),
+  // the command line
+  usage: entry(400, '{detail}', 'See `tsunagi {command} --help`.'),
+  unreachable: entry(503, 'The service at {url} does not answer: {detail}', 'Start it with `tsunagi serve`, or sign in elsewhere with `tsunagi sign-in URL`.', true),
+  not_signed_in: entry(401, 'There is no service to talk to.', 'Sign in: `tsunagi sign-in URL --token TOKEN`.'),
+  no_project: entry(400, 'Which project?', 'Add `--project NAME`, or stand in its checkout.'),
+  // set-up
+  port_taken: entry(409, 'The port {port} for {what} is in use.', 'End the other program, or choose another: `--port {what}=NUMBER`.'),
+  tool_missing: entry(503, '{tool} is not installed.', 'Install it: {command}'),
+  sandbox_missing: entry(503, 'No work can be done: {why}', '{hint}'),
+} as const satisfies Record<string, ErrorEntry>;
+
+export type ErrorCode = keyof typeof registry;
+export type IssueData = Record<string, string | number | null | undefined>;
+
+/** One thing that is wrong, as data. */
+export interface Issue {
+  code: ErrorCode;
+  data: IssueData;
+}
+
+/** A fresh issue. */
+export const issue = (code: ErrorCode, data: IssueData = {}): Issue => ({ code, data });
+
+const fill = (text: string, data: IssueData) => text.replace(/\{(\w+)\}/g, (_, name: string) => String(data[name] ?? ''));
+
+/** The words of an issue: `says` what happened and why, `next` what to do. An unknown code (of a newer service) is shown as it is. */
+export function wording(one: Issue): { says: string; next: string } {
+  const known: ErrorEntry | undefined = registry[one.code];
+  if (!known) return { says: String(one.code), next: '' };
+  return { says: fill(known.says, one.data), next: fill(known.next, one.data) };
+}
+
+/** An issue that is thrown. `cause` keeps what it was made of. */
+export class CodedError extends Error {
+  readonly issue: Issue;
+  constructor(code: ErrorCode, data: IssueData = {}, cause?: unknown) {
+    super(wording({ code, data }).says, cause === undefined ? undefined : { cause });
+    this.name = 'CodedError';
+    this.issue = { code, data };
+  }
+  get status(): number {
+    return registry[this.issue.code].status;
+  }
+}

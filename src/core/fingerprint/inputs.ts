@@ -1,0 +1,68 @@
+/**
+ * What identifies a task's work. Everything that the work can see is an input; the trust line is not:
+ * results are kept by (trust line, fingerprint).
+ */
+import { digestOf } from '../canonical.js';
+import type { Task } from '../definition/model.js';
+
+/** A file of a commit: path inside the project's folder, mode as git writes it, object id. */
+export interface TreeFile {
+  path: string;
+  mode: string;
+  id: string;
+}
+
+export interface NeedOutput {
+  need: string;
+  makes: string[];
+  /** Digest of the need's outputs, or null when it makes none. */
+  digest: string | null;
+}
+
+export interface FingerprintInputs {
+  format: 1;
+  project: string;
+  folder: string;
+  run: string[];
+  reads: [path: string, mode: string, id: string][];
+  needs: NeedOutput[];
+  variables: Record<string, string>;
+  makes: string[];
+  results: string | null;
+  network: boolean;
+  /** Tool → exact version that was pinned. */
+  versions: Record<string, string>;
+  /** Digest of the agent's base: system, architecture, C library, package list, operator's settings. */
+  base: string;
+}
+
+export interface FingerprintContext {
+  project: string;
+  folder: string;
+  versions: Record<string, string>;
+  base: string;
+}
+
+export function fingerprintInputs(task: Task, files: readonly TreeFile[], needs: readonly NeedOutput[], context: FingerprintContext): FingerprintInputs {
+  const byText = (a: string, b: string) => (a < b ? -1 : a > b ? 1 : 0);
+  return {
+    format: 1,
+    project: context.project,
+    folder: context.folder,
+    run: task.run,
+    reads: files.map((file): [string, string, string] => [file.path, file.mode, file.id]).sort((a, b) => byText(a[0], b[0])),
+    needs: [...needs].sort((a, b) => byText(a.need, b.need)),
+    variables: task.variables,
+    makes: [...task.makes].sort(byText),
+    results: task.junit,
+    network: task.network,
+    versions: context.versions,
+    base: context.base,
+  };
+}
+
+/** 64 hexadecimal digits. */
+export const fingerprint = (inputs: FingerprintInputs): string => digestOf(inputs);
+
+/** What is kept of the inputs with the task: the files as one digest, since the commit has them all. */
+export const keptInputs = ({ reads, ...rest }: FingerprintInputs): Record<string, unknown> => ({ ...rest, reads: { count: reads.length, digest: digestOf(reads) } });

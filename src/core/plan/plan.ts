@@ -1,0 +1,94 @@
+/** Definition and tree → the tasks of a run, with the files that each one sees. */
+import semver from 'semver';
+import type { Definition, Task } from '../definition/model.js';
+import { evidenceTasks, withNeeds } from '../definition/model.js';
+import { issue, type Issue } from '../errors.js';
+import type { TreeFile } from '../fingerprint/inputs.js';
+import { select, unsafePath } from '../paths.js';
+
+/** A file as git lists it; `name` is null when its bytes are not UTF-8, `shown` is then a readable form of them. */
+export interface ListedFile {
+  path: string | null;
+  shown: string;
+  mode: string;
+  id: string;
+}
+
+export interface PlannedTask {
+  task: Task;
+  position: number;
+  /** Whether the release waits for it. */
+  evidence: boolean;
+  files: TreeFile[];
+}
+
+export type Plan = { tasks: PlannedTask[]; issues: Issue[] };
+
+const submodule = '160000';
+
+/** All tasks in an order in which needs come first. Names that can't be laid out are an error only where a task or part sees them. */
+export function planRun(definition: Definition, listed: readonly ListedFile[]): Plan {
+  const issues: Issue[] = [];
+  const files = usableFiles(listed, issues);
+  const paths = files.map((file) => file.path);
+  const byPath = new Map(files.map((file) => [file.path, file]));
+  const evidence = new Set(evidenceTasks(definition));
+  const tasks = withNeeds(definition.tasks, Object.keys(definition.tasks)).map((name, position): PlannedTask => {
+    const task = definition.tasks[name] as Task;
+    return { task, position, evidence: evidence.has(name), files: select(paths, task.reads).paths.map((path) => byPath.get(path) as TreeFile) };
+  });
+  return { tasks, issues };
+}
+
+/** The files that a list of patterns chooses (a part's `files`, `reads` of verify). */
+export function filesOf(listed: readonly ListedFile[], patterns: string[] | null): TreeFile[] {
+  const files = usableFiles(listed, []);
+  const chosen = new Set(select(files.map((file) => file.path), patterns).paths);
+  return files.filter((file) => chosen.has(file.path));
+}
+
+function usableFiles(listed: readonly ListedFile[], issues: Issue[]): TreeFile[] {
+  const files: TreeFile[] = [];
+  for (const file of listed) {
+    if (file.mode === submodule) continue;
+    const why = file.path === null ? null : unsafePath(file.path);
+    if (file.path === null) issues.push(issue('path_not_text', { name: file.shown }));
+    else if (why) issues.push(issue('path_unusable', { name: file.shown, why }));
+    else files.push({ path: file.path, mode: file.mode, id: file.id });
+  }
+  return files;
+}
+
+export interface AgentOffer {
+  /** Tool → exact versions it has. */
+  tools: Record<string, string>;
+  base: string;
+}
+
+/**
+ * Pins one exact version of each named tool, and a base: the newest version that will do, on the first agent that has them all.
+ * Tools that the definition does not name are not pinned one by one: the base digest holds them.
+ */
+export function pinTools(versions: Record<string, string>, agents: readonly AgentOffer[]): { versions: Record<string, string>; base: string } | Issue | null {
+  if (agents.length === 0) return null;
+  const fits = agents.filter((agent) => Object.entries(versions).every(([tool, range]) => satisfies(agent.tools[tool], range)));
+  const chosen = fits.sort((a, b) => compareOffers(b, a, Object.keys(versions)))[0];
+  if (chosen) return { base: chosen.base, versions: Object.fromEntries(Object.keys(versions).map((tool) => [tool, chosen.tools[tool] as string])) };
+  const missing = Object.entries(versions).find(([tool, range]) => !agents.some((agent) => satisfies(agent.tools[tool], range))) ?? Object.entries(versions)[0];
+  const [tool, range] = missing as [string, string];
+  const have = [...new Set(agents.map((agent) => agent.tools[tool]).filter((one) => one !== undefined))];
+  return issue('no_agent_for_versions', { tool, range, have: have.length ? have.join(', ') : 'none of it' });
+}
+
+function satisfies(version: string | undefined, range: string): boolean {
+  const exact = version && semver.coerce(version, { includePrerelease: true });
+  return Boolean(exact && semver.satisfies(exact, range, { includePrerelease: true }));
+}
+
+function compareOffers(a: AgentOffer, b: AgentOffer, tools: string[]): number {
+  for (const tool of tools) {
+    const order = semver.compare(semver.coerce(a.tools[tool]) ?? '0.0.0', semver.coerce(b.tools[tool]) ?? '0.0.0');
+    if (order !== 0) return order;
+  }
+  return a.base < b.base ? -1 : a.base > b.base ? 1 : 0;
+}

@@ -1,0 +1,69 @@
+import { join } from 'node:path';
+import type { BlobStore } from '../blobs/store.js';
+import { makeRepository } from '../git/repository.js';
+import type { Keys } from '../keys/keys.js';
+import type { Db, Records } from '../records/database.js';
+import type { ProjectRow } from '../records/projects.js';
+
+/** Lengths of time, in milliseconds. Tests shorten them. */
+export interface Timing {
+  /** How long a claim holds without a sign of life. */
+  lease: number;
+  /** How often lost wake-ups are looked for. */
+  sweep: number;
+  /** How long a server may take to be ready. */
+  ready: number;
+  /** How long replaced servers stay ready for a revert. */
+  warm: number;
+  /** How long a server that was told to end may take. */
+  drain: number;
+}
+
+export const defaultTiming: Timing = { lease: 15_000, sweep: 5_000, ready: 60_000, warm: 15 * 60_000, drain: 10_000 };
+
+export interface Addresses {
+  /** Suffix of the hosts of standing environments: `staging.sailings.SUFFIX`. */
+  standing: string;
+  /** Suffix of the hosts of reviews. */
+  review: string;
+  /** Where the edges are reached: scheme and port (null: the scheme's own). */
+  scheme: 'http' | 'https';
+  port: number | null;
+}
+
+export interface Log {
+  info(data: object, text: string): void;
+  warn(data: object, text: string): void;
+  error(data: object, text: string): void;
+}
+
+/** What the loops and acts work with. */
+export interface Context {
+  records: Records;
+  blobs: BlobStore;
+  keys: Keys;
+  /** Folder of the mirrors. */
+  repositories: string;
+  addresses: Addresses;
+  timing: Timing;
+  log: Log;
+  /** Milliseconds since the epoch. */
+  now(): number;
+}
+
+/** A project's bare repository. */
+export const repositoryOf = (context: Pick<Context, 'repositories'>, project: Pick<ProjectRow, 'id'>): string => join(context.repositories, `${project.id}.git`);
+
+/** Makes it where it is missing. */
+export async function ensureRepository(context: Pick<Context, 'repositories'>, project: Pick<ProjectRow, 'id' | 'main_branch'>): Promise<string> {
+  const path = repositoryOf(context, project);
+  await makeRepository(path, project.main_branch);
+  return path;
+}
+
+export const urlOf = (addresses: Addresses, host: string): string => `${addresses.scheme}://${host}${addresses.port === null ? '' : `:${addresses.port}`}`;
+
+export const standingHost = (addresses: Addresses, project: string, name: string): string => `${name}.${project}.${addresses.standing}`;
+export const reviewHost = (addresses: Addresses, project: string, name: string): string => `${name}.${project}.${addresses.review}`;
+
+export type { Db };

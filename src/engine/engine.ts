@@ -1,0 +1,58 @@
+/** Starts the loops and wakes them by what the records say has changed. */
+import { dropOldAnswers } from '../records/people.js';
+import { makeLogPartitions } from '../records/logs.js';
+import { nextDue } from '../records/runs.js';
+import type { Context } from './context.js';
+import { stepDeployments } from './deployments.js';
+import { stepEnvironments } from './environments.js';
+import { feedDue, sealEvery, stepFeed, stepSeals } from './feed.js';
+import { stepLeases } from './leases.js';
+import { startLoop, type Loop } from './loop.js';
+import { stepRuns } from './runs.js';
+import { sweepHosted, workIntake } from './sources.js';
+
+export interface Engine {
+  /** Tells the engine what was heard from the records. */
+  heard(topic: string): void;
+  stop(): Promise<void>;
+}
+
+export async function startEngine(context: Context): Promise<Engine> {
+  const { sweep, lease } = context.timing;
+  const { log, records } = context;
+  await makeLogPartitions(records, new Date(context.now()));
+  await sweepHosted(context);
+  const loops: Record<string, Loop> = {
+    sources: startLoop({ name: 'sources', step: () => workIntake(context), sweepMs: sweep, log, nextDue: () => intakeDue(context) }),
+    hosted: startLoop({ name: 'hosted', step: () => sweepHosted(context).then(() => false), sweepMs: sweep * 6, log }),
+    runs: startLoop({ name: 'runs', step: () => stepRuns(context), nextDue: () => nextDue(records, 'runs'), sweepMs: sweep, log }),
+    deployments: startLoop({ name: 'deployments', step: () => stepDeployments(context), nextDue: () => nextDue(records, 'deployments'), sweepMs: sweep, log }),
+    environments: startLoop({ name: 'environments', step: () => stepEnvironments(context), nextDue: () => nextDue(records, 'environments'), sweepMs: sweep, log }),
+    leases: startLoop({ name: 'leases', step: () => stepLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
+    events: startLoop({ name: 'feed', step: () => stepFeed(context), nextDue: () => feedDue(context), sweepMs: sweep, log }),
+    seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
+    upkeep: startLoop({
+      name: 'upkeep',
+      step: async () => {
+        await makeLogPartitions(records, new Date(context.now()));
+        await dropOldAnswers(records);
+        return false;
+      },
+      sweepMs: 3_600_000,
+      log,
+    }),
+  };
+  return {
+    heard(topic) {
+      if (topic === '*') for (const loop of Object.values(loops)) loop.wake();
+      else loops[topic]?.wake();
+    },
+    async stop() {
+      await Promise.all(Object.values(loops).map((loop) => loop.stop()));
+    },
+  };
+}
+
+async function intakeDue(context: Context): Promise<number | null> {
+  return (await context.records.one<{ ms: number | null }>('select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from intake where due_at is not null'))?.ms ?? null;
+}

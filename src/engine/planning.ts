@@ -1,0 +1,115 @@
+/** From a recorded run to its tasks. */
+import { checkAgainst } from '../core/definition/check.js';
+import type { Definition } from '../core/definition/model.js';
+import { definitionLimit, type DefinitionIssue, parseDefinition } from '../core/definition/parse.js';
+import { type ErrorCode, issue, type Issue, wording } from '../core/errors.js';
+import { pinTools, planRun } from '../core/plan/plan.js';
+import { layerKey } from '../git/layer.js';
+import { listFiles, readFile } from '../git/repository.js';
+import { listAgents } from '../records/agents.js';
+import { makeEnvironment } from '../records/environments.js';
+import { recordEvents } from '../records/events.js';
+import { acceptDefinition, projectById, type ProjectRow, saveDefinition } from '../records/projects.js';
+import { endRun, lockRun, runById, type RunRow, setDue, setRunIssue, startRun } from '../records/runs.js';
+import { openPullRequests } from '../records/sources.js';
+import { type Context, type Db, repositoryOf, reviewHost, standingHost } from './context.js';
+
+export const definitionPath = (folder: string): string => (folder ? `${folder}/tsunagi.yaml` : 'tsunagi.yaml');
+
+export interface ReadDefinition {
+  model: Definition | null;
+  issues: DefinitionIssue[];
+  /** Why there is no model. */
+  refusal: Issue | null;
+}
+
+export async function readDefinition(context: Context, project: ProjectRow, commit: string): Promise<ReadDefinition> {
+  const path = definitionPath(project.folder);
+  const source = await readFile(repositoryOf(context, project), commit, path, definitionLimit);
+  if (source === null) return { model: null, issues: [], refusal: issue('definition_missing', { commit: commit.slice(0, 7), path }) };
+  if (source === 'too large') return { model: null, issues: [], refusal: issue('definition_too_large', { path, limit: '256 KiB' }) };
+  const { definition, issues } = parseDefinition(source);
+  if (definition) return { model: definition, issues, refusal: null };
+  const errors = issues.filter((one) => one.severity === 'error');
+  const first = errors[0];
+  const count = errors.length === 1 ? 'one mistake' : `${errors.length} mistakes`;
+  return { model: null, issues, refusal: issue('definition_invalid', { path, count, first: first ? `line ${first.line}: ${wording(first).says}` : '' }) };
+}
+
+/** Plans a waiting run, or says what it waits for. */
+export async function planWaitingRun(context: Context, id: string): Promise<void> {
+  const { records } = context;
+  const run = await runById(records, id);
+  if (run?.state !== 'waiting') return;
+  const project = await projectById(records, run.project_id);
+  if (run.stopped_by) return void (await records.transition('run.stopped', (db) => finish(db, run, 'stopped', issue('stopped_by', { who: run.stopped_by }))));
+  if (!run.allowed) {
+    await records.transition('run.waits', async (db) => {
+      await setRunIssue(db, id, issue('run_untrusted', { commit: run.commit.slice(0, 7) }));
+      await setDue(db, 'runs', id, null);
+    });
+    return;
+  }
+  const read = await readDefinition(context, project, run.commit);
+  const { model } = read;
+  if (!model) {
+    await records.transition('run.refused', async (db) => {
+      await saveDefinition(db, project.id, run.commit, null, read.issues);
+      if (run.branch === project.main_branch) await recordEvents(db, { type: 'definition.refused', project: project.id, subject: project.name, actor: run.actor, data: { commit: run.commit, issue: read.refusal } });
+      await finish(db, run, 'failed', read.refusal);
+    });
+    return;
+  }
+  const files = await listFiles(repositoryOf(context, project), run.commit, project.folder);
+  const plan = planRun(model, files);
+  const refused = plan.issues[0] ?? null;
+  const offers = (await listAgents(records)).filter((agent) => agent.alive && agent.class.includes(run.line === 'own' ? 'runs' : 'untrusted'));
+  const pinned = pinTools(model.versions, offers);
+  const attributes = await readFile(repositoryOf(context, project), run.commit, project.folder ? `${project.folder}/.gitattributes` : '.gitattributes', 65_536);
+  const warnings = checkAgainst(model, files.flatMap((file) => (file.path === null ? [] : [file.path])), attributes instanceof Buffer ? attributes.toString('utf8') : null);
+
+  await records.transition('run.planned', async (db) => {
+    const now = await lockRun(db, id);
+    if (now?.state !== 'waiting') return;
+    await saveDefinition(db, project.id, run.commit, model, read.issues);
+    if (run.branch === project.main_branch) await takeDefinition(context, db, project, run, model);
+    if (refused) return finish(db, run, 'failed', refused);
+    const needsAgent = Object.keys(model.tasks).length > 0;
+    if (needsAgent && (pinned === null || 'code' in pinned)) {
+      await setRunIssue(db, id, pinned ?? issue('unavailable' satisfies ErrorCode, { detail: 'no agent takes its tasks' }));
+      return setDue(db, 'runs', id, 2_000);
+    }
+    const pin = pinned && !('code' in pinned) ? pinned : { versions: {}, base: '' };
+    await startRun(
+      db,
+      id,
+      plan.tasks.map((one) => ({ name: one.task.name, position: one.position, evidence: one.evidence, model: one.task, files: { key: layerKey(one.files), count: one.files.length }, pinned: pin })),
+      warnings,
+    );
+    await recordEvents(db, { type: 'run.planned', project: project.id, subject: `run ${run.number}`, actor: 'engine', data: { tasks: plan.tasks.length } });
+    await setDue(db, 'runs', id, 0);
+  });
+}
+
+async function finish(db: Db, run: RunRow, state: 'failed' | 'stopped', why: Issue | null): Promise<void> {
+  await endRun(db, run.id, state, why);
+  await recordEvents(db, { type: 'run.ended', project: run.project_id, subject: `run ${run.number}`, actor: 'engine', data: { state, issue: why } });
+}
+
+/** The main branch's definition says which environments there are; standing ones are made at once, reviews for the pull requests that are open. */
+async function takeDefinition(context: Context, db: Db, project: ProjectRow, run: RunRow, model: Definition): Promise<void> {
+  if (!(await acceptDefinition(db, project.id, run.commit, run.number))) return;
+  await recordEvents(db, { type: 'definition.accepted', project: project.id, subject: project.name, actor: run.actor, data: { commit: run.commit } });
+  for (const plan of Object.values(model.environments)) {
+    if (plan.opens === null) {
+      const host = standingHost(context.addresses, project.name, plan.name);
+      await makeEnvironment(db, { project: project.id, projectName: project.name, name: plan.name, kind: 'standing', plan: plan.name, pullRequest: null, host }, run.actor);
+      continue;
+    }
+    for (const pull of await openPullRequests(db, project.id)) {
+      if (!pull.trusted) continue;
+      const name = `pr-${pull.number}`;
+      await makeEnvironment(db, { project: project.id, projectName: project.name, name, kind: 'review', plan: plan.name, pullRequest: pull.number, host: reviewHost(context.addresses, project.name, name) }, run.actor);
+    }
+  }
+}

@@ -1,0 +1,144 @@
+/** What agents report, and what follows when they go away. The row with the work list is locked first, then the attempt or instance. */
+import { taskAfter } from '../core/advance/runs.js';
+import { CodedError, issue, type Issue } from '../core/errors.js';
+import type { TestResults } from '../core/results/junit.js';
+import type { AttemptState, InstanceState } from '../core/states.js';
+import { type AttemptRow, attemptById, attemptsOfTask, endAttempt, endCommand, lockHeld, startCommand } from '../records/attempts.js';
+import { wakeDeployments } from '../records/environments.js';
+import { recordEvents } from '../records/events.js';
+import { forgetAgent, type InstanceRow, lockHeldInstance, instanceById, setInstanceState } from '../records/instances.js';
+import { keepResult, makeDue, type RunRow, runById, setTaskOutput, setTaskState, taskById, type TaskRow } from '../records/runs.js';
+import type { Context, Db } from './context.js';
+import { newTry } from './runs.js';
+
+export type Happening =
+  | { what: 'command-started'; position: number; firstLine: number }
+  | { what: 'command-ended'; position: number; exit: number; ms: number }
+  | { what: 'ended'; state: 'passed' | 'failed' | 'stopped'; issue: Issue | null; output: { digest: string; size: number } | null; tests: TestResults | null };
+
+export interface Reporter {
+  agent: string;
+  fence: string;
+}
+
+/** Takes the happenings of an attempt in their order, all or none; `fence_old` when it belongs to someone else by now. */
+export async function reportAttempt(context: Context, id: string, by: Reporter, happenings: readonly Happening[]): Promise<void> {
+  const seen = await attemptById(context.records, id);
+  if (!seen) throw new CodedError('fence_old');
+  for (const one of happenings) {
+    if (one.what === 'ended' && one.output && (await context.blobs.size(one.output.digest)) === null) throw new CodedError('digest_wrong', { digest: one.output.digest });
+  }
+  const last = happenings.some((one) => one.what === 'ended');
+  await context.records.transition(last ? 'attempt.ended' : 'attempt.reported', async (db) => {
+    const owner = await lockOwner(db, seen, last);
+    const attempt = await lockHeld(db, id, by.agent, by.fence);
+    if (owner && owner.task.state === 'ready') {
+      await setTaskState(db, owner.task.id, 'running');
+      await recordEvents(db, { type: 'attempt.started', project: attempt.project_id, subject: `run ${owner.run.number}`, actor: 'agent', data: { task: owner.task.name, attempt: attempt.number } });
+    }
+    const commands = owner?.task.model.run ?? [];
+    for (const one of happenings) {
+      if (one.what === 'command-started') await startCommand(db, id, one.position, commands[one.position] ?? attempt.kind, one.firstLine);
+      else if (one.what === 'command-ended') await endCommand(db, id, one.position, one.exit, one.ms);
+      else await attemptOver(db, attempt, owner, one.state, one.issue, one.output, one.tests);
+    }
+  });
+}
+
+interface Owner {
+  run: RunRow;
+  task: TaskRow;
+}
+
+async function lockOwner(db: Db, attempt: AttemptRow, wake: boolean): Promise<Owner | null> {
+  if (attempt.deployment_id) {
+    if (wake) await wakeDeployments(db, attempt.deployment_id);
+    return null;
+  }
+  const task = await taskById(db, attempt.task_id as string);
+  if (!task) throw new Error(`attempt ${attempt.id} has no task`);
+  if (wake) await makeDue(db, 'runs', task.run_id);
+  else await db.rows('select 1 from runs where id = $1 for update', [task.run_id]);
+  const [run, fresh] = [await runById(db, task.run_id), await taskById(db, task.id)];
+  return { run: run as RunRow, task: fresh as TaskRow };
+}
+
+async function attemptOver(db: Db, attempt: AttemptRow, owner: Owner | null, state: AttemptState, why: Issue | null, output: { digest: string; size: number } | null, tests: TestResults | null): Promise<void> {
+  await endAttempt(db, attempt.id, state, why);
+  if (!owner) {
+    await recordEvents(db, { type: 'attempt.ended', project: attempt.project_id, subject: `attempt ${attempt.id}`, actor: 'agent', data: { kind: attempt.kind, state, issue: why } });
+    return;
+  }
+  const { run, task } = owner;
+  const lost = (await attemptsOfTask(db, task.id)).filter((one) => one.state === 'lost').length;
+  const next = taskAfter(state, lost, run.stopped_by !== null);
+  await setTaskState(db, task.id, next, { issue: why });
+  if (next === 'passed' || next === 'failed') {
+    await setTaskOutput(db, task.id, next === 'passed' ? output : null, tests);
+    if (state !== 'lost' && task.fingerprint) await keepResult(db, { project: run.project_id, line: run.line, fingerprint: task.fingerprint, attempt: attempt.id, state, output: output?.digest ?? null });
+  }
+  if (next === 'ready') await newTry(db, run, task);
+  const subject = `run ${run.number}`;
+  await recordEvents(
+    db,
+    { type: 'attempt.ended', project: run.project_id, subject, actor: 'agent', data: { task: task.name, attempt: attempt.number, state, issue: why } },
+    ...(next === 'ready' ? [] : [{ type: 'task.ended' as const, project: run.project_id, subject, actor: 'agent', data: { task: task.name, state: next } }]),
+  );
+}
+
+/** An attempt whose agent went away. Another follows, or a person decides (prepare). */
+export async function loseAttempt(context: Context, seen: AttemptRow, agent: string): Promise<void> {
+  await context.records.transition('attempt.lost', async (db) => {
+    const owner = await lockOwner(db, seen, true);
+    const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'running' and fence = $2 for update`, [seen.id, seen.fence]);
+    if (row) await attemptOver(db, seen, owner, 'lost', issue('agent_lost', { agent }), null, null);
+  });
+}
+
+/** An attempt that was told to stop before an agent took it. */
+export async function stopWaiting(context: Context, seen: AttemptRow): Promise<void> {
+  await context.records.transition('attempt.stopped', async (db) => {
+    const owner = await lockOwner(db, seen, true);
+    const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'waiting' for update`, [seen.id]);
+    if (row) await attemptOver(db, seen, owner, 'stopped', null, null, null);
+  });
+}
+
+export interface InstanceReport {
+  state: 'ready' | 'failed' | 'ended';
+  port: number | null;
+  exit: number | null;
+  issue: Issue | null;
+}
+
+export async function reportInstance(context: Context, id: string, by: Reporter, report: InstanceReport): Promise<void> {
+  const seen = await instanceById(context.records, id);
+  if (!seen) throw new CodedError('fence_old');
+  await context.records.transition(`instance.${report.state}`, async (db) => {
+    await wakeDeployments(db, seen.deployment_id);
+    const row = await lockHeldInstance(db, id, by.agent, by.fence);
+    if (row.state !== 'starting' && row.state !== 'ready') return;
+    // One that was told to end has ended, however it went.
+    const state: InstanceState = report.state === 'failed' && !row.wanted ? 'ended' : report.state;
+    // Ready again on another port: its agent started it anew, after its machine was off.
+    if (state === row.state && report.port === row.port) return;
+    await setInstanceState(db, id, state, { port: report.port, exit: report.exit, issue: state === 'failed' ? report.issue : null });
+    await instanceEvent(db, row, state, report.issue);
+  });
+}
+
+async function instanceEvent(db: Db, row: InstanceRow, state: InstanceState, why: Issue | null): Promise<void> {
+  const found = await db.one<{ number: number; project_id: string }>('select number, project_id from deployments where id = $1', [row.deployment_id]);
+  if (!found || state === 'waiting' || state === 'starting') return;
+  await recordEvents(db, { type: `instance.${state}`, project: found.project_id, subject: `d${found.number}`, actor: 'agent', data: { part: row.part, position: row.position, issue: why } });
+}
+
+export async function loseInstance(context: Context, seen: InstanceRow): Promise<void> {
+  await context.records.transition('instance.lost', async (db) => {
+    await wakeDeployments(db, seen.deployment_id);
+    const row = await db.one(`select 1 as ok from instances where id = $1 and state in ('starting', 'ready') and fence = $2 for update`, [seen.id, seen.fence]);
+    if (!row) return;
+    await forgetAgent(db, seen.id);
+    await instanceEvent(db, seen, 'lost', null);
+  });
+}

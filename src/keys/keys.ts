@@ -1,0 +1,81 @@
+/** Encryption at rest, hashes of tokens, signatures. Formats: AES-256-GCM (nonce 12 bytes ‖ tag 16 bytes ‖ text), HMAC-SHA-256, Ed25519. */
+import { createCipheriv, createDecipheriv, createHash, createHmac, createPrivateKey, createPublicKey, generateKeyPairSync, type KeyObject, randomBytes, sign, timingSafeEqual, verify } from 'node:crypto';
+import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+
+export interface Keys {
+  encrypt(text: string): Buffer;
+  decrypt(sealed: Buffer): string;
+  sign(bytes: Buffer): Buffer;
+  verify(bytes: Buffer, signature: Buffer): boolean;
+  publicKey: KeyObject;
+}
+
+/** Opens the keys in `folder`, or makes them (files of mode 0600). Two services that begin at once end up with the same keys. */
+export function openKeys(folder: string): Keys {
+  mkdirSync(folder, { recursive: true, mode: 0o700 });
+  const secret = keptFile(join(folder, 'data.key'), () => randomBytes(32));
+  const signing = createPrivateKey(keptFile(join(folder, 'signing.pem'), () => generateKeyPairSync('ed25519').privateKey.export({ type: 'pkcs8', format: 'pem' })));
+  const publicKey = createPublicKey(signing);
+  return {
+    encrypt(text) {
+      const nonce = randomBytes(12);
+      const cipher = createCipheriv('aes-256-gcm', secret, nonce);
+      const body = Buffer.concat([cipher.update(text, 'utf8'), cipher.final()]);
+      return Buffer.concat([nonce, cipher.getAuthTag(), body]);
+    },
+    decrypt(sealed) {
+      const decipher = createDecipheriv('aes-256-gcm', secret, sealed.subarray(0, 12), { authTagLength: 16 });
+      decipher.setAuthTag(sealed.subarray(12, 28));
+      return Buffer.concat([decipher.update(sealed.subarray(28)), decipher.final()]).toString('utf8');
+    },
+    sign: (bytes) => sign(null, bytes, signing),
+    verify: (bytes, signature) => verify(null, bytes, publicKey, signature),
+    publicKey,
+  };
+}
+
+function keptFile(path: string, make: () => Buffer | string): Buffer {
+  if (!existsSync(path)) {
+    const fresh = `${path}.${process.pid}`;
+    writeFileSync(fresh, make(), { mode: 0o600 });
+    if (!existsSync(path)) renameSync(fresh, path);
+  }
+  return readFileSync(path);
+}
+
+const prefixes = { person: 'tsu_', agent: 'tsa_', edge: 'tse_', code: 'tsc_' } as const;
+export type SecretKind = keyof typeof prefixes;
+
+/** A fresh token of 32 random bytes; the prefix tells its kind to a reader. */
+export const newToken = (kind: SecretKind): string => prefixes[kind] + randomBytes(32).toString('base64url');
+
+/** What is kept of a token. It has 256 random bits, so a plain hash is enough. */
+export const tokenHash = (token: string): Buffer => createHash('sha256').update(token).digest();
+
+/** Chained hash of a seal. */
+export function sealHash(parts: string[], before: Buffer | null): Buffer {
+  const hash = createHash('sha256');
+  if (before) hash.update(before);
+  for (const part of parts) hash.update(`${Buffer.byteLength(part)}:`).update(part);
+  return hash.digest();
+}
+
+/** Milliseconds by which a signature's time may differ from the clock. */
+export const signatureWindow = 5 * 60_000;
+
+/** The signature header of an event: `t=SECONDS,v1=HEX` with HMAC-SHA-256 over `SECONDS.BODY`. */
+export function signEvent(secret: string, body: string | Buffer, now: number): string {
+  const seconds = Math.floor(now / 1000);
+  return `t=${seconds},v1=${mac(secret, seconds, body).toString('hex')}`;
+}
+
+export function checkEvent(secret: string, body: string | Buffer, header: string, now: number): 'good' | 'wrong' | 'old' {
+  const found = /^t=(\d{1,12}),v1=([0-9a-f]{64})$/.exec(header);
+  if (!found) return 'wrong';
+  const seconds = Number(found[1]);
+  if (!timingSafeEqual(mac(secret, seconds, body), Buffer.from(found[2] as string, 'hex'))) return 'wrong';
+  return Math.abs(now - seconds * 1000) <= signatureWindow ? 'good' : 'old';
+}
+
+const mac = (secret: string, seconds: number, body: string | Buffer) => createHmac('sha256', secret).update(`${seconds}.`).update(body).digest();

@@ -1,0 +1,105 @@
+import { type Db, notify } from './database.js';
+import { newId } from './ids.js';
+
+export interface AgentRow {
+  id: string;
+  name: string;
+  boot: string;
+  class: string[];
+  slots: number;
+  address: string;
+  tools: Record<string, string>;
+  base: string;
+  sandbox: Record<string, unknown>;
+  seen_at: Date;
+  alive: boolean;
+}
+
+const columns = 'id, name, boot, class, slots, address, tools, base, sandbox, seen_at, lease_until > now() as alive';
+
+export interface NewAgent {
+  token: string;
+  name: string;
+  boot: string;
+  class: string[];
+  slots: number;
+  address: string;
+  tools: Record<string, string>;
+  base: string;
+  sandbox: Record<string, unknown>;
+}
+
+/** Registers an agent under its name; null when the name belongs to another token. */
+export const registerAgent = (db: Db, agent: NewAgent, leaseMs: number): Promise<AgentRow | null> =>
+  db.one(
+    `insert into agents (id, token_id, name, boot, class, slots, address, tools, base, sandbox, lease_until) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, now() + $11::int * interval '1 ms')
+     on conflict (name) do update set boot = excluded.boot, class = excluded.class, slots = excluded.slots, address = excluded.address, tools = excluded.tools, base = excluded.base,
+       sandbox = excluded.sandbox, seen_at = now(), lease_until = excluded.lease_until where agents.token_id = excluded.token_id returning ${columns}`,
+    [newId(), agent.token, agent.name, agent.boot, agent.class, agent.slots, agent.address, JSON.stringify(agent.tools), agent.base, JSON.stringify(agent.sandbox), leaseMs],
+  );
+
+/** Renews the lease of an agent and of all that it says it holds; null when it must register again. */
+export async function renewAgent(db: Db, token: string, boot: string, held: readonly { id: string; fence: string }[], leaseMs: number): Promise<AgentRow | null> {
+  const row = await db.one<AgentRow>(`update agents set seen_at = now(), lease_until = now() + $3::int * interval '1 ms' where token_id = $1 and boot = $2 returning ${columns}`, [token, boot, leaseMs]);
+  if (row && held.length) {
+    await db.rows(
+      `update attempts a set lease_until = now() + $3::int * interval '1 ms' from jsonb_to_recordset($2::jsonb) as h(id uuid, fence bigint) where a.id = h.id and a.fence = h.fence and a.agent_id = $1 and a.state = 'running'`,
+      [row.id, JSON.stringify(held), leaseMs],
+    );
+  }
+  return row;
+}
+
+export const agentOfToken = (db: Db, token: string): Promise<AgentRow | null> => db.one(`select ${columns} from agents where token_id = $1`, [token]);
+export const listAgents = (db: Db): Promise<AgentRow[]> => db.rows(`select ${columns} from agents order by name`);
+
+export interface EdgeRow {
+  id: string;
+  name: string;
+  acknowledged: number;
+  seen_at: Date;
+  alive: boolean;
+}
+
+/** Milliseconds after which an edge that has not asked counts as silent. */
+export const edgeSilenceMs = 12_000;
+
+/** An edge asks for what is newer than it has: that is its acknowledgement. Null when the name belongs to another token. */
+export async function acknowledge(db: Db, token: string, name: string, version: number): Promise<EdgeRow | null> {
+  const row = await db.one<EdgeRow & { moved: boolean }>(
+    `with old as (select acknowledged from edges where name = $3)
+     insert into edges (id, token_id, name, acknowledged) values ($1, $2, $3, $4)
+     on conflict (name) do update set acknowledged = excluded.acknowledged, seen_at = now() where edges.token_id = excluded.token_id
+     returning id, name, acknowledged::float8 as acknowledged, seen_at, true as alive, coalesce((select acknowledged from old), -1) <> $4 as moved`,
+    [newId(), token, name, version],
+  );
+  if (row?.moved) {
+    await db.rows(`update deployments set due_at = now() where state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null)`);
+    await db.rows(`update environments set due_at = now() where state = 'closing'`);
+    await notify(db, 'deployments', 'environments');
+  }
+  return row;
+}
+
+export const listEdges = (db: Db): Promise<EdgeRow[]> =>
+  db.rows(`select id, name, acknowledged::float8 as acknowledged, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges order by name`, [edgeSilenceMs]);
+
+export interface RouteRow {
+  host: string;
+  body: unknown;
+  version: number;
+}
+
+/** Puts what a host leads to (null: nothing any more) and gives the version of it; versions are committed in their order. */
+export async function putRoute(db: Db, host: string, environment: string, body: unknown): Promise<number> {
+  await db.rows('select pg_advisory_xact_lock(7403124)');
+  const row = await db.one<{ version: number }>(
+    `insert into routes (host, environment_id, body, version) values ($1, $2, $3, nextval('route_versions'))
+     on conflict (host) do update set body = excluded.body, environment_id = excluded.environment_id, version = excluded.version returning version::float8 as version`,
+    [host, environment, body === null ? null : JSON.stringify(body)],
+  );
+  await notify(db, 'routes');
+  return row?.version ?? 0;
+}
+
+export const routesAfter = (db: Db, version: number): Promise<RouteRow[]> => db.rows('select host, body, version::float8 as version from routes where version > $1 order by version', [version]);

@@ -1,0 +1,124 @@
+import { type Db, notify } from './database.js';
+
+/** One thing that happened. `subject` is written as people write it: `run 131`, `d17`, `sailings/production`. */
+export interface NewEvent {
+  type: EventType;
+  project: string | null;
+  subject: string;
+  actor: string;
+  data?: Record<string, unknown>;
+}
+
+/** CDEvents words where they have one for the thing, the glossary's otherwise. */
+export const eventTypes = [
+  'person.added', 'token.added', 'token.removed', 'project.added', 'agent.registered', 'agent.lost', 'edge.registered',
+  'push.recorded', 'push.refused', 'branch.removed', 'pull-request.opened', 'pull-request.updated', 'pull-request.closed', 'intake.refused', 'intake.failed',
+  'definition.accepted', 'definition.refused',
+  'run.recorded', 'run.allowed', 'run.planned', 'run.ended', 'run.stop-asked', 'task.ready', 'task.skipped', 'task.ended', 'attempt.started', 'attempt.ended',
+  'release.made', 'evidence.recorded',
+  'environment.made', 'environment.held', 'environment.lifted', 'environment.closing', 'environment.closed', 'environment.health',
+  'deployment.asked', 'deployment.state', 'deployment.failing', 'deployment.replaced', 'deployment.cooled', 'traffic.moved',
+  'instance.asked', 'instance.ready', 'instance.failed', 'instance.ended', 'instance.lost',
+] as const;
+export type EventType = (typeof eventTypes)[number];
+
+export interface EventRow {
+  number: string;
+  type: EventType;
+  project: string | null;
+  subject: string;
+  actor: string;
+  data: Record<string, unknown>;
+  at: Date;
+}
+
+/** Records events in the transaction of what they tell. They get their number from the feed loop. */
+export async function recordEvents(db: Db, ...events: NewEvent[]): Promise<void> {
+  if (events.length === 0) return;
+  await db.rows(
+    `insert into events (type, project_id, subject, actor, data)
+     select e.type, e.project, e.subject, e.actor, e.data
+     from jsonb_to_recordset($1::jsonb) as e(type text, project uuid, subject text, actor text, data jsonb)`,
+    [JSON.stringify(events.map((event) => ({ data: {}, ...event })))],
+  );
+  await notify(db, 'events');
+}
+
+/**
+ * Numbers the events whose order is settled: those of transactions below the oldest one still open. Commits do not happen in
+ * the order of ids; only this number may be used as a cursor. Returns how many were numbered; one service does it at a time.
+ */
+export async function numberEvents(db: Db): Promise<number> {
+  const locked = await db.one<{ ok: boolean }>(`select pg_try_advisory_xact_lock(7403122) as ok`);
+  if (!locked?.ok) return 0;
+  const rows = await db.rows(
+    `with settled as (
+       select id, row_number() over (order by xid, id) as place from events
+       where number is null and xid < pg_snapshot_xmin(pg_current_snapshot())
+     ), last as (select coalesce(max(number), 0) as number from events where number is not null)
+     update events set number = last.number + settled.place from settled, last where events.id = settled.id
+     returning 1`,
+  );
+  if (rows.length) await notify(db, 'feed');
+  return rows.length;
+}
+
+export interface EventFilter {
+  /** Only events with a higher number. */
+  after?: string;
+  /** Only events with a lower number. */
+  before?: string;
+  project?: string;
+  type?: string;
+  subject?: string;
+  limit: number;
+  newestFirst: boolean;
+}
+
+export function listEvents(db: Db, filter: EventFilter): Promise<EventRow[]> {
+  return db.rows<EventRow>(
+    `select e.number, e.type, p.name as project, e.subject, e.actor, e.data, e.at
+     from events e left join projects p on p.id = e.project_id
+     where e.number is not null
+       and ($1::bigint is null or e.number > $1) and ($2::bigint is null or e.number < $2)
+       and ($3::text is null or e.project_id = (select id from projects where name = $3))
+       and ($4::text is null or e.type = $4) and ($5::text is null or e.subject = $5)
+     order by e.number ${filter.newestFirst ? 'desc' : 'asc'} limit $6`,
+    [filter.after ?? null, filter.before ?? null, filter.project ?? null, filter.type ?? null, filter.subject ?? null, filter.limit],
+  );
+}
+
+export const lastEventNumber = async (db: Db): Promise<string> => (await db.one<{ number: string }>('select coalesce(max(number), 0) as number from events'))?.number ?? '0';
+
+export interface Seal {
+  first: string;
+  last: string;
+  hash: Buffer;
+  signature: Buffer;
+}
+
+/** Seals the events since the last seal: `hash` covers the earlier seal's hash and each event. Returns null when there are none. */
+export async function sealEvents(db: Db, hashOf: (parts: string[], before: Buffer | null) => Buffer, sign: (hash: Buffer) => Buffer): Promise<Seal | null> {
+  const locked = await db.one<{ ok: boolean }>('select pg_try_advisory_xact_lock(7403123) as ok');
+  if (!locked?.ok) return null;
+  const last = await db.one<{ last_number: string; hash: Buffer }>('select last_number, hash from seals order by last_number desc limit 1');
+  const events = await sealedEvents(db, last?.last_number ?? '0', null);
+  const first = events[0];
+  const end = events.at(-1);
+  if (!first || !end) return null;
+  const hash = hashOf(events.map((event) => event.text), last?.hash ?? null);
+  const signature = sign(hash);
+  await db.rows('insert into seals (first_number, last_number, hash, signature) values ($1, $2, $3, $4)', [first.number, end.number, hash, signature]);
+  return { first: first.number, last: end.number, hash, signature };
+}
+
+export const listSeals = (db: Db): Promise<Seal[]> => db.rows<Seal>('select first_number as first, last_number as last, hash, signature from seals order by last_number');
+
+/** Events after `after` up to `upTo` as the texts that seals are made of. */
+export function sealedEvents(db: Db, after: string, upTo: string | null): Promise<{ number: string; text: string }[]> {
+  return db.rows(
+    `select number, jsonb_build_array(number, type, project_id, subject, actor, data, extract(epoch from at)::text)::text as text
+     from events where number > $1 and ($2::bigint is null or number <= $2) order by number limit 10000`,
+    [after, upTo],
+  );
+}

@@ -1,0 +1,86 @@
+/** Log chunks by stream (an attempt or an instance) and byte position; compressed, in partitions by month of the stream's id. */
+import { gunzipSync, gzipSync } from 'node:zlib';
+import { CodedError } from '../core/errors.js';
+import { type Db, notify } from './database.js';
+
+export interface Chunk {
+  /** Byte position in the stream. */
+  position: number;
+  /** Index of the command that printed it. */
+  command: number;
+  /** Number of the first line, from 0. */
+  firstLine: number;
+  bytes: Buffer;
+}
+
+type Stream = { table: 'attempts' | 'instances'; id: string; agent: string; fence: string };
+
+/**
+ * Appends bytes at a position. Bytes that are there already are passed over, so a repeat is harmless; a gap is refused with
+ * `offset_wrong`, which says where to go on. Returns the length of the stream afterwards.
+ */
+export async function appendLog(db: Db, stream: Stream, position: number, command: number, bytes: Buffer): Promise<number> {
+  const row = await db.one<{ log_bytes: number; log_lines: number }>(
+    `select log_bytes::float8 as log_bytes, log_lines::float8 as log_lines from ${stream.table} where id = $1 and agent_id = $2 and fence = $3 for update`,
+    [stream.id, stream.agent, stream.fence],
+  );
+  if (!row) throw new CodedError('fence_old');
+  if (position > row.log_bytes) throw new CodedError('offset_wrong', { offset: row.log_bytes });
+  const fresh = bytes.subarray(row.log_bytes - position);
+  if (fresh.length === 0) return row.log_bytes;
+  const lines = count(fresh);
+  await db.rows('insert into log_chunks (stream, position, bytes, command, first_line, lines, packed) values ($1, $2, $3, $4, $5, $6, $7)', [
+    stream.id,
+    row.log_bytes,
+    fresh.length,
+    command,
+    row.log_lines,
+    lines,
+    gzipSync(fresh, { level: 1 }),
+  ]);
+  await db.rows(`update ${stream.table} set log_bytes = log_bytes + $2, log_lines = log_lines + $3 where id = $1`, [stream.id, fresh.length, lines]);
+  await notify(db, `log:${stream.id}`);
+  return row.log_bytes + fresh.length;
+}
+
+function count(bytes: Buffer): number {
+  let lines = 0;
+  for (let at = bytes.indexOf(10); at >= 0; at = bytes.indexOf(10, at + 1)) lines++;
+  return lines;
+}
+
+/** Chunks from a position on, at most `limit` of them. */
+export async function readLog(db: Db, stream: string, from: number, limit: number): Promise<Chunk[]> {
+  const rows = await db.rows<{ position: number; command: number; first_line: number; packed: Buffer }>(
+    'select position::float8 as position, command, first_line::float8 as first_line, packed from log_chunks where stream = $1 and position + bytes > $2 order by position limit $3',
+    [stream, from, limit],
+  );
+  return rows.map((row) => {
+    const bytes = gunzipSync(row.packed);
+    const skip = Math.max(0, from - row.position);
+    return { position: row.position + skip, command: row.command, firstLine: row.first_line + count(bytes.subarray(0, skip)), bytes: bytes.subarray(skip) };
+  });
+}
+
+/** The end of a stream: at least its last `bytes` bytes, from the beginning of a chunk. */
+export async function tailStart(db: Db, stream: string, bytes: number): Promise<number> {
+  const row = await db.one<{ position: number }>('select position::float8 as position from log_chunks where stream = $1 and position <= (select max(position + bytes) from log_chunks where stream = $1) - $2 order by position desc limit 1', [stream, bytes]);
+  return row?.position ?? 0;
+}
+
+/** Makes the partitions of this month and the next; ids of streams grow with time, so a range of ids is a month. */
+export async function makeLogPartitions(db: Db, now: Date): Promise<void> {
+  for (let ahead = 0; ahead < 2; ahead++) {
+    const from = new Date(Date.UTC(now.getUTCFullYear(), now.getUTCMonth() + ahead, 1));
+    const to = new Date(Date.UTC(now.getUTCFullYear(), now.getUTCMonth() + ahead + 1, 1));
+    const name = `log_chunks_${from.toISOString().slice(0, 7).replace('-', '_')}`;
+    const exists = await db.one('select 1 as ok from pg_class where relname = $1', [name]);
+    if (!exists) await db.rows(`create table if not exists ${name} partition of log_chunks for values from ('${firstId(from)}') to ('${firstId(to)}')`);
+  }
+}
+
+/** The lowest UUIDv7 of a time. */
+function firstId(at: Date): string {
+  const hex = at.getTime().toString(16).padStart(12, '0');
+  return `${hex.slice(0, 8)}-${hex.slice(8)}-0000-0000-000000000000`;
+}

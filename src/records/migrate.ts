@@ -1,0 +1,29 @@
+import { Umzug } from 'umzug';
+import type { Records } from './database.js';
+import * as thread from './migrations/001-thread.js';
+
+/** In the order in which they run. A migration that has landed is never changed. */
+export const migrations: readonly { name: string; up: string }[] = [thread];
+
+const lock = 7_403_121;
+
+/**
+ * Brings the tables up to date. Several services may call it at once: one does it, the others wait.
+ * @param upTo the name of the last migration to run; default: all
+ */
+export async function migrate(records: Records, upTo?: string): Promise<void> {
+  await records.transition('records.migrated', async (db) => {
+    await db.rows('select pg_advisory_xact_lock($1)', [lock]);
+    await db.rows('create table if not exists migrations (name text primary key, at timestamptz not null default now())');
+    const umzug = new Umzug({
+      migrations: migrations.map(({ name, up }) => ({ name, up: async () => void (await db.rows(up)) })),
+      logger: undefined,
+      storage: {
+        logMigration: async ({ name }) => void (await db.rows('insert into migrations (name) values ($1)', [name])),
+        unlogMigration: async ({ name }) => void (await db.rows('delete from migrations where name = $1', [name])),
+        executed: async () => (await db.rows<{ name: string }>('select name from migrations order by name')).map((row) => row.name),
+      },
+    });
+    await umzug.up(upTo ? { to: upTo } : undefined);
+  });
+}

@@ -1,0 +1,61 @@
+/** The service's HTTP face: API, git, intake, and the console's files. */
+import { existsSync } from 'node:fs';
+import cookie from '@fastify/cookie';
+import rateLimit from '@fastify/rate-limit';
+import files from '@fastify/static';
+import swagger from '@fastify/swagger';
+import Fastify, { type FastifyInstance } from 'fastify';
+import { definitionSchema } from '../core/definition/schema.js';
+import { peopleRoutes } from './routes/people.js';
+import { projectRoutes } from './routes/projects.js';
+import { runRoutes } from './routes/runs.js';
+import { releaseRoutes } from './routes/releases.js';
+import { environmentRoutes } from './routes/environments.js';
+import { feedRoutes } from './routes/feed.js';
+import { sourceRoutes } from './routes/sources.js';
+import { workRoutes } from './routes/work.js';
+import { answerErrors, guard, type Service } from './server.js';
+
+const security = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
+
+export async function makeApp(service: Service, console: string): Promise<FastifyInstance> {
+  const app = Fastify({ bodyLimit: 256 * 1024, trustProxy: false, forceCloseConnections: true, ajv: { customOptions: { removeAdditional: false, coerceTypes: 'array', allowUnionTypes: true } } });
+  await app.register(swagger, { openapi: { openapi: '3.1.0', info: { title: 'Tsunagi', version: '0.1.0', description: 'From a pushed commit to production. Errors are RFC 9457 problem details; every change takes an Idempotency-Key.' }, components: { securitySchemes: { token: { type: 'http', scheme: 'bearer' } } }, security: [{ token: [] }] } });
+  await app.register(cookie);
+  await app.register(rateLimit, { global: false, keyGenerator: (request) => request.ip });
+  answerErrors(app, service);
+  guard(app, service);
+  app.addHook('onSend', async (request, reply) => {
+    reply.header('x-content-type-options', 'nosniff').header('referrer-policy', 'same-origin');
+    if (!request.url.startsWith('/api/')) reply.header('content-security-policy', security);
+    else if (!reply.hasHeader('cache-control')) reply.header('cache-control', 'no-store');
+  });
+
+  app.get('/api/health', async () => {
+    await service.context.records.rows('select 1');
+    return { ok: true };
+  });
+  app.get('/api/openapi.json', async () => app.swagger());
+  app.get('/schema/definition.json', async () => definitionSchema());
+  peopleRoutes(app, service);
+  projectRoutes(app, service);
+  runRoutes(app, service);
+  releaseRoutes(app, service);
+  environmentRoutes(app, service);
+  feedRoutes(app, service);
+  sourceRoutes(app, service);
+  workRoutes(app, service);
+
+  if (existsSync(console)) {
+    await app.register(files, { root: console, serve: false });
+    // Every page has a real address: what is no file is taken from there by the console's own router.
+    app.get('/*', async (request, reply) => {
+      const { pathname } = new URL(request.url, 'http://console');
+      if (/^\/(api|git|schema)\//.test(pathname)) return reply.callNotFound();
+      if (pathname.startsWith('/assets/')) return reply.sendFile(pathname.slice(1), console, { immutable: true, maxAge: '365d' });
+      if (/^\/[a-z]+\.(js|svg)$/.test(pathname)) return reply.sendFile(pathname.slice(1), console, { maxAge: 0 });
+      return reply.header('cache-control', 'no-cache').sendFile('index.html', console, { cacheControl: false });
+    });
+  }
+  return app;
+}

@@ -1,0 +1,57 @@
+import { randomBytes } from 'node:crypto';
+import type { FastifyInstance } from 'fastify';
+import { CodedError } from '../../core/errors.js';
+import { unsafePath } from '../../core/paths.js';
+import { ensureRepository } from '../../engine/context.js';
+import { listAgents } from '../../records/agents.js';
+import type { Caller } from '../../records/people.js';
+import { addProject, listProjects } from '../../records/projects.js';
+import { AddedProject, AgentView, Board, NewProject, Page, Project } from '../../wire/api.js';
+import { change, needProject, type Service } from '../server.js';
+import { boardView, projectView } from '../views.js';
+
+export function projectRoutes(app: FastifyInstance, service: Service): void {
+  const { records, keys } = service.context;
+
+  app.get('/api/board', { schema: { response: { 200: Board } } }, (request) => boardView(service, records, (request.caller as Caller).project));
+
+  app.get('/api/projects', { schema: { response: { 200: Page(Project) } } }, async (request) => {
+    const { project } = request.caller as Caller;
+    return { items: (await listProjects(records)).filter((row) => !project || row.id === project).map((row) => projectView(service, row)), next: null };
+  });
+
+  app.get('/api/projects/:project', { schema: { response: { 200: Project } } }, async (request) => projectView(service, await needProject(service, request)));
+
+  app.post('/api/projects', { schema: { body: NewProject, response: { 201: AddedProject } } }, (request, reply) => {
+    const body = request.body as { name: string; source: 'hosted' | 'notified'; mainBranch?: string; folder?: string; url?: string };
+    const folder = (body.folder ?? '').replace(/\/$/, '');
+    const why = folder ? unsafePath(folder) : null;
+    if (why) throw new CodedError('body_invalid', { detail: `folder: ${why}.` });
+    if (body.source === 'notified') checkUrl(body.url ?? '');
+    else if (body.url) throw new CodedError('body_invalid', { detail: 'a hosted project has no url.' });
+    const secret = body.source === 'notified' ? randomBytes(32).toString('base64url') : null;
+    return change(service, request, reply, 'project.added', 201, async (db, actor) => {
+      const row = await addProject(db, { name: body.name, source: body.source, mainBranch: body.mainBranch ?? 'main', folder, url: body.url ?? null, eventSecret: secret ? keys.encrypt(secret) : null }, actor);
+      if (!row) throw new CodedError('name_taken', { what: 'project', name: body.name });
+      await ensureRepository(service.context, row);
+      return { ...projectView(service, row), eventSecret: secret };
+    });
+  });
+
+  app.get('/api/agents', { schema: { response: { 200: Page(AgentView) } } }, async () => ({
+    items: (await listAgents(records)).map(({ name, class: kinds, slots, address, tools, base, sandbox, seen_at, alive }) => ({ name, class: kinds, slots, address, tools, base, sandbox, seenAt: seen_at.toISOString(), alive })),
+    next: null,
+  }));
+}
+
+/** Only http and https, and no credentials in the address: they would be shown. */
+function checkUrl(text: string): void {
+  let url: URL;
+  try {
+    url = new URL(text);
+  } catch {
+    throw new CodedError('url_refused', { url: text.slice(0, 200), why: 'it is no address.' });
+  }
+  if (url.protocol !== 'http:' && url.protocol !== 'https:') throw new CodedError('url_refused', { url: text.slice(0, 200), why: `git is not asked to use ${url.protocol}` });
+  if (url.username || url.password) throw new CodedError('url_refused', { url: `${url.protocol}//…@${url.host}`, why: 'it carries a name or password.' });
+}

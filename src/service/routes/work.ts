@@ -1,0 +1,186 @@
+/** The agents' and edges' side: register, poll, report, bytes. Limited to what they have claimed. */
+import type { Readable } from 'node:stream';
+import { Type } from '@sinclair/typebox';
+import type { FastifyInstance, FastifyRequest } from 'fastify';
+import { isDigest } from '../../blobs/store.js';
+import { CodedError, type Issue } from '../../core/errors.js';
+import { reportAttempt, reportInstance, loseAttempt } from '../../engine/reports.js';
+import { type AgentRow, acknowledge, agentOfToken, registerAgent, renewAgent, routesAfter } from '../../records/agents.js';
+import { attemptById, claimAttempts, heldAttempts, strayAttempts } from '../../records/attempts.js';
+import { recordEvents } from '../../records/events.js';
+import { claimInstances, heldInstances, nextStart } from '../../records/instances.js';
+import { appendLog } from '../../records/logs.js';
+import { notify } from '../../records/database.js';
+import type { Caller } from '../../records/people.js';
+import { Digest, Id } from '../../wire/parts.js';
+import { AttemptReport, InstanceReportSchema, LogPlace, Poll, PollAnswer, Registered, Registration, TableAnswer, TableRequest, type InstanceReportBody } from '../../wire/work.js';
+import { notFound, type Service } from '../server.js';
+import { attemptFiles, attemptWork, instanceWork } from '../work.js';
+
+const IdParams = Type.Object({ id: Id });
+const DigestParams = Type.Object({ digest: Digest });
+/** Bytes of one batch of log, and of one stored layer. */
+const logLimit = 1024 * 1024;
+const layerLimit = 8 * 1024 ** 3;
+
+export function workRoutes(app: FastifyInstance, service: Service): void {
+  const { context, hub } = service;
+  const { records, blobs, timing } = context;
+  const tokenOf = (request: FastifyRequest) => (request.caller as Caller).id;
+  const needAgent = async (request: FastifyRequest): Promise<AgentRow> => {
+    const agent = await agentOfToken(records, tokenOf(request));
+    if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
+    return agent;
+  };
+
+  app.post('/api/agent/register', { schema: { body: Registration, response: { 200: Registered } } }, async (request) => {
+    const body = request.body as Registration;
+    const agent = await records.transition('agent.registered', async (db) => {
+      const row = await registerAgent(db, { token: tokenOf(request), ...body }, timing.lease);
+      if (!row) throw new CodedError('name_taken', { what: 'agent', name: body.name });
+      await recordEvents(db, { type: 'agent.registered', project: null, subject: row.name, actor: row.name, data: { class: body.class, slots: body.slots } });
+      return row;
+    });
+    // Attempts end with their agent: what the one before it held is lost, and follows at once.
+    for (const attempt of await records.rows<Awaited<ReturnType<typeof strayAttempts>>[number]>(`select * from attempts where agent_id = $1 and state = 'running'`, [agent.id])) await loseAttempt(context, attempt, agent.name);
+    return { agent: agent.id, leaseMs: timing.lease };
+  });
+
+  app.post('/api/agent/poll', { schema: { body: Poll, response: { 200: PollAnswer } } }, async (request, reply) => {
+    const body = request.body as Poll;
+    const gone = new AbortController();
+    reply.raw.once('close', () => gone.abort());
+    const deadline = context.now() + body.waitMs;
+    let woken = false;
+    const off = hub.on(
+      (topic) => topic === 'work',
+      () => {
+        woken = true;
+      },
+    );
+    try {
+      for (;;) {
+        woken = false;
+        const answer = await pollOnce(request, body);
+        // What was claimed for a question that was given up meanwhile goes out with the next one, which may wait already.
+        if (gone.signal.aborted && answer.attempts.length + answer.instances.length > 0) await notify(records, 'work');
+        const left = deadline - context.now();
+        if (answer.attempts.length + answer.instances.length + answer.stop.length + answer.end.length + answer.drop.length > 0 || left <= 0 || gone.signal.aborted || service.closing.aborted) return answer;
+        const start = await nextStart(records);
+        if (!woken) await hub.wait((topic) => topic === 'work', Math.max(1, Math.min(left, start ?? left, 2_000)), AbortSignal.any([gone.signal, service.closing]));
+      }
+    } finally {
+      off();
+    }
+  });
+
+  async function pollOnce(request: FastifyRequest, body: Poll): Promise<PollAnswer> {
+    const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease);
+    if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
+    await claimAttempts(records, agent, body.free, timing.lease);
+    if (agent.class.includes('live')) await claimInstances(records, agent, 20);
+    const [attempts, instances] = [await heldAttempts(records, agent.id), await heldInstances(records, agent.id)];
+    const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) => list.some((one) => one.id === row.id && one.fence === row.fence);
+    // What is recorded as this agent's and it does not name is given again: an answer that was lost on its way loses no work.
+    return {
+      attempts: await Promise.all(attempts.filter((row) => !has(body.attempts, row) && !row.stop).map((row) => attemptWork(context, row))),
+      instances: await Promise.all(instances.filter((row) => !has(body.instances, row) && row.wanted).map((row) => instanceWork(context, row))),
+      stop: attempts.filter((row) => row.stop).map((row) => row.id),
+      end: instances.filter((row) => !row.wanted).map((row) => row.id),
+      drop: [...body.attempts.filter((one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence)), ...body.instances.filter((one) => !instances.some((row) => row.id === one.id && row.fence === one.fence))].map((one) => one.id),
+    };
+  }
+
+  app.get('/api/agent/attempts/:id/files', { schema: { params: IdParams } }, async (request, reply) => {
+    const agent = await needAgent(request);
+    const attempt = await attemptById(records, (request.params as { id: string }).id);
+    if (!attempt || attempt.agent_id !== agent.id || attempt.state !== 'running') throw new CodedError('fence_old');
+    return reply.type('application/x-tar').send(await attemptFiles(context, attempt));
+  });
+
+  app.post('/api/agent/attempts/:id/report', { schema: { params: IdParams, body: AttemptReport }, bodyLimit: 32 * 1024 * 1024 }, async (request, reply) => {
+    const agent = await needAgent(request);
+    const body = request.body as AttemptReport;
+    await reportAttempt(context, (request.params as { id: string }).id, { agent: agent.id, fence: body.fence }, body.happenings as Parameters<typeof reportAttempt>[3]);
+    reply.status(204);
+  });
+
+  app.post('/api/agent/instances/:id/report', { schema: { params: IdParams, body: InstanceReportSchema } }, async (request, reply) => {
+    const agent = await needAgent(request);
+    const { fence, issue, ...report } = request.body as InstanceReportBody;
+    await reportInstance(context, (request.params as { id: string }).id, { agent: agent.id, fence }, { ...report, issue: issue as Issue | null });
+    reply.status(204);
+  });
+
+  app.register(async (scope) => {
+    scope.removeAllContentTypeParsers();
+    scope.addContentTypeParser('application/octet-stream', { parseAs: 'buffer', bodyLimit: logLimit }, (_request, body, done) => done(null, body));
+    for (const table of ['attempts', 'instances'] as const) {
+      scope.post(`/api/agent/${table}/:id/log`, { schema: { params: IdParams, querystring: LogPlace }, bodyLimit: logLimit }, async (request) => {
+        const agent = await needAgent(request);
+        const { fence, position, command } = request.query as { fence: string; position: number; command: number };
+        const { id } = request.params as { id: string };
+        const bytes = request.body instanceof Buffer ? request.body : Buffer.alloc(0);
+        return { position: await records.transition('log.kept', (db) => appendLog(db, { table, id, agent: agent.id, fence }, position, command, bytes)) };
+      });
+    }
+  });
+
+  app.register(async (scope) => {
+    scope.removeAllContentTypeParsers();
+    scope.addContentTypeParser('*', (_request, payload, done) => done(null, payload));
+    scope.put('/api/agent/blobs/:digest', { schema: { params: DigestParams }, bodyLimit: layerLimit }, async (request) => {
+      const agent = await needAgent(request);
+      const { digest } = request.params as { digest: string };
+      if ((await heldAttempts(records, agent.id)).length === 0) throw new CodedError('fence_old');
+      return blobs.put(request.body as Readable, digest);
+    });
+  });
+
+  app.get('/api/agent/blobs/:digest', { schema: { params: DigestParams } }, async (request, reply) => {
+    const agent = await needAgent(request);
+    const { digest } = request.params as { digest: string };
+    const [attempts, instances] = [await heldAttempts(records, agent.id), await heldInstances(records, agent.id)];
+    const wanted = await Promise.all([...attempts.map((row) => attemptWork(context, row)), ...instances.map((row) => instanceWork(context, row))]);
+    if (!wanted.some((work) => work.layers.includes(digest))) throw notFound('digest', digest);
+    return sendBlob(digest, reply);
+  });
+
+  app.get('/api/edge/blobs/:digest', { schema: { params: DigestParams } }, async (request, reply) => {
+    const { digest } = request.params as { digest: string };
+    const row = await records.one(`select 1 as ok from routes where body is not null and body::text like '%' || $1 || '%' limit 1`, [isDigest(digest) ? digest : '-']);
+    if (!row) throw notFound('digest', digest);
+    return sendBlob(digest, reply);
+  });
+
+  async function sendBlob(digest: string, reply: { type(type: string): { header(name: string, value: number): { send(stream: Readable): unknown } } }): Promise<unknown> {
+    const found = await blobs.open(digest);
+    if (!found) throw notFound('digest', digest);
+    return reply.type('application/octet-stream').header('content-length', found.size).send(found.stream);
+  }
+
+  app.post('/api/edge/table', { schema: { body: TableRequest, response: { 200: TableAnswer } } }, async (request, reply) => {
+    const { name, have, waitMs } = request.body as { name: string; have: number; waitMs: number };
+    const gone = new AbortController();
+    reply.raw.once('close', () => gone.abort());
+    let woken = false;
+    const off = hub.on(
+      (topic) => topic === 'routes',
+      () => {
+        woken = true;
+      },
+    );
+    try {
+      const edge = await records.transition('edge.acknowledged', (db) => acknowledge(db, tokenOf(request), name, have));
+      if (!edge) throw new CodedError('name_taken', { what: 'edge', name });
+      let routes = await routesAfter(records, have);
+      if (routes.length === 0 && waitMs > 0) {
+        if (!woken) await hub.wait((topic) => topic === 'routes', waitMs, AbortSignal.any([gone.signal, service.closing]));
+        routes = await routesAfter(records, have);
+      }
+      return { routes };
+    } finally {
+      off();
+    }
+  });
+}

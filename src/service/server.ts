@@ -1,0 +1,163 @@
+/** What the routes work with, and the parts every request passes: who calls, what may be called, how errors are answered. */
+import { createHash, randomUUID } from 'node:crypto';
+import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import { CodedError, type ErrorCode, registry, wording } from '../core/errors.js';
+import { atLeast, type Role } from '../core/states.js';
+import type { Context } from '../engine/context.js';
+import { tokenHash } from '../keys/keys.js';
+import type { Db } from '../records/database.js';
+import { type Caller, callerOfSession, callerOfToken, earlierAnswer, keepAnswer } from '../records/people.js';
+import { findProject, type ProjectRow } from '../records/projects.js';
+import type { Problem } from '../wire/api.js';
+import { type Access, access } from './access.js';
+import type { Hub } from './hub.js';
+
+export interface Service {
+  context: Context;
+  hub: Hub;
+  /** Ends with the service; long requests listen to it. */
+  closing: AbortSignal;
+  /** Address of the console and API, for links. */
+  url: string;
+}
+
+declare module 'fastify' {
+  interface FastifyRequest {
+    caller: Caller | null;
+  }
+}
+
+export const cookieName = (url: string): string => (url.startsWith('https:') ? '__Host-tsunagi' : 'tsunagi');
+
+/** Finds out who calls and refuses who may not. A caller that is bound to one project meets nothing of the others. */
+export function guard(app: FastifyInstance, service: Service): void {
+  const known = new Set<string>();
+  app.decorateRequest('caller', null);
+  app.addHook('onRoute', (route) => {
+    for (const method of [route.method].flat()) {
+      if (method === 'HEAD' || method === 'OPTIONS' || !/^\/(api|git|schema)\//.test(route.url)) continue;
+      const key = `${method} ${route.url}`;
+      if (!access[key]) throw new Error(`no row of access for ${key}`);
+      known.add(key);
+    }
+  });
+  app.addHook('onReady', async () => {
+    for (const key of Object.keys(access)) if (!known.has(key)) throw new Error(`no route for the row of access ${key}`);
+  });
+  app.addHook('onRequest', async (request) => {
+    const method = request.method === 'HEAD' ? 'GET' : request.method;
+    const needed = access[`${method} ${request.routeOptions.url}`];
+    if (needed === undefined || needed === 'anyone' || needed === 'signature' || needed === 'git') return;
+    const caller = await findCaller(service, request);
+    if (!caller) throw new CodedError(request.headers.authorization ? 'token_wrong' : 'sign_in_needed');
+    requireAccess(caller, needed);
+    const project = (request.params as { project?: string }).project;
+    if (caller.project && project !== undefined) {
+      const row = await findProject(service.context.records, project);
+      if (row?.id !== caller.project) throw notFound('project', project);
+    }
+    request.caller = caller;
+  });
+}
+
+export function requireAccess(caller: Caller, needed: Access): void {
+  const fits = needed === 'agent' || needed === 'edge' ? caller.kind === needed : caller.kind === 'person' && caller.role !== null && atLeast(caller.role, needed as Role);
+  if (!fits) throw new CodedError('not_allowed', { role: needed, yours: caller.kind === 'person' ? caller.role : `an ${caller.kind}` });
+}
+
+async function findCaller(service: Service, request: FastifyRequest): Promise<Caller | null> {
+  const { records } = service.context;
+  const header = request.headers.authorization;
+  if (header?.startsWith('Bearer ')) return callerOfToken(records, tokenHash(header.slice('Bearer '.length).trim()));
+  if (header) return null;
+  const cookie = request.cookies[cookieName(service.url)];
+  if (!cookie) return null;
+  // A browser sends its cookie along with what other sites ask for: a change must come from our own pages.
+  if (request.method !== 'GET' && request.method !== 'HEAD') {
+    const { origin, host } = request.headers;
+    const site = request.headers['sec-fetch-site'];
+    const ours = origin ? new URL(origin).host === host : site === 'same-origin';
+    if (!ours) throw new CodedError('wrong_origin');
+  }
+  return callerOfSession(records, tokenHash(cookie));
+}
+
+/** The token of git's basic authentication: the password, with any user name. */
+export async function gitCaller(service: Service, request: FastifyRequest): Promise<Caller | null> {
+  const header = request.headers.authorization ?? '';
+  if (!header.startsWith('Basic ')) return null;
+  const text = Buffer.from(header.slice('Basic '.length), 'base64').toString('utf8');
+  return callerOfToken(service.context.records, tokenHash(text.slice(text.indexOf(':') + 1)));
+}
+
+export const notFound = (what: string, name: string): CodedError => new CodedError('not_found', { what: `The ${what} ${name.slice(0, 100)}`, hint: `\`tsunagi ${what} list\` shows what there is.` });
+
+export async function needProject(service: Service, request: FastifyRequest): Promise<ProjectRow> {
+  const { project } = request.params as { project: string };
+  const row = await findProject(service.context.records, project);
+  if (!row) throw notFound('project', project);
+  return row;
+}
+
+/**
+ * Makes a change once: its effect and its answer are one transaction under the caller's Idempotency-Key, and a repeat of the
+ * request gets the same answer. The key is required, so that a client which lost an answer can always ask again.
+ */
+export async function change<T>(service: Service, request: FastifyRequest, reply: FastifyReply, name: string, status: number, work: (db: Db, actor: string) => Promise<T>): Promise<unknown> {
+  const key = request.headers['idempotency-key'];
+  if (typeof key !== 'string' || key.length < 8 || key.length > 200) throw new CodedError('key_missing');
+  const caller = request.caller as Caller;
+  const actor = `${caller.kind}:${caller.id}`;
+  const hash = createHash('sha256').update(`${request.method} ${request.url}\n${JSON.stringify(request.body ?? null)}`).digest();
+  const replay = async (): Promise<unknown> => {
+    const earlier = await earlierAnswer(service.context.records, actor, key);
+    if (!earlier) return undefined;
+    if (!earlier.request.equals(hash)) throw new CodedError('key_reused');
+    reply.status(earlier.status);
+    return earlier.body;
+  };
+  const earlier = await replay();
+  if (earlier !== undefined) return earlier;
+  const done = await service.context.records.transition(name, async (db) => {
+    // The answer's row first: it makes a second request with this key wait here until the first is through.
+    if (!(await keepAnswer(db, actor, key, hash, status, null))) return null;
+    const body = await work(db, caller.name);
+    await db.rows('update answers set body = $3 where actor = $1 and key = $2', [actor, key, JSON.stringify(body ?? null)]);
+    return { body };
+  });
+  if (!done) return (await replay()) ?? null;
+  reply.status(status);
+  return done.body;
+}
+
+/** Errors as RFC 9457 problem details with a stable `code`. */
+export function answerErrors(app: FastifyInstance, service: Service): void {
+  app.setErrorHandler((error: Error & { statusCode?: number; validation?: { instancePath: string; message?: string }[]; code?: string }, request, reply) => {
+    const coded = asCoded(error, service, request);
+    if (reply.raw.headersSent) return reply.raw.destroy();
+    if (coded.issue.code === 'sign_in_needed' && request.url.startsWith('/git/')) reply.header('www-authenticate', 'Basic realm="Tsunagi"');
+    return reply.status(coded.status).type('application/problem+json').send(problemOf(coded));
+  });
+  app.setNotFoundHandler((request) => {
+    throw new CodedError('not_found', { what: `${request.method} ${request.url.slice(0, 200)}`, hint: 'See /api/openapi.json for what there is.' });
+  });
+}
+
+export function problemOf(error: CodedError): Problem {
+  const { says, next } = wording(error.issue);
+  const { status, retry } = registry[error.issue.code];
+  return { type: `urn:tsunagi:error:${error.issue.code}`, title: says, status, detail: says, code: error.issue.code, next, retry, data: error.issue.data };
+}
+
+function asCoded(error: Error & { statusCode?: number; validation?: { instancePath: string; message?: string }[]; code?: string }, service: Service, request: FastifyRequest): CodedError {
+  if (error instanceof CodedError) return error;
+  if (error.validation) return new CodedError('body_invalid', { detail: error.validation.map((one) => `${one.instancePath.slice(1) || 'it'} ${one.message ?? 'is wrong'}`).join('; ') });
+  if (error.code === 'FST_ERR_CTP_BODY_TOO_LARGE') return new CodedError('body_too_large', { limit: `${Math.round((request.routeOptions.bodyLimit ?? 0) / 1024)} KiB` });
+  if (error.statusCode === 429) return new CodedError('too_many_requests', { seconds: 60 });
+  const reasons: Record<number, ErrorCode> = { 400: 'body_invalid', 415: 'body_invalid', 404: 'not_found' };
+  const code = reasons[error.statusCode ?? 500];
+  if (code) return new CodedError(code, { detail: error.message, what: 'This', hint: '' });
+  const reference = randomUUID().slice(0, 8);
+  service.context.log.error({ reference, url: request.url, error: String(error.stack ?? error) }, 'a request failed');
+  return /ECONNREFUSED|terminating connection|SequelizeConnection/.test(String(error)) ? new CodedError('unavailable', { detail: 'its database does not answer.' }, error) : new CodedError('internal', { reference }, error);
+}

@@ -1,0 +1,105 @@
+/** Starts the service: records, engine, HTTP. */
+import { mkdirSync } from 'node:fs';
+import { join } from 'node:path';
+import pino from 'pino';
+import { openBlobs } from '../blobs/store.js';
+import { type Addresses, type Context, defaultTiming, type Timing } from '../engine/context.js';
+import { startEngine } from '../engine/engine.js';
+import { newToken, openKeys, tokenHash } from '../keys/keys.js';
+import { openRecords } from '../records/database.js';
+import { migrate } from '../records/migrate.js';
+import { addPerson, addSignIn, addToken, countPeople, firstOwner } from '../records/people.js';
+import { makeApp } from './app.js';
+import { makeHub } from './hub.js';
+
+export interface ServiceOptions {
+  database: string;
+  /** Folder of keys, blobs and repositories; shared by all services of one database. */
+  data: string;
+  host: string;
+  port: number;
+  /** Address under which people reach it; default: host and port. */
+  url?: string;
+  addresses: Addresses;
+  timing?: Partial<Timing>;
+  console: string;
+  logLevel?: string;
+  crash?: (point: string) => void;
+}
+
+export interface RunningService {
+  url: string;
+  context: Context;
+  close(): Promise<void>;
+}
+
+export async function startService(options: ServiceOptions): Promise<RunningService> {
+  mkdirSync(options.data, { recursive: true });
+  const log = pino({ name: 'service', level: options.logLevel ?? 'info' }, pino.destination({ fd: 2, sync: true }));
+  const records = openRecords({ url: options.database, ...(options.crash ? { crash: options.crash } : {}) });
+  await migrate(records);
+  const url = options.url ?? `http://${options.host}:${options.port}`;
+  const context: Context = {
+    records,
+    blobs: await openBlobs(join(options.data, 'blobs')),
+    keys: openKeys(join(options.data, 'keys')),
+    repositories: join(options.data, 'repositories'),
+    addresses: options.addresses,
+    timing: { ...defaultTiming, ...options.timing },
+    log,
+    now: Date.now,
+  };
+  mkdirSync(context.repositories, { recursive: true });
+  const hub = makeHub();
+  const closing = new AbortController();
+  const app = await makeApp({ context, hub, closing: closing.signal, url }, options.console);
+  const engine = await startEngine(context);
+  const listening = await records.listen((topic) => {
+    hub.heard(topic);
+    engine.heard(topic);
+  });
+  await app.listen({ host: options.host, port: options.port });
+  log.info({ url }, 'the service listens');
+  return {
+    url,
+    context,
+    async close() {
+      closing.abort();
+      await app.close();
+      await engine.stop();
+      await listening.close();
+      await records.close();
+    },
+  };
+}
+
+/** Milliseconds for which a one-time sign-in is good. */
+const signInMs = 30 * 60_000;
+
+/** The first owner, and a fresh one-time sign-in for it. */
+export async function makeSignIn(database: string, owner: string): Promise<{ code: string; fresh: boolean }> {
+  const records = openRecords({ url: database, pool: 1 });
+  try {
+    await migrate(records);
+    const fresh = (await countPeople(records)) === 0;
+    const person = (await firstOwner(records)) ?? { id: await records.transition('person.added', (db) => addPerson(db, owner, 'owner', 'first start')), name: owner };
+    const code = newToken('code');
+    await addSignIn(records, tokenHash(code), person.id, new Date(Date.now() + signInMs));
+    return { code, fresh };
+  } finally {
+    await records.close();
+  }
+}
+
+/** A token for an agent or edge, or for the first owner, made beside the service on its own machine. */
+export async function makeToken(database: string, kind: 'person' | 'agent' | 'edge', name: string): Promise<string> {
+  const records = openRecords({ url: database, pool: 1 });
+  try {
+    const token = newToken(kind);
+    const person = kind === 'person' ? ((await firstOwner(records))?.id ?? null) : null;
+    await records.transition('token.added', (db) => addToken(db, { hash: tokenHash(token), kind, name, person, role: kind === 'person' ? 'owner' : null, project: null, expires: null }, 'first start'));
+    return token;
+  } finally {
+    await records.close();
+  }
+}

@@ -1,0 +1,113 @@
+/** What an agent needs to know to do an attempt or run an instance. */
+import type { Task } from '../core/definition/model.js';
+import { filesOf } from '../core/plan/plan.js';
+import type { TreeFile } from '../core/fingerprint/inputs.js';
+import { layerKey, layerOf } from '../git/layer.js';
+import { listFiles } from '../git/repository.js';
+import type { Readable } from 'node:stream';
+import type { AttemptRow } from '../records/attempts.js';
+import { deploymentById, type DeploymentRow, environmentById } from '../records/environments.js';
+import type { InstanceRow } from '../records/instances.js';
+import { projectById, type ProjectRow } from '../records/projects.js';
+import { releaseById, type ReleaseRow } from '../records/releases.js';
+import { runById, taskById, tasksOf } from '../records/runs.js';
+import type { AttemptWork, InstanceWork } from '../wire/work.js';
+import { type Context, repositoryOf, urlOf } from '../engine/context.js';
+
+export async function attemptWork(context: Context, attempt: AttemptRow): Promise<AttemptWork> {
+  const shared = { id: attempt.id, fence: attempt.fence ?? '0', kind: attempt.kind, logBytes: attempt.log_bytes };
+  if (attempt.kind === 'task') {
+    const task = await taskById(context.records, attempt.task_id as string);
+    if (!task) throw new Error(`no task ${attempt.task_id}`);
+    const [tasks, run] = [await tasksOf(context.records, task.run_id), await runById(context.records, task.run_id)];
+    const model: Task = task.model;
+    const layers = tasks.filter((one) => model.needs.includes(one.name) && one.output !== null).map((one) => one.output as string);
+    return {
+      ...shared,
+      label: `run ${run?.number} ${task.name}`,
+      commands: model.run,
+      variables: { CI: 'true', ...model.variables },
+      files: task.files.count ? task.files : null,
+      layers,
+      makes: model.makes,
+      junit: model.junit,
+      timeoutMs: model.timeout,
+      network: model.network ? 'open' : 'none',
+      reach: [],
+    };
+  }
+  const scene = await deploymentScene(context, attempt.deployment_id as string);
+  const { deployment, release, environment } = scene;
+  const base = { ...shared, label: `d${deployment.number} ${attempt.kind}`, variables: variablesOf(context, scene), makes: [], junit: null, timeoutMs: 30 * 60_000, network: 'none' as const };
+  if (attempt.kind === 'prepare') {
+    const { part, run } = release.plan.prepare ?? { part: '', run: 'true' };
+    return { ...base, commands: [run], files: null, layers: layersOf(release, part), reach: [] };
+  }
+  const verify = deployment.environment_plan.verify ?? { run: 'true', reads: [] };
+  const files = await commitFiles(context, scene.project, release.commit, verify.reads);
+  const { port, scheme } = context.addresses;
+  return { ...base, commands: [verify.run], files: files.length ? { key: layerKey(files), count: files.length } : null, layers: [], reach: [{ port: port ?? (scheme === 'https' ? 443 : 80), host: environment.host }] };
+}
+
+/** The files that an attempt sees, as a layer. */
+export async function attemptFiles(context: Context, attempt: AttemptRow): Promise<Readable> {
+  const project = await projectById(context.records, attempt.project_id);
+  if (attempt.kind === 'task') {
+    const task = await taskById(context.records, attempt.task_id as string);
+    const run = task && (await runById(context.records, task.run_id));
+    if (!task || !run) throw new Error(`no task ${attempt.task_id}`);
+    return layerOf(repositoryOf(context, project), await commitFiles(context, project, run.commit, task.model.reads));
+  }
+  const { deployment, release } = await deploymentScene(context, attempt.deployment_id as string);
+  return layerOf(repositoryOf(context, project), await commitFiles(context, project, release.commit, deployment.environment_plan.verify?.reads ?? []));
+}
+
+export async function instanceWork(context: Context, instance: InstanceRow): Promise<InstanceWork> {
+  const scene = await deploymentScene(context, instance.deployment_id);
+  const part = scene.release.plan.parts[instance.part];
+  return {
+    id: instance.id,
+    fence: instance.fence ?? '0',
+    label: `${scene.project.name}/${scene.environment.name} ${instance.part} ${instance.position}`,
+    part: instance.part,
+    kind: instance.kind,
+    start: part?.start ?? 'false',
+    ready: part?.ready ?? null,
+    readyMs: context.timing.ready,
+    drainMs: context.timing.drain,
+    layers: layersOf(scene.release, instance.part),
+    variables: variablesOf(context, scene),
+    logBytes: instance.log_bytes,
+  };
+}
+
+interface Scene {
+  deployment: DeploymentRow;
+  release: ReleaseRow;
+  environment: { name: string; host: string };
+  project: ProjectRow;
+}
+
+async function deploymentScene(context: Context, id: string): Promise<Scene> {
+  const deployment = await deploymentById(context.records, id);
+  if (!deployment) throw new Error(`no deployment ${id}`);
+  const [release, environment, project] = await Promise.all([releaseById(context.records, deployment.release_id), environmentById(context.records, deployment.environment_id), projectById(context.records, deployment.project_id)]);
+  return { deployment, release, environment, project };
+}
+
+const layersOf = (release: ReleaseRow, part: string): string[] => release.parts.find((one) => one.name === part)?.layers.map((layer) => layer.digest) ?? [];
+
+function variablesOf(context: Context, { deployment, release, environment, project }: Scene): Record<string, string> {
+  return {
+    ...deployment.variables,
+    TSUNAGI_PROJECT: project.name,
+    TSUNAGI_ENVIRONMENT: environment.name,
+    TSUNAGI_ENVIRONMENT_URL: urlOf(context.addresses, environment.host),
+    TSUNAGI_RELEASE: `r${release.number}`,
+    TSUNAGI_COMMIT: release.commit,
+  };
+}
+
+async function commitFiles(context: Context, project: ProjectRow, commit: string, reads: string[] | null): Promise<TreeFile[]> {
+  return filesOf(await listFiles(repositoryOf(context, project), commit, project.folder), reads);
+}

@@ -1,0 +1,123 @@
+/** What agents and edges exchange with the service. */
+import { type Static, Type } from '@sinclair/typebox';
+import { Digest, Id, IssueSchema } from './parts.js';
+
+const Variables = Type.Record(Type.String(), Type.String());
+const Fence = Type.String({ pattern: '^[0-9]{1,18}$' });
+
+export const Registration = Type.Object(
+  {
+    name: Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' }),
+    boot: Id,
+    class: Type.Array(Type.Union([Type.Literal('runs'), Type.Literal('untrusted'), Type.Literal('live')]), { minItems: 1 }),
+    slots: Type.Integer({ minimum: 0, maximum: 256 }),
+    address: Type.String({ maxLength: 100 }),
+    tools: Type.Record(Type.String({ maxLength: 40 }), Type.String({ maxLength: 100 })),
+    base: Type.String({ pattern: '^[0-9a-f]{64}$' }),
+    sandbox: Type.Record(Type.String(), Type.Unknown()),
+  },
+  { additionalProperties: false },
+);
+export type Registration = Static<typeof Registration>;
+
+export const Registered = Type.Object({ agent: Id, leaseMs: Type.Integer() });
+export type Registered = Static<typeof Registered>;
+
+const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false });
+
+export const Poll = Type.Object(
+  { boot: Id, free: Type.Integer({ minimum: 0, maximum: 256 }), attempts: Type.Array(Held, { maxItems: 1000 }), instances: Type.Array(Held, { maxItems: 1000 }), waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }) },
+  { additionalProperties: false },
+);
+export type Poll = Static<typeof Poll>;
+
+export const AttemptWork = Type.Object({
+  id: Id,
+  fence: Fence,
+  kind: Type.Union([Type.Literal('task'), Type.Literal('prepare'), Type.Literal('verify')]),
+  label: Type.String(),
+  commands: Type.Array(Type.String()),
+  variables: Variables,
+  files: Type.Union([Type.Object({ key: Type.String(), count: Type.Integer() }), Type.Null()]),
+  layers: Type.Array(Digest),
+  makes: Type.Array(Type.String()),
+  junit: Type.Union([Type.String(), Type.Null()]),
+  timeoutMs: Type.Integer(),
+  network: Type.Union([Type.Literal('none'), Type.Literal('open')]),
+  /** Ports of the agent's machine that it may reach, with the names that lead there. */
+  reach: Type.Array(Type.Object({ port: Type.Integer(), host: Type.String() })),
+  /** Where its log goes on; above 0 when the agent takes it up again. */
+  logBytes: Type.Integer(),
+});
+export type AttemptWork = Static<typeof AttemptWork>;
+
+export const InstanceWork = Type.Object({
+  id: Id,
+  fence: Fence,
+  label: Type.String(),
+  part: Type.String(),
+  kind: Type.Union([Type.Literal('server'), Type.Literal('worker')]),
+  start: Type.String(),
+  ready: Type.Union([Type.String(), Type.Null()]),
+  readyMs: Type.Integer(),
+  drainMs: Type.Integer(),
+  layers: Type.Array(Digest),
+  variables: Variables,
+  logBytes: Type.Integer(),
+});
+export type InstanceWork = Static<typeof InstanceWork>;
+
+export const PollAnswer = Type.Object({
+  attempts: Type.Array(AttemptWork),
+  instances: Type.Array(InstanceWork),
+  /** Attempts to stop, and instances to end. */
+  stop: Type.Array(Id),
+  end: Type.Array(Id),
+  /** What the agent holds and the records say it does not: to be ended without a report. */
+  drop: Type.Array(Id),
+});
+export type PollAnswer = Static<typeof PollAnswer>;
+
+const Case = Type.Object({ name: Type.String(), group: Type.String(), state: Type.Union([Type.Literal('passed'), Type.Literal('failed'), Type.Literal('skipped')]), ms: Type.Union([Type.Number(), Type.Null()]), message: Type.String(), place: Type.String() });
+export const Tests = Type.Object({ passed: Type.Integer(), failed: Type.Integer(), skipped: Type.Integer(), cases: Type.Array(Case) });
+
+export const AttemptReport = Type.Object(
+  {
+    fence: Fence,
+    happenings: Type.Array(
+      Type.Union([
+        Type.Object({ what: Type.Literal('command-started'), position: Type.Integer({ minimum: 0 }), firstLine: Type.Integer({ minimum: 0 }) }),
+        Type.Object({ what: Type.Literal('command-ended'), position: Type.Integer({ minimum: 0 }), exit: Type.Integer(), ms: Type.Number({ minimum: 0 }) }),
+        Type.Object({
+          what: Type.Literal('ended'),
+          state: Type.Union([Type.Literal('passed'), Type.Literal('failed'), Type.Literal('stopped')]),
+          issue: Type.Union([IssueSchema, Type.Null()]),
+          output: Type.Union([Type.Object({ digest: Digest, size: Type.Integer({ minimum: 0 }) }), Type.Null()]),
+          tests: Type.Union([Tests, Type.Null()]),
+        }),
+      ]),
+      { maxItems: 200 },
+    ),
+  },
+  { additionalProperties: false },
+);
+export type AttemptReport = Static<typeof AttemptReport>;
+
+export const InstanceReportSchema = Type.Object(
+  {
+    fence: Fence,
+    state: Type.Union([Type.Literal('ready'), Type.Literal('failed'), Type.Literal('ended')]),
+    port: Type.Union([Type.Integer({ minimum: 1, maximum: 65_535 }), Type.Null()]),
+    exit: Type.Union([Type.Integer(), Type.Null()]),
+    issue: Type.Union([IssueSchema, Type.Null()]),
+  },
+  { additionalProperties: false },
+);
+export type InstanceReportBody = Static<typeof InstanceReportSchema>;
+
+export const LogPlace = Type.Object({ fence: Fence, position: Type.Integer({ minimum: 0 }), command: Type.Integer({ minimum: 0, maximum: 10_000 }) });
+
+/** An edge asks for what is newer than it has; asking is its acknowledgement. */
+export const TableRequest = Type.Object({ name: Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' }), have: Type.Integer({ minimum: 0 }), waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }) }, { additionalProperties: false });
+export const TableAnswer = Type.Object({ routes: Type.Array(Type.Object({ host: Type.String(), version: Type.Integer(), body: Type.Unknown() })) });
+export type TableAnswer = Static<typeof TableAnswer>;

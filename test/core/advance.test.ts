@@ -1,0 +1,191 @@
+import { describe, expect, it } from '@jest/globals';
+import fc from 'fast-check';
+import { advanceDeployment, type DeploymentFacts, type DeploymentStep, type InstanceFact } from '../../src/core/advance/deployments.js';
+import { healthOf, restartDelay, revertTarget, takes } from '../../src/core/advance/environments.js';
+import { advanceRun, taskAfter, type TaskFact } from '../../src/core/advance/runs.js';
+import { issue } from '../../src/core/errors.js';
+import { taskEnded, type TaskState } from '../../src/core/states.js';
+
+describe('a run', () => {
+  const facts = (states: Record<string, [TaskState, string[]]>): TaskFact[] => Object.entries(states).map(([name, [state, needs]]) => ({ name, state, needs }));
+
+  it('makes ready what has all its needs, and skips what can not have them', () => {
+    const step = advanceRun(facts({ a: ['passed', []], b: ['failed', []], c: ['waiting', ['a']], d: ['waiting', ['a', 'b']], e: ['waiting', ['d']] }), false);
+    expect(step).toEqual({ tasks: [{ name: 'c', state: 'ready' }, { name: 'd', state: 'skipped' }, { name: 'e', state: 'skipped' }], ends: null });
+  });
+  it('ends failed when a task failed, passed when all passed', () => {
+    expect(advanceRun(facts({ a: ['passed', []], b: ['failed', []] }), false).ends).toBe('failed');
+    expect(advanceRun(facts({ a: ['passed', []], b: ['reused', []] }), false).ends).toBe('passed');
+    expect(advanceRun([], false).ends).toBe('passed');
+  });
+  it('stops what has not begun, and waits for what runs', () => {
+    const step = advanceRun(facts({ a: ['running', []], b: ['waiting', ['a']], c: ['ready', []] }), true);
+    expect(step).toEqual({ tasks: [{ name: 'b', state: 'stopped' }, { name: 'c', state: 'stopped' }], ends: null });
+    expect(advanceRun(facts({ a: ['stopped', []], b: ['stopped', ['a']] }), true).ends).toBe('stopped');
+  });
+  it('tries a lost task again, three times at the most', () => {
+    expect(taskAfter('lost', 1, false)).toBe('ready');
+    expect(taskAfter('lost', 3, false)).toBe('failed');
+    expect(taskAfter('lost', 1, true)).toBe('stopped');
+    expect(taskAfter('passed', 0, true)).toBe('passed');
+  });
+
+  it('ends for any graph, whatever each task comes to', () => {
+    const graph = fc.array(fc.tuple(fc.array(fc.nat(), { maxLength: 3 }), fc.constantFrom<TaskState>('passed', 'failed', 'stopped')), { minLength: 1, maxLength: 12 });
+    fc.assert(
+      fc.property(graph, fc.boolean(), (nodes, stopping) => {
+        let tasks = nodes.map(([needs], at): TaskFact => ({ name: `t${at}`, state: 'waiting', needs: at === 0 ? [] : [...new Set(needs.map((need) => `t${need % at}`))] }));
+        for (let round = 0; round < 40; round++) {
+          const step = advanceRun(tasks, stopping);
+          const changed = new Map(step.tasks.map((one) => [one.name, one.state]));
+          tasks = tasks.map((task, at) => {
+            const state = changed.get(task.name) ?? task.state;
+            return { ...task, state: state === 'ready' ? (nodes[at]?.[1] as TaskState) : state };
+          });
+          if (!step.ends) continue;
+          expect(tasks.every((task) => taskEnded(task.state))).toBe(true);
+          for (const task of tasks) if (task.state === 'passed') for (const need of task.needs) expect(tasks.find((one) => one.name === need)?.state).toBe('passed');
+          expect(step.ends === 'failed').toBe(tasks.some((task) => task.state === 'failed'));
+          return;
+        }
+        throw new Error('it did not end');
+      }),
+    );
+  });
+});
+
+const base: DeploymentFacts = {
+  now: 1_000_000,
+  state: 'queued',
+  kind: 'promote',
+  failure: null,
+  since: 1_000_000,
+  blocked: false,
+  overtaken: false,
+  prepare: { declared: true, attempt: null, why: '' },
+  verify: { declared: true, attempt: null, why: '' },
+  serversAsked: 2,
+  workersAsked: 1,
+  servers: [],
+  workers: [],
+  instanceFailure: null,
+  before: { workersAsked: 1, workers: [{ id: 'old', state: 'ready', wanted: true }] },
+  serving: 'before',
+  acknowledged: true,
+  limits: { readyMs: 60_000, cutoverMs: 1_000 },
+};
+const one = (id: string, state: InstanceFact['state'], wanted = true): InstanceFact => ({ id, state, wanted });
+
+/** A small world that does what the steps say; `events` decides what goes wrong. */
+function play(start: Partial<DeploymentFacts>, world: { prepare?: 'passed' | 'failed' | 'lost'; verify?: 'passed' | 'failed'; server?: 'ready' | 'failed'; crash?: number } = {}): { trail: string[]; facts: DeploymentFacts; bothWorkers: boolean } {
+  let facts: DeploymentFacts = structuredClone({ ...base, ...start });
+  const trail: string[] = [facts.state];
+  let bothWorkers = false;
+  for (let round = 0; round < 80; round++) {
+    const step: DeploymentStep = advanceDeployment(facts);
+    const next = { ...facts, now: facts.now + 10 };
+    for (const effect of step.effects) {
+      // A process that dies before its transaction is committed leaves the facts as they were.
+      if (world.crash === round) continue;
+      if (effect.do === 'prepare') next.prepare = { ...next.prepare, attempt: world.prepare ?? 'passed', why: 'it broke' };
+      if (effect.do === 'verify') next.verify = { ...next.verify, attempt: world.verify ?? 'passed', why: 'no answer' };
+      if (effect.do === 'startServers') {
+        next.servers = [one('s1', world.server ?? 'ready'), one('s2', 'ready')];
+        if (world.server === 'failed') next.instanceFailure = issue('ended_at_once', { part: 'api' });
+      }
+      if (effect.do === 'serve') next.serving = effect.which;
+      if (effect.do === 'endWorkers') {
+        if (effect.of === 'this') next.workers = next.workers.map((worker) => ({ ...worker, wanted: false, state: 'ended' }));
+        else if (next.before) next.before = { ...next.before, workers: next.before.workers.map((worker) => ({ ...worker, wanted: false, state: 'ended' })) };
+      }
+      if (effect.do === 'startWorkers') {
+        if (effect.of === 'this') next.workers = [...next.workers, one('w', 'ready')];
+        else if (next.before) next.before = { ...next.before, workers: [...next.before.workers, one('old again', 'ready')] };
+      }
+    }
+    if (world.crash !== round) {
+      if (step.state !== facts.state) trail.push(step.state);
+      next.since = step.state === facts.state ? facts.since : next.now;
+      next.state = step.state;
+      next.failure = step.failure;
+    }
+    facts = next;
+    const works = (list: InstanceFact[] | undefined) => Boolean(list?.some((worker) => worker.state === 'ready' || worker.state === 'starting'));
+    if (works(facts.workers) && works(facts.before?.workers)) bothWorkers = true;
+    if (facts.state === 'live' || facts.state === 'failed' || facts.state === 'replaced') return { trail, facts, bothWorkers };
+  }
+  throw new Error(`stuck in ${facts.state}: ${JSON.stringify(facts)}`);
+}
+
+describe('a deployment', () => {
+  it('goes through its states and ends live', () => {
+    const { trail, facts } = play({});
+    expect(trail).toEqual(['queued', 'preparing', 'starting', 'cutover', 'verifying', 'live']);
+    expect(facts).toMatchObject({ serving: 'this', before: { workers: [{ state: 'ended' }] } });
+  });
+  it('waits while another is on its way, and gives way to a newer one', () => {
+    expect(advanceDeployment({ ...base, blocked: true })).toMatchObject({ state: 'queued', effects: [] });
+    expect(advanceDeployment({ ...base, kind: 'automatic', overtaken: true }).state).toBe('replaced');
+  });
+  it.each([
+    ['prepare fails', { prepare: 'failed' as const }, 'prepare_failed'],
+    ['prepare is lost', { prepare: 'lost' as const }, 'prepare_unknown'],
+    ['a server ends at once', { server: 'failed' as const }, 'ended_at_once'],
+    ['verify fails', { verify: 'failed' as const }, 'verify_failed'],
+  ])('leaves or brings back the old one when %s', (_name, world, code) => {
+    const { facts, bothWorkers } = play({}, world);
+    expect(facts).toMatchObject({ state: 'failed', serving: 'before', failure: { code } });
+    expect(facts.before?.workers.at(-1)).toMatchObject({ state: 'ready', wanted: true });
+    expect(facts.workers.every((worker) => worker.state === 'ended')).toBe(true);
+    expect(bothWorkers).toBe(false);
+  });
+  it('keeps the traffic when it fails with nothing before it', () => {
+    expect(play({ before: null, serving: 'none' }, { verify: 'failed' }).facts).toMatchObject({ state: 'failed', serving: 'this' });
+    expect(play({ before: null, serving: 'none' }, { server: 'failed' }).facts).toMatchObject({ state: 'failed', serving: 'none' });
+  });
+  it('never runs prepare or verify for a revert', () => {
+    const { facts } = play({ kind: 'revert' }, { prepare: 'failed', verify: 'failed' });
+    expect(facts).toMatchObject({ state: 'live', prepare: { attempt: null }, verify: { attempt: null } });
+  });
+  it('moves no traffic before every edge that answers has the table', () => {
+    expect(advanceDeployment({ ...base, state: 'cutover', serving: 'this', acknowledged: false }).effects).toEqual([]);
+  });
+  it('ends the same whichever step is lost, and workers never work twice', () => {
+    const worlds = fc.record({ prepare: fc.constantFrom('passed' as const, 'failed' as const, 'lost' as const), verify: fc.constantFrom('passed' as const, 'failed' as const), server: fc.constantFrom('ready' as const, 'failed' as const) });
+    fc.assert(
+      fc.property(worlds, fc.nat(20), (world, crash) => {
+        const whole = play({}, world);
+        const broken = play({}, { ...world, crash });
+        expect(broken.trail).toEqual(whole.trail);
+        expect(broken.facts.serving).toBe(whole.facts.serving);
+        expect(broken.bothWorkers || whole.bothWorkers).toBe(false);
+      }),
+    );
+  });
+});
+
+describe('an environment', () => {
+  const past = (release: number, state: 'live' | 'replaced' | 'reverted' | 'failed', number = release) => ({ number, release, state, wasLive: state !== 'failed' });
+
+  it('reverts to the newest release that was live and was not reverted here', () => {
+    expect(revertTarget([past(3, 'live'), past(2, 'replaced'), past(1, 'replaced')], 3)).toBe(2);
+    expect(revertTarget([past(3, 'live'), past(2, 'reverted'), past(1, 'replaced')], 3)).toBe(1);
+    expect(revertTarget([past(3, 'live'), past(2, 'failed')], 3)).toBeNull();
+    expect(revertTarget([past(2, 'live', 4), past(3, 'reverted', 3), past(2, 'replaced', 2), past(1, 'replaced', 1)], 2)).toBe(1);
+  });
+  it('takes the newest by itself, unless it is held, busy, live or was tried here', () => {
+    const facts = { held: false, open: true, moving: false, liveRelease: 1, candidates: [3, 2], history: [past(1, 'live')] };
+    expect(takes(facts)).toBe(3);
+    expect(takes({ ...facts, held: true })).toBeNull();
+    expect(takes({ ...facts, moving: true })).toBeNull();
+    expect(takes({ ...facts, open: false })).toBeNull();
+    expect(takes({ ...facts, candidates: [1] })).toBeNull();
+    expect(takes({ ...facts, history: [past(3, 'failed')] })).toBeNull();
+  });
+  it('says its health, and waits longer before each restart', () => {
+    expect(healthOf(3, [one('a', 'ready'), one('b', 'ready'), one('c', 'ready')], { asked: 2, ready: 2 })).toBe('good');
+    expect(healthOf(3, [one('a', 'ready')], { asked: 2, ready: 1 })).toBe('poor');
+    expect(healthOf(3, [], { asked: 2, ready: 0 })).toBe('down');
+    expect([0, 1, 20].map(restartDelay)).toEqual([500, 1000, 60_000]);
+  });
+});

@@ -1,0 +1,123 @@
+import { describe, expect, it } from '@jest/globals';
+import Ajv2020 from 'ajv/dist/2020.js';
+import fc from 'fast-check';
+import { parse } from 'yaml';
+import { checkAgainst } from '../../src/core/definition/check.js';
+import { evidenceTasks } from '../../src/core/definition/model.js';
+import { definitionLimit, parseDefinition } from '../../src/core/definition/parse.js';
+import { definitionSchema } from '../../src/core/definition/schema.js';
+import { wording } from '../../src/core/errors.js';
+import { history } from '../../demo/scenario/sailings.js';
+
+const sailings = history.find((change) => change.files['tsunagi.yaml'])?.files['tsunagi.yaml'] as string;
+const codes = (text: string) => parseDefinition(text).issues.map((one) => `${one.line}:${one.column} ${one.code}`);
+const task = (lines: string) => `tsunagi: 1\ntasks:\n  unit:\n    run: npm test\n${lines}`;
+
+describe('a definition', () => {
+  it('becomes a model with every default filled in', () => {
+    const { definition, issues } = parseDefinition(sailings);
+    expect(issues).toEqual([]);
+    expect(definition?.tasks.lint).toMatchObject({ name: 'lint', needs: [], makes: [], network: false, timeout: 1_800_000, junit: null });
+    expect(definition?.tasks.unit).toMatchObject({ timeout: 120_000, junit: 'out/junit.xml' });
+    expect(definition?.tasks.web?.makes).toEqual(['web/dist']);
+    expect(definition?.release?.parts.api).toMatchObject({ kind: 'server', at: '/api', instances: 2, ready: '/api/ready' });
+    expect(definition?.release?.parts.departures).toMatchObject({ files: [], root: 'web/dist', fallback: 'index.html' });
+    expect(definition?.release?.variables.PUBLIC_URL).toEqual({ kind: 'from', from: 'environment.url', then: '' });
+    expect(definition?.environments.production).toMatchObject({ after: 'staging', promotion: 'asked', verify: null });
+  });
+
+  it('counts the needs of parts among the evidence', () => {
+    expect(evidenceTasks(parseDefinition(sailings).definition as never).sort()).toEqual(['lint', 'unit', 'web']);
+  });
+
+  it('takes scalars by their source text', () => {
+    const { definition } = parseDefinition(task('    variables: { VERSION: 1.10, ON: yes, EMPTY: "", DATE: 2026-01-02 }\n'));
+    expect(definition?.tasks.unit?.variables).toEqual({ VERSION: '1.10', ON: 'yes', EMPTY: '', DATE: '2026-01-02' });
+  });
+
+  it('reports all mistakes in one pass, each at its line and column', () => {
+    const text = `tsunagi: 2\ntasks:\n  unit:\n    nedes: [deps]\n    needs: [dep]\n    run: []\n  deps: { run: npm ci, timeout: soon }\nrelease:\n  parts:\n    web: { kind: site }\n`;
+    expect(codes(text)).toEqual(['1:10 wrong_choice', '4:5 unknown_key', '5:13 unknown_task', '6:10 wrong_kind', '7:33 wrong_text', '10:5 required_key']);
+  });
+
+  it('names the nearest known name', () => {
+    const hint = (text: string) => wording(parseDefinition(text).issues[0] as never).next;
+    expect(hint(task('    tiemout: 10m\n'))).toBe('Did you mean `timeout`?');
+    expect(hint(`tsunagi: 1\ntasks:\n  build: { run: make }\n  unit: { run: make test, needs: [biuld] }\n`)).toBe('Did you mean `build`?');
+    expect(hint('tsunagi: 1\nenvironments:\n  staging: { branch: main }\n  production: { after: stagng }\n')).toBe('Did you mean `staging`?');
+  });
+
+  it.each(['cache', 'shards', 'each', 'retry', 'resources', 'reuse', 'branches', 'pull_requests'])('refuses the later key %s by name', (key) => {
+    expect(codes(task(`    ${key}: 1\n`))).toEqual(['5:5 not_yet_supported']);
+  });
+
+  it.each(['data', 'seed', 'idle', 'awake', 'approvals', 'healthy', 'cutover', 'guard', 'frozen', 'warm', 'addresses', 'parts'])('refuses the later key %s of an environment by name', (key) => {
+    expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);
+  });
+
+  it('refuses what is YAML and not of the language', () => {
+    expect(codes('tsunagi: 1\nversions: { node: !!str 20 }\n')).toEqual(['2:19 yaml_feature']);
+    expect(codes('tsunagi: 1\nversions: &v { node: "20" }\n')).toEqual(['2:14 yaml_feature']);
+    expect(codes('tsunagi: 1\nversions: { node: "20", java: *v }\n').some((one) => one.includes('yaml'))).toBe(true);
+    expect(codes('tsunagi: 1\ntsunagi: 1\n')).toEqual(['2:1 repeated_key']);
+    expect(codes('tsunagi: [1\n')[0]).toMatch(/yaml_syntax/);
+  });
+
+  it('refuses circles, double addresses, taken names and variables', () => {
+    expect(codes('tsunagi: 1\ntasks:\n  a: { run: x, needs: [b] }\n  b: { run: x, needs: [a] }\n')).toEqual(['3:3 needs_in_circle']);
+    const parts = (lines: string) => `tsunagi: 1\nrelease:\n  parts:\n${lines}`;
+    expect(codes(parts('    a: { kind: server, start: x }\n    b: { kind: server, start: x }\n'))).toEqual(['5:5 same_address']);
+    expect(codes(parts('    release: { kind: server, start: x }\n'))).toEqual(['4:5 taken_name']);
+    expect(codes(parts('    a: { kind: worker, start: x, at: /x }\n'))).toEqual(['4:34 key_not_for']);
+    expect(codes(task('    variables: { PORT: 1 }\n'))).toEqual(['5:18 taken_variable']);
+    expect(codes('tsunagi: 1\nenvironments:\n  a: { after: b }\n  b: { after: a }\n')).toEqual(['3:3 needs_in_circle']);
+  });
+
+  it('refuses paths that leave the folder', () => {
+    for (const path of ['../x', '/etc', 'a/../../b', 'a//b', './a']) expect(codes(task(`    makes: ["${path}"]\n`))).toEqual(['5:13 wrong_text']);
+    expect(codes(task('    reads: ["except ../x"]\n'))).toEqual(['5:13 wrong_text']);
+  });
+
+  it('refuses text that is too large or not UTF-8, and an empty one', () => {
+    expect(parseDefinition(Buffer.from([0x74, 0xff, 0xfe])).issues[0]?.code).toBe('encoding');
+    expect(parseDefinition('#'.repeat(definitionLimit + 1)).issues[0]?.code).toBe('definition_too_large');
+    expect(parseDefinition('').issues[0]?.code).toBe('required_key');
+  });
+
+  it('never throws, and gives either a model or an error', () => {
+    const word = fc.constantFrom('tsunagi', '1', 'tasks', 'run', 'needs', 'release', 'parts', 'kind', 'site', ':', '-', '[', ']', '{', '}', '\n', '  ', '&a', '*a', '!t', '"', "'", '|', '>', '?', '#', '\t', '%', '@', 'é', '\u0000');
+    fc.assert(
+      fc.property(fc.oneof(fc.string({ unit: 'binary', maxLength: 200 }), fc.array(word, { maxLength: 60 }).map((words) => words.join(' '))), (text) => {
+        const { definition, issues } = parseDefinition(text);
+        expect(definition === null).toBe(issues.some((one) => one.severity === 'error'));
+        for (const one of issues) expect(one.line > 0 && one.column > 0 && wording(one).says.length > 0).toBe(true);
+      }),
+      { numRuns: 400 },
+    );
+  });
+});
+
+describe('the JSON Schema', () => {
+  const validate = new Ajv2020({ strict: false }).compile(definitionSchema());
+
+  it('accepts what the reader accepts', () => {
+    expect(validate(parse(sailings))).toBe(true);
+  });
+  it('refuses unknown and later keys', () => {
+    expect(validate({ tsunagi: 1, tasks: { a: { run: 'x', cache: ['y'] } } })).toBe(false);
+    expect(validate({ tsunagi: 1, taskz: {} })).toBe(false);
+    expect(validate({ tasks: {} })).toBe(false);
+  });
+});
+
+describe('checking against the files', () => {
+  const definition = parseDefinition(task('    reads: [src/, "docs/**/*.md"]\n')).definition as never;
+
+  it('warns of patterns that match nothing, of unread lock files and of filters', () => {
+    const issues = checkAgainst(definition, ['src/a.js', 'package-lock.json'], '*.bin filter=big\n');
+    expect(issues.map((one) => one.code)).toEqual(['pattern_matches_nothing', 'unread_root_file', 'filter_attribute']);
+  });
+  it('is quiet when all is read', () => {
+    expect(checkAgainst(definition, ['src/a.js', 'docs/x/y.md'], null)).toEqual([]);
+  });
+});
