@@ -56,7 +56,7 @@ describe('a definition', () => {
   });
 
   it('refuses what is YAML and not of the language', () => {
-    expect(codes('tsunagi: 1\nversions: { node: !!str 20 }\n')).toEqual(['2:19 yaml_feature']);
+    expect(codes('tsunagi: 1\nversions: { node: !!str 20 }\n')).toEqual(['2:25 yaml_feature']);
     expect(codes('tsunagi: 1\nversions: &v { node: "20" }\n')).toEqual(['2:14 yaml_feature']);
     expect(codes('tsunagi: 1\nversions: { node: "20", java: *v }\n').some((one) => one.includes('yaml'))).toBe(true);
     expect(codes('tsunagi: 1\ntsunagi: 1\n')).toEqual(['2:1 repeated_key']);

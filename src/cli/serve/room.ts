@@ -1,4 +1,5 @@
 /** One room as a process of its own: `service`, `agent` or `edge`, told what it needs by TSUNAGI_* variables. */
+import { existsSync, readFileSync, rmSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { CodedError, wording } from '../../core/errors.js';
 import type { Timing } from '../../engine/context.js';
@@ -24,7 +25,7 @@ export async function runRoom(name: string): Promise<void> {
     const { startService } = await import('../../service/start.js');
     const timing = JSON.parse(get('TIMING') ?? '{}') as Partial<Timing>;
     const url = get('PUBLIC_URL');
-    const crashAt = get('CRASH_AT');
+    const crashFile = get('CRASH_FILE');
     const service = await startService({
       database: need('DATABASE'),
       data: need('DATA'),
@@ -35,7 +36,7 @@ export async function runRoom(name: string): Promise<void> {
       timing,
       console: get('CONSOLE') ?? fileURLToPath(new URL('../../../console', import.meta.url)),
       ...logLevel,
-      ...(crashAt ? { crash: crashWhen(crashAt) } : {}),
+      ...(crashFile ? { crash: crashWhen(crashFile) } : {}),
     });
     close = () => service.close();
   } else if (name === 'agent') {
@@ -74,12 +75,12 @@ export async function runRoom(name: string): Promise<void> {
   }
 }
 
-/** For tests of recovery: the process dies, as by kill -9, at the named point (`run.planned:before`), the given time it comes by (`…@2`). */
-function crashWhen(text: string): (point: string) => void {
-  const [wanted, times = '1'] = text.split('@');
-  let left = Number(times);
+/** For tests of recovery: the process dies, as by kill -9, at the point that the file names (`run.planned:before`), once: the file goes first. */
+function crashWhen(file: string): (point: string) => void {
   return (point) => {
-    if (point === wanted && --left === 0) process.kill(process.pid, 'SIGKILL');
+    if (!existsSync(file) || readFileSync(file, 'utf8') !== point) return;
+    rmSync(file);
+    process.kill(process.pid, 'SIGKILL');
   };
 }
 

@@ -1,0 +1,138 @@
+import { execFileSync } from 'node:child_process';
+import { readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import type { Event } from '../../src/wire/api.js';
+import { api, app, appDefinition, type Checkout, openWorld, until, type World } from './world.js';
+
+/** Every recorded transition of the thread, at which the service is killed before and after the commit. */
+const transitions = [
+  'push.intended', 'push.recorded', 'run.planned', 'run.advanced', 'attempt.reported', 'attempt.ended', 'log.kept', 'release.made', 'environment.taken',
+  'deployment.queued', 'deployment.preparing', 'deployment.starting', 'deployment.cutover', 'deployment.verifying', 'deployment.live', 'instance.ready', 'instance.ended', 'edge.acknowledged', 'feed.numbered', 'deployment.asked',
+];
+
+let world: World;
+let checkout: Checkout;
+beforeAll(async () => {
+  world = await openWorld();
+  let first: string;
+  ({ checkout, first } = await world.hosted('ferry', { ...app('start'), 'tsunagi.yaml': appDefinition }));
+  await checkout.push();
+  await world.waitLive('ferry', 'staging', first);
+});
+afterAll(() => world?.close());
+
+/** What must hold after any kill: nothing is stuck, lost or done twice with effect. */
+async function checkHouse(commit: string, text: string): Promise<void> {
+  const run = await world.waitRun('ferry', commit, 'main');
+  expect(run.state).toBe('passed');
+  const live = await world.waitLive('ferry', 'staging', commit);
+  expect(live.live?.release).toBe(run.release);
+  await until('good health', async () => (await world.environment('ferry', 'staging')).health === 'good');
+  for (let n = 0; n < 4; n++) expect(JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text)).toMatchObject({ text, release: `r${run.release}` });
+  const { items } = await world.api().get<{ items: { commit: { id: string }; number: number }[] }>('/api/runs?project=ferry&limit=200');
+  expect(items.filter((one) => one.commit.id === commit)).toHaveLength(1);
+  const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/ferry/releases?limit=200')).items;
+  expect(releases.filter((one) => one.run === run.number)).toHaveLength(1);
+  const attempts = run.taskList[0]?.attempts ?? [];
+  expect(attempts.filter((one) => one.state === 'passed')).toHaveLength(1);
+  expect(live.history.filter((one) => one.release === run.release)).toHaveLength(1);
+  const workers = await until('one worker', async () => {
+    const list = (await world.environment('ferry', 'staging')).instanceList.filter((one) => one.kind === 'worker' && (one.state === 'ready' || one.state === 'starting'));
+    return list.length === 1 && list;
+  });
+  expect(workers[0]?.wanted).toBe(true);
+}
+
+describe('the service, killed', () => {
+  it.each(transitions.flatMap((name) => [`${name}:before`, `${name}:after`]))('at %s goes on where it stood', async (point) => {
+    // The room is started again by its keeper with the same environment; the file lets the point be reached once.
+    const text = `after ${point}`;
+    const before = world.house.rooms.service.pid();
+    writeFileSync(join(world.folder, 'crash-at'), point);
+    const commit = await checkout.commit(app(text), text);
+    await until('the push is taken', async () => {
+      await checkout.push();
+      return true;
+    });
+    if (point.startsWith('deployment.asked')) await until('an act', async () => world.act('ferry', 'staging', { kind: 'deploy', release: 1 }).catch((error: Error & { code?: string }) => error.code === 'already_live' || error.code === 'environment_held' || null), 8_000).catch(() => {});
+    if (!point.startsWith('deployment.asked')) await checkHouse(commit, text);
+    await until(`it was killed at ${point}`, async () => world.house.rooms.service.pid() !== before, 15_000);
+    await until('it answers again', async () => (await fetch(`${world.url}/api/health`)).ok);
+    if (point.startsWith('deployment.asked')) await world.waitRun('ferry', commit, 'main');
+  });
+});
+
+describe('others, killed', () => {
+  const pidsOf = (part: string) => execFileSync('ps', ['-eo', 'pid,args'], { encoding: 'utf8' }).split('\n').filter((line) => line.includes(part)).map((line) => Number(line.trim().split(' ')[0]));
+
+  it('the agent comes back and adopts its instances, which served all the while', async () => {
+    const commit = await checkout.commitAndPush(app('adopted'), 'adopted');
+    await world.waitLive('ferry', 'staging', commit);
+    const serving = async () => (await world.environment('ferry', 'staging')).instanceList.filter((one) => one.state === 'ready' && one.wanted).map((one) => one.id).sort();
+    const instances = await serving();
+    process.kill(world.house.rooms.agent.pid() as number, 'SIGKILL');
+    for (let n = 0; n < 40; n++) expect((await world.visit('staging.ferry.localhost', '/api')).status).toBe(200);
+    await until('the agent registers again', async () => (await world.events('type=agent.registered')).length >= 2);
+    await new Promise((resolve) => setTimeout(resolve, 7_000));
+    expect(await serving()).toEqual(instances);
+    expect(await world.environment('ferry', 'staging')).toMatchObject({ health: 'good' });
+  });
+
+  it('an attempt whose agent went away is lost and follows; nothing of it runs on', async () => {
+    const commit = await checkout.commitAndPush({ 'tsunagi.yaml': 'tsunagi: 1\ntasks:\n  long: { reads: [], run: "echo begun; sleep 4.321" }\n' }, 'long');
+    await until('it runs', async () => pidsOf('sleep 4.321').length > 0);
+    process.kill(world.house.rooms.agent.pid() as number, 'SIGKILL');
+    await until('it is gone', async () => pidsOf('sleep 4.321').length === 0, 3_000).catch(() => {});
+    const run = await world.waitRun('ferry', commit);
+    expect(run).toMatchObject({ state: 'passed', taskList: [{ attempts: [{ state: 'lost', issue: { code: 'agent_lost' } }, { state: 'passed' }] }] });
+    const lost = run.taskList[0]?.attempts[0];
+    const tokens = JSON.parse(readFileSync(join(world.folder, 'house/tokens.json'), 'utf8'));
+    const late = await api(world.url, tokens.agent).raw('POST', `/api/agent/attempts/${lost?.id}/report`, { body: { fence: '1', happenings: [{ what: 'ended', state: 'passed', issue: null, output: null, tests: null }] } });
+    expect(late).toMatchObject({ status: 409, body: { code: 'fence_old' } });
+    await checkout.commitAndPush({ ...app('on'), 'tsunagi.yaml': appDefinition }, 'back to the app');
+  });
+
+  it('the edge comes back with its last table, also while the service is away', async () => {
+    await until('live', async () => (await world.environment('ferry', 'staging')).moving === null && JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text === 'on');
+    process.kill(world.house.rooms.service.pid() as number, 'SIGSTOP');
+    process.kill(world.house.rooms.edge.pid() as number, 'SIGKILL');
+    await until('the edge answers', async () => (await world.visit('staging.ferry.localhost', '/api')).status === 200);
+    expect((await world.visit('staging.ferry.localhost')).text).toContain('<h1>on</h1>');
+    process.kill(world.house.rooms.service.pid() as number, 'SIGCONT');
+    const commit = await checkout.commitAndPush(app('after the edge'), 'after the edge');
+    await world.waitLive('ferry', 'staging', commit);
+  });
+
+  it('the database comes back and everything goes on', async () => {
+    process.kill(world.house.rooms.database.pid() as number, 'SIGKILL');
+    expect((await world.visit('staging.ferry.localhost', '/api')).status).toBe(200);
+    await until('the service answers', async () => (await fetch(`${world.url}/api/health`)).ok);
+    const commit = await checkout.commitAndPush(app('after the database'), 'after the database');
+    await checkHouse(commit, 'after the database');
+  });
+
+  it('all of it ends and starts again with the same data', async () => {
+    await world.restart();
+    await until('the same answer', async () => JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text === 'after the database');
+    await until('good health', async () => (await world.environment('ferry', 'staging')).health === 'good');
+  });
+});
+
+describe('what happened', () => {
+  it('is numbered without a gap, in the order in which each thing went on', async () => {
+    const all: Event[] = [];
+    for (let after = '0'; ; after = all.at(-1)?.sequence as string) {
+      const { items } = await world.api().get<{ items: Event[] }>(`/api/events?after=${after}&limit=200`);
+      if (items.length === 0) break;
+      all.push(...items);
+    }
+    expect(all.map((one) => Number(one.sequence))).toEqual(all.map((_, at) => at + 1));
+    const ended = all.filter((one) => one.type === 'dev.tsunagi.run.ended');
+    for (const one of ended) {
+      const planned = all.find((other) => other.type === 'dev.tsunagi.run.planned' && other.subject === one.subject);
+      expect(Number(planned?.sequence)).toBeLessThan(Number(one.sequence));
+    }
+    expect(new Set(ended.map((one) => one.subject)).size).toBe(ended.length);
+  });
+});

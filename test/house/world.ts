@@ -1,0 +1,232 @@
+/** A whole house for a test: real processes, real PostgreSQL, real git, real sandboxes; driven through its public interfaces. */
+import { execFile, spawn } from 'node:child_process';
+import { chmodSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { request } from 'node:http';
+import { tmpdir } from 'node:os';
+import { dirname, join } from 'node:path';
+import { promisify } from 'node:util';
+import type { AddedProject, AddedToken, Deployment, Environment, EnvironmentDetail, Event, LogChunk, PageOf, Problem, ReleaseDetail, Run, RunDetail } from '../../src/wire/api.js';
+import type { Timing } from '../../src/engine/context.js';
+
+export const root = process.cwd();
+const run = promisify(execFile);
+
+/** Built modules: tests drive what is shipped. */
+const built = async <T>(path: string): Promise<T> => (await import(join(root, 'dist', path))) as T;
+export const serveModule = () => built<typeof import('../../src/cli/serve/serve.js')>('src/cli/serve/serve.js');
+export const codehostModule = () => built<typeof import('../../demo/codehost/codehost.js')>('demo/codehost/codehost.js');
+
+export interface WorldOptions {
+  timing?: Partial<Timing>;
+  env?: Record<string, string>;
+}
+
+export type World = Awaited<ReturnType<typeof openWorld>>;
+
+/** Below the ports of instances and of outgoing connections; every worker of Jest has its own. */
+let portBase = 12_000 + Number(process.env.JEST_WORKER_ID ?? 1) * 300 + (process.pid % 90) * 3;
+
+export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
+  const { openHouse } = await serveModule();
+  const folder = mkdtempSync(join(tmpdir(), 'tsunagi-test-'));
+  chmodSync(folder, 0o711);
+  portBase += 3;
+  const options = {
+    data: join(folder, 'house'),
+    ports: { console: portBase, edge: portBase + 1, database: portBase + 2 },
+    env: { TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 8_000, ...timing }), TSUNAGI_LOG_LEVEL: 'warn', TSUNAGI_CRASH_FILE: join(folder, 'crash-at'), ...env },
+  };
+  let house = await openHouse(options);
+  const world = {
+    folder,
+    get house() {
+      return house;
+    },
+    url: house.url,
+    /** Ends the house and starts it again on the same data. */
+    async restart(change: Record<string, string> = {}) {
+      await house.close();
+      house = await openHouse({ ...options, env: { ...options.env, ...change } });
+    },
+    async close() {
+      await house.close();
+      rmSync(folder, { recursive: true, force: true });
+    },
+    api: (token = house.token) => api(house.url, token),
+    /** The command line, as a user calls it. */
+    cli: (...args: string[]) => cli(args, { TSUNAGI_URL: house.url, TSUNAGI_TOKEN: house.token }),
+    visit: (host: string, path = '/', options: { method?: string; headers?: Record<string, string> } = {}) => visit(house.edgePort, host, path, options),
+    serviceLog: () => readFileSync(join(options.data, 'logs', 'service.log'), 'utf8'),
+    async hosted(name: string, files: Record<string, string>) {
+      const own = api(house.url, house.token);
+      const project = await own.post<AddedProject>('/api/projects', { name, source: 'hosted' });
+      const token = await own.post<AddedToken>('/api/tokens', { name: `push ${name}`, role: 'developer' });
+      const checkout = new Checkout(join(folder, name), project.endpoint.replace('//', `//x:${token.token}@`));
+      await checkout.start();
+      const commit = await checkout.commit(files, 'First commit');
+      return { checkout, first: commit, project };
+    },
+    waitRun: (project: string, commit: string, branch?: string) =>
+      until(`the run of ${commit.slice(0, 7)} in ${project}`, async () => {
+        const { items } = await world.api().get<PageOf<Run>>(`/api/runs?project=${project}&limit=100`);
+        const found = items.find((one) => one.commit.id === commit && one.endedAt !== null && (branch === undefined || one.branch === branch));
+        return found ? world.api().get<RunDetail>(`/api/projects/${project}/runs/${found.number}`) : null;
+      }),
+    environment: (project: string, name: string) => world.api().get<EnvironmentDetail>(`/api/projects/${project}/environments/${name}`),
+    waitLive: (project: string, name: string, commit: string) =>
+      until(`${project}/${name} live with ${commit.slice(0, 7)}`, async () => {
+        const one = await world.environment(project, name).catch(() => null);
+        return one?.live?.commit.id === commit && one.moving === null ? one : null;
+      }),
+    waitDeployment: (project: string, number: number) =>
+      until(`d${number} of ${project}`, async () => {
+        const one = await world.api().get<Deployment>(`/api/projects/${project}/deployments/${number}`);
+        return one.state === 'live' || one.state === 'failed' || one.state === 'replaced' || one.state === 'reverted' ? one : null;
+      }),
+    act: (project: string, name: string, body: { kind: string; release?: number }) => world.api().post<Deployment>(`/api/projects/${project}/environments/${name}/deployments`, body),
+    async log(attempt: string): Promise<string> {
+      const { items } = await world.api().get<PageOf<LogChunk>>(`/api/attempts/${attempt}/log`);
+      return items.map((chunk) => chunk.text).join('');
+    },
+    events: async (query: string) => (await world.api().get<PageOf<Event>>(`/api/events?limit=200&${query}`)).items,
+    release: (project: string, number: number) => world.api().get<ReleaseDetail>(`/api/projects/${project}/releases/${number}`),
+  };
+  return world;
+}
+
+export class Checkout {
+  constructor(
+    readonly folder: string,
+    readonly remote: string,
+  ) {}
+  async git(...args: string[]): Promise<string> {
+    const env = { PATH: process.env.PATH, HOME: '/nonexistent', GIT_CONFIG_NOSYSTEM: '1', GIT_TERMINAL_PROMPT: '0', GIT_AUTHOR_NAME: 'Mika', GIT_AUTHOR_EMAIL: 'm@kohama.example', GIT_COMMITTER_NAME: 'Mika', GIT_COMMITTER_EMAIL: 'm@kohama.example' };
+    return (await run('git', ['-C', this.folder, ...args], { env, encoding: 'utf8' })).stdout.trim();
+  }
+  async start(): Promise<void> {
+    mkdirSync(this.folder, { recursive: true });
+    await this.git('init', '-q', '--initial-branch=main');
+    await this.git('remote', 'add', 'origin', this.remote);
+  }
+  async commit(files: Record<string, string | Buffer | null>, title: string): Promise<string> {
+    for (const [path, text] of Object.entries(files)) {
+      const place = join(this.folder, path);
+      if (text === null) rmSync(place, { recursive: true });
+      else {
+        mkdirSync(dirname(place), { recursive: true });
+        writeFileSync(place, text);
+      }
+    }
+    await this.git('add', '-A');
+    await this.git('commit', '-q', '--allow-empty', '-m', title);
+    return this.git('rev-parse', 'HEAD');
+  }
+  async push(ref = 'main'): Promise<void> {
+    await this.git('push', '-q', 'origin', ref);
+  }
+  async commitAndPush(files: Record<string, string | Buffer | null>, title = 'A change', branch = 'main'): Promise<string> {
+    const id = await this.commit(files, title);
+    await this.push(`HEAD:refs/heads/${branch}`);
+    return id;
+  }
+}
+
+export interface Api {
+  get<T>(path: string): Promise<T>;
+  post<T>(path: string, body?: unknown, key?: string): Promise<T>;
+  /** Any call: status and body, without throwing. */
+  raw(method: string, path: string, options?: { body?: unknown; headers?: Record<string, string> }): Promise<{ status: number; body: Problem & Record<string, unknown>; headers: Headers }>;
+}
+
+export function api(url: string, token: string | null): Api {
+  const raw: Api['raw'] = async (method, path, { body, headers = {} } = {}) => {
+    const answer = await fetch(url + path, {
+      method,
+      headers: { ...(token ? { authorization: `Bearer ${token}` } : {}), ...(body === undefined ? {} : { 'content-type': 'application/json' }), ...headers },
+      ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
+    });
+    const text = await answer.text();
+    let parsed: unknown = null;
+    try {
+      parsed = text ? JSON.parse(text) : null;
+    } catch {
+      parsed = { text };
+    }
+    return { status: answer.status, body: parsed as Problem & Record<string, unknown>, headers: answer.headers };
+  };
+  const must = async <T>(method: string, path: string, body?: unknown, key?: string): Promise<T> => {
+    const answer = await raw(method, path, { ...(method === 'GET' ? {} : { body: body ?? {}, headers: { 'idempotency-key': key ?? crypto.randomUUID() } }) });
+    if (answer.status >= 400) throw Object.assign(new Error(`${method} ${path}: ${answer.status} ${JSON.stringify(answer.body)}`), { code: answer.body?.code });
+    return answer.body as T;
+  };
+  return { raw, get: (path) => must('GET', path), post: (path, body, key) => must('POST', path, body, key) };
+}
+
+/** Waits for a condition with a deadline, and says what was missing. */
+export async function until<T>(what: string, look: () => Promise<T | null | undefined | false>, ms = 45_000): Promise<T> {
+  const deadline = Date.now() + ms;
+  let last: unknown = null;
+  while (Date.now() < deadline) {
+    try {
+      const found = await look();
+      if (found) return found;
+    } catch (error) {
+      last = error;
+    }
+    await new Promise((resolve) => setTimeout(resolve, 40));
+  }
+  throw new Error(`waited ${ms / 1000} s in vain: ${what}${last ? ` (${last})` : ''}`);
+}
+
+export function cli(args: string[], env: Record<string, string> = {}, cwd = root): Promise<{ out: string; err: string; status: number | null }> {
+  return new Promise((resolve, reject) => {
+    const child = spawn(join(root, 'tsunagi'), args, { cwd, env: { PATH: process.env.PATH ?? '', HOME: '/nonexistent', ...env }, stdio: ['ignore', 'pipe', 'pipe'] });
+    let out = '';
+    let err = '';
+    child.stdout.on('data', (chunk: Buffer) => (out += chunk.toString()));
+    child.stderr.on('data', (chunk: Buffer) => (err += chunk.toString()));
+    child.on('error', reject);
+    child.on('close', (status) => resolve({ out, err, status }));
+  });
+}
+
+/** A request through the edge; Node's resolver does not know names below .localhost. */
+export function visit(port: number, host: string, path: string, options: { method?: string; headers?: Record<string, string> } = {}): Promise<{ status: number; text: string }> {
+  return new Promise((resolve, reject) => {
+    const call = request({ host: '127.0.0.1', port, path, method: options.method ?? 'GET', headers: { ...options.headers, host: `${host}:${port}` }, agent: false }, (answer) => {
+      const parts: Buffer[] = [];
+      answer.on('data', (chunk: Buffer) => parts.push(chunk));
+      answer.on('end', () => resolve({ status: answer.statusCode ?? 0, text: Buffer.concat(parts).toString('utf8') }));
+      answer.on('error', reject);
+    });
+    call.on('error', reject);
+    call.end();
+  });
+}
+
+/** A small app: a server that tells its release, a worker that writes lines, a site. */
+export const app = (text: string): Record<string, string> => ({
+  'server.js': `import { createServer } from 'node:http';\ncreateServer((request, response) => response.end(JSON.stringify({ text: ${JSON.stringify(text)}, release: process.env.RELEASE, path: request.url }))).listen(process.env.PORT);\nprocess.on('SIGTERM', () => process.exit(0));\n`,
+  'worker.js': `setInterval(() => console.log('tick'), 200);\nconsole.log('worker of', process.env.TSUNAGI_RELEASE);\n`,
+  'package.json': '{ "type": "module" }\n',
+  'web/index.html': `<h1>${text}</h1>\n`,
+  'check.js': `const answer = await (await fetch(process.env.TSUNAGI_ENVIRONMENT_URL + '/api')).json();\nif (answer.release !== process.env.TSUNAGI_RELEASE) throw new Error('wrong release ' + answer.release);\nconsole.log('verified', answer.release);\n`,
+});
+
+export const appDefinition = `tsunagi: 1
+tasks:
+  unit: { reads: [server.js], run: node --check server.js }
+release:
+  needs: [unit]
+  parts:
+    page: { kind: site, files: [web/], root: web }
+    api: { kind: server, files: [server.js, package.json], start: node server.js, at: /api, ready: /api, instances: 2 }
+    bell: { kind: worker, files: [worker.js, package.json], start: node worker.js }
+  variables: { RELEASE: { from: release.number } }
+environments:
+  review: { opens: pull request }
+  staging: { branch: main, verify: { reads: [check.js, package.json], run: node check.js } }
+  production: { after: staging }
+`;
+
+export type { Environment };
