@@ -28,7 +28,7 @@ interface Scene {
 }
 
 export async function stepDeployments(context: Context): Promise<boolean> {
-  const id = await takeDue(context.records, 'deployments');
+  const id = await takeDue(context.records, 'deployments', context.timing.lease);
   if (!id) return false;
   const found = await deploymentById(context.records, id);
   if (!found) return true;

@@ -13,7 +13,7 @@ import { askDeployment, verifiedRelease } from './acts.js';
 import { type Context, type Db, repositoryOf } from './context.js';
 
 export async function stepEnvironments(context: Context): Promise<boolean> {
-  const id = await takeDue(context.records, 'environments');
+  const id = await takeDue(context.records, 'environments', context.timing.lease);
   if (!id) return false;
   const environment = await environmentById(context.records, id);
   const project = await projectById(context.records, environment.project_id);

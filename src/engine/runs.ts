@@ -15,7 +15,7 @@ import { makeRelease } from './releases.js';
 
 /** Takes one run that is due a step further. */
 export async function stepRuns(context: Context): Promise<boolean> {
-  const id = await takeDue(context.records, 'runs');
+  const id = await takeDue(context.records, 'runs', context.timing.lease);
   if (!id) return false;
   const run = await runById(context.records, id);
   if (run?.state === 'waiting') await planWaitingRun(context, id);

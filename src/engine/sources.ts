@@ -23,7 +23,7 @@ const triesAtMost = 8;
 
 /** Works one event of a code host. */
 export async function workIntake(context: Context): Promise<boolean> {
-  const row = await takeIntake(context.records);
+  const row = await takeIntake(context.records, context.timing.lease * 2);
   if (!row) return false;
   const project = await projectById(context.records, row.project_id);
   try {

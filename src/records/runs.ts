@@ -55,7 +55,7 @@ const taskColumns = 'id, run_id, name, position, state, evidence, model, files, 
  * Takes a row of the engine's work list for `leaseMs`: it is put off at once, so that who dies with it leaves it to the next,
  * and no transaction stays open while git is read.
  */
-export const takeDue = async (db: Db, table: 'runs' | 'deployments' | 'environments', leaseMs = 30_000): Promise<string | null> =>
+export const takeDue = async (db: Db, table: 'runs' | 'deployments' | 'environments', leaseMs: number): Promise<string | null> =>
   (
     await db.one<{ id: string }>(
       `update ${table} set due_at = now() + $1::int * interval '1 ms' where id = (select id from ${table} where due_at <= now() order by due_at for update skip locked limit 1) returning id`,

@@ -109,15 +109,16 @@ export async function recordIntake(db: Db, event: Omit<IntakeRow, 'tries'>): Pro
   return row !== null;
 }
 
-/** Takes the oldest event that is due, for a minute: who dies with it leaves it to the next. One project's events are worked in the order in which they came. */
-export const takeIntake = (db: Db): Promise<IntakeRow | null> =>
+/** Takes the oldest event that is due, for `leaseMs`: who dies with it leaves it to the next. One project's events are worked in the order in which they came. */
+export const takeIntake = (db: Db, leaseMs: number): Promise<IntakeRow | null> =>
   db.one(
-    `update intake set due_at = now() + interval '1 minute', tries = tries + 1
+    `update intake set due_at = now() + $1::int * interval '1 ms', tries = tries + 1
      where (project_id, source, event_id) = (
        select project_id, source, event_id from intake i where due_at <= now()
        and not exists (select 1 from intake o where o.project_id = i.project_id and o.due_at is not null and o.at < i.at)
        order by at for update skip locked limit 1)
      returning project_id, event_id, source, type, body, tries`,
+    [leaseMs],
   );
 
 /** Ends an event's work, or puts it off by `againMs`. */

@@ -5,16 +5,18 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Event } from '../../src/wire/api.js';
 import { api, app, appDefinition, type Checkout, openWorld, until, type World } from './world.js';
 
-/** Every recorded transition of the thread, at which the service is killed before and after the commit. */
+/** Every recorded transition of the thread, at which the service is killed before and after the commit. Several share one push. */
 const transitions = [
-  'push.intended', 'push.recorded', 'run.planned', 'run.advanced', 'attempt.reported', 'attempt.ended', 'log.kept', 'release.made', 'environment.taken',
-  'deployment.queued', 'deployment.preparing', 'deployment.starting', 'deployment.cutover', 'deployment.verifying', 'deployment.live', 'instance.ready', 'instance.ended', 'edge.acknowledged', 'feed.numbered', 'deployment.asked',
+  ['push.intended', 'run.planned', 'release.made', 'deployment.starting', 'instance.ended'],
+  ['push.recorded', 'attempt.reported', 'deployment.queued', 'deployment.cutover', 'deployment.live'],
+  ['run.advanced', 'environment.taken', 'instance.ready', 'deployment.verifying'],
+  ['attempt.ended', 'log.kept', 'deployment.preparing', 'edge.acknowledged', 'feed.numbered'],
 ];
 
 let world: World;
 let checkout: Checkout;
 beforeAll(async () => {
-  world = await openWorld();
+  world = await openWorld({ timing: { lease: 1_500 } });
   let first: string;
   ({ checkout, first } = await world.hosted('ferry', { ...app('start'), 'tsunagi.yaml': appDefinition }));
   await checkout.push();
@@ -45,21 +47,27 @@ async function checkHouse(commit: string, text: string): Promise<void> {
 }
 
 describe('the service, killed', () => {
-  it.each(transitions.flatMap((name) => [`${name}:before`, `${name}:after`]))('at %s goes on where it stood', async (point) => {
-    // The room is started again by its keeper with the same environment; the file lets the point be reached once.
-    const text = `after ${point}`;
-    const before = world.house.rooms.service.pid();
-    writeFileSync(join(world.folder, 'crash-at'), point);
+  it.each(transitions.flatMap((names) => ['before', 'after'].map((side) => names.map((name) => `${name}:${side}`))).map((points) => [points.join(', '), points] as const))('at %s goes on where it stood', async (text, points) => {
+    const file = join(world.folder, 'crash-at');
+    writeFileSync(file, points.join('\n'));
     const commit = await checkout.commit(app(text), text);
-    await until('the push is taken', async () => {
+    await until('the push is answered', async () => {
       await checkout.push();
       return true;
     });
-    if (point.startsWith('deployment.asked')) await until('an act', async () => world.act('ferry', 'staging', { kind: 'deploy', release: 1 }).catch((error: Error & { code?: string }) => error.code === 'already_live' || error.code === 'environment_held' || null), 8_000).catch(() => {});
-    if (!point.startsWith('deployment.asked')) await checkHouse(commit, text);
-    await until(`it was killed at ${point}`, async () => world.house.rooms.service.pid() !== before, 15_000);
+    await checkHouse(commit, text);
+    await until(`it was killed at each point, not yet at ${readFileSync(file, 'utf8')}`, async () => readFileSync(file, 'utf8') === '', 20_000);
     await until('it answers again', async () => (await fetch(`${world.url}/api/health`)).ok);
-    if (point.startsWith('deployment.asked')) await world.waitRun('ferry', commit, 'main');
+  });
+
+  it('answers an act that it had recorded, when it is asked again with the same key', async () => {
+    const before = (await world.environment('ferry', 'staging')).history.length;
+    const ask = (key: string) => world.api().post<{ number: number }>('/api/projects/ferry/environments/staging/deployments', { kind: 'deploy', release: 1 }, key);
+    writeFileSync(join(world.folder, 'crash-at'), 'deployment.asked:after');
+    await expect(ask('the key of this act')).rejects.toThrow();
+    const again = await until('the same answer', () => ask('the key of this act'));
+    await world.waitDeployment('ferry', again.number);
+    expect((await world.environment('ferry', 'staging')).history.length).toBe(before + 1);
   });
 });
 

@@ -15,7 +15,7 @@ export interface Kept {
   end(): Promise<void>;
 }
 
-/** Keeps one room running. Dying again soon makes the pause before the next start longer, up to 5 s. */
+/** Keeps one room running. Dying again soon makes the pause before the next start longer, up to 2 s. */
 export async function keepRunning(room: Room, say: (text: string) => void): Promise<Kept> {
   let ending = false;
   let child: ChildProcess | null = null;
@@ -29,7 +29,7 @@ export async function keepRunning(room: Room, say: (text: string) => void): Prom
       if (ending) return;
       if (firstFailure && code !== null) return firstFailure(new Error(`${room.name} ended with ${code} at its start`));
       say(`${room.name} ended (${signal ?? code}) and is started again`);
-      pause = Date.now() - began > 10_000 ? 100 : Math.min(5_000, pause * 2);
+      pause = Date.now() - began > 10_000 ? 100 : Math.min(2_000, pause * 2);
       setTimeout(() => {
         if (!ending) run().catch((error: Error) => say(`${room.name}: ${error.message}`));
       }, pause);

@@ -1,0 +1,46 @@
+import { readdirSync, readFileSync } from 'node:fs';
+import { dirname, join, normalize } from 'node:path';
+import { describe, expect, it } from '@jest/globals';
+
+/** Which room may import which. `serve` alone, in the room of the command line, starts the others. */
+const table: Record<string, string[]> = {
+  core: [],
+  wire: ['core'],
+  keys: ['core'],
+  records: ['core'],
+  git: ['core'],
+  blobs: ['core'],
+  engine: ['core', 'records', 'git', 'blobs', 'keys'],
+  service: ['core', 'wire', 'records', 'engine', 'git', 'blobs', 'keys'],
+  agent: ['core', 'wire', 'git', 'blobs'],
+  edge: ['core', 'wire', 'blobs'],
+  cli: ['core', 'wire', 'git', 'agent'],
+  'cli/serve': ['core', 'wire', 'service', 'engine', 'edge', 'agent', 'records', 'keys'],
+  console: ['core', 'wire'],
+};
+/** Packages that core may use: small and pure. */
+const pure = ['yaml', 'picomatch', 'semver', 'saxes', 'node:crypto'];
+
+const files = (folder: string): string[] => readdirSync(folder, { withFileTypes: true }).flatMap((entry) => (entry.isDirectory() ? files(join(folder, entry.name)) : /\.tsx?$/.test(entry.name) ? [join(folder, entry.name)] : []));
+const roomOf = (path: string) => (path.startsWith('console/') ? 'console' : path.startsWith('src/cli/serve/') ? 'cli/serve' : (path.split('/')[1] as string));
+const importsOf = (path: string) => [...readFileSync(path, 'utf8').matchAll(/(?:from|import\()\s*'([^']+)'/g)].map((match) => match[1] as string);
+
+describe('imports', () => {
+  it.each([...files('src'), ...files('console/src')])('%s keeps to the table', (path) => {
+    const room = roomOf(path);
+    for (const name of importsOf(path)) {
+      if (!name.startsWith('.')) {
+        if (room === 'core') expect(pure).toContain(name);
+        if (room !== 'records' && room !== 'cli/serve') expect(['sequelize', 'pg', 'umzug']).not.toContain(name);
+        continue;
+      }
+      const other = roomOf(normalize(join(dirname(path), name)));
+      if (other !== room) expect([path, other, table[room]?.includes(other)]).toEqual([path, other, true]);
+    }
+  });
+
+  it('go one way', () => {
+    const below = (room: string, seen: string[] = []): string[] => (table[room] ?? []).flatMap((other) => (seen.includes(other) ? [other] : [other, ...below(other, [...seen, other])]));
+    for (const room of Object.keys(table)) expect(below(room)).not.toContain(room);
+  });
+});
