@@ -36,17 +36,23 @@ const environment = (api: DemoApi, place: string) => api.get<Environment>(`/api/
 
 /** Waits until an environment is live with a commit (and verified, where it verifies). */
 export const untilLive = (api: DemoApi, place: string, id: string) =>
-  until(async () => {
-    const one = await environment(api, place);
-    return one?.live?.commit.id === id && one.moving === null ? one : null;
-  }, `${place} live with ${id.slice(0, 7)}`);
+  until(
+    async () => {
+      const one = await environment(api, place);
+      return one?.live?.commit.id === id && one.moving === null ? one : null;
+    },
+    `${place} live with ${id.slice(0, 7)}`,
+  );
 
 export const untilRun = (api: DemoApi, project: string, id: string, branch?: string) =>
-  until(async () => {
-    const { items } = await api.get<PageOf<Run>>(`/api/runs?project=${project}&limit=50`);
-    const run = items.find((one) => one.commit.id === id && (branch === undefined || one.branch === branch));
-    return run?.endedAt ? run : null;
-  }, `the run of ${id.slice(0, 7)} in ${project}`);
+  until(
+    async () => {
+      const { items } = await api.get<PageOf<Run>>(`/api/runs?project=${project}&limit=50`);
+      const run = items.find((one) => one.commit.id === id && (branch === undefined || one.branch === branch));
+      return run?.endedAt ? run : null;
+    },
+    `the run of ${id.slice(0, 7)} in ${project}`,
+  );
 
 export async function seed(api: DemoApi, codehost: CodeHost, folder: string, say: (text: string) => void): Promise<void> {
   say('Seeding: sailings, from its code host …');
@@ -70,7 +76,10 @@ export async function seed(api: DemoApi, codehost: CodeHost, folder: string, say
 
   say('Seeding: tide-tables and berth-planner, pushed straight to the service …');
   const token = await api.post<AddedToken>('/api/tokens', { name: 'seeding', role: 'developer', days: 1 });
-  for (const [name, changes] of [['tide-tables', tideTables], ['berth-planner', berthPlanner]] as const) {
+  for (const [name, changes] of [
+    ['tide-tables', tideTables],
+    ['berth-planner', berthPlanner],
+  ] as const) {
     const project = await api.post<AddedProject>('/api/projects', { name, source: 'hosted' });
     const place = join(folder, name);
     await startCheckout(place, project.endpoint);
@@ -79,7 +88,7 @@ export async function seed(api: DemoApi, codehost: CodeHost, folder: string, say
     const id = await commit(place, one, (minute += 31));
     await push();
     await untilLive(api, `${name}/staging`, id);
-    await api.post('/api/projects/' + name + '/environments/production/deployments', { kind: 'promote' });
+    await api.post(`/api/projects/${name}/environments/production/deployments`, { kind: 'promote' });
     await untilLive(api, `${name}/production`, id);
     await commit(place, two, (minute += 31));
     await push();

@@ -52,7 +52,10 @@ export async function tour({ house, codehost, api, root, checkout, home, say }: 
   act('Sign in, and see what is live where');
   await command(`tsunagi sign-in ${house.url} --token ${house.token}`);
   const board = await command('tsunagi board');
-  expect('the board names the three projects', ['sailings', 'berth-planner', 'tide-tables'].every((name) => board.includes(name)));
+  expect(
+    'the board names the three projects',
+    ['sailings', 'berth-planner', 'tide-tables'].every((name) => board.includes(name)),
+  );
   const before = await released(production);
 
   act('A commit is pushed; it is built and tested, becomes a release and goes to staging');

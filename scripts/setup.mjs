@@ -26,15 +26,7 @@ const has = (tool) => spawnSync('sh', ['-c', `command -v ${tool}`]).status === 0
 const run = (command, args, options = {}) => spawnSync(command, args, { cwd: root, stdio: ['ignore', 'inherit', 'inherit'], ...options });
 
 // System packages.
-const wanted = [
-  ['git', has('git')],
-  ['postgresql', existsSync('/usr/lib/postgresql') || has('initdb')],
-  ['bubblewrap', has('bwrap')],
-  ['passt', has('pasta')],
-  ['iproute2', has('ip')],
-  ['util-linux', has('setpriv') && has('unshare')],
-  ...(tests ? [['chromium', has('chromium')]] : []),
-];
+const wanted = [['git', has('git')], ['postgresql', existsSync('/usr/lib/postgresql') || has('initdb')], ['bubblewrap', has('bwrap')], ['passt', has('pasta')], ['iproute2', has('ip')], ['util-linux', has('setpriv') && has('unshare')], ...(tests ? [['chromium', has('chromium')]] : [])];
 const missing = wanted.filter(([, there]) => !there).map(([name]) => name);
 if (missing.length) {
   const install = `apt-get install -y --no-install-recommends ${missing.join(' ')}`;
@@ -83,7 +75,7 @@ const files = (folder) =>
   readdirSync(join(root, folder), { withFileTypes: true })
     .sort((a, b) => (a.name < b.name ? -1 : 1))
     .flatMap((entry) => (entry.isDirectory() ? files(join(folder, entry.name)) : [join(folder, entry.name)]));
-const sources = ['src', 'console', 'demo', 'scripts'].flatMap(files).concat('package.json', 'package-lock.json', 'tsconfig.json', 'tsconfig.build.json');
+const sources = ['src', 'console', 'demo', 'bench', 'scripts'].flatMap(files).concat('package.json', 'package-lock.json', 'tsconfig.json', 'tsconfig.build.json');
 const built = digest(...sources.flatMap((file) => [file, readFileSync(join(root, file))]));
 const whole = () => {
   try {

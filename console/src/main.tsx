@@ -34,14 +34,7 @@ function Root(): React.ReactNode {
 const root = createRootRoute({ component: Root, notFoundComponent: () => <Empty title="There is no such page.">Press g b for the board.</Empty> });
 const page = <P extends string>(path: P, component: () => React.ReactNode) => createRoute({ getParentRoute: () => root, path, component });
 const router = createRouter({
-  routeTree: root.addChildren([
-    page('/', BoardPage),
-    page('/sign-in', SignInPage),
-    page('/runs', RunsPage),
-    page('/$project/runs/$number', RunPage),
-    page('/$project/$environment', EnvironmentPage),
-    page('/$project/$environment/promote', PromotionPage),
-  ]),
+  routeTree: root.addChildren([page('/', BoardPage), page('/sign-in', SignInPage), page('/runs', RunsPage), page('/$project/runs/$number', RunPage), page('/$project/$environment', EnvironmentPage), page('/$project/$environment/promote', PromotionPage)]),
   defaultPreload: false,
 });
 declare module '@tanstack/react-router' {

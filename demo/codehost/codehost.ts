@@ -45,7 +45,13 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
   };
   const path = (name: string) => join(folder, `${name}.git`);
   const git = (name: string, ...args: string[]) => execFileSync('git', [`--git-dir=${path(name)}`, ...args], { encoding: 'utf8' }).trim();
-  const heads = (name: string) => new Map(git(name, 'for-each-ref', '--format=%(refname:short) %(objectname)', 'refs/heads/').split('\n').filter(Boolean).map((line): [string, string] => [line.slice(0, line.lastIndexOf(' ')), line.slice(line.lastIndexOf(' ') + 1)]));
+  const heads = (name: string) =>
+    new Map(
+      git(name, 'for-each-ref', '--format=%(refname:short) %(objectname)', 'refs/heads/')
+        .split('\n')
+        .filter(Boolean)
+        .map((line): [string, string] => [line.slice(0, line.lastIndexOf(' ')), line.slice(line.lastIndexOf(' ') + 1)]),
+    );
 
   const send = async (name: string, type: string, data: Record<string, unknown>): Promise<void> => {
     const hook = state[name]?.hook;
@@ -121,7 +127,10 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
       const end = head.indexOf('\r\n\r\n');
       if (end < 0) return;
       begun = true;
-      const lines = head.toString('latin1', 0, end).split('\r\n').map((line): [string, string] => [line.slice(0, line.indexOf(':')).toLowerCase(), line.slice(line.indexOf(':') + 1).trim()]);
+      const lines = head
+        .toString('latin1', 0, end)
+        .split('\r\n')
+        .map((line): [string, string] => [line.slice(0, line.indexOf(':')).toLowerCase(), line.slice(line.indexOf(':') + 1).trim()]);
       const status = Number(lines.find(([key]) => key === 'status')?.[1]?.slice(0, 3) ?? 200);
       response.writeHead(status, Object.fromEntries(lines.filter(([key]) => key !== 'status')));
       response.write(head.subarray(end + 4));

@@ -205,7 +205,11 @@ export const history: Change[] = [
 export const later: Change[] = [
   { title: 'Round arrival times to the minute', author: 'Ren', files: { 'web/board.js': board('one.at, one.to, one.ferry, one.arrives') } },
   { title: 'Tide warning text', author: 'Aoi', files: { 'src/tides.js': `export const warning = (height) => (height > 2.1 ? 'High tide: mind the ramp' : '');\n` } },
-  { title: 'Test the tide warning', author: 'Aoi', files: { 'test/tides.test.js': `import assert from 'node:assert/strict';\nimport { it } from 'node:test';\nimport { warning } from '../src/tides.js';\n\nit('warns of a high tide', () => assert.match(warning(2.4), /ramp/));\nit('is quiet otherwise', () => assert.equal(warning(1.2), ''));\n` } },
+  {
+    title: 'Test the tide warning',
+    author: 'Aoi',
+    files: { 'test/tides.test.js': `import assert from 'node:assert/strict';\nimport { it } from 'node:test';\nimport { warning } from '../src/tides.js';\n\nit('warns of a high tide', () => assert.match(warning(2.4), /ramp/));\nit('is quiet otherwise', () => assert.equal(warning(1.2), ''));\n` },
+  },
 ];
 
 /** A branch whose tests fail. */

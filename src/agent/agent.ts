@@ -74,7 +74,16 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
   }
 
   const register = async (): Promise<number> => {
-    const body = { name: options.name, boot, class: options.class ?? ['runs', 'untrusted', 'live'], slots: options.slots, address: context.address, tools, base, sandbox: { network: host.network, limits: host.limits, account: accounts.work?.name ?? 'the agent’s own', instances: accounts.live?.name ?? 'the agent’s own' } };
+    const body = {
+      name: options.name,
+      boot,
+      class: options.class ?? ['runs', 'untrusted', 'live'],
+      slots: options.slots,
+      address: context.address,
+      tools,
+      base,
+      sandbox: { network: host.network, limits: host.limits, account: accounts.work?.name ?? 'the agent’s own', instances: accounts.live?.name ?? 'the agent’s own' },
+    };
     return (await client.post<Registered>('/api/agent/register', body)).leaseMs;
   };
 

@@ -87,8 +87,11 @@ async function runChain(context: AgentContext, work: AttemptWork, folder: string
   const { layers, host, client } = context;
   const account = host.accounts.work;
   const path = `/api/agent/attempts/${work.id}`;
-  const files = work.files ? await layers.files(work.files.key, () => client.getStream(`${path}/files`)) : null;
-  const outputs = await Promise.all(work.layers.map((digest) => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`))));
+  // A service that is away for a moment is no failure of the work: what must be fetched is asked for again.
+  const given = () => context.stopped() || abort.aborted;
+  const { files: needed } = work;
+  const files = needed ? await untilDone(() => layers.files(needed.key, () => client.getStream(`${path}/files`)), given) : null;
+  const outputs = await Promise.all(work.layers.map((digest) => untilDone(() => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`)), given)));
   prepareFolder(folder, account);
   const group = makeGroup(host.limits, work.id, attemptLimits);
   const mark = randomBytes(12).toString('hex');
@@ -149,7 +152,13 @@ async function follow(work: AttemptWork, folder: string, child: ChildProcess, ab
   });
   const told: Told = { exit: null, position: 0, missing: [], noResults: false, notKept: false, done: false };
   const control = child.stdio[3] as NodeJS.ReadableStream;
-  const controlled = readControl(control, told, makes, (position) => happens({ what: 'command-started', position, firstLine: log.lines() }), (position, exit, ms) => happens({ what: 'command-ended', position, exit, ms }));
+  const controlled = readControl(
+    control,
+    told,
+    makes,
+    (position) => happens({ what: 'command-started', position, firstLine: log.lines() }),
+    (position, exit, ms) => happens({ what: 'command-ended', position, exit, ms }),
+  );
   const output = child.stdout as NonNullable<typeof child.stdout>;
   const sections = splitSections(mark);
   output.on('data', (chunk: Buffer) => {

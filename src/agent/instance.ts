@@ -181,7 +181,7 @@ async function launch(context: AgentContext, state: InstanceState, folder: strin
   const { work } = state;
   const { host, layers, client } = context;
   const account = host.accounts.live;
-  const paths = await Promise.all(work.layers.map((digest) => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`))));
+  const paths = await Promise.all(work.layers.map((digest) => untilDone(() => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`)), context.stopped)));
   rmSync(folder, { recursive: true, force: true });
   prepareFolder(folder, account);
   const port = work.kind === 'server' ? await freePort(context.address) : null;
@@ -220,7 +220,7 @@ function save(state: InstanceState, folder: string, change: Partial<InstanceStat
 
 /** A worker's keeper ends it when this time has passed: an agent that is cut off can't keep it alive. */
 export function writeLease(folder: string, until: number): void {
-  writeFileSync(join(folder, 'lease.new'), `${Math.floor(until / 1000)}\n`, { mode: 0o644 });
+  writeFileSync(join(folder, 'lease.new'), `${Math.ceil(until / 1000)}\n`, { mode: 0o644 });
   renameSync(join(folder, 'lease.new'), join(folder, 'lease'));
 }
 

@@ -37,9 +37,11 @@ export async function call<T>(method: 'GET' | 'POST' | 'DELETE', path: string, b
   if (method !== 'GET') headers['idempotency-key'] = randomUUID();
   if (method === 'POST') headers['content-type'] = 'application/json';
   const send = () => fetch(to.url + path, { method, headers, ...(method === 'POST' ? { body: JSON.stringify(body ?? {}) } : {}) });
-  const answer = await send().catch(send).catch((error) => {
-    throw unreachable(to.url, error);
-  });
+  const answer = await send()
+    .catch(send)
+    .catch((error) => {
+      throw unreachable(to.url, error);
+    });
   const text = await answer.text();
   if (!answer.ok) throw problemError(answer.status, text, to.url);
   return (text ? JSON.parse(text) : null) as T;
@@ -89,7 +91,12 @@ export async function* parseEvents(body: AsyncIterable<Uint8Array>): AsyncGenera
   for await (const chunk of body) {
     text += decoder.decode(chunk, { stream: true });
     for (let end = text.indexOf('\n\n'); end >= 0; end = text.indexOf('\n\n')) {
-      const fields = new Map(text.slice(0, end).split('\n').map((line): [string, string] => [line.slice(0, line.indexOf(':')), line.slice(line.indexOf(':') + 1).trimStart()]));
+      const fields = new Map(
+        text
+          .slice(0, end)
+          .split('\n')
+          .map((line): [string, string] => [line.slice(0, line.indexOf(':')), line.slice(line.indexOf(':') + 1).trimStart()]),
+      );
       text = text.slice(end + 2);
       if (fields.has('data')) yield { event: fields.get('event') ?? 'message', data: fields.get('data') as string, id: fields.get('id') ?? null };
     }

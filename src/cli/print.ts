@@ -8,9 +8,21 @@ export const faint = paint(2);
 export const bold = paint(1);
 
 const shades: Record<string, (text: string) => string> = {
-  passed: paint(32), good: paint(32), live: paint(32), ready: paint(32), reused: paint(32),
-  failed: paint(31), down: paint(31), lost: paint(31), reverted: paint(33),
-  running: paint(33), poor: paint(33), starting: paint(33), preparing: paint(33), cutover: paint(33), verifying: paint(33),
+  passed: paint(32),
+  good: paint(32),
+  live: paint(32),
+  ready: paint(32),
+  reused: paint(32),
+  failed: paint(31),
+  down: paint(31),
+  lost: paint(31),
+  reverted: paint(33),
+  running: paint(33),
+  poor: paint(33),
+  starting: paint(33),
+  preparing: paint(33),
+  cutover: paint(33),
+  verifying: paint(33),
 };
 /** A state's word, coloured where there is a terminal. */
 export const state = (word: string): string => (shades[word] ?? faint)(word);

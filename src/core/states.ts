@@ -44,7 +44,6 @@ export type SourceKind = (typeof sourceKinds)[number];
 export const attemptKinds = ['task', 'prepare', 'verify'] as const;
 export type AttemptKind = (typeof attemptKinds)[number];
 
-export const runEnded = (state: RunState): boolean => state !== 'waiting' && state !== 'running';
 export const taskEnded = (state: TaskState): boolean => state !== 'waiting' && state !== 'ready' && state !== 'running';
 export const attemptEnded = (state: AttemptState): boolean => state !== 'waiting' && state !== 'running';
 /** Deployments that are on their way. */

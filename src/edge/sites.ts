@@ -34,7 +34,9 @@ export function openSites(folder: string): Sites {
     },
     keepOnly(bytes) {
       const kept = new Set(bytes.map(place));
-      const idle = readdirSync(folder).map((name) => join(folder, name)).filter((path) => !kept.has(path) && !path.endsWith('.new'));
+      const idle = readdirSync(folder)
+        .map((name) => join(folder, name))
+        .filter((path) => !kept.has(path) && !path.endsWith('.new'));
       for (const path of idle.slice(0, Math.max(0, idle.length - spare))) rmSync(path, { recursive: true, force: true });
     },
     async serve(site, path, request, response) {

@@ -166,7 +166,12 @@ export async function revert(context: Context, db: Db, project: ProjectRow, name
   const place = placeOf(project, environment);
   const past = await deploymentsOf(db, environment.id, 200);
   const live = past.find((one) => one.id === environment.live_id) ?? null;
-  const target = number ?? revertTarget(past.map((one) => ({ number: one.number, release: one.release, state: one.state, wasLive: one.live_at !== null })), live?.release ?? null);
+  const target =
+    number ??
+    revertTarget(
+      past.map((one) => ({ number: one.number, release: one.release, state: one.state, wasLive: one.live_at !== null })),
+      live?.release ?? null,
+    );
   const then = past.find((one) => one.release === target && one.live_at !== null);
   if (target === null || !then) throw new CodedError('nothing_to_revert', { environment: place });
   const release = await needRelease(db, project, target);

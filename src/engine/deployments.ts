@@ -159,10 +159,7 @@ async function moveTraffic(scene: Scene, row: DeploymentRow, release: ReleaseRow
 
 /** A revert takes the servers of the release's last deployment here over while they are warm. */
 async function takeWarm(scene: Scene): Promise<boolean> {
-  const earlier = await scene.db.one<{ id: string }>(
-    `select id from deployments where environment_id = $1 and release_id = $2 and id <> $3 and state in ('replaced', 'reverted') and warm_until > now() order by number desc limit 1`,
-    [scene.environment.id, scene.release.id, scene.deployment.id],
-  );
+  const earlier = await scene.db.one<{ id: string }>(`select id from deployments where environment_id = $1 and release_id = $2 and id <> $3 and state in ('replaced', 'reverted') and warm_until > now() order by number desc limit 1`, [scene.environment.id, scene.release.id, scene.deployment.id]);
   return earlier !== null && (await adoptWarm(scene.db, earlier.id, scene.deployment.id)) > 0;
 }
 
@@ -190,6 +187,8 @@ async function keepLive(scene: Scene): Promise<void> {
     await db.rows('update instances set wanted = false where id = $1', [row.id]);
     const lived = (row.ended_at?.getTime() ?? 0) - (row.ready_at?.getTime() ?? row.ended_at?.getTime() ?? 0);
     const restarts = lived > 60_000 ? 0 : row.restarts + 1;
+    // A failed deployment may have brought its place back already.
+    if (instances.some((one) => one.part === row.part && one.position === row.position && one.wanted && !ended(one))) continue;
     await addInstance(db, { deployment: deployment.id, part: row.part, kind: row.kind, position: row.position, restarts, delayMs: restartDelay(restarts - 1) });
   }
   const now = await instancesOf(db, deployment.id);
@@ -210,7 +209,15 @@ async function keepLive(scene: Scene): Promise<void> {
 }
 
 const sortKeys = (value: unknown): unknown =>
-  Array.isArray(value) ? value.map(sortKeys) : value && typeof value === 'object' ? Object.fromEntries(Object.entries(value).sort(([a], [b]) => (a < b ? -1 : 1)).map(([key, one]) => [key, sortKeys(one)])) : value;
+  Array.isArray(value)
+    ? value.map(sortKeys)
+    : value && typeof value === 'object'
+      ? Object.fromEntries(
+          Object.entries(value)
+            .sort(([a], [b]) => (a < b ? -1 : 1))
+            .map(([key, one]) => [key, sortKeys(one)]),
+        )
+      : value;
 
 /** A deployment that is no longer live: workers end at once, servers when they have been warm and no edge has them in its table. */
 async function cool(scene: Scene): Promise<void> {
@@ -230,4 +237,3 @@ async function cool(scene: Scene): Promise<void> {
   if (count) await recordEvents(db, { type: 'deployment.cooled', project: deployment.project_id, subject: `d${deployment.number}`, actor: 'engine', data: { environment: scene.place } });
   await setDue(db, 'deployments', deployment.id, null);
 }
-

@@ -6,7 +6,7 @@ import type { Context } from './context.js';
 import { stepDeployments } from './deployments.js';
 import { stepEnvironments } from './environments.js';
 import { feedDue, sealEvery, stepFeed, stepSeals } from './feed.js';
-import { stepLeases } from './leases.js';
+import { watchLeases } from './leases.js';
 import { startLoop, type Loop } from './loop.js';
 import { stepRuns } from './runs.js';
 import { sweepHosted, workIntake } from './sources.js';
@@ -28,7 +28,7 @@ export async function startEngine(context: Context): Promise<Engine> {
     runs: startLoop({ name: 'runs', step: () => stepRuns(context), nextDue: () => nextDue(records, 'runs'), sweepMs: sweep, log }),
     deployments: startLoop({ name: 'deployments', step: () => stepDeployments(context), nextDue: () => nextDue(records, 'deployments'), sweepMs: sweep, log }),
     environments: startLoop({ name: 'environments', step: () => stepEnvironments(context), nextDue: () => nextDue(records, 'environments'), sweepMs: sweep, log }),
-    leases: startLoop({ name: 'leases', step: () => stepLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
+    leases: startLoop({ name: 'leases', step: watchLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
     events: startLoop({ name: 'feed', step: () => stepFeed(context), nextDue: () => feedDue(context), sweepMs: sweep, log }),
     seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
     upkeep: startLoop({

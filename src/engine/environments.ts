@@ -104,4 +104,3 @@ async function endDeployments(db: Db, project: ProjectRow, environment: Environm
   }
   if (environment.live_id) await db.rows(`update deployments set state = 'replaced', replaced_at = now(), due_at = null where id = $1 and state = 'live'`, [environment.live_id]);
 }
-

@@ -1,19 +1,31 @@
 /** Looks for work whose holder gave no sign of life, and for what was told to stop before anyone took it. */
 import { strayAttempts, stoppedWaiting } from '../records/attempts.js';
-import { listAgents } from '../records/agents.js';
+import { forgiveSilence, listAgents } from '../records/agents.js';
 import { strayInstances } from '../records/instances.js';
 import { loseAttempt, loseInstance, stopWaiting } from './reports.js';
 import type { Context } from './context.js';
 
 /**
- * A worker must never run twice: an agent that can't renew its lease ends its workers by itself within the lease, and only
- * after that margin are they counted lost here.
+ * The step of the leases' loop. A worker must never run twice: an agent that can't renew its lease ends its workers by itself
+ * within the lease, and only after that margin are they counted lost here.
  */
-export async function stepLeases(context: Context): Promise<boolean> {
+export function watchLeases(context: Context): () => Promise<boolean> {
+  const { lease } = context.timing;
+  let lastLook = 0;
+  return async () => {
+    // After a pause in which nobody could renew (this service was away, or its database), leases begin anew.
+    const now = context.now();
+    if (now - lastLook > Math.max(lease, 2_000)) await forgiveSilence(context.records, Math.max(lease, 3_000));
+    lastLook = now;
+    await look(context, lease);
+    return false;
+  };
+}
+
+async function look(context: Context, lease: number): Promise<void> {
   const attempts = await strayAttempts(context.records, null, null);
   const agents = attempts.length ? await listAgents(context.records) : [];
   for (const attempt of attempts) await loseAttempt(context, attempt, agents.find((agent) => agent.id === attempt.agent_id)?.name ?? 'unknown');
   for (const attempt of await stoppedWaiting(context.records)) await stopWaiting(context, attempt);
-  for (const instance of await strayInstances(context.records, context.timing.lease)) await loseInstance(context, instance);
-  return false;
+  for (const instance of await strayInstances(context.records, lease)) await loseInstance(context, instance);
 }

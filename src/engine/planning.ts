@@ -66,7 +66,11 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
   const offers = (await listAgents(records)).filter((agent) => agent.alive && agent.class.includes(run.line === 'own' ? 'runs' : 'untrusted'));
   const pinned = pinTools(model.versions, offers);
   const attributes = await readFile(repositoryOf(context, project), run.commit, project.folder ? `${project.folder}/.gitattributes` : '.gitattributes', 65_536);
-  const warnings = checkAgainst(model, files.flatMap((file) => (file.path === null ? [] : [file.path])), attributes instanceof Buffer ? attributes.toString('utf8') : null);
+  const warnings = checkAgainst(
+    model,
+    files.flatMap((file) => (file.path === null ? [] : [file.path])),
+    attributes instanceof Buffer ? attributes.toString('utf8') : null,
+  );
 
   await records.transition('run.planned', async (db) => {
     const now = await lockRun(db, id);

@@ -11,10 +11,7 @@ import { keepResult, makeDue, type RunRow, runById, setTaskOutput, setTaskState,
 import type { Context, Db } from './context.js';
 import { newTry } from './runs.js';
 
-export type Happening =
-  | { what: 'command-started'; position: number; firstLine: number }
-  | { what: 'command-ended'; position: number; exit: number; ms: number }
-  | { what: 'ended'; state: 'passed' | 'failed' | 'stopped'; issue: Issue | null; output: { digest: string; size: number } | null; tests: TestResults | null };
+export type Happening = { what: 'command-started'; position: number; firstLine: number } | { what: 'command-ended'; position: number; exit: number; ms: number } | { what: 'ended'; state: 'passed' | 'failed' | 'stopped'; issue: Issue | null; output: { digest: string; size: number } | null; tests: TestResults | null };
 
 export interface Reporter {
   agent: string;

@@ -15,7 +15,12 @@ export function timeOfObject(id: string): Date {
 }
 
 /** What identifies a set of files: equal keys, equal layers. */
-export const layerKey = (files: readonly TreeFile[]): string => sha256(sorted(files).map((file) => `${file.mode} ${file.id} ${file.path}\n`).join(''));
+export const layerKey = (files: readonly TreeFile[]): string =>
+  sha256(
+    sorted(files)
+      .map((file) => `${file.mode} ${file.id} ${file.path}\n`)
+      .join(''),
+  );
 
 /** Streams the layer. Files are the raw objects; links are kept as links. */
 export function layerOf(repository: string, files: readonly TreeFile[]): Readable {
@@ -23,7 +28,10 @@ export function layerOf(repository: string, files: readonly TreeFile[]): Readabl
   const ordered = sorted(files);
   const fill = async (): Promise<void> => {
     let at = 0;
-    for await (const body of readObjects(repository, ordered.map((file) => file.id))) {
+    for await (const body of readObjects(
+      repository,
+      ordered.map((file) => file.id),
+    )) {
       const file = ordered[at++] as TreeFile;
       const mtime = timeOfObject(file.id);
       if (file.mode === '120000') await put({ name: file.path, type: 'symlink', linkname: body.toString('utf8'), mtime, mode: 0o777 }, null);

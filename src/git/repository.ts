@@ -160,7 +160,13 @@ export async function history(repository: string, commit: string, limit: number)
 export async function commitsBetween(repository: string, from: string | null, to: string, limit: number): Promise<CommitFacts[]> {
   const range = from ? [to, `^${from}`] : [to];
   const { out } = await git(repository, ['rev-list', `--max-count=${limit}`, ...range, '--']);
-  const facts = await Promise.all(out.toString().split('\n').filter(Boolean).map((id) => commitFacts(repository, id)));
+  const facts = await Promise.all(
+    out
+      .toString()
+      .split('\n')
+      .filter(Boolean)
+      .map((id) => commitFacts(repository, id)),
+  );
   return facts.filter((one) => one !== null);
 }
 

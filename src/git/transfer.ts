@@ -1,6 +1,6 @@
 /** git's smart HTTP protocol (gitprotocol-http, version 0 for pushes; 2 passes through for fetches), served by upload-pack and receive-pack. */
 import type { Readable } from 'node:stream';
-import { git, startGit } from './command.js';
+import { startGit } from './command.js';
 
 export type GitService = 'git-upload-pack' | 'git-receive-pack';
 export const isGitService = (text: unknown): text is GitService => text === 'git-upload-pack' || text === 'git-receive-pack';
@@ -52,7 +52,11 @@ export function parsePush(head: Buffer): { commands: PushCommand[]; capabilities
     const line = head.subarray(at + 4, at + size);
     const zero = line.indexOf(0);
     const text = (zero < 0 ? line : line.subarray(0, zero)).toString('latin1').replace(/\n$/, '');
-    if (zero >= 0) capabilities = line.toString('latin1', zero + 1).trim().split(' ');
+    if (zero >= 0)
+      capabilities = line
+        .toString('latin1', zero + 1)
+        .trim()
+        .split(' ');
     const found = /^([0-9a-f]{40,64}) ([0-9a-f]{40,64}) (.+)$/s.exec(text);
     if (found) {
       const id = (hex: string) => (/^0+$/.test(hex) ? null : hex);
@@ -75,10 +79,4 @@ export function refusePush(commands: readonly PushCommand[], capabilities: reado
   const report = Buffer.concat([packet('unpack ok\n'), ...commands.map((command) => packet(`ng ${command.ref ?? 'ref'} refused\n`)), flush]);
   if (!capabilities.includes('side-band-64k')) return report;
   return Buffer.concat([packet(Buffer.concat([Buffer.from([2]), Buffer.from(`${why}\n`)])), packet(Buffer.concat([Buffer.from([1]), report])), flush]);
-}
-
-/** Where a branch stands now, or null. */
-export async function branchHead(repository: string, branch: string): Promise<string | null> {
-  const { out, exit } = await git(repository, ['rev-parse', '--verify', '--quiet', '--end-of-options', `refs/heads/${branch}`], { expect: [0, 1, 128] });
-  return exit === 0 ? out.toString().trim() : null;
 }

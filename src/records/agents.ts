@@ -42,12 +42,18 @@ export const registerAgent = (db: Db, agent: NewAgent, leaseMs: number): Promise
 export async function renewAgent(db: Db, token: string, boot: string, held: readonly { id: string; fence: string }[], leaseMs: number): Promise<AgentRow | null> {
   const row = await db.one<AgentRow>(`update agents set seen_at = now(), lease_until = now() + $3::int * interval '1 ms' where token_id = $1 and boot = $2 returning ${columns}`, [token, boot, leaseMs]);
   if (row && held.length) {
-    await db.rows(
-      `update attempts a set lease_until = now() + $3::int * interval '1 ms' from jsonb_to_recordset($2::jsonb) as h(id uuid, fence bigint) where a.id = h.id and a.fence = h.fence and a.agent_id = $1 and a.state = 'running'`,
-      [row.id, JSON.stringify(held), leaseMs],
-    );
+    await db.rows(`update attempts a set lease_until = now() + $3::int * interval '1 ms' from jsonb_to_recordset($2::jsonb) as h(id uuid, fence bigint) where a.id = h.id and a.fence = h.fence and a.agent_id = $1 and a.state = 'running'`, [row.id, JSON.stringify(held), leaseMs]);
   }
   return row;
+}
+
+/**
+ * Gives every agent another lease: while no service was there to renew it, its silence told nothing. Who is really gone is
+ * found one lease later.
+ */
+export async function forgiveSilence(db: Db, leaseMs: number): Promise<void> {
+  await db.rows(`update agents set lease_until = greatest(lease_until, now() + $1::int * interval '1 ms')`, [leaseMs]);
+  await db.rows(`update attempts set lease_until = greatest(lease_until, now() + $1::int * interval '1 ms') where state = 'running'`, [leaseMs]);
 }
 
 export const agentOfToken = (db: Db, token: string): Promise<AgentRow | null> => db.one(`select ${columns} from agents where token_id = $1`, [token]);
@@ -81,8 +87,7 @@ export async function acknowledge(db: Db, token: string, name: string, version: 
   return row;
 }
 
-export const listEdges = (db: Db): Promise<EdgeRow[]> =>
-  db.rows(`select id, name, acknowledged::float8 as acknowledged, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges order by name`, [edgeSilenceMs]);
+export const listEdges = (db: Db): Promise<EdgeRow[]> => db.rows(`select id, name, acknowledged::float8 as acknowledged, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges order by name`, [edgeSilenceMs]);
 
 export interface RouteRow {
   host: string;

@@ -43,15 +43,7 @@ export interface NewAttempt {
 
 export async function addAttempt(db: Db, attempt: NewAttempt): Promise<string> {
   const id = newId();
-  await db.rows('insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs) values ($1, $2, $3, $4, $5, $6, $7)', [
-    id,
-    attempt.kind,
-    attempt.task,
-    attempt.deployment,
-    attempt.project,
-    attempt.number,
-    JSON.stringify(attempt.needs),
-  ]);
+  await db.rows('insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs) values ($1, $2, $3, $4, $5, $6, $7)', [id, attempt.kind, attempt.task, attempt.deployment, attempt.project, attempt.number, JSON.stringify(attempt.needs)]);
   await notify(db, 'work');
   return id;
 }
@@ -91,9 +83,7 @@ export async function endAttempt(db: Db, id: string, state: AttemptState, issue:
 
 /** Attempts whose lease has run out, or that an agent held before it started anew. */
 export const strayAttempts = (db: Db, agent: string | null, boot: string | null): Promise<AttemptRow[]> =>
-  agent === null
-    ? db.rows(`select ${columns} from attempts where state = 'running' and lease_until < now() limit 100`)
-    : db.rows(`select ${columns} from attempts where state = 'running' and agent_id = $1 and exists (select 1 from agents where id = $1 and boot <> $2)`, [agent, boot]);
+  agent === null ? db.rows(`select ${columns} from attempts where state = 'running' and lease_until < now() limit 100`) : db.rows(`select ${columns} from attempts where state = 'running' and agent_id = $1 and exists (select 1 from agents where id = $1 and boot <> $2)`, [agent, boot]);
 
 export const stoppedWaiting = (db: Db): Promise<AttemptRow[]> => db.rows(`select ${columns} from attempts where state = 'waiting' and stop limit 100`);
 
@@ -117,5 +107,4 @@ export async function endCommand(db: Db, attempt: string, position: number, exit
   await notify(db, `log:${attempt}`);
 }
 
-export const commandsOf = (db: Db, attempts: readonly string[]): Promise<(CommandRow & { attempt_id: string })[]> =>
-  db.rows('select attempt_id, position, text, state, exit, started_at, ms, first_line::float8 as first_line from commands where attempt_id = any($1::uuid[]) order by attempt_id, position', [attempts]);
+export const commandsOf = (db: Db, attempts: readonly string[]): Promise<(CommandRow & { attempt_id: string })[]> => db.rows('select attempt_id, position, text, state, exit, started_at, ms, first_line::float8 as first_line from commands where attempt_id = any($1::uuid[]) order by attempt_id, position', [attempts]);

@@ -107,10 +107,18 @@ export interface NewDeployment {
 }
 
 export async function addDeployment(db: Db, one: NewDeployment): Promise<DeploymentRow> {
-  const row = await db.one<DeploymentRow>(
-    `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, definition_commit, environment_plan, variables) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning ${deploymentColumns}`,
-    [newId(), one.project, one.number, one.environment, one.release, one.kind, one.actor, one.definitionCommit, JSON.stringify(one.plan), JSON.stringify(one.variables)],
-  );
+  const row = await db.one<DeploymentRow>(`insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, definition_commit, environment_plan, variables) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning ${deploymentColumns}`, [
+    newId(),
+    one.project,
+    one.number,
+    one.environment,
+    one.release,
+    one.kind,
+    one.actor,
+    one.definitionCommit,
+    JSON.stringify(one.plan),
+    JSON.stringify(one.variables),
+  ]);
   await notify(db, 'deployments');
   return row as DeploymentRow;
 }
@@ -122,8 +130,7 @@ export const findDeployment = (db: Db, project: string, number: number): Promise
 export const deploymentsOf = (db: Db, environment: string, limit: number): Promise<(DeploymentRow & { release: number; commit: string })[]> =>
   db.rows(`select ${deploymentColumns.replace(/(^|, )(\w+)/g, '$1d.$2')}, r.number as release, r.commit from deployments d join releases r on r.id = d.release_id where d.environment_id = $1 order by d.number desc limit $2`, [environment, limit]);
 
-export const movingDeployments = (db: Db, environment: string): Promise<DeploymentRow[]> =>
-  db.rows(`select ${deploymentColumns} from deployments where environment_id = $1 and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying') order by number`, [environment]);
+export const movingDeployments = (db: Db, environment: string): Promise<DeploymentRow[]> => db.rows(`select ${deploymentColumns} from deployments where environment_id = $1 and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying') order by number`, [environment]);
 
 export async function setDeploymentState(db: Db, id: string, state: DeploymentState, failure: Issue | null): Promise<void> {
   await db.rows(

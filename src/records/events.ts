@@ -11,14 +11,52 @@ export interface NewEvent {
 
 /** CDEvents words where they have one for the thing, the glossary's otherwise. */
 export const eventTypes = [
-  'person.added', 'token.added', 'token.removed', 'project.added', 'agent.registered', 'agent.lost', 'edge.registered',
-  'push.recorded', 'push.refused', 'branch.removed', 'pull-request.opened', 'pull-request.updated', 'pull-request.closed', 'intake.refused', 'intake.failed',
-  'definition.accepted', 'definition.refused',
-  'run.recorded', 'run.allowed', 'run.planned', 'run.ended', 'run.stop-asked', 'task.ready', 'task.skipped', 'task.ended', 'attempt.started', 'attempt.ended',
-  'release.made', 'evidence.recorded',
-  'environment.made', 'environment.held', 'environment.lifted', 'environment.closing', 'environment.closed', 'environment.health',
-  'deployment.asked', 'deployment.state', 'deployment.failing', 'deployment.replaced', 'deployment.cooled', 'traffic.moved',
-  'instance.asked', 'instance.ready', 'instance.failed', 'instance.ended', 'instance.lost',
+  'person.added',
+  'token.added',
+  'token.removed',
+  'project.added',
+  'agent.registered',
+  'agent.lost',
+  'edge.registered',
+  'push.recorded',
+  'push.refused',
+  'branch.removed',
+  'pull-request.opened',
+  'pull-request.updated',
+  'pull-request.closed',
+  'intake.refused',
+  'intake.failed',
+  'definition.accepted',
+  'definition.refused',
+  'run.recorded',
+  'run.allowed',
+  'run.planned',
+  'run.ended',
+  'run.stop-asked',
+  'task.ready',
+  'task.skipped',
+  'task.ended',
+  'attempt.started',
+  'attempt.ended',
+  'release.made',
+  'evidence.recorded',
+  'environment.made',
+  'environment.held',
+  'environment.lifted',
+  'environment.closing',
+  'environment.closed',
+  'environment.health',
+  'deployment.asked',
+  'deployment.state',
+  'deployment.failing',
+  'deployment.replaced',
+  'deployment.cooled',
+  'traffic.moved',
+  'instance.asked',
+  'instance.ready',
+  'instance.failed',
+  'instance.ended',
+  'instance.lost',
 ] as const;
 export type EventType = (typeof eventTypes)[number];
 
@@ -106,7 +144,10 @@ export async function sealEvents(db: Db, hashOf: (parts: string[], before: Buffe
   const first = events[0];
   const end = events.at(-1);
   if (!first || !end) return null;
-  const hash = hashOf(events.map((event) => event.text), last?.hash ?? null);
+  const hash = hashOf(
+    events.map((event) => event.text),
+    last?.hash ?? null,
+  );
   const signature = sign(hash);
   await db.rows('insert into seals (first_number, last_number, hash, signature) values ($1, $2, $3, $4)', [first.number, end.number, hash, signature]);
   return { first: first.number, last: end.number, hash, signature };

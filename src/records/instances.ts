@@ -30,22 +30,13 @@ const columns = 'id, deployment_id, started_for, part, kind, position, state, wa
 const withTable = columns.replace(/(^|, )(\w+)/g, '$1i.$2');
 
 export async function addInstance(db: Db, instance: { deployment: string; part: string; kind: 'server' | 'worker'; position: number; restarts: number; delayMs: number }): Promise<void> {
-  await db.rows(`insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at) values ($1, $2, $2, $3, $4, $5, $6, now() + $7::int * interval '1 ms')`, [
-    newId(),
-    instance.deployment,
-    instance.part,
-    instance.kind,
-    instance.position,
-    instance.restarts,
-    instance.delayMs,
-  ]);
+  await db.rows(`insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at) values ($1, $2, $2, $3, $4, $5, $6, now() + $7::int * interval '1 ms')`, [newId(), instance.deployment, instance.part, instance.kind, instance.position, instance.restarts, instance.delayMs]);
   await notify(db, 'work');
 }
 
 export const instancesOf = (db: Db, deployment: string): Promise<InstanceRow[]> => db.rows(`select ${columns} from instances where deployment_id = $1 order by id`, [deployment]);
 /** Those that have not ended, and the newest that have. */
-export const instancesOfEnvironment = (db: Db, environment: string): Promise<InstanceRow[]> =>
-  db.rows(`select ${withTable} from instances i join deployments d on d.id = i.deployment_id where d.environment_id = $1 order by i.id desc limit 200`, [environment]);
+export const instancesOfEnvironment = (db: Db, environment: string): Promise<InstanceRow[]> => db.rows(`select ${withTable} from instances i join deployments d on d.id = i.deployment_id where d.environment_id = $1 order by i.id desc limit 200`, [environment]);
 export const instanceById = (db: Db, id: string): Promise<InstanceRow | null> => db.one(`select ${columns} from instances where id = $1`, [id]);
 
 /** Claims up to `most` waiting instances for an agent of the class `live`. */
@@ -57,8 +48,7 @@ export const claimInstances = (db: Db, agent: { id: string; address: string }, m
   );
 
 /** Milliseconds until the next instance may start, or null. */
-export const nextStart = async (db: Db): Promise<number | null> =>
-  (await db.one<{ ms: number | null }>(`select (extract(epoch from min(start_at) - now()) * 1000)::float8 as ms from instances where state = 'waiting' and wanted`))?.ms ?? null;
+export const nextStart = async (db: Db): Promise<number | null> => (await db.one<{ ms: number | null }>(`select (extract(epoch from min(start_at) - now()) * 1000)::float8 as ms from instances where state = 'waiting' and wanted`))?.ms ?? null;
 
 export const heldInstances = (db: Db, agent: string): Promise<InstanceRow[]> => db.rows(`select ${columns} from instances where agent_id = $1 and state in ('starting', 'ready')`, [agent]);
 
@@ -95,8 +85,7 @@ export async function adoptWarm(db: Db, from: string, to: string): Promise<numbe
 }
 
 /** Instances of agents whose lease ran out `marginMs` ago or more. */
-export const strayInstances = (db: Db, marginMs: number): Promise<InstanceRow[]> =>
-  db.rows(`select ${withTable} from instances i join agents a on a.id = i.agent_id where i.state in ('starting', 'ready') and a.lease_until < now() - $1::int * interval '1 ms' limit 200`, [marginMs]);
+export const strayInstances = (db: Db, marginMs: number): Promise<InstanceRow[]> => db.rows(`select ${withTable} from instances i join agents a on a.id = i.agent_id where i.state in ('starting', 'ready') and a.lease_until < now() - $1::int * interval '1 ms' limit 200`, [marginMs]);
 
 /** A ready instance that was counted lost, and whose agent is back. */
 export const forgetAgent = (db: Db, id: string): Promise<unknown> => db.rows(`update instances set state = 'lost', ended_at = now(), fence = nextval('fences') where id = $1`, [id]);

@@ -48,8 +48,7 @@ export const releaseOfRun = (db: Db, run: string): Promise<ReleaseRow | null> =>
 export const releasesOfCommits = (db: Db, project: string, commits: readonly string[], branch: string): Promise<{ number: number; commit: string }[]> =>
   db.rows('select max(number) as number, commit from releases where project_id = $1 and branch = $3 and commit = any($2::text[]) group by commit', [project, commits, branch]);
 
-export const newestOfPullRequest = (db: Db, project: string, pull: number): Promise<{ number: number; commit: string } | null> =>
-  db.one('select number, commit from releases where project_id = $1 and pull_request = $2 order by number desc limit 1', [project, pull]);
+export const newestOfPullRequest = (db: Db, project: string, pull: number): Promise<{ number: number; commit: string } | null> => db.one('select number, commit from releases where project_id = $1 and pull_request = $2 order by number desc limit 1', [project, pull]);
 
 export interface EvidenceRow {
   kind: 'task' | 'verification';
@@ -62,15 +61,7 @@ export interface EvidenceRow {
 
 /** Records evidence; told twice it stays as it was first. */
 export async function addEvidence(db: Db, release: { id: string; digest: string }, evidence: Omit<EvidenceRow, 'at' | 'digest'>): Promise<void> {
-  await db.rows('insert into evidence (id, release_id, digest, kind, name, source, detail) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing', [
-    newId(),
-    release.id,
-    release.digest,
-    evidence.kind,
-    evidence.name,
-    evidence.source,
-    JSON.stringify(evidence.detail),
-  ]);
+  await db.rows('insert into evidence (id, release_id, digest, kind, name, source, detail) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing', [newId(), release.id, release.digest, evidence.kind, evidence.name, evidence.source, JSON.stringify(evidence.detail)]);
   await notify(db, 'environments');
 }
 

@@ -47,8 +47,7 @@ export interface TaskRow {
   ended_at: Date | null;
 }
 
-const runColumns =
-  'id, project_id, number, commit, branch, pull_request, line, state, cause, actor, allowed, stopped_by, issue, warnings, released, planned_at, created_at, started_at, ended_at';
+const runColumns = 'id, project_id, number, commit, branch, pull_request, line, state, cause, actor, allowed, stopped_by, issue, warnings, released, planned_at, created_at, started_at, ended_at';
 const taskColumns = 'id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, output, output_size::float8 as output_size, tests, issue, started_at, ended_at';
 
 /**
@@ -56,16 +55,10 @@ const taskColumns = 'id, run_id, name, position, state, evidence, model, files, 
  * and no transaction stays open while git is read.
  */
 export const takeDue = async (db: Db, table: 'runs' | 'deployments' | 'environments', leaseMs: number): Promise<string | null> =>
-  (
-    await db.one<{ id: string }>(
-      `update ${table} set due_at = now() + $1::int * interval '1 ms' where id = (select id from ${table} where due_at <= now() order by due_at for update skip locked limit 1) returning id`,
-      [leaseMs],
-    )
-  )?.id ?? null;
+  (await db.one<{ id: string }>(`update ${table} set due_at = now() + $1::int * interval '1 ms' where id = (select id from ${table} where due_at <= now() order by due_at for update skip locked limit 1) returning id`, [leaseMs]))?.id ?? null;
 
 /** Milliseconds until the next row is due, or null when none is. */
-export const nextDue = async (db: Db, table: 'runs' | 'deployments' | 'environments'): Promise<number | null> =>
-  (await db.one<{ ms: number | null }>(`select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from ${table} where due_at is not null`))?.ms ?? null;
+export const nextDue = async (db: Db, table: 'runs' | 'deployments' | 'environments'): Promise<number | null> => (await db.one<{ ms: number | null }>(`select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from ${table} where due_at is not null`))?.ms ?? null;
 
 /** Puts a row on the work list; first thing in a transaction that changes what belongs to it, which gives all of them one order of locks. */
 export async function makeDue(db: Db, table: 'runs' | 'deployments' | 'environments', id: string): Promise<void> {
@@ -74,8 +67,7 @@ export async function makeDue(db: Db, table: 'runs' | 'deployments' | 'environme
 }
 
 /** Sets when a row is due again, `null` for only when something happens. */
-export const setDue = (db: Db, table: 'runs' | 'deployments' | 'environments', id: string, inMs: number | null): Promise<unknown> =>
-  db.rows(`update ${table} set due_at = case when $2::float8 is null then null else now() + $2::float8 * interval '1 ms' end where id = $1`, [id, inMs]);
+export const setDue = (db: Db, table: 'runs' | 'deployments' | 'environments', id: string, inMs: number | null): Promise<unknown> => db.rows(`update ${table} set due_at = case when $2::float8 is null then null else now() + $2::float8 * interval '1 ms' end where id = $1`, [id, inMs]);
 
 export const lockRun = (db: Db, id: string): Promise<RunRow | null> => db.one(`select ${runColumns} from runs where id = $1 for update`, [id]);
 export const runById = (db: Db, id: string): Promise<RunRow | null> => db.one(`select ${runColumns} from runs where id = $1`, [id]);
@@ -138,5 +130,4 @@ export async function askStop(db: Db, run: string, who: string): Promise<boolean
 }
 
 /** Allows an untrusted commit to run. */
-export const allowCommit = (db: Db, project: string, commit: string): Promise<{ id: string; number: number }[]> =>
-  db.rows(`update runs set allowed = true, due_at = now(), issue = null where project_id = $1 and commit = $2 and not allowed and state = 'waiting' returning id, number`, [project, commit]);
+export const allowCommit = (db: Db, project: string, commit: string): Promise<{ id: string; number: number }[]> => db.rows(`update runs set allowed = true, due_at = now(), issue = null where project_id = $1 and commit = $2 and not allowed and state = 'waiting' returning id, number`, [project, commit]);

@@ -22,8 +22,7 @@ export const openIntent = (db: Db, project: string, branch: string, after: strin
   db.one(`select id, actor from pushes where project_id = $1 and branch = $2 and commit is not distinct from $3 and state = 'intended' order by id desc limit 1`, [project, branch, after]);
 
 /** Intents that came to nothing: older than a minute, and the ref stands elsewhere. */
-export const dropOldIntents = (db: Db, project: string): Promise<unknown> =>
-  db.rows(`update pushes set state = 'refused' where project_id = $1 and state = 'intended' and at < now() - interval '1 minute'`, [project]);
+export const dropOldIntents = (db: Db, project: string): Promise<unknown> => db.rows(`update pushes set state = 'refused' where project_id = $1 and state = 'intended' and at < now() - interval '1 minute'`, [project]);
 
 export interface Push {
   project: { id: string; name: string };
@@ -59,8 +58,7 @@ export async function recordBranchRemoved(db: Db, project: { id: string; name: s
   if (row) await recordEvents(db, { type: 'branch.removed', project: project.id, subject: `${project.name}/${branch}`, actor, data: { branch } });
 }
 
-export const saveCommit = (db: Db, project: string, commit: CommitRow): Promise<unknown> =>
-  db.rows('insert into commits (project_id, id, title, author, at) values ($1, $2, $3, $4, $5) on conflict do nothing', [project, commit.id, commit.title, commit.author, commit.at]);
+export const saveCommit = (db: Db, project: string, commit: CommitRow): Promise<unknown> => db.rows('insert into commits (project_id, id, title, author, at) values ($1, $2, $3, $4, $5) on conflict do nothing', [project, commit.id, commit.title, commit.author, commit.at]);
 
 export const recordedBranches = (db: Db, project: string): Promise<{ name: string; head: string }[]> => db.rows('select name, head from branches where project_id = $1', [project]);
 
@@ -78,10 +76,7 @@ export interface NewRun {
 
 export async function addRun(db: Db, run: NewRun): Promise<number> {
   const number = await nextNumber(db, run.project, 'runs');
-  await db.rows(
-    `insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
-    [newId(), run.project, number, run.commit, run.branch, run.pullRequest, run.line, run.cause, run.actor, run.allowed],
-  );
+  await db.rows(`insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, [newId(), run.project, number, run.commit, run.branch, run.pullRequest, run.line, run.cause, run.actor, run.allowed]);
   await recordEvents(db, { type: 'run.recorded', project: run.project, subject: `run ${number}`, actor: run.actor, data: { number, commit: run.commit, branch: run.branch, pullRequest: run.pullRequest, cause: run.cause, allowed: run.allowed } });
   await notify(db, 'runs');
   return number;
@@ -98,13 +93,7 @@ export interface IntakeRow {
 
 /** Records an event of a code host before it is answered. False when it was seen before. */
 export async function recordIntake(db: Db, event: Omit<IntakeRow, 'tries'>): Promise<boolean> {
-  const row = await db.one('insert into intake (project_id, event_id, source, type, body) values ($1, $2, $3, $4, $5) on conflict do nothing returning 1 as ok', [
-    event.project_id,
-    event.event_id,
-    event.source,
-    event.type,
-    JSON.stringify(event.body),
-  ]);
+  const row = await db.one('insert into intake (project_id, event_id, source, type, body) values ($1, $2, $3, $4, $5) on conflict do nothing returning 1 as ok', [event.project_id, event.event_id, event.source, event.type, JSON.stringify(event.body)]);
   if (row) await notify(db, 'sources');
   return row !== null;
 }
@@ -154,7 +143,6 @@ export async function savePullRequest(db: Db, project: string, pull: PullRequest
   return before;
 }
 
-export const findPullRequest = (db: Db, project: string, number: number): Promise<PullRequestRow | null> =>
-  db.one('select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2', [project, number]);
+export const findPullRequest = (db: Db, project: string, number: number): Promise<PullRequestRow | null> => db.one('select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2', [project, number]);
 
 export const openPullRequests = (db: Db, project: string): Promise<PullRequestRow[]> => db.rows(`select number, title, head, base, trusted, state from pull_requests where project_id = $1 and state = 'open' order by number`, [project]);

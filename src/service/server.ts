@@ -108,7 +108,9 @@ export async function change<T>(service: Service, request: FastifyRequest, reply
   if (typeof key !== 'string' || key.length < 8 || key.length > 200) throw new CodedError('key_missing');
   const caller = request.caller as Caller;
   const actor = `${caller.kind}:${caller.id}`;
-  const hash = createHash('sha256').update(`${request.method} ${request.url}\n${JSON.stringify(request.body ?? null)}`).digest();
+  const hash = createHash('sha256')
+    .update(`${request.method} ${request.url}\n${JSON.stringify(request.body ?? null)}`)
+    .digest();
   const replay = async (): Promise<unknown> => {
     const earlier = await earlierAnswer(service.context.records, actor, key);
     if (!earlier) return undefined;

@@ -71,7 +71,10 @@ export async function runView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, 
 
 export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promise<api.RunDetail> {
   const [view, tasks, attempts, definition, agents] = await Promise.all([runView(db, project, row), tasksOf(db, row.id), attemptsOfRun(db, row.id), definitionOf(db, project.id, row.commit), listAgents(db)]);
-  const commands = await commandsOf(db, attempts.map((one) => one.id));
+  const commands = await commandsOf(
+    db,
+    attempts.map((one) => one.id),
+  );
   const expected = await db.rows<{ name: string; ms: number }>(
     `select t.name, percentile_cont(0.5) within group (order by extract(epoch from t.ended_at - t.started_at) * 1000) as ms
      from tasks t join (select id from runs where project_id = $1 and state = 'passed' and number < $2 order by number desc limit 5) r on r.id = t.run_id where t.state = 'passed' group by t.name`,
@@ -151,13 +154,7 @@ export async function environmentView(service: Service, db: Db, project: Project
     const found = id ? await deploymentById(db, id) : null;
     return found ? deploymentView(db, project, found) : null;
   };
-  const [live, serving, movingRows, newest, pull] = await Promise.all([
-    view(row.live_id),
-    row.serving_id !== row.live_id ? view(row.serving_id) : null,
-    movingDeployments(db, row.id),
-    deploymentsOf(db, row.id, 1),
-    row.pull_request === null ? null : findPullRequest(db, project.id, row.pull_request),
-  ]);
+  const [live, serving, movingRows, newest, pull] = await Promise.all([view(row.live_id), row.serving_id !== row.live_id ? view(row.serving_id) : null, movingDeployments(db, row.id), deploymentsOf(db, row.id, 1), row.pull_request === null ? null : findPullRequest(db, project.id, row.pull_request)]);
   const instances = (await instancesOfEnvironment(db, row.id)).filter((one) => one.deployment_id === (row.serving_id ?? row.live_id) && one.wanted);
   const served = row.serving_id ? await db.one<{ release_id: string }>('select release_id from deployments where id = $1', [row.serving_id]) : null;
   const asked = served ? Object.values((await releaseById(db, served.release_id)).plan.parts).reduce((sum, part) => sum + (part.kind === 'site' ? 0 : part.instances), 0) : 0;
@@ -228,7 +225,10 @@ export async function environmentDetail(service: Service, db: Db, project: Proje
       endedAt: iso(one.ended_at),
     })),
     history: await Promise.all(past.map((one) => deploymentView(db, project, one))),
-    revertsTo: revertTarget(past.map((one) => ({ number: one.number, release: one.release, state: one.state, wasLive: one.live_at !== null })), live),
+    revertsTo: revertTarget(
+      past.map((one) => ({ number: one.number, release: one.release, state: one.state, wasLive: one.live_at !== null })),
+      live,
+    ),
     delays: addressesDelay(await listEdges(db), row),
   };
 }
@@ -297,4 +297,3 @@ export const eventView = (row: EventRow): api.Event => ({
   datacontenttype: 'application/json',
   data: { actor: row.actor, ...row.data },
 });
-

@@ -113,7 +113,23 @@ export const Deployment = Type.Object({
 });
 export type Deployment = Static<typeof Deployment>;
 
-export const Instance = Type.Object({ id: Id, deployment: Type.Integer(), part: Type.String(), kind: Type.String(), position: Type.Integer(), state: oneOf(instanceStates), wanted: Type.Boolean(), restarts: Type.Integer(), agent: Nullable(Type.String()), port: Nullable(Type.Integer()), exit: Nullable(Type.Integer()), issue: Nullable(Said), createdAt: Time, readyAt: Nullable(Time), endedAt: Nullable(Time) });
+export const Instance = Type.Object({
+  id: Id,
+  deployment: Type.Integer(),
+  part: Type.String(),
+  kind: Type.String(),
+  position: Type.Integer(),
+  state: oneOf(instanceStates),
+  wanted: Type.Boolean(),
+  restarts: Type.Integer(),
+  agent: Nullable(Type.String()),
+  port: Nullable(Type.Integer()),
+  exit: Nullable(Type.Integer()),
+  issue: Nullable(Said),
+  createdAt: Time,
+  readyAt: Nullable(Time),
+  endedAt: Nullable(Time),
+});
 export type Instance = Static<typeof Instance>;
 
 export const Environment = Type.Object({
@@ -141,7 +157,10 @@ export const Environment = Type.Object({
   waits: Nullable(Type.Object({ release: Type.Integer(), commits: Type.Integer(), allowed: Type.Boolean(), why: Nullable(Type.String()) })),
 });
 export type Environment = Static<typeof Environment>;
-export const EnvironmentDetail = Type.Intersect([Environment, Type.Object({ parts: Type.Array(Type.Object({ name: Type.String(), kind: oneOf(partKinds), at: Nullable(Type.String()), digest: Digest })), instanceList: Type.Array(Instance), history: Type.Array(Deployment), revertsTo: Nullable(Type.Integer()), delays: Nullable(Type.String()) })]);
+export const EnvironmentDetail = Type.Intersect([
+  Environment,
+  Type.Object({ parts: Type.Array(Type.Object({ name: Type.String(), kind: oneOf(partKinds), at: Nullable(Type.String()), digest: Digest })), instanceList: Type.Array(Instance), history: Type.Array(Deployment), revertsTo: Nullable(Type.Integer()), delays: Nullable(Type.String()) }),
+]);
 export type EnvironmentDetail = Static<typeof EnvironmentDetail>;
 
 export const Promotion = Type.Object({

@@ -25,10 +25,7 @@ export type Registered = Static<typeof Registered>;
 
 const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false });
 
-export const Poll = Type.Object(
-  { boot: Id, free: Type.Integer({ minimum: 0, maximum: 256 }), attempts: Type.Array(Held, { maxItems: 1000 }), instances: Type.Array(Held, { maxItems: 1000 }), waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }) },
-  { additionalProperties: false },
-);
+export const Poll = Type.Object({ boot: Id, free: Type.Integer({ minimum: 0, maximum: 256 }), attempts: Type.Array(Held, { maxItems: 1000 }), instances: Type.Array(Held, { maxItems: 1000 }), waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }) }, { additionalProperties: false });
 export type Poll = Static<typeof Poll>;
 
 export const AttemptWork = Type.Object({

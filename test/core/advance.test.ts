@@ -11,7 +11,14 @@ describe('a run', () => {
 
   it('makes ready what has all its needs, and skips what can not have them', () => {
     const step = advanceRun(facts({ a: ['passed', []], b: ['failed', []], c: ['waiting', ['a']], d: ['waiting', ['a', 'b']], e: ['waiting', ['d']] }), false);
-    expect(step).toEqual({ tasks: [{ name: 'c', state: 'ready' }, { name: 'd', state: 'skipped' }, { name: 'e', state: 'skipped' }], ends: null });
+    expect(step).toEqual({
+      tasks: [
+        { name: 'c', state: 'ready' },
+        { name: 'd', state: 'skipped' },
+        { name: 'e', state: 'skipped' },
+      ],
+      ends: null,
+    });
   });
   it('ends failed when a task failed, passed when all passed', () => {
     expect(advanceRun(facts({ a: ['passed', []], b: ['failed', []] }), false).ends).toBe('failed');
@@ -20,7 +27,13 @@ describe('a run', () => {
   });
   it('stops what has not begun, and waits for what runs', () => {
     const step = advanceRun(facts({ a: ['running', []], b: ['waiting', ['a']], c: ['ready', []] }), true);
-    expect(step).toEqual({ tasks: [{ name: 'b', state: 'stopped' }, { name: 'c', state: 'stopped' }], ends: null });
+    expect(step).toEqual({
+      tasks: [
+        { name: 'b', state: 'stopped' },
+        { name: 'c', state: 'stopped' },
+      ],
+      ends: null,
+    });
     expect(advanceRun(facts({ a: ['stopped', []], b: ['stopped', ['a']] }), true).ends).toBe('stopped');
   });
   it('tries a lost task again, three times at the most', () => {

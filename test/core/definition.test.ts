@@ -87,11 +87,17 @@ describe('a definition', () => {
   it('never throws, and gives either a model or an error', () => {
     const word = fc.constantFrom('tsunagi', '1', 'tasks', 'run', 'needs', 'release', 'parts', 'kind', 'site', ':', '-', '[', ']', '{', '}', '\n', '  ', '&a', '*a', '!t', '"', "'", '|', '>', '?', '#', '\t', '%', '@', 'é', '\u0000');
     fc.assert(
-      fc.property(fc.oneof(fc.string({ unit: 'binary', maxLength: 200 }), fc.array(word, { maxLength: 60 }).map((words) => words.join(' '))), (text) => {
-        const { definition, issues } = parseDefinition(text);
-        expect(definition === null).toBe(issues.some((one) => one.severity === 'error'));
-        for (const one of issues) expect(one.line > 0 && one.column > 0 && wording(one).says.length > 0).toBe(true);
-      }),
+      fc.property(
+        fc.oneof(
+          fc.string({ unit: 'binary', maxLength: 200 }),
+          fc.array(word, { maxLength: 60 }).map((words) => words.join(' ')),
+        ),
+        (text) => {
+          const { definition, issues } = parseDefinition(text);
+          expect(definition === null).toBe(issues.some((one) => one.severity === 'error'));
+          for (const one of issues) expect(one.line > 0 && one.column > 0 && wording(one).says.length > 0).toBe(true);
+        },
+      ),
       { numRuns: 400 },
     );
   });

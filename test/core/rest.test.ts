@@ -71,11 +71,13 @@ describe('patterns', () => {
     expect(select(paths, ['src/', 'nothing/', 'except never/']).idle).toEqual(['nothing/', 'except never/']);
   });
   it('refuse what leaves the folder, for any path that climbs', () => {
-    fc.assert(fc.property(fc.array(fc.constantFrom('a', '..', '.', '', 'b c', 'é'), { minLength: 1 }), (steps) => {
-      const path = steps.join('/');
-      if (steps.includes('..')) expect(unsafePath(path)).not.toBeNull();
-      else if (steps.every((step) => step !== '.' && step !== '')) expect(unsafePath(path)).toBeNull();
-    }));
+    fc.assert(
+      fc.property(fc.array(fc.constantFrom('a', '..', '.', '', 'b c', 'é'), { minLength: 1 }), (steps) => {
+        const path = steps.join('/');
+        if (steps.includes('..')) expect(unsafePath(path)).not.toBeNull();
+        else if (steps.every((step) => step !== '.' && step !== '')) expect(unsafePath(path)).toBeNull();
+      }),
+    );
   });
   it('find the nearest name', () => {
     expect(nearest('biuld', ['build', 'unit'])).toBe('build');
@@ -86,7 +88,10 @@ describe('patterns', () => {
 describe('a fingerprint', () => {
   const { definition } = parseDefinition('tsunagi: 1\nversions: { node: ">=20" }\ntasks:\n  deps: { run: npm ci, makes: [node_modules/] }\n  unit: { needs: [deps], reads: [src/], run: npm test, variables: { A: "1" } }\n');
   const unit = definition?.tasks.unit as never;
-  const files = [{ path: 'src/a.js', mode: '100644', id: 'aa' }, { path: 'src/b.js', mode: '100644', id: 'bb' }];
+  const files = [
+    { path: 'src/a.js', mode: '100644', id: 'aa' },
+    { path: 'src/b.js', mode: '100644', id: 'bb' },
+  ];
   const needs = [{ need: 'deps', makes: ['node_modules'], digest: `sha256:${'1'.repeat(64)}` }];
   const context = { project: 'sailings', folder: '', versions: { node: '20.1.0' }, base: 'b' };
   const of = (change: { task?: object; files?: typeof files; needs?: typeof needs; context?: object } = {}) => fingerprint(fingerprintInputs({ ...(unit as object), ...change.task } as never, change.files ?? files, change.needs ?? needs, { ...context, ...change.context }));
@@ -118,14 +123,20 @@ describe('a plan', () => {
 
   it('puts needs first and gives each task the files it reads', () => {
     const plan = planRun(definition as never, [file('src/x'), file('y'), file('sub', '160000')]);
-    expect(plan.tasks.map((one) => [one.task.name, one.files.length])).toEqual([['a', 2], ['b', 1]]);
+    expect(plan.tasks.map((one) => [one.task.name, one.files.length])).toEqual([
+      ['a', 2],
+      ['b', 1],
+    ]);
     expect(plan.issues).toEqual([]);
   });
   it('names files whose names can not be laid out', () => {
     expect(planRun(definition as never, [file(null), file(`${'n'.repeat(256)}/x`)]).issues.map((one) => one.code)).toEqual(['path_not_text', 'path_unusable']);
   });
   it('pins the newest version that will do, and says what is missing', () => {
-    const agents = [{ tools: { node: '20.20.2' }, base: 'a' }, { tools: { node: '22.1.0' }, base: 'b' }];
+    const agents = [
+      { tools: { node: '20.20.2' }, base: 'a' },
+      { tools: { node: '22.1.0' }, base: 'b' },
+    ];
     expect(pinTools({ node: '>=20 <23' }, agents)).toEqual({ versions: { node: '22.1.0' }, base: 'b' });
     expect(pinTools({ node: '^20' }, agents)).toEqual({ versions: { node: '20.20.2' }, base: 'a' });
     expect(pinTools({ node: '18' }, agents)).toMatchObject({ code: 'no_agent_for_versions', data: { tool: 'node', have: '20.20.2, 22.1.0' } });
@@ -154,7 +165,9 @@ describe('a release', () => {
 
 describe('JUnit XML', () => {
   it('gives the cases, failing ones first, with message and place', () => {
-    const { results } = parseJunit(`<?xml version="1.0"?><testsuites><testsuite name="day view"><testcase name="ok" classname="test" time="0.004"/><testcase name="bad" classname="test"><failure message="expected a received b">expected a\nreceived b\n at file:///project/test/day.test.js:48:12</failure></testcase><testcase name="no"><skipped/></testcase></testsuite></testsuites>`);
+    const { results } = parseJunit(
+      `<?xml version="1.0"?><testsuites><testsuite name="day view"><testcase name="ok" classname="test" time="0.004"/><testcase name="bad" classname="test"><failure message="expected a received b">expected a\nreceived b\n at file:///project/test/day.test.js:48:12</failure></testcase><testcase name="no"><skipped/></testcase></testsuite></testsuites>`,
+    );
     expect(results).toMatchObject({ passed: 1, failed: 1, skipped: 1 });
     expect(results?.cases[0]).toMatchObject({ name: 'bad', group: 'day view', place: 'test/day.test.js:48', message: expect.stringMatching(/^expected a\nreceived b/) });
     expect(results?.cases.find((one) => one.name === 'ok')?.ms).toBe(4);
@@ -162,15 +175,37 @@ describe('JUnit XML', () => {
   it('never throws', () => {
     expect(parseJunit('<html></html>').detail).toMatch(/html/);
     expect(parseJunit('').detail).not.toBeNull();
-    fc.assert(fc.property(fc.oneof(fc.string(), fc.array(fc.constantFrom('<testsuite>', '</testsuite>', '<testcase name="a">', '</testcase>', '<failure>', '&#x0;', '<![CDATA[', ']]>', '&bad;')).map((parts) => parts.join(''))), (text) => {
-      const { results, detail } = parseJunit(text);
-      expect(results === null).toBe(detail !== null);
-    }));
+    fc.assert(
+      fc.property(
+        fc.oneof(
+          fc.string(),
+          fc.array(fc.constantFrom('<testsuite>', '</testsuite>', '<testcase name="a">', '</testcase>', '<failure>', '&#x0;', '<![CDATA[', ']]>', '&bad;')).map((parts) => parts.join('')),
+        ),
+        (text) => {
+          const { results, detail } = parseJunit(text);
+          expect(results === null).toBe(detail !== null);
+        },
+      ),
+    );
   });
 });
 
 describe('promotion', () => {
-  const facts: PromotionFacts = { environment: 'sailings/production', after: 'staging', release: 5, liveRelease: 4, held: false, heldWhy: '', moving: false, closed: false, verifies: true, tasks: [{ name: 'unit', state: 'passed', run: 9, tests: 12 }], verification: { environment: 'staging', deployment: 7, at: '' }, wasLiveBefore: true, unset: [] };
+  const facts: PromotionFacts = {
+    environment: 'sailings/production',
+    after: 'staging',
+    release: 5,
+    liveRelease: 4,
+    held: false,
+    heldWhy: '',
+    moving: false,
+    closed: false,
+    verifies: true,
+    tasks: [{ name: 'unit', state: 'passed', run: 9, tests: 12 }],
+    verification: { environment: 'staging', deployment: 7, at: '' },
+    wasLiveBefore: true,
+    unset: [],
+  };
 
   it('is allowed when every rule is met, and shows the evidence', () => {
     const judgement = judgePromotion(facts);
@@ -194,7 +229,10 @@ describe('variables', () => {
   it('come as literals, defaults or references, and say what is unset', () => {
     const at = { environment: { name: 'staging', url: 'http://s' }, release: { number: 7, commit: 'c' }, project: { name: 'p' } };
     const plan = (from: string, then = '') => ({ kind: 'from' as const, from, then });
-    expect(resolveVariables({ A: { kind: 'literal', value: '1' }, B: { kind: 'set', default: 'b' }, C: { kind: 'set', default: null }, D: plan('environment.url', '/api'), E: plan('release.number'), F: plan('project.name'), G: plan('release.commit'), H: plan('environment.name') }, at)).toEqual({ values: { A: '1', B: 'b', D: 'http://s/api', E: 'r7', F: 'p', G: 'c', H: 'staging' }, unset: ['C'] });
+    expect(resolveVariables({ A: { kind: 'literal', value: '1' }, B: { kind: 'set', default: 'b' }, C: { kind: 'set', default: null }, D: plan('environment.url', '/api'), E: plan('release.number'), F: plan('project.name'), G: plan('release.commit'), H: plan('environment.name') }, at)).toEqual({
+      values: { A: '1', B: 'b', D: 'http://s/api', E: 'r7', F: 'p', G: 'c', H: 'staging' },
+      unset: ['C'],
+    });
   });
 });
 
@@ -211,7 +249,16 @@ describe('why an instance is not ready', () => {
 
 describe('small parts', () => {
   it('an address leads to the longest path that holds it', () => {
-    const route = { environment: '', deployment: '', release: '', commit: '', paths: [{ at: '/api', kind: 'server' as const, part: 'api', instances: [] }, { at: '/', kind: 'site' as const, part: 'page', bytes: '', layers: [], root: '', fallback: null }] };
+    const route = {
+      environment: '',
+      deployment: '',
+      release: '',
+      commit: '',
+      paths: [
+        { at: '/api', kind: 'server' as const, part: 'api', instances: [] },
+        { at: '/', kind: 'site' as const, part: 'page', bytes: '', layers: [], root: '', fallback: null },
+      ],
+    };
     expect(['/api', '/api/x', '/apis', '/'].map((path) => routePath(route, path)?.part)).toEqual(['api', 'api', 'page', 'page']);
   });
   it('sections are split at the marks, wherever the chunks are cut', () => {
@@ -220,7 +267,9 @@ describe('small parts', () => {
         const all = Buffer.concat(sections.flatMap((bytes) => [Buffer.from(bytes), Buffer.from('\0mark\0')]));
         const split = splitSections('mark');
         const out: Buffer[][] = sections.map(() => []);
-        const take = (pieces: { section: number; bytes: Buffer }[]) => pieces.forEach((piece) => out[piece.section]?.push(piece.bytes));
+        const take = (pieces: { section: number; bytes: Buffer }[]) => {
+          for (const piece of pieces) out[piece.section]?.push(piece.bytes);
+        };
         for (let at = 0; at < all.length; at += size) take(split.push(all.subarray(at, at + size)));
         take(split.end());
         if (!sections.some((bytes) => Buffer.from(bytes).includes(0))) expect(out.map((pieces) => Buffer.concat(pieces).toString('hex'))).toEqual(sections.map((bytes) => Buffer.from(bytes).toString('hex')));

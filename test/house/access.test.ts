@@ -17,7 +17,13 @@ beforeAll(async () => {
 afterAll(() => world?.close());
 
 const id = '01900000-0000-7000-8000-000000000000';
-const place = (path: string) => path.replace(':project', 'pier').replace(':number', '1').replace(':name', 'staging').replace(':id', id).replace(':digest', `sha256:${'0'.repeat(64)}`);
+const place = (path: string) =>
+  path
+    .replace(':project', 'pier')
+    .replace(':number', '1')
+    .replace(':name', 'staging')
+    .replace(':id', id)
+    .replace(':digest', `sha256:${'0'.repeat(64)}`);
 const may = (caller: string, needed: Access) => (needed === 'agent' || needed === 'edge' ? caller === needed : roles.includes(caller as never) && roles.indexOf(caller as never) >= roles.indexOf(needed as never));
 
 describe('every route', () => {

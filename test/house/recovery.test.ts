@@ -16,7 +16,7 @@ const transitions = [
 let world: World;
 let checkout: Checkout;
 beforeAll(async () => {
-  world = await openWorld({ timing: { lease: 1_500 } });
+  world = await openWorld({ timing: { lease: 2_000 } });
   let first: string;
   ({ checkout, first } = await world.hosted('ferry', { ...app('start'), 'tsunagi.yaml': appDefinition }));
   await checkout.push();
@@ -72,12 +72,20 @@ describe('the service, killed', () => {
 });
 
 describe('others, killed', () => {
-  const pidsOf = (part: string) => execFileSync('ps', ['-eo', 'pid,args'], { encoding: 'utf8' }).split('\n').filter((line) => line.includes(part)).map((line) => Number(line.trim().split(' ')[0]));
+  const pidsOf = (part: string) =>
+    execFileSync('ps', ['-eo', 'pid,args'], { encoding: 'utf8' })
+      .split('\n')
+      .filter((line) => line.includes(part))
+      .map((line) => Number(line.trim().split(' ')[0]));
 
   it('the agent comes back and adopts its instances, which served all the while', async () => {
     const commit = await checkout.commitAndPush(app('adopted'), 'adopted');
     await world.waitLive('ferry', 'staging', commit);
-    const serving = async () => (await world.environment('ferry', 'staging')).instanceList.filter((one) => one.state === 'ready' && one.wanted).map((one) => one.id).sort();
+    const serving = async () =>
+      (await world.environment('ferry', 'staging')).instanceList
+        .filter((one) => one.state === 'ready' && one.wanted)
+        .map((one) => one.id)
+        .sort();
     const instances = await serving();
     process.kill(world.house.rooms.agent.pid() as number, 'SIGKILL');
     for (let n = 0; n < 40; n++) expect((await world.visit('staging.ferry.localhost', '/api')).status).toBe(200);

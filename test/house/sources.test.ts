@@ -1,4 +1,5 @@
 import { execFileSync } from 'node:child_process';
+import { readdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { CodeHost } from '../../demo/codehost/codehost.js';
@@ -141,7 +142,10 @@ describe('a hosted project', () => {
     const bad = await checkout.commitAndPush({ 'tsunagi.yaml': 'tsunagi: 1\ntaks: {}\nenvironments:\n  staging: { brunch: main }\n' }, 'Bad');
     const run = await world.waitRun('shoal', bad);
     expect(run.issue).toMatchObject({ code: 'definition_invalid', says: expect.stringContaining('2 mistakes') });
-    expect(run.definitionIssues.map((one) => [one.line, one.column, one.next])).toEqual([[2, 1, 'Did you mean `tasks`?'], [4, 14, 'Did you mean `branch`?']]);
+    expect(run.definitionIssues.map((one) => [one.line, one.column, one.next])).toEqual([
+      [2, 1, 'Did you mean `tasks`?'],
+      [4, 14, 'Did you mean `branch`?'],
+    ]);
     expect(await world.api().get('/api/projects/shoal')).toMatchObject({ definitionCommit: good });
   });
 
@@ -178,7 +182,10 @@ describe('a hosted project', () => {
   });
 
   it('refuses a push of a viewer, and of a token for another project', async () => {
-    for (const body of [{ name: 'only looks', role: 'viewer' }, { name: 'elsewhere', role: 'owner', project: 'quay' }]) {
+    for (const body of [
+      { name: 'only looks', role: 'viewer' },
+      { name: 'elsewhere', role: 'owner', project: 'quay' },
+    ]) {
       const { token } = await world.api().post<{ token: string }>('/api/tokens', body);
       await expect(checkout.git('push', '-q', `${world.url.replace('//', `//x:${token}@`)}/git/shoal`, 'HEAD:refs/heads/x')).rejects.toThrow(/403|not found/);
     }
@@ -192,9 +199,10 @@ describe('a hosted project', () => {
 
   it('finds a push whose answer was lost when it starts again', async () => {
     const commit = await checkout.commit({ 'tsunagi.yaml': 'tsunagi: 1\ntasks: { a: { run: "true" } }\n' }, 'Behind its back');
-    const { id } = (await world.api().get<{ items: { name: string; endpoint: string }[] }>('/api/projects'), { id: execFileSync('ls', [join(world.folder, 'house/service/repositories')], { encoding: 'utf8' }).split('\n').find((name) => execFileSync('git', ['--git-dir', join(world.folder, 'house/service/repositories', name), 'branch', '--list', 'odd'], { encoding: 'utf8' }).includes('odd')) as string });
+    const repositories = join(world.folder, 'house/service/repositories');
+    const id = readdirSync(repositories).find((name) => execFileSync('git', ['--git-dir', join(repositories, name), 'branch', '--list', 'odd'], { encoding: 'utf8' }).includes('odd')) as string;
     await world.restart();
-    await checkout.git('push', '-q', join(world.folder, 'house/service/repositories', id), 'HEAD:refs/heads/behind');
+    await checkout.git('push', '-q', join(repositories, id), 'HEAD:refs/heads/behind');
     await world.restart();
     expect((await world.waitRun('shoal', commit)).state).toBe('passed');
   });

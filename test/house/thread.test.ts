@@ -38,7 +38,10 @@ describe('from a push to production and back', () => {
     expect([status, out]).toEqual([0, expect.stringContaining('live')]);
     expect(await text('production')).toBe('one');
     const release = await world.release('ferry', 1);
-    expect(release.evidence.map((one) => [one.kind, one.name, one.digest])).toEqual([['task', 'unit', release.digest], ['verification', 'staging', release.digest]]);
+    expect(release.evidence.map((one) => [one.kind, one.name, one.digest])).toEqual([
+      ['task', 'unit', release.digest],
+      ['verification', 'staging', release.digest],
+    ]);
     const [staging, production] = await Promise.all([world.environment('ferry', 'staging'), world.environment('ferry', 'production')]);
     expect(production.parts).toEqual(staging.parts);
   });
@@ -52,7 +55,12 @@ describe('from a push to production and back', () => {
     const index = JSON.parse(readFileSync(join(folder, 'index.json'), 'utf8'));
     expect(index.manifests[0].digest).toBe((await world.release('ferry', 1)).digest);
     const blobs = readdirSync(join(folder, 'blobs/sha256'));
-    for (const name of blobs) expect(createHash('sha256').update(readFileSync(join(folder, 'blobs/sha256', name))).digest('hex')).toBe(name);
+    for (const name of blobs)
+      expect(
+        createHash('sha256')
+          .update(readFileSync(join(folder, 'blobs/sha256', name)))
+          .digest('hex'),
+      ).toBe(name);
     const release = JSON.parse(readFileSync(join(folder, 'blobs/sha256', index.manifests[0].digest.slice(7)), 'utf8'));
     for (const part of release.manifests) for (const layer of JSON.parse(readFileSync(join(folder, 'blobs/sha256', part.digest.slice(7)), 'utf8')).layers) expect(blobs).toContain(layer.digest.slice(7));
   });
@@ -73,7 +81,12 @@ describe('from a push to production and back', () => {
     expect(now).toMatchObject({ held: { by: 'owner' }, live: { release: 1, kind: 'revert' }, revertsTo: null });
     expect(now.history.find((one) => one.release === 2)?.state).toBe('reverted');
     // The servers that were warm are the ones that answer again; nothing was started anew.
-    expect(now.instanceList.filter((one) => one.part === 'api' && one.state === 'ready' && one.deployment === reverted.number).map((one) => one.id).sort()).toEqual([...before].sort());
+    expect(
+      now.instanceList
+        .filter((one) => one.part === 'api' && one.state === 'ready' && one.deployment === reverted.number)
+        .map((one) => one.id)
+        .sort(),
+    ).toEqual([...before].sort());
     expect(now.instanceList.filter((one) => one.kind === 'worker' && one.state === 'ready' && one.wanted)).toHaveLength(1);
 
     const refused = await world.cli('promote', 'r2', '--to', 'ferry/production');
@@ -183,12 +196,18 @@ describe('tasks', () => {
     const look = run.taskList.find((task) => task.name === 'look');
     const text = await world.log(look?.attempts[0]?.id as string);
     expect(run.state).toBe('passed');
-    expect(text).toContain('./out/deep/b.txt\n./out/link\n./out/tool\na\nCI=true\nGREETING=it\'s $HOME\nHOME=/home/tsunagi\nPATH=/usr/local/bin:/usr/bin:/bin\nTMPDIR=/tmp\n1000\n');
+    expect(text).toContain("./out/deep/b.txt\n./out/link\n./out/tool\na\nCI=true\nGREETING=it's $HOME\nHOME=/home/tsunagi\nPATH=/usr/local/bin:/usr/bin:/bin\nTMPDIR=/tmp\n1000\n");
     expect(text).not.toContain('secret.txt');
     expect(text).toMatch(/cannot access '\/root'|cannot open directory '\/root'/);
     expect(text).toMatch(/cannot access '\/etc\/shadow'/);
     expect(text.trimEnd().split('\n').at(-1)?.trim()).toBe('lo');
-    expect(look?.attempts[0]?.commands.map((command) => [command.state, command.exit])).toEqual([['passed', 0], ['passed', 0], ['passed', 0], ['passed', 0], ['passed', 0]]);
+    expect(look?.attempts[0]?.commands.map((command) => [command.state, command.exit])).toEqual([
+      ['passed', 0],
+      ['passed', 0],
+      ['passed', 0],
+      ['passed', 0],
+      ['passed', 0],
+    ]);
   });
 
   it('make the same output from the same bytes', async () => {
@@ -217,14 +236,17 @@ describe('tasks', () => {
   });
 
   it('hand text to the shell unchanged, whatever it holds', async () => {
-    const run = await perform('  quote: { run: "echo \\"a b\\" \'c\' `echo d` $((1+1)) > \'o u t\'; cat \'o u t\'; echo é" }\n');
+    const run = await perform("  quote: { run: \"echo \\\"a b\\\" 'c' `echo d` $((1+1)) > 'o u t'; cat 'o u t'; echo é\" }\n");
     expect(await world.log(run.taskList[0]?.attempts[0]?.id as string)).toBe('a b c d 2\né\n');
   });
 
   it('are stopped by a person with every process, also one that ignores TERM', async () => {
     const commit = await checkout.commitAndPush({ 'tsunagi.yaml': definition(`  stuck:\n    run: "(trap '' TERM; setsid sleep 987654 & sleep 987654) & echo started; wait"\n`) }, 'Stuck');
     const run = await until('the run runs', async () => (await world.api().get<{ items: { number: number; commit: { id: string }; state: string }[] }>('/api/runs?project=tasks')).items.find((one) => one.commit.id === commit && one.state === 'running'));
-    const sleeping = () => execFileSync('ps', ['-eo', 'args'], { encoding: 'utf8' }).split('\n').filter((line) => line === 'sleep 987654').length;
+    const sleeping = () =>
+      execFileSync('ps', ['-eo', 'args'], { encoding: 'utf8' })
+        .split('\n')
+        .filter((line) => line === 'sleep 987654').length;
     await until('its processes run', async () => sleeping() === 2);
     expect((await world.cli('run', 'stop', String(run.number), '--project', 'tasks')).status).toBe(0);
     const ended = await world.waitRun('tasks', commit);
@@ -259,7 +281,9 @@ describe('tasks', () => {
 
 describe('prepare', () => {
   it('runs once before new servers start, with the variables of the environment, and a failure stops there', async () => {
-    const files = { ...app('prepared'), 'tsunagi.yaml': `tsunagi: 1
+    const files = {
+      ...app('prepared'),
+      'tsunagi.yaml': `tsunagi: 1
 release:
   parts:
     api: { kind: server, files: [server.js, package.json, migrate.sh], start: node server.js, at: /api }
@@ -267,7 +291,9 @@ release:
   variables: { LEVEL: "7" }
 environments:
   staging: { branch: main }
-`, 'migrate.sh': 'echo "prepare of $TSUNAGI_RELEASE in $TSUNAGI_ENVIRONMENT at level $LEVEL"; touch here\n' };
+`,
+      'migrate.sh': 'echo "prepare of $TSUNAGI_RELEASE in $TSUNAGI_ENVIRONMENT at level $LEVEL"; touch here\n',
+    };
     const { checkout, first } = await world.hosted('prepared', files);
     await checkout.push();
     await world.waitLive('prepared', 'staging', first);

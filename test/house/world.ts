@@ -5,7 +5,7 @@ import { request } from 'node:http';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { promisify } from 'node:util';
-import type { AddedProject, AddedToken, Deployment, Environment, EnvironmentDetail, Event, LogChunk, PageOf, Problem, ReleaseDetail, Run, RunDetail } from '../../src/wire/api.js';
+import type { AddedProject, AddedToken, Deployment, EnvironmentDetail, Event, LogChunk, PageOf, Problem, ReleaseDetail, Run, RunDetail } from '../../src/wire/api.js';
 import type { Timing } from '../../src/engine/context.js';
 
 export const root = process.cwd();
@@ -228,5 +228,3 @@ environments:
   staging: { branch: main, verify: { reads: [check.js, package.json], run: node check.js } }
   production: { after: staging }
 `;
-
-export type { Environment };

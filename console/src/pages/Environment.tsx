@@ -106,7 +106,14 @@ function Instances({ list, shown, show }: { list: Instance[]; shown: string | nu
       <h2 className="mb-1 font-semibold">Instances</h2>
       {list.length === 0 ? <p className="text-second">It has no servers and no workers.</p> : null}
       {list.map((item) => (
-        <button key={item.id} type="button" data-row aria-pressed={shown === item.id} onClick={() => show(shown === item.id ? null : item.id)} className={`flex w-full cursor-pointer items-center gap-2.5 border-b border-faint px-1 py-1.5 text-left last:border-0 ${shown === item.id ? 'bg-indigo-wash' : 'hover:bg-faint'}`}>
+        <button
+          key={item.id}
+          type="button"
+          data-row
+          aria-pressed={shown === item.id}
+          onClick={() => show(shown === item.id ? null : item.id)}
+          className={`flex w-full cursor-pointer items-center gap-2.5 border-b border-faint px-1 py-1.5 text-left last:border-0 ${shown === item.id ? 'bg-indigo-wash' : 'hover:bg-faint'}`}
+        >
           <Mark state={item.state === 'ready' ? 'passed' : item.state} />
           <span className="font-semibold">
             {item.part} {item.position}

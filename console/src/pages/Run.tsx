@@ -41,7 +41,11 @@ export function RunPage(): React.ReactNode {
         <span className="code text-second">
           {short(one.commit.id)} · {one.pullRequest ? `pr-${one.pullRequest}` : one.branch}
         </span>
-        {one.release ? <span className="text-second">became <span className="code font-semibold text-ink">r{one.release}</span></span> : null}
+        {one.release ? (
+          <span className="text-second">
+            became <span className="code font-semibold text-ink">r{one.release}</span>
+          </span>
+        ) : null}
         <span className="ml-auto flex gap-2">
           {going && one.allowed ? <Button onClick={() => stop.mutate()}>Stop</Button> : null}
           {going && !one.allowed ? (

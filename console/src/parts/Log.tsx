@@ -6,7 +6,7 @@ import { Button } from './basics';
 
 const lineHeight = 20;
 
-export function Log({ lines, over, opening }: { lines: LogLine[]; over: boolean; /** Scroll to the first error. */ opening: boolean }) {
+export function Log({ lines, over, opening }: { lines: LogLine[]; over: boolean /** Scroll to the first error. */; opening: boolean }) {
   const box = useRef<HTMLDivElement>(null);
   const [wrap, setWrap] = useState(false);
   const [following, setFollowing] = useState(true);
@@ -72,7 +72,12 @@ function coloured(text: string): React.ReactNode {
   let from = 0;
   // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
   for (const match of text.matchAll(/\u001b\[([0-9;?]*)([A-Za-z])/g)) {
-    if (match.index > from) parts.push(<span key={from} className={`${style} ${weight}`}>{text.slice(from, match.index)}</span>);
+    if (match.index > from)
+      parts.push(
+        <span key={from} className={`${style} ${weight}`}>
+          {text.slice(from, match.index)}
+        </span>,
+      );
     from = match.index + match[0].length;
     if (match[2] !== 'm') continue;
     for (const code of (match[1] || '0').split(';').map(Number)) {
@@ -83,6 +88,11 @@ function coloured(text: string): React.ReactNode {
       else if (shades[code]) style = shades[code];
     }
   }
-  if (from < text.length) parts.push(<span key={from} className={`${style} ${weight}`}>{text.slice(from)}</span>);
+  if (from < text.length)
+    parts.push(
+      <span key={from} className={`${style} ${weight}`}>
+        {text.slice(from)}
+      </span>,
+    );
   return parts;
 }

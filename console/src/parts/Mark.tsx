@@ -49,7 +49,23 @@ const shapes: Record<string, { colour: string; draw: (share: number) => React.Re
 };
 
 /** States of deployments and instances in the marks of the others. */
-const like: Record<string, string> = { queued: 'waiting', preparing: 'running', starting: 'running', cutover: 'running', verifying: 'running', live: 'passed', good: 'passed', replaced: 'superseded', reverted: 'stopped', ended: 'skipped', poor: 'running', down: 'failed', empty: 'waiting', closing: 'running', closed: 'skipped' };
+const like: Record<string, string> = {
+  queued: 'waiting',
+  preparing: 'running',
+  starting: 'running',
+  cutover: 'running',
+  verifying: 'running',
+  live: 'passed',
+  good: 'passed',
+  replaced: 'superseded',
+  reverted: 'stopped',
+  ended: 'skipped',
+  poor: 'running',
+  down: 'failed',
+  empty: 'waiting',
+  closing: 'running',
+  closed: 'skipped',
+};
 
 /** @param share how much of the expected time has passed, 0 to 1 */
 export function Mark({ state, share = 0.5, label = true }: { state: string; share?: number; label?: boolean }) {
@@ -62,9 +78,18 @@ export function Mark({ state, share = 0.5, label = true }: { state: string; shar
 }
 
 const washes: Record<string, string> = {
-  good: 'bg-moss-wash text-moss', passed: 'bg-moss-wash text-moss', live: 'bg-moss-wash text-moss', met: 'bg-moss-wash text-moss',
-  failed: 'bg-vermilion-wash text-vermilion', down: 'bg-vermilion-wash text-vermilion', lost: 'bg-vermilion-wash text-vermilion',
-  poor: 'bg-ochre-wash text-ochre', running: 'bg-ochre-wash text-ochre', held: 'bg-ochre-wash text-ochre', moving: 'bg-ochre-wash text-ochre', reverted: 'bg-ochre-wash text-ochre',
+  good: 'bg-moss-wash text-moss',
+  passed: 'bg-moss-wash text-moss',
+  live: 'bg-moss-wash text-moss',
+  met: 'bg-moss-wash text-moss',
+  failed: 'bg-vermilion-wash text-vermilion',
+  down: 'bg-vermilion-wash text-vermilion',
+  lost: 'bg-vermilion-wash text-vermilion',
+  poor: 'bg-ochre-wash text-ochre',
+  running: 'bg-ochre-wash text-ochre',
+  held: 'bg-ochre-wash text-ochre',
+  moving: 'bg-ochre-wash text-ochre',
+  reverted: 'bg-ochre-wash text-ochre',
   waits: 'bg-indigo-wash text-indigo',
 };
 

@@ -8,7 +8,11 @@ export const short = (commit: string): string => commit.slice(0, 7);
 
 export function agoText(iso: string, now: number): string {
   const ms = Math.max(0, now - Date.parse(iso));
-  return ms < 3_000 ? 'now' : `${durationText(ms < 60_000 ? Math.round(ms / 1000) * 1000 : ms).replace('.0 s', ' s').replace(/ min \d+ s/, ' min')} ago`;
+  return ms < 3_000
+    ? 'now'
+    : `${durationText(ms < 60_000 ? Math.round(ms / 1000) * 1000 : ms)
+        .replace('.0 s', ' s')
+        .replace(/ min \d+ s/, ' min')} ago`;
 }
 
 /** A time relative to now, exact on hover. */

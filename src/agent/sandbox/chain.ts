@@ -71,14 +71,18 @@ export function chainCall(spec: ChainSpec, bin: string): { file: string; args: s
   put('passwd', 'root:x:0:0:root:/nonexistent:/usr/sbin/nologin\ntsunagi:x:1000:1000:tsunagi:/home/tsunagi:/bin/bash\nnobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n');
   put('group', 'root:x:0:\ntsunagi:x:1000:\nnogroup:x:65534:\n');
   put('nsswitch.conf', 'passwd: files\ngroup: files\nhosts: files dns\n');
-  put('options', bubblewrapOptions(spec, way === 'none').join('\0') + '\0');
+  put('options', `${bubblewrapOptions(spec, way === 'none').join('\0')}\0`);
   if (way === 'pasta') {
-    put('pasta', pastaOptions(spec).join('\n') + '\n');
+    put('pasta', `${pastaOptions(spec).join('\n')}\n`);
     if (network.open) put('open', '');
   }
-  if (way === 'relay') put('relays', relayLines(spec).join('\n') + '\n');
+  if (way === 'relay') put('relays', `${relayLines(spec).join('\n')}\n`);
   // Two lower folders at least, or a mount without an upper one is refused; the leftmost is on top.
-  const lower = [...spec.layers].reverse().concat(join(folder, 'empty')).map((path) => relativeTo(folder, path)).join(':');
+  const lower = [...spec.layers]
+    .reverse()
+    .concat(join(folder, 'empty'))
+    .map((path) => relativeTo(folder, path))
+    .join(':');
   const call = [...prefixOf(account), ...(spec.tied ? ['--pdeathsig', 'KILL'] : []), 'bash', join(bin, 'launch.sh'), folder, way, spec.watchLease ? 'watch' : '-', lower, spec.writable ? 'write' : 'read', '--', ...spec.command];
   const env = { PATH: '/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin', LC_ALL: 'C.UTF-8', NODE: process.execPath };
   if (spec.group.entries.length === 0) return { file: call[0] as string, args: call.slice(1), env };
@@ -115,14 +119,7 @@ function bubblewrapOptions(spec: ChainSpec, ownLoopback: boolean): string[] {
 
 function pastaOptions({ network }: ChainSpec): string[] {
   const reach = network.reach.map((one) => String(one.port));
-  return [
-    ...(network.open ? ['--config-net'] : []),
-    '--no-map-gw',
-    ...['-t', network.listen ? `${network.listen.address}/${network.listen.port}:${network.listen.port}` : 'none'],
-    ...['-u', 'none'],
-    ...['-T', reach.length ? reach.join(',') : 'none'],
-    ...['-U', 'none'],
-  ];
+  return [...(network.open ? ['--config-net'] : []), '--no-map-gw', ...['-t', network.listen ? `${network.listen.address}/${network.listen.port}:${network.listen.port}` : 'none'], ...['-u', 'none'], ...['-T', reach.length ? reach.join(',') : 'none'], ...['-U', 'none']];
 }
 
 function relayLines({ network }: ChainSpec): string[] {

@@ -43,13 +43,24 @@ export function findAccounts(): Accounts {
 /** Why no work can be done on this machine, or null. */
 export function missingParts(accounts: Accounts): Issue | null {
   const has = (tool: string) => spawnSync('sh', ['-c', `command -v ${tool}`]).status === 0;
-  for (const [tool, pack] of [['bwrap', 'bubblewrap'], ['unshare', 'util-linux'], ['setpriv', 'util-linux'], ['ip', 'iproute2'], ['tar', 'tar']] as const) {
+  for (const [tool, pack] of [
+    ['bwrap', 'bubblewrap'],
+    ['unshare', 'util-linux'],
+    ['setpriv', 'util-linux'],
+    ['ip', 'iproute2'],
+    ['tar', 'tar'],
+  ] as const) {
     if (!has(tool)) return issue('tool_missing', { tool, command: `apt-get install -y ${pack}` });
   }
   if (process.getuid?.() === 0 && (!accounts.work || !accounts.live)) return issue('sandbox_missing', { why: 'the accounts for sandboxed work are missing.', hint: 'Make them: npm run setup' });
   const tried = spawnSync('unshare', ['-Ur', 'true'], asAccount(accounts.work));
   if (tried.status !== 0) {
-    const setting = existsSync('/proc/sys/kernel/unprivileged_userns_clone') && readFileSync('/proc/sys/kernel/unprivileged_userns_clone', 'utf8').trim() === '0' ? 'sysctl -w kernel.unprivileged_userns_clone=1' : existsSync('/proc/sys/kernel/apparmor_restrict_unprivileged_userns') ? 'sysctl -w kernel.apparmor_restrict_unprivileged_userns=0' : 'sysctl -w user.max_user_namespaces=10000';
+    const setting =
+      existsSync('/proc/sys/kernel/unprivileged_userns_clone') && readFileSync('/proc/sys/kernel/unprivileged_userns_clone', 'utf8').trim() === '0'
+        ? 'sysctl -w kernel.unprivileged_userns_clone=1'
+        : existsSync('/proc/sys/kernel/apparmor_restrict_unprivileged_userns')
+          ? 'sysctl -w kernel.apparmor_restrict_unprivileged_userns=0'
+          : 'sysctl -w user.max_user_namespaces=10000';
     return issue('sandbox_missing', { why: 'unprivileged user namespaces are switched off.', hint: `Allow them: ${setting}` });
   }
   return null;

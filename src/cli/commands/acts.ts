@@ -12,9 +12,15 @@ const usage = (detail: string, command: string) => new CodedError('usage', { det
 export function actCommands(program: Command): void {
   const wait = (command: Command) => command.option('--no-wait', 'do not wait until it is live or has failed');
 
-  wait(shared(program.command('deploy <release>').description('bring a release live in an environment without rules'), 'tsunagi deploy r57 --to sailings/staging').requiredOption('--to <environment>', 'where')).action((release: string, options: Shared & { to: string; wait: boolean }) => ask('deploy', options.to, release, options));
-  wait(shared(program.command('promote [release]').description('deploy exactly what the environment before has verified'), 'tsunagi promote r57 --to sailings/production').requiredOption('--to <environment>', 'where')).action((release: string | undefined, options: Shared & { to: string; wait: boolean }) => ask('promote', options.to, release, options));
-  wait(shared(program.command('revert <environment>').description('go back to what was live before, and hold the environment'), 'tsunagi revert sailings/production').option('--release <release>', 'to this release')).action((environment: string, options: Shared & { release?: string; wait: boolean }) => ask('revert', environment, options.release, options));
+  wait(shared(program.command('deploy <release>').description('bring a release live in an environment without rules'), 'tsunagi deploy r57 --to sailings/staging').requiredOption('--to <environment>', 'where')).action((release: string, options: Shared & { to: string; wait: boolean }) =>
+    ask('deploy', options.to, release, options),
+  );
+  wait(shared(program.command('promote [release]').description('deploy exactly what the environment before has verified'), 'tsunagi promote r57 --to sailings/production').requiredOption('--to <environment>', 'where')).action((release: string | undefined, options: Shared & { to: string; wait: boolean }) =>
+    ask('promote', options.to, release, options),
+  );
+  wait(shared(program.command('revert <environment>').description('go back to what was live before, and hold the environment'), 'tsunagi revert sailings/production').option('--release <release>', 'to this release')).action((environment: string, options: Shared & { release?: string; wait: boolean }) =>
+    ask('revert', environment, options.release, options),
+  );
 
   shared(program.command('hold <environment>').description('let it take nothing by itself until someone lifts it'), 'tsunagi hold sailings/staging --why "data import tonight"')
     .option('--why <reason>', 'why')

@@ -40,7 +40,9 @@ function place(file: string, one: DefinitionIssue): string {
 /** The files of the checkout below a folder, or null where it is none. */
 function filesOf(folder: string): string[] | null {
   try {
-    return execFileSync('git', ['-C', folder, 'ls-files', '-z'], { encoding: 'utf8', maxBuffer: 64 * 1024 * 1024, stdio: ['ignore', 'pipe', 'ignore'] }).split('\0').filter(Boolean);
+    return execFileSync('git', ['-C', folder, 'ls-files', '-z'], { encoding: 'utf8', maxBuffer: 64 * 1024 * 1024, stdio: ['ignore', 'pipe', 'ignore'] })
+      .split('\0')
+      .filter(Boolean);
   } catch {
     return null;
   }

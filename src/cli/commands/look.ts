@@ -11,7 +11,14 @@ export function lookCommands(program: Command): void {
 
   const project = program.command('project').description('repositories and where their commits come from');
   shared(project.command('list').description('all projects'), 'tsunagi project list', { project: false }).action(async (options: Shared) =>
-    give(options, await get<PageOf<Project>>('/api/projects'), ({ items }) => say(table(['PROJECT', 'SOURCE', 'MAIN', 'ADDRESS'], items.map((one) => [one.name, one.source, one.mainBranch, one.url ?? one.endpoint])))),
+    give(options, await get<PageOf<Project>>('/api/projects'), ({ items }) =>
+      say(
+        table(
+          ['PROJECT', 'SOURCE', 'MAIN', 'ADDRESS'],
+          items.map((one) => [one.name, one.source, one.mainBranch, one.url ?? one.endpoint]),
+        ),
+      ),
+    ),
   );
   shared(project.command('add <name>').description('add a project, hosted here or told of by its code host'), 'tsunagi project add sailings --notified https://code.kohama.example/sailings.git', { project: false })
     .option('--hosted', 'its commits are pushed straight to this service (default)')
@@ -29,7 +36,14 @@ export function lookCommands(program: Command): void {
 
   const token = program.command('token').description('tokens for people, agents and edges');
   shared(token.command('list').description('all tokens'), 'tsunagi token list', { project: false }).action(async (options: Shared) =>
-    give(options, await get<PageOf<Token>>('/api/tokens'), ({ items }) => say(table(['TOKEN', 'KIND', 'ROLE', 'PROJECT', 'USED', 'ID'], items.map((one) => [plain(one.name), one.kind, one.role ?? '', one.project ?? '', ago(one.usedAt), faint(one.id)])))),
+    give(options, await get<PageOf<Token>>('/api/tokens'), ({ items }) =>
+      say(
+        table(
+          ['TOKEN', 'KIND', 'ROLE', 'PROJECT', 'USED', 'ID'],
+          items.map((one) => [plain(one.name), one.kind, one.role ?? '', one.project ?? '', ago(one.usedAt), faint(one.id)]),
+        ),
+      ),
+    ),
   );
   shared(token.command('add <name>').description('make a token; it is shown once'), 'tsunagi token add laptop --role developer')
     .option('--role <role>', 'viewer, developer, releaser or owner')
@@ -49,7 +63,14 @@ export function lookCommands(program: Command): void {
     .action(async (options: Shared & { state?: string; branch?: string; limit: string }) => {
       const query = new URLSearchParams({ limit: options.limit });
       for (const key of ['project', 'state', 'branch'] as const) if (options[key]) query.set(key, options[key]);
-      give(options, await get<PageOf<Run>>(`/api/runs?${query}`), ({ items }) => say(table(['RUN', 'PROJECT', 'STATE', 'OF', 'COMMIT', 'TOOK', 'WHEN', 'TITLE'], items.map((one) => [String(one.number), one.project, state(one.state), of(one), short(one.commit.id), took(one.createdAt, one.endedAt), ago(one.createdAt), plain(one.commit.title)]))));
+      give(options, await get<PageOf<Run>>(`/api/runs?${query}`), ({ items }) =>
+        say(
+          table(
+            ['RUN', 'PROJECT', 'STATE', 'OF', 'COMMIT', 'TOOK', 'WHEN', 'TITLE'],
+            items.map((one) => [String(one.number), one.project, state(one.state), of(one), short(one.commit.id), took(one.createdAt, one.endedAt), ago(one.createdAt), plain(one.commit.title)]),
+          ),
+        ),
+      );
     });
   shared(run.command('show <number>').description('one run with its tasks'), 'tsunagi run show 131 --project sailings').action(async (text: string, options: Shared) => {
     const number = numberOf(text, '');
@@ -65,15 +86,43 @@ export function lookCommands(program: Command): void {
 
   const release = program.command('release').description('immutable bytes with evidence');
   shared(release.command('list').description('releases, the newest first'), 'tsunagi release list --project sailings').action(async (options: Shared) =>
-    give(options, await get<PageOf<Release>>(`/api/projects/${await projectName(options.project)}/releases`), ({ items }) => say(table(['RELEASE', 'OF', 'COMMIT', 'RUN', 'MADE', 'TITLE'], items.map((one) => [`r${one.number}`, of(one), short(one.commit.id), String(one.run), ago(one.createdAt), plain(one.commit.title)])))),
+    give(options, await get<PageOf<Release>>(`/api/projects/${await projectName(options.project)}/releases`), ({ items }) =>
+      say(
+        table(
+          ['RELEASE', 'OF', 'COMMIT', 'RUN', 'MADE', 'TITLE'],
+          items.map((one) => [`r${one.number}`, of(one), short(one.commit.id), String(one.run), ago(one.createdAt), plain(one.commit.title)]),
+        ),
+      ),
+    ),
   );
-  shared(release.command('show <release>').description('one release: digest, parts, evidence'), 'tsunagi release show r57 --project sailings').action(async (text: string, options: Shared) => give(options, await get<ReleaseDetail>(`/api/projects/${await projectName(options.project)}/releases/${numberOf(text, 'r') ?? 0}`), showRelease));
+  shared(release.command('show <release>').description('one release: digest, parts, evidence'), 'tsunagi release show r57 --project sailings').action(async (text: string, options: Shared) =>
+    give(options, await get<ReleaseDetail>(`/api/projects/${await projectName(options.project)}/releases/${numberOf(text, 'r') ?? 0}`), showRelease),
+  );
 
   shared(program.command('agent').description('the machines that do the work').command('list').description('agents with what they can do'), 'tsunagi agent list', { project: false }).action(async (options: Shared) =>
-    give(options, await get<PageOf<AgentView>>('/api/agents'), ({ items }) => say(table(['AGENT', 'STATE', 'SLOTS', 'TAKES', 'NETWORK', 'LIMITS', 'TOOLS'], items.map((one) => [one.name, one.alive ? state('good') : state('down'), String(one.slots), one.class.join(' '), String(one.sandbox.network), String(one.sandbox.limits), Object.entries(one.tools).map((pair) => pair.join(' ')).join(', ')])))),
+    give(options, await get<PageOf<AgentView>>('/api/agents'), ({ items }) =>
+      say(
+        table(
+          ['AGENT', 'STATE', 'SLOTS', 'TAKES', 'NETWORK', 'LIMITS', 'TOOLS'],
+          items.map((one) => [
+            one.name,
+            one.alive ? state('good') : state('down'),
+            String(one.slots),
+            one.class.join(' '),
+            String(one.sandbox.network),
+            String(one.sandbox.limits),
+            Object.entries(one.tools)
+              .map((pair) => pair.join(' '))
+              .join(', '),
+          ]),
+        ),
+      ),
+    ),
   );
 
-  shared(program.command('environment').description('places where releases are live').command('show <environment>').description('parts, instances, history'), 'tsunagi environment show sailings/production').action(async (text: string, options: Shared) => give(options, await get<EnvironmentDetail>((await environmentPlace(text, options.project)).path), showEnvironment));
+  shared(program.command('environment').description('places where releases are live').command('show <environment>').description('parts, instances, history'), 'tsunagi environment show sailings/production').action(async (text: string, options: Shared) =>
+    give(options, await get<EnvironmentDetail>((await environmentPlace(text, options.project)).path), showEnvironment),
+  );
 
   shared(program.command('events').description('what happened, who did it, when'), 'tsunagi events --project sailings --follow')
     .option('--type <type>', 'only events of this type, such as run.ended')
@@ -115,7 +164,11 @@ async function printLog(name: string, path: string, live: boolean, asJson: boole
     rest = lines.pop() ?? '';
     for (const line of lines) say(`${named ? `${faint(name)}  ` : ''}${line}`);
   };
-  if (live) await follow(`${path}&follow=true`, (kind, data: LogChunk) => (kind === 'chunk' ? (print(data), false) : kind === 'end'));
+  if (live)
+    await follow(`${path}&follow=true`, (kind, data: LogChunk) => {
+      if (kind === 'chunk') print(data);
+      return kind === 'end';
+    });
   else for (const chunk of (await get<PageOf<LogChunk>>(path)).items) print(chunk);
   if (rest) say(rest);
 }
@@ -123,7 +176,7 @@ async function printLog(name: string, path: string, live: boolean, asJson: boole
 const of = (one: { branch: string | null; pullRequest: number | null }): string => (one.pullRequest ? `pr-${one.pullRequest}` : plain(one.branch ?? ''));
 
 function showBoard(board: Board): void {
-  if (board.projects.length === 0) return say('There is no project yet.', faint('tsunagi project add NAME'));
+  if (board.projects.length === 0) say('There is no project yet.', faint('tsunagi project add NAME'));
   for (const project of board.projects) {
     say(bold(project.name));
     const { run } = project;
@@ -151,7 +204,13 @@ function showRun(run: RunDetail): void {
   if (run.issue) say(plain(run.issue.says), faint(plain(run.issue.next)));
   for (const one of run.definitionIssues) say(`  tsunagi.yaml:${one.line}:${one.column}  ${plain(one.says)} ${faint(plain(one.next))}`);
   for (const one of run.warnings) say(faint(`  ${plain(one.says)}`));
-  if (run.taskList.length) say(table(['TASK', 'STATE', 'TOOK', 'TESTS', 'WHY'], run.taskList.map((task) => [task.name, state(task.state), took(task.startedAt, task.endedAt), task.tests ? `${task.tests.passed} passed, ${task.tests.failed} failed` : '', plain(task.issue?.says ?? '')])));
+  if (run.taskList.length)
+    say(
+      table(
+        ['TASK', 'STATE', 'TOOK', 'TESTS', 'WHY'],
+        run.taskList.map((task) => [task.name, state(task.state), took(task.startedAt, task.endedAt), task.tests ? `${task.tests.passed} passed, ${task.tests.failed} failed` : '', plain(task.issue?.says ?? '')]),
+      ),
+    );
   for (const task of run.taskList) {
     for (const test of task.tests?.cases.filter((one) => one.state === 'failed').slice(0, 10) ?? []) say(`  ${state('failed')} ${plain(test.group)} ${bold(plain(test.name))} ${faint(plain(test.place))}`, `         ${plain(test.message.split('\n')[0] ?? '')}`);
   }
@@ -160,21 +219,53 @@ function showRun(run: RunDetail): void {
 
 function showRelease(release: ReleaseDetail): void {
   say(`${bold(`r${release.number}`)}  ${short(release.commit.id)} ${plain(release.commit.title)}`, faint(release.digest), '');
-  say(table(['PART', 'KIND', 'SIZE', 'DIGEST'], release.parts.map((part) => [part.name, part.kind, bytes(part.size), part.digest.slice(0, 19)])), '');
-  say(table(['EVIDENCE', 'NAME', 'FROM', 'WHEN'], release.evidence.map((one) => [one.kind, plain(one.name), one.source, ago(one.at)])));
+  say(
+    table(
+      ['PART', 'KIND', 'SIZE', 'DIGEST'],
+      release.parts.map((part) => [part.name, part.kind, bytes(part.size), part.digest.slice(0, 19)]),
+    ),
+    '',
+  );
+  say(
+    table(
+      ['EVIDENCE', 'NAME', 'FROM', 'WHEN'],
+      release.evidence.map((one) => [one.kind, plain(one.name), one.source, ago(one.at)]),
+    ),
+  );
 }
 
 function showEnvironment(one: EnvironmentDetail): void {
   const row = environmentRow(one);
   say(`${bold(`${one.project}/${one.name}`)}  ${row[1]}  ${row[2]}`, faint(row[3] ?? ''));
   if (one.delays) say(one.delays);
-  say('', table(['PART', 'KIND', 'AT', 'DIGEST'], one.parts.map((part) => [part.name, part.kind, part.at ?? '', part.digest.slice(0, 19)])));
-  if (one.instanceList.length) say('', table(['INSTANCE', 'STATE', 'OF', 'AGENT', 'PORT', 'SINCE', 'WHY'], one.instanceList.map((item) => [`${item.part} ${item.position}`, state(item.state), `d${item.deployment}`, item.agent ?? '', String(item.port ?? ''), ago(item.readyAt ?? item.createdAt), plain(item.issue?.says ?? '')])));
-  say('', table(['DEPLOYMENT', 'RELEASE', 'STATE', 'HOW', 'BY', 'WHEN', 'WHY'], one.history.map((item) => [`d${item.number}`, `r${item.release}`, state(item.state), item.kind, plain(item.actor), ago(item.createdAt), plain(item.failure?.says ?? '')])));
+  say(
+    '',
+    table(
+      ['PART', 'KIND', 'AT', 'DIGEST'],
+      one.parts.map((part) => [part.name, part.kind, part.at ?? '', part.digest.slice(0, 19)]),
+    ),
+  );
+  if (one.instanceList.length)
+    say(
+      '',
+      table(
+        ['INSTANCE', 'STATE', 'OF', 'AGENT', 'PORT', 'SINCE', 'WHY'],
+        one.instanceList.map((item) => [`${item.part} ${item.position}`, state(item.state), `d${item.deployment}`, item.agent ?? '', String(item.port ?? ''), ago(item.readyAt ?? item.createdAt), plain(item.issue?.says ?? '')]),
+      ),
+    );
+  say(
+    '',
+    table(
+      ['DEPLOYMENT', 'RELEASE', 'STATE', 'HOW', 'BY', 'WHEN', 'WHY'],
+      one.history.map((item) => [`d${item.number}`, `r${item.release}`, state(item.state), item.kind, plain(item.actor), ago(item.createdAt), plain(item.failure?.says ?? '')]),
+    ),
+  );
 }
 
 function eventLine(one: Event): string {
   const { actor, ...data } = one.data as { actor?: string; issue?: { says?: string } };
-  const facts = Object.entries(data).filter(([, value]) => value !== null && typeof value !== 'object').map(([key, value]) => `${key} ${String(value)}`);
+  const facts = Object.entries(data)
+    .filter(([, value]) => value !== null && typeof value !== 'object')
+    .map(([key, value]) => `${key} ${String(value)}`);
   return `${faint(one.sequence.padStart(5))}  ${faint(one.time.slice(11, 19))}  ${one.type.replace('dev.tsunagi.', '').padEnd(22)} ${bold(plain(one.subject))}  ${faint(plain(`${facts.join(' · ')}${actor && actor !== 'engine' && actor !== 'agent' ? ` · ${actor}` : ''}`))}`;
 }

@@ -37,7 +37,9 @@ export async function keepRunning(room: Room, say: (text: string) => void): Prom
   };
   await new Promise<void>((resolve, reject) => {
     firstFailure = reject;
-    run().then(() => room.ready?.()).then(() => resolve(), reject);
+    run()
+      .then(() => room.ready?.())
+      .then(() => resolve(), reject);
   });
   firstFailure = null;
   return {

@@ -61,15 +61,7 @@ export interface DeploymentFacts {
   limits: { readyMs: number; cutoverMs: number };
 }
 
-export type DeploymentEffect =
-  | { do: 'prepare' }
-  | { do: 'startServers' }
-  | { do: 'serve'; which: 'this' | 'before' }
-  | { do: 'endWorkers'; of: 'this' | 'before' }
-  | { do: 'startWorkers'; of: 'this' | 'before' }
-  | { do: 'verify' }
-  | { do: 'endServers' }
-  | { do: 'goLive' };
+export type DeploymentEffect = { do: 'prepare' } | { do: 'startServers' } | { do: 'serve'; which: 'this' | 'before' } | { do: 'endWorkers'; of: 'this' | 'before' } | { do: 'startWorkers'; of: 'this' | 'before' } | { do: 'verify' } | { do: 'endServers' } | { do: 'goLive' };
 
 export interface DeploymentStep {
   state: DeploymentState;

@@ -47,6 +47,3 @@ export function healthOf(asked: number, instances: readonly InstanceFact[], serv
 
 /** Milliseconds to wait before an instance that ended by itself is started again, by how often that has happened in a row. */
 export const restartDelay = (times: number): number => Math.min(60_000, 500 * 2 ** Math.min(times, 7));
-
-/** How long replaced servers stay ready for a revert. */
-export const warmMs = 15 * 60_000;

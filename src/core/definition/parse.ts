@@ -219,8 +219,8 @@ function circles(nodes: Record<string, { needs: string[] }>, found: (circle: str
   const done = new Set<string>();
   const visit = (name: string, path: string[]): void => {
     const start = path.indexOf(name);
-    if (start >= 0) return found(path.slice(start));
-    if (done.has(name) || !nodes[name]) return;
+    if (start >= 0) found(path.slice(start));
+    if (start >= 0 || done.has(name) || !nodes[name]) return;
     for (const need of nodes[name].needs) visit(need, [...path, name]);
     done.add(name);
   };

@@ -43,7 +43,12 @@ export function planRun(definition: Definition, listed: readonly ListedFile[]): 
 /** The files that a list of patterns chooses (a part's `files`, `reads` of verify). */
 export function filesOf(listed: readonly ListedFile[], patterns: string[] | null): TreeFile[] {
   const files = usableFiles(listed, []);
-  const chosen = new Set(select(files.map((file) => file.path), patterns).paths);
+  const chosen = new Set(
+    select(
+      files.map((file) => file.path),
+      patterns,
+    ).paths,
+  );
   return files.filter((file) => chosen.has(file.path));
 }
 

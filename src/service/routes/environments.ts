@@ -50,9 +50,7 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
     return change(service, request, reply, name, 200, async (db, actor) => environmentView(service, db, project, await act(db, project, actor)));
   };
 
-  app.post('/api/projects/:project/environments/:name/hold', { schema: { body: Hold, response: { 200: Environment } } }, (request, reply) =>
-    answered(request, (db, project, actor) => hold(db, project, nameOf(request), (request.body as { why?: string }).why ?? '', actor), reply, 'environment.held'),
-  );
+  app.post('/api/projects/:project/environments/:name/hold', { schema: { body: Hold, response: { 200: Environment } } }, (request, reply) => answered(request, (db, project, actor) => hold(db, project, nameOf(request), (request.body as { why?: string }).why ?? '', actor), reply, 'environment.held'));
   app.post('/api/projects/:project/environments/:name/lift', { schema: { response: { 200: Environment } } }, (request, reply) => answered(request, (db, project, actor) => lift(db, project, nameOf(request), actor), reply, 'environment.lifted'));
 
   app.get('/api/projects/:project/deployments/:number', { schema: { params: NumberParams, response: { 200: Deployment } } }, async (request) => {

@@ -4,7 +4,7 @@ import { Type } from '@sinclair/typebox';
 import { CodedError } from '../../core/errors.js';
 import { atLeast } from '../../core/states.js';
 import { newToken, tokenHash } from '../../keys/keys.js';
-import { addSession, addToken, type Caller, callerOfToken, endSession, listTokens, removeToken, type TokenRow, useSignIn } from '../../records/people.js';
+import { addSession, addToken, type Caller, callerOfToken, endSession, listTokens, removeToken, type TokenRow, takeSignIn } from '../../records/people.js';
 import { findProject, projectById } from '../../records/projects.js';
 import { AddedToken, Me, NewToken, Page, SignIn, Token } from '../../wire/api.js';
 import { change, cookieName, notFound, type Service } from '../server.js';
@@ -30,7 +30,7 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
 
   async function findPerson(code?: string, token?: string) {
     if (code) {
-      const person = await useSignIn(records, tokenHash(code));
+      const person = await takeSignIn(records, tokenHash(code));
       if (!person) throw new CodedError('code_wrong');
       return person;
     }

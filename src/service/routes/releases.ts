@@ -32,7 +32,10 @@ export function releaseRoutes(app: FastifyInstance, service: Service): void {
   app.get('/api/projects/:project/releases/:number/image', { schema: { params: NumberParams } }, async (request, reply) => {
     const project = await needProject(service, request);
     const release = await needRelease(records, project, (request.params as { number: number }).number);
-    return reply.type('application/x-tar').header('content-disposition', `attachment; filename="${project.name}-r${release.number}.tar"`).send(await layoutTar(blobs, release));
+    return reply
+      .type('application/x-tar')
+      .header('content-disposition', `attachment; filename="${project.name}-r${release.number}.tar"`)
+      .send(await layoutTar(blobs, release));
   });
 }
 

@@ -57,7 +57,7 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     const facts = commit ? await commitFacts(repository, commit) : null;
     if (!commit || !facts) throw new CodedError('ref_unknown', { ref: ref.slice(0, 100), project: project.name });
     await holdCommit(repository, commit);
-    const branch = pullRow ? null : (await records.one<{ name: string }>('select name from branches where project_id = $1 and (name = $2 or ($2 = $3 and head = $3)) order by (name = $4) desc limit 1', [project.id, ref, commit, project.main_branch]))?.name ?? null;
+    const branch = pullRow ? null : ((await records.one<{ name: string }>('select name from branches where project_id = $1 and (name = $2 or ($2 = $3 and head = $3)) order by (name = $4) desc limit 1', [project.id, ref, commit, project.main_branch]))?.name ?? null);
     return change(service, request, reply, 'run.asked', 201, async (db, actor) => {
       const allowed = await allowCommit(db, project.id, commit);
       for (const run of allowed) await recordEvents(db, { type: 'run.allowed', project: project.id, subject: `run ${run.number}`, actor, data: { commit } });

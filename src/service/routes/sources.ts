@@ -49,12 +49,18 @@ export function sourceRoutes(app: FastifyInstance, service: Service): void {
       const { service: asked } = request.query as { service?: string };
       if (!isGitService(asked)) throw new CodedError('body_invalid', { detail: 'service must be git-upload-pack or git-receive-pack.' });
       if (asked === 'git-receive-pack') mayPush(project, caller);
-      return reply.header('cache-control', 'no-store').type(`application/x-${asked}-advertisement`).send(await advertise(repository, asked, protocol(request)));
+      return reply
+        .header('cache-control', 'no-store')
+        .type(`application/x-${asked}-advertisement`)
+        .send(await advertise(repository, asked, protocol(request)));
     });
 
     scope.post('/git/:project/git-upload-pack', { bodyLimit: 64 * 1024 * 1024 }, async (request, reply) => {
       const { repository } = await enter(request);
-      return reply.header('cache-control', 'no-store').type('application/x-git-upload-pack-result').send(exchange(repository, 'git-upload-pack', bodyOf(request), protocol(request)));
+      return reply
+        .header('cache-control', 'no-store')
+        .type('application/x-git-upload-pack-result')
+        .send(exchange(repository, 'git-upload-pack', bodyOf(request), protocol(request)));
     });
 
     scope.post('/git/:project/git-receive-pack', { bodyLimit: 4 * 1024 ** 3 }, async (request, reply) => {

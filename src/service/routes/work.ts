@@ -6,7 +6,7 @@ import { isDigest } from '../../blobs/store.js';
 import { CodedError, type Issue } from '../../core/errors.js';
 import { reportAttempt, reportInstance, loseAttempt } from '../../engine/reports.js';
 import { type AgentRow, acknowledge, agentOfToken, registerAgent, renewAgent, routesAfter } from '../../records/agents.js';
-import { attemptById, claimAttempts, heldAttempts, strayAttempts } from '../../records/attempts.js';
+import { attemptById, claimAttempts, heldAttempts, type strayAttempts } from '../../records/attempts.js';
 import { recordEvents } from '../../records/events.js';
 import { claimInstances, heldInstances, nextStart } from '../../records/instances.js';
 import { appendLog } from '../../records/logs.js';

@@ -1,0 +1,50 @@
+/** `npm run bench [-- NAME…] [--json]`: measures what docs/performance.md reports. Each area ends within three minutes. */
+import { mkdtempSync, chmodSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { type House, openHouse } from '../src/cli/serve/serve.js';
+import { demoApi, type DemoApi } from '../demo/seed.js';
+import { commandLine } from './command-line.js';
+import { cutover } from './cutover.js';
+import { type Figure, show } from './harness.js';
+import { tasks } from './tasks.js';
+
+export interface Bench {
+  house: House;
+  api: DemoApi;
+  folder: string;
+}
+
+const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = { tasks, cutover, 'command-line': () => commandLine() };
+
+async function main(): Promise<number> {
+  const args = process.argv.slice(2);
+  const json = args.includes('--json');
+  const names = args.filter((one) => !one.startsWith('--'));
+  const unknown = names.find((one) => !areas[one]);
+  if (unknown) {
+    process.stderr.write(`There is no bench ${unknown}; there are ${Object.keys(areas).join(', ')}.\n`);
+    return 2;
+  }
+  const folder = mkdtempSync(join(tmpdir(), 'tsunagi-bench-'));
+  chmodSync(folder, 0o711);
+  const house = await openHouse({ data: join(folder, 'house'), env: { TSUNAGI_LOG_LEVEL: 'warn' } });
+  try {
+    for (const [name, run] of Object.entries(areas)) {
+      if (names.length && !names.includes(name)) continue;
+      for (const one of await run({ house, api: demoApi(house.url, house.token), folder })) process.stdout.write(`${json ? JSON.stringify(one) : show(one)}\n`);
+    }
+    return 0;
+  } finally {
+    await house.close();
+    rmSync(folder, { recursive: true, force: true });
+  }
+}
+
+main().then(
+  (status) => process.exit(status),
+  (error: unknown) => {
+    process.stderr.write(`${(error as Error).stack ?? error}\n`);
+    process.exit(1);
+  },
+);

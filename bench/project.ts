@@ -1,0 +1,30 @@
+/** A hosted project to push to. */
+import { join } from 'node:path';
+import { commit, git, startCheckout } from '../demo/scenario/write.js';
+import type { AddedProject, AddedToken } from '../src/wire/api.js';
+import type { Bench } from './bench.js';
+
+export interface BenchProject {
+  name: string;
+  checkout: string;
+  /** Commits and pushes to main; gives the commit's id. */
+  push(files: Record<string, string>): Promise<string>;
+}
+
+let minute = 0;
+
+export async function benchProject({ api, folder }: Bench, name: string): Promise<BenchProject> {
+  const project = await api.post<AddedProject>('/api/projects', { name, source: 'hosted' });
+  const { token } = await api.post<AddedToken>('/api/tokens', { name: `bench ${name}`, role: 'developer' });
+  const checkout = join(folder, name);
+  await startCheckout(checkout, project.endpoint);
+  return {
+    name,
+    checkout,
+    async push(files) {
+      const id = await commit(checkout, { title: `change ${++minute}`, author: 'Mika', files }, minute);
+      await git(checkout, 'push', '-q', project.endpoint.replace('//', `//x:${token}@`), 'main');
+      return id;
+    },
+  };
+}

@@ -1,0 +1,194 @@
+import { existsSync, mkdirSync } from 'node:fs';
+import { join } from 'node:path';
+import { createRequire } from 'node:module';
+import { readFileSync } from 'node:fs';
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
+import { app, appDefinition, type Checkout, openWorld, until, type World } from './world.js';
+
+let world: World;
+let browser: Browser;
+let context: BrowserContext;
+let page: Page;
+let checkout: Checkout;
+const errors: string[] = [];
+const shots = process.env.SHOTS;
+
+beforeAll(async () => {
+  world = await openWorld();
+  let first: string;
+  ({ checkout, first } = await world.hosted('ferry', { ...app('one'), 'tsunagi.yaml': appDefinition }));
+  await checkout.push();
+  await world.waitLive('ferry', 'staging', first);
+  await world.cli('promote', '--to', 'ferry/production');
+  const second = await checkout.commitAndPush(app('two'), 'The second one');
+  await world.waitLive('ferry', 'staging', second);
+  browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync'] });
+  context = await browser.newContext({ viewport: { width: 1280, height: 800 } });
+  page = await context.newPage();
+  page.on('pageerror', (error) => errors.push(error.message));
+  page.on('console', (message) => message.type() === 'error' && !message.text().includes('status of 401') && errors.push(message.text()));
+});
+afterAll(async () => {
+  await browser?.close();
+  await world?.close();
+});
+
+const see = (text: string | RegExp) => page.getByText(text).first().waitFor();
+const axe = readFileSync(createRequire(join(process.cwd(), 'package.json')).resolve('axe-core/axe.min.js'), 'utf8');
+
+/** WCAG 2.2 AA, as far as a program can tell. */
+async function accessible(): Promise<string[]> {
+  return (await page.evaluate(
+    `(async () => { const module = { exports: {} }; ${axe}; const run = (typeof axe === 'object' ? axe : module.exports).run; const found = await run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] }); return found.violations.map((one) => one.id + ': ' + one.nodes.map((node) => node.target.join(' ')).join(', ')); })()`,
+  )) as string[];
+}
+
+describe('the console', () => {
+  it('leads to the sign-in, and back to where one wanted to go', async () => {
+    await page.goto(`${world.url}/ferry/staging`);
+    await page.getByLabel('Token').fill('tsu_wrong');
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await see('The token is not known, has expired or was removed.');
+    await page.getByLabel('Token').fill(world.house.token);
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await see('staging runs r2');
+    errors.length = 0;
+  });
+
+  it('takes a one-time sign-in from the address', async () => {
+    const other = await browser.newContext();
+    const fresh = await other.newPage();
+    await fresh.goto(`${world.url}/sign-in#${await world.house.signIn()}`);
+    await fresh.getByText('What is live where').waitFor();
+    expect(fresh.url()).not.toContain('tsc_');
+    await other.close();
+  });
+
+  it('shows on the board what is live where, and what waits', async () => {
+    await page.goto(world.url);
+    await see('What is live where');
+    await see('1 commit waits');
+    expect(await page.getByRole('link', { name: 'Promote r2' }).isVisible()).toBe(true);
+    expect(await page.getByText('3 of 3 instances').count()).toBe(2);
+  });
+
+  it('changes live while a commit is pushed', async () => {
+    const third = await checkout.commitAndPush(app('three'), 'The third one');
+    await see('The third one');
+    await world.waitLive('ferry', 'staging', third);
+    await see('Promote r3');
+    await see('2 commits wait');
+  });
+
+  it('promotes on one page: evidence, commits, one sentence, one act', async () => {
+    await page.getByRole('link', { name: 'Promote r3' }).click();
+    await see('r3, the same bytes that staging has verified, takes all traffic of ferry/production in one step; r1 stays warm for 15 minutes, ready for a revert.');
+    await see('verified in staging');
+    await see('The second one');
+    await page.getByRole('button', { name: 'Promote r3' }).click();
+    await see('production runs r3');
+    expect(JSON.parse((await world.visit('production.ferry.localhost', '/api')).text).text).toBe('three');
+  });
+
+  it('reverts from the history, holds, and lifts', async () => {
+    await page.getByRole('button', { name: 'Revert to r1' }).click();
+    await see('production runs r1');
+    await see(/reverted from r3 to r1/);
+    expect(JSON.parse((await world.visit('production.ferry.localhost', '/api')).text).text).toBe('one');
+    await page.getByRole('button', { name: 'Lift' }).click();
+    await page.getByRole('button', { name: 'Hold' }).waitFor();
+    await page
+      .getByRole('button', { name: /^api 1/ })
+      .or(page.getByRole('button', { name: /bell 1/ }))
+      .first()
+      .click();
+    await page.getByRole('region', { name: 'Lines of the log' }).waitFor();
+  });
+
+  it('opens a failed run at its first error, with commands and tests', async () => {
+    const files = {
+      'tsunagi.yaml': `tsunagi: 1\ntasks:\n  fine: { reads: [], run: seq 3 }\n  broken:\n    reads: []\n    run: [echo before, "seq 500; echo 'Error: the ramp is up'; seq 500; echo '<testsuite name=\\"ramp\\"><testcase name=\\"lowers\\"><failure message=\\"it is up\\"/></testcase></testsuite>' > r.xml; exit 4"]\n    results: { junit: r.xml }\n`,
+    };
+    const commit = await checkout.commitAndPush(files, 'Breaks <b>bold</b>', 'broken');
+    const run = await world.waitRun('ferry', commit);
+    await page.goto(`${world.url}/ferry/runs/${run.number}`);
+    await see('Breaks <b>bold</b>');
+    await see('exit 4');
+    await see('it is up');
+    await see('Error: the ramp is up');
+    expect(await page.getByText('first error').isVisible()).toBe(true);
+    await page.getByRole('button', { name: /fine/ }).click();
+    await page.waitForURL(/task=fine/);
+    await see('echo before').catch(() => {});
+    await page.goBack();
+  });
+
+  it('streams a live log, and stops a run', async () => {
+    await checkout.commitAndPush({ 'tsunagi.yaml': `tsunagi: 1\ntasks:\n  slow: { reads: [], run: "for i in $(seq 100); do echo tide $i; sleep 0.1; done" }\n` }, 'Slow tide', 'slow');
+    await page.goto(`${world.url}/runs`);
+    await page
+      .getByRole('row', { name: /Slow tide/ })
+      .getByRole('link')
+      .click();
+    await see('tide 3');
+    await page.getByRole('button', { name: 'Stop' }).click();
+    await see('It was stopped by owner.');
+  });
+
+  it('keeps filters in the address, and goes by keys', async () => {
+    await page.goto(`${world.url}/runs?state=failed`);
+    await see('Breaks <b>bold</b>');
+    expect(await page.getByText('The third one').count()).toBe(0);
+    await page.getByRole('button', { name: 'stopped', exact: true }).click();
+    await page.waitForURL(/state=stopped/);
+    await see('Slow tide');
+    await page.keyboard.press('g');
+    await page.keyboard.press('b');
+    await see('What is live where');
+    await page.keyboard.press('j');
+    expect(await page.evaluate('document.activeElement.hasAttribute("data-row")')).toBe(true);
+    await page.keyboard.press('?');
+    await see('down and up in a list');
+    await page.keyboard.press('Escape');
+  });
+
+  it('says when the connection is lost, and goes on by itself', async () => {
+    await page.goto(world.url);
+    await see('What is live where');
+    process.kill(world.house.rooms.service.pid() as number, 'SIGKILL');
+    await see('The connection is lost');
+    await until('it is restored', async () => (await page.getByText('The connection is lost').count()) === 0);
+  });
+
+  it.each(['light', 'dark'] as const)('is accessible in the %s theme, on each page', async (theme) => {
+    await page.evaluate(`localStorage.setItem('theme', '${theme}')`);
+    for (const path of ['/', '/runs', '/ferry/runs/1', '/ferry/production', '/ferry/production/promote', '/sign-in']) {
+      await page.goto(world.url + path);
+      await page.getByRole('heading').first().waitFor();
+      await page.waitForTimeout(300);
+      expect([path, await accessible()]).toEqual([path, []]);
+      if (shots) {
+        mkdirSync(shots, { recursive: true });
+        await page.screenshot({ path: join(shots, `${theme}${path.replaceAll('/', '-')}.png`) });
+      }
+    }
+  });
+
+  it('works on a phone: nothing is wider than the page', async () => {
+    await page.setViewportSize({ width: 390, height: 844 });
+    for (const path of ['/', '/runs', '/ferry/runs/1', '/ferry/production']) {
+      await page.goto(world.url + path);
+      await page.getByRole('heading').first().waitFor();
+      await page.waitForTimeout(200);
+      expect([path, await page.evaluate('document.documentElement.scrollWidth')]).toEqual([path, 390]);
+    }
+    await page.setViewportSize({ width: 1280, height: 800 });
+  });
+
+  it('has had no error of its own', () => {
+    const own = errors.filter((one) => !/ERR_CONNECTION_REFUSED|ERR_INCOMPLETE|ERR_EMPTY_RESPONSE|ERR_CONNECTION_RESET|status of 50\d/.test(one));
+    expect(own).toEqual([]);
+    expect(existsSync('/usr/bin/chromium')).toBe(true);
+  });
+});
