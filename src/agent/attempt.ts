@@ -1,7 +1,8 @@
 /** One attempt, from its claim to its last report. The first cause of an end wins and is recorded once. */
 import { type ChildProcess, spawn } from 'node:child_process';
 import { createHash, randomBytes } from 'node:crypto';
-import { closeSync, createReadStream, openSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { closeSync, createReadStream, openSync, readFileSync, statSync } from 'node:fs';
+import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { durationSource } from '../core/durations.js';
@@ -55,10 +56,17 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
   const report = (happenings: AttemptReport['happenings']) => (dropped() ? Promise.resolve() : untilDone(() => client.post(`${path}/report`, { fence: work.fence, happenings }), context.stopped).catch(ignoreOld));
   const log = makeLogSender(client, `${path}/log`, work.fence, work.logBytes, () => context.stopped() || dropped());
   const folder = join(context.folder, 'work', work.id);
-  // Reports go out one after another, each behind the lines that came before it.
+  // Reports go out one after another; what happens meanwhile goes with the next.
+  let waiting: AttemptReport['happenings'] = [];
   let reports: Promise<unknown> = Promise.resolve();
   const happens = (happening: AttemptReport['happenings'][number]) => {
-    reports = reports.then(() => report([happening]));
+    waiting.push(happening);
+    reports = reports.then(async () => {
+      if (happening.what === 'command-ended' && happening.exit === 0 && happening.position === work.commands.length - 1) return;
+      const batch = waiting;
+      waiting = [];
+      if (batch.length) await report(batch);
+    });
   };
   let ended: Ended;
   try {
@@ -70,8 +78,9 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
   await log.flush();
   await reports;
   if (!dropped() && ended.state === 'passed' && ended.output) await upload(context, work, join(folder, 'outputs.tar'), ended.output);
-  await report([ended]);
-  rmSync(folder, { recursive: true, force: true });
+  await report([...waiting, ended]);
+  // Swept at the next start when this does not come to its end; the slot is free before.
+  void rm(folder, { recursive: true, force: true });
 }
 
 const ignoreOld = (error: unknown) => {

@@ -48,6 +48,8 @@ async function sift(layer: Readable, into: NodeJS.WritableStream, options: Unpac
   const outgoing = pack();
   const links = new Set<string>();
   incoming.on('entry', (header, stream, next) => {
+    // A refusal destroys the entry at hand, too; what it was is told once, by the whole.
+    stream.on('error', () => {});
     const refused = refusal(header) ?? throughLink(header.name, links);
     if (header.type === 'symlink') links.add(header.name.replace(/\/$/, ''));
     if (refused) {

@@ -1,6 +1,7 @@
 import { join } from 'node:path';
 import type { BlobStore } from '../blobs/store.js';
-import { makeRepository } from '../git/repository.js';
+import type { ListedFile } from '../core/plan/plan.js';
+import { listFiles, makeRepository } from '../git/repository.js';
 import type { Keys } from '../keys/keys.js';
 import type { Db, Records } from '../records/database.js';
 import type { ProjectRow } from '../records/projects.js';
@@ -49,6 +50,23 @@ export interface Context {
   log: Log;
   /** Milliseconds since the epoch. */
   now(): number;
+  /** Files of the commits that were listed last; a commit never changes. */
+  trees: Map<string, Promise<ListedFile[]>>;
+}
+
+/** How many commits' lists of files are kept. */
+const treesKept = 32;
+
+/** Every file of a commit in the project's folder. */
+export function treeOf(context: Pick<Context, 'repositories' | 'trees'>, project: Pick<ProjectRow, 'id' | 'folder'>, commit: string): Promise<ListedFile[]> {
+  const key = `${project.id} ${commit}`;
+  const known = context.trees.get(key);
+  if (known) return known;
+  const listed = listFiles(repositoryOf(context, project), commit, project.folder);
+  context.trees.set(key, listed);
+  listed.catch(() => context.trees.delete(key));
+  for (const oldest of context.trees.keys()) if (context.trees.size > treesKept) context.trees.delete(oldest);
+  return listed;
 }
 
 /** A project's bare repository. */

@@ -5,14 +5,14 @@ import { definitionLimit, type DefinitionIssue, parseDefinition } from '../core/
 import { type ErrorCode, issue, type Issue, wording } from '../core/errors.js';
 import { pinTools, planRun } from '../core/plan/plan.js';
 import { layerKey } from '../git/layer.js';
-import { listFiles, readFile } from '../git/repository.js';
+import { readFile } from '../git/repository.js';
 import { listAgents } from '../records/agents.js';
 import { makeEnvironment } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { acceptDefinition, projectById, type ProjectRow, saveDefinition } from '../records/projects.js';
 import { endRun, lockRun, runById, type RunRow, setDue, setRunIssue, startRun } from '../records/runs.js';
 import { openPullRequests } from '../records/sources.js';
-import { type Context, type Db, repositoryOf, reviewHost, standingHost } from './context.js';
+import { type Context, type Db, repositoryOf, reviewHost, standingHost, treeOf } from './context.js';
 
 export const definitionPath = (folder: string): string => (folder ? `${folder}/tsunagi.yaml` : 'tsunagi.yaml');
 
@@ -60,7 +60,7 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
     });
     return;
   }
-  const files = await listFiles(repositoryOf(context, project), run.commit, project.folder);
+  const files = await treeOf(context, project, run.commit);
   const plan = planRun(model, files);
   const refused = plan.issues[0] ?? null;
   const offers = (await listAgents(records)).filter((agent) => agent.alive && agent.class.includes(run.line === 'own' ? 'runs' : 'untrusted'));

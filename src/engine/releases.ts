@@ -4,17 +4,16 @@ import { withNeeds } from '../core/definition/model.js';
 import { filesOf, type ListedFile } from '../core/plan/plan.js';
 import { type Layer, releaseImage } from '../core/release/image.js';
 import { layerOf } from '../git/layer.js';
-import { listFiles } from '../git/repository.js';
 import { dueEnvironments } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { nextNumber, type ProjectRow } from '../records/projects.js';
 import { addEvidence, addRelease, releaseOfRun } from '../records/releases.js';
 import { lockRun, type RunRow, type TaskRow } from '../records/runs.js';
-import { type Context, repositoryOf } from './context.js';
+import { type Context, repositoryOf, treeOf } from './context.js';
 
 export async function makeRelease(context: Context, project: ProjectRow, run: RunRow, plan: ReleasePlan, tasks: readonly TaskRow[]): Promise<void> {
   const repository = repositoryOf(context, project);
-  const listed = await listFiles(repository, run.commit, project.folder);
+  const listed = await treeOf(context, project, run.commit);
   const parts: { part: Part; layers: Layer[] }[] = [];
   for (const part of Object.values(plan.parts)) parts.push({ part, layers: await layersOf(context, repository, part, listed, tasks) });
   const image = releaseImage(parts, { project: project.name, commit: run.commit });

@@ -4,12 +4,11 @@ import type { Task } from '../core/definition/model.js';
 import { issue } from '../core/errors.js';
 import { fingerprint, fingerprintInputs, keptInputs, type NeedOutput } from '../core/fingerprint/inputs.js';
 import { filesOf } from '../core/plan/plan.js';
-import { listFiles } from '../git/repository.js';
 import { addAttempt, attemptsOfRun, attemptsOfTask } from '../records/attempts.js';
 import { recordEvents } from '../records/events.js';
 import { definitionOf, projectById, type ProjectRow } from '../records/projects.js';
 import { endRun, lockRun, runById, type RunRow, setDue, setFingerprint, setTaskState, takeDue, type TaskRow, tasksOf } from '../records/runs.js';
-import { type Context, type Db, repositoryOf } from './context.js';
+import { type Context, type Db, treeOf } from './context.js';
 import { planWaitingRun } from './planning.js';
 import { makeRelease } from './releases.js';
 
@@ -24,11 +23,10 @@ export async function stepRuns(context: Context): Promise<boolean> {
 }
 
 async function advance(context: Context, run: RunRow): Promise<void> {
-  const project = await projectById(context.records, run.project_id);
-  const tasks = await tasksOf(context.records, run.id);
+  const [project, tasks, definition] = await Promise.all([projectById(context.records, run.project_id), tasksOf(context.records, run.id), definitionOf(context.records, run.project_id, run.commit)]);
   // Reads of git come before the transaction; they depend on the commit alone.
-  const files = tasks.some((task) => task.state === 'waiting' && task.fingerprint === null) ? await listFiles(repositoryOf(context, project), run.commit, project.folder) : [];
-  const model = (await definitionOf(context.records, project.id, run.commit))?.model ?? null;
+  const files = tasks.some((task) => task.state === 'waiting' && task.fingerprint === null) ? await treeOf(context, project, run.commit) : [];
+  const model = definition?.model ?? null;
 
   const complete = (rows: TaskRow[]) => rows.filter((task) => task.evidence).every((task) => task.state === 'passed' || task.state === 'reused');
   if (model?.release && !run.released && !run.stopped_by && complete(tasks)) await makeRelease(context, project, run, model.release, tasks);
@@ -61,7 +59,7 @@ async function advance(context: Context, run: RunRow): Promise<void> {
   });
 }
 
-async function makeReady(db: Db, project: ProjectRow, run: RunRow, task: TaskRow, byName: Map<string, TaskRow>, listed: Awaited<ReturnType<typeof listFiles>>): Promise<void> {
+async function makeReady(db: Db, project: ProjectRow, run: RunRow, task: TaskRow, byName: Map<string, TaskRow>, listed: Awaited<ReturnType<typeof treeOf>>): Promise<void> {
   const needs = task.model.needs.map((need): NeedOutput => {
     const row = byName.get(need);
     return { need, makes: row?.model.makes ?? [], digest: row?.output ?? null };

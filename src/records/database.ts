@@ -12,6 +12,8 @@ export interface Db {
   rows<T>(sql: string, bind?: unknown[]): Promise<T[]>;
   /** The first row, or null. */
   one<T>(sql: string, bind?: unknown[]): Promise<T | null>;
+  /** Topics to tell of at the commit; none outside a transition. */
+  topics?: Set<string>;
 }
 
 export interface Records extends Db {
@@ -45,7 +47,9 @@ export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions)
       for (let tries = 1; ; tries++) {
         try {
           const result = await sequelize.transaction(async (transaction) => {
-            const value = await work(on(transaction));
+            const db: Db = { ...on(transaction), topics: new Set() };
+            const value = await work(db);
+            if (db.topics?.size) await tell(db, [...db.topics]);
             crash(`${name}:before`);
             return value;
           });
@@ -70,8 +74,13 @@ function mayRepeat(error: unknown): boolean {
   return code === '40P01' || code === '40001';
 }
 
-/** Tells everyone who listens that something about `topic` has changed; part of the transaction. */
-export const notify = (db: Db, ...topics: string[]): Promise<unknown> => db.rows(`select pg_notify('${channel}', topic) from unnest($1::text[]) topic`, [topics]);
+/** Tells everyone who listens that something about `topic` has changed; in a transition once, at its end. */
+export async function notify(db: Db, ...topics: string[]): Promise<void> {
+  if (!db.topics) return void (await tell(db, topics));
+  for (const topic of topics) db.topics.add(topic);
+}
+
+const tell = (db: Db, topics: string[]): Promise<unknown> => db.rows(`select pg_notify('${channel}', topic) from unnest($1::text[]) topic`, [topics]);
 
 async function listen(url: string, heard: (topic: string) => void): Promise<{ close(): Promise<void> }> {
   let closed = false;

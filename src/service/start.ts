@@ -48,6 +48,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     timing: { ...defaultTiming, ...options.timing },
     log,
     now: Date.now,
+    trees: new Map(),
   };
   mkdirSync(context.repositories, { recursive: true });
   const hub = makeHub();

@@ -3,7 +3,6 @@ import type { Task } from '../core/definition/model.js';
 import { filesOf } from '../core/plan/plan.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
 import { layerKey, layerOf } from '../git/layer.js';
-import { listFiles } from '../git/repository.js';
 import type { Readable } from 'node:stream';
 import type { AttemptRow } from '../records/attempts.js';
 import { deploymentById, type DeploymentRow, environmentById } from '../records/environments.js';
@@ -12,14 +11,14 @@ import { projectById, type ProjectRow } from '../records/projects.js';
 import { releaseById, type ReleaseRow } from '../records/releases.js';
 import { runById, taskById, tasksOf } from '../records/runs.js';
 import type { AttemptWork, InstanceWork } from '../wire/work.js';
-import { type Context, repositoryOf, urlOf } from '../engine/context.js';
+import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js';
 
 export async function attemptWork(context: Context, attempt: AttemptRow): Promise<AttemptWork> {
   const shared = { id: attempt.id, fence: attempt.fence ?? '0', kind: attempt.kind, logBytes: attempt.log_bytes };
   if (attempt.kind === 'task') {
     const task = await taskById(context.records, attempt.task_id as string);
     if (!task) throw new Error(`no task ${attempt.task_id}`);
-    const [tasks, run] = [await tasksOf(context.records, task.run_id), await runById(context.records, task.run_id)];
+    const [tasks, run] = await Promise.all([tasksOf(context.records, task.run_id), runById(context.records, task.run_id)]);
     const model: Task = task.model;
     const layers = tasks.filter((one) => model.needs.includes(one.name) && one.output !== null).map((one) => one.output as string);
     return {
@@ -109,5 +108,5 @@ function variablesOf(context: Context, { deployment, release, environment, proje
 }
 
 async function commitFiles(context: Context, project: ProjectRow, commit: string, reads: string[] | null): Promise<TreeFile[]> {
-  return filesOf(await listFiles(repositoryOf(context, project), commit, project.folder), reads);
+  return filesOf(await treeOf(context, project, commit), reads);
 }

@@ -23,7 +23,7 @@ const pure = ['yaml', 'picomatch', 'semver', 'saxes', 'node:crypto'];
 
 const files = (folder: string): string[] => readdirSync(folder, { withFileTypes: true }).flatMap((entry) => (entry.isDirectory() ? files(join(folder, entry.name)) : /\.tsx?$/.test(entry.name) ? [join(folder, entry.name)] : []));
 const roomOf = (path: string) => (path.startsWith('console/') ? 'console' : path.startsWith('src/cli/serve/') ? 'cli/serve' : (path.split('/')[1] as string));
-const importsOf = (path: string) => [...readFileSync(path, 'utf8').matchAll(/(?:from|import\()\s*'([^']+)'/g)].map((match) => match[1] as string);
+const importsOf = (path: string) => [...readFileSync(path, 'utf8').matchAll(/^(?:import|export)\b[^;]*?from '([^']+)'|^import '([^']+)'|import\('([^']+)'\)/gm)].map((match) => (match[1] ?? match[2] ?? match[3]) as string);
 
 describe('imports', () => {
   it.each([...files('src'), ...files('console/src')])('%s keeps to the table', (path) => {

@@ -34,7 +34,7 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
   const options = {
     data: join(folder, 'house'),
     ports: { console: portBase, edge: portBase + 1, database: portBase + 2 },
-    env: { TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 8_000, ...timing }), TSUNAGI_LOG_LEVEL: 'warn', TSUNAGI_CRASH_FILE: join(folder, 'crash-at'), ...env },
+    env: { TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000, ...timing }), TSUNAGI_LOG_LEVEL: 'warn', TSUNAGI_CRASH_FILE: join(folder, 'crash-at'), ...env },
   };
   let house = await openHouse(options);
   const world = {

@@ -51,7 +51,7 @@ export function useLog(path: string | null): LogState {
   return state;
 }
 
-const telling = /\b(AssertionError|[A-Z]\w*Error\b|error:|not ok|FAIL(ED)?\b|panic:|Traceback|Exception\b|fatal:)|✖/;
+const telling = /\b(AssertionError|([A-Z]\w*)?Error\b|error:|not ok|FAIL(ED)?\b|panic:|Traceback|Exception\b|fatal:)|✖/;
 
 /** Index of the first line that tells of an error, or -1. */
 export const firstError = (lines: readonly LogLine[]): number => lines.findIndex((line) => telling.test(line.text));

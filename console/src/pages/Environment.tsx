@@ -69,9 +69,9 @@ export function EnvironmentPage(): React.ReactNode {
         ) : null}
         {one.delays ? <p className="mt-1 text-ochre">{one.delays}</p> : null}
       </section>
-      <div className="mb-3.5 grid gap-3.5 lg:grid-cols-2">
+      <div className="mb-3.5 grid gap-3.5 *:min-w-0 lg:grid-cols-2">
         <Parts one={one} />
-        <Instances list={one.instanceList} shown={shown} show={setShown} />
+        <Instances list={one.instanceList} live={(one.serving ?? one.live)?.number ?? null} shown={shown} show={setShown} />
       </div>
       {instance ? (
         <div className="mb-3.5">
@@ -89,7 +89,7 @@ function Parts({ one }: { one: EnvironmentDetail }) {
       <h2 className="mb-1 font-semibold">Parts</h2>
       {one.parts.length === 0 ? <p className="text-second">Nothing is live here yet.</p> : null}
       {one.parts.map((part) => (
-        <div key={part.name} className="flex items-baseline gap-3 border-b border-faint py-2 last:border-0">
+        <div key={part.name} className="flex flex-wrap items-baseline gap-x-3 border-b border-faint py-2 last:border-0">
           <span className="font-semibold">{part.name}</span>
           <span className="text-second">{part.kind}</span>
           <span className="code text-second">{part.at}</span>
@@ -100,7 +100,7 @@ function Parts({ one }: { one: EnvironmentDetail }) {
   );
 }
 
-function Instances({ list, shown, show }: { list: Instance[]; shown: string | null; show: (id: string | null) => void }) {
+function Instances({ list, live, shown, show }: { list: Instance[]; live: number | null; shown: string | null; show: (id: string | null) => void }) {
   return (
     <section className="card h-fit px-5 py-3.5" aria-label="Instances">
       <h2 className="mb-1 font-semibold">Instances</h2>
@@ -112,14 +112,14 @@ function Instances({ list, shown, show }: { list: Instance[]; shown: string | nu
           data-row
           aria-pressed={shown === item.id}
           onClick={() => show(shown === item.id ? null : item.id)}
-          className={`flex w-full cursor-pointer items-center gap-2.5 border-b border-faint px-1 py-1.5 text-left last:border-0 ${shown === item.id ? 'bg-indigo-wash' : 'hover:bg-faint'}`}
+          className={`flex w-full cursor-pointer flex-wrap items-center gap-x-2.5 border-b border-faint px-1 py-1.5 text-left last:border-0 ${shown === item.id ? 'bg-indigo-wash' : 'hover:bg-faint'}`}
         >
           <Mark state={item.state === 'ready' ? 'passed' : item.state} />
           <span className="font-semibold">
             {item.part} {item.position}
           </span>
-          <span className="text-second">{item.state === 'ready' && !item.wanted ? 'ending' : item.state}</span>
-          {item.issue ? <span className="truncate text-vermilion">{item.issue.says}</span> : null}
+          <span className="text-second">{item.state !== 'ready' ? item.state : !item.wanted ? 'ending' : item.kind === 'server' && item.deployment !== live ? 'warm' : 'ready'}</span>
+          {item.issue ? <span className="min-w-0 truncate text-vermilion">{item.issue.says}</span> : null}
           <span className="ml-auto whitespace-nowrap text-second">
             d{item.deployment} · {item.agent ?? 'no agent yet'} · <Ago at={item.readyAt ?? item.createdAt} />
           </span>

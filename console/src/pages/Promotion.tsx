@@ -56,7 +56,7 @@ export function PromotionPage(): React.ReactNode {
           </p>
         ) : null}
       </section>
-      <div className="grid gap-3.5 lg:grid-cols-[5fr_6fr]">
+      <div className="grid gap-3.5 *:min-w-0 lg:grid-cols-[5fr_6fr]">
         <section className="card px-5 py-3.5" aria-label="Evidence">
           <h2 className="mb-1 font-semibold">Evidence</h2>
           <ul>

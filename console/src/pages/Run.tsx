@@ -153,7 +153,7 @@ function TaskView({ task }: { task: Task }) {
   const attempt = task.attempts.at(-1) ?? null;
   const log = useLog(attempt && attempt.state !== 'waiting' ? `/api/attempts/${attempt.id}/log` : null);
   return (
-    <div className="grid gap-3.5 lg:grid-cols-[22rem_1fr]">
+    <div className="grid gap-3.5 *:min-w-0 lg:grid-cols-[22rem_1fr]">
       <section className="card h-fit overflow-hidden" aria-label={`Task ${task.name}`}>
         <header className="flex items-baseline justify-between gap-2 border-b border-faint px-4 py-2.5">
           <h2 className="text-[15px] font-semibold">{task.name}</h2>

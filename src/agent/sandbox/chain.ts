@@ -32,10 +32,18 @@ export interface ChainSpec {
 
 const scripts = ['launch.sh', 'inner.sh', 'relay.mjs'];
 
+/** Files of /etc that are the same in every sandbox: nothing of the machine's own shows. */
+const etc = {
+  passwd: 'root:x:0:0:root:/nonexistent:/usr/sbin/nologin\ntsunagi:x:1000:1000:tsunagi:/home/tsunagi:/bin/bash\nnobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n',
+  group: 'root:x:0:\ntsunagi:x:1000:\nnogroup:x:65534:\n',
+  'nsswitch.conf': 'passwd: files\ngroup: files\nhosts: files dns\n',
+};
+
 /** Copies the scripts to where every account can read them. */
 export function installScripts(bin: string): void {
   mkdirSync(bin, { recursive: true, mode: 0o755 });
   for (const script of scripts) copyFileSync(scriptPath(script), join(bin, script));
+  for (const [name, text] of Object.entries(etc)) writeFileSync(join(bin, name), text, { mode: 0o644 });
 }
 
 export const runnerText = (): string => readFileSync(scriptPath('runner.sh'), 'utf8');
@@ -68,10 +76,7 @@ export function chainCall(spec: ChainSpec, bin: string): { file: string; args: s
   };
   put('hosts', ['127.0.0.1 localhost', '::1 localhost', ...network.reach.map((one) => `127.0.0.1 ${one.host}`), ''].join('\n'));
   put('resolv.conf', network.open && way === 'pasta' ? resolvers() : '');
-  put('passwd', 'root:x:0:0:root:/nonexistent:/usr/sbin/nologin\ntsunagi:x:1000:1000:tsunagi:/home/tsunagi:/bin/bash\nnobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n');
-  put('group', 'root:x:0:\ntsunagi:x:1000:\nnogroup:x:65534:\n');
-  put('nsswitch.conf', 'passwd: files\ngroup: files\nhosts: files dns\n');
-  put('options', `${bubblewrapOptions(spec, way === 'none').join('\0')}\0`);
+  put('options', `${bubblewrapOptions(spec, way === 'none', bin).join('\0')}\0`);
   if (way === 'pasta') {
     put('pasta', `${pastaOptions(spec).join('\n')}\n`);
     if (network.open) put('open', '');
@@ -100,13 +105,14 @@ function relativeTo(folder: string, path: string): string {
 const systemFolders = ['bin', 'sbin', 'lib', 'lib32', 'lib64', 'libx32'];
 const systemFiles = ['ssl', 'ca-certificates', 'alternatives', 'ld.so.cache', 'ld.so.conf', 'ld.so.conf.d', 'localtime', 'mime.types', 'java-17-openjdk', 'maven', 'python3', 'python3.11'];
 
-function bubblewrapOptions(spec: ChainSpec, ownLoopback: boolean): string[] {
+function bubblewrapOptions(spec: ChainSpec, ownLoopback: boolean, bin: string): string[] {
   const options = ['--unshare-user', '--uid', '1000', '--gid', '1000', '--unshare-pid', '--unshare-ipc', '--unshare-uts', '--hostname', 'tsunagi', '--die-with-parent', '--new-session', '--cap-drop', 'ALL', '--info-fd', '8'];
   if (ownLoopback) options.push('--unshare-net');
   options.push('--ro-bind', '/usr', '/usr');
   for (const name of systemFolders) if (existsSync(`/${name}`)) options.push('--symlink', `usr/${name}`, `/${name}`);
   options.push('--proc', '/proc', '--dev', '/dev', '--tmpfs', '/tmp', '--tmpfs', '/etc', '--dir', '/home', '--tmpfs', '/home/tsunagi', '--tmpfs', '/run', '--dir', '/var', '--tmpfs', '/var/tmp');
-  for (const name of ['hosts', 'resolv.conf', 'passwd', 'group', 'nsswitch.conf']) options.push('--ro-bind', name, `/etc/${name}`);
+  for (const name of ['hosts', 'resolv.conf']) options.push('--ro-bind', name, `/etc/${name}`);
+  for (const name of Object.keys(etc)) options.push('--ro-bind', join(bin, name), `/etc/${name}`);
   for (const name of systemFiles) options.push('--ro-bind-try', `/etc/${name}`, `/etc/${name}`);
   options.push('--remount-ro', '/etc');
   const ownNode = !process.execPath.startsWith('/usr/');

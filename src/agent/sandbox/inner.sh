@@ -39,7 +39,7 @@ if [[ $net != none ]]; then
     close_private -4 10.0.0.0/8 100.64.0.0/10 169.254.0.0/16 172.16.0.0/12 192.168.0.0/16
     close_private -6 fc00::/7
   elif [[ $net == relay ]]; then
-    here=$(dirname "$(readlink -f "$0")")
+    here=${0%/*}
     while read -r side from to; do
       [[ $side == inside ]] || continue
       setpriv --pdeathsig KILL "$NODE" "$here/relay.mjs" "$from" "$to" >>relay.log 2>&1 3>&- 4>&- 5>&- &

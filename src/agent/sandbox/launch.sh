@@ -11,7 +11,7 @@
 set -uo pipefail
 cd "$1" || exit 125
 net=$2 lease=$3
-here=$(dirname "$(readlink -f "$0")")
+here=${0%/*}
 shift 3
 
 # A real pipe: programs may open /dev/stdout again, which a socket would refuse.

@@ -77,9 +77,8 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   async function pollOnce(request: FastifyRequest, body: Poll): Promise<PollAnswer> {
     const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease);
     if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
-    await claimAttempts(records, agent, body.free, timing.lease);
-    if (agent.class.includes('live')) await claimInstances(records, agent, 20);
-    const [attempts, instances] = [await heldAttempts(records, agent.id), await heldInstances(records, agent.id)];
+    await Promise.all([claimAttempts(records, agent, body.free, timing.lease), agent.class.includes('live') ? claimInstances(records, agent, 20) : null]);
+    const [attempts, instances] = await Promise.all([heldAttempts(records, agent.id), heldInstances(records, agent.id)]);
     const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) => list.some((one) => one.id === row.id && one.fence === row.fence);
     // What is recorded as this agent's and it does not name is given again: an answer that was lost on its way loses no work.
     return {

@@ -1,0 +1,46 @@
+/** The work of `check`, loaded only when it is asked for: the parser is most of the command line's bytes. */
+import { execFileSync } from 'node:child_process';
+import { existsSync, readFileSync, statSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import { checkAgainst } from '../../core/definition/check.js';
+import { type DefinitionIssue, parseDefinition } from '../../core/definition/parse.js';
+import { CodedError, wording } from '../../core/errors.js';
+import { faint, json, plain, say } from '../print.js';
+import type { Shared } from './shared.js';
+
+export function runCheck(path: string | undefined, options: Shared): void {
+  const given = path ?? '.';
+  const file = existsSync(given) && statSync(given).isDirectory() ? join(given, 'tsunagi.yaml') : given;
+  if (!existsSync(file)) throw new CodedError('not_found', { what: `The file ${file}`, hint: 'Stand in the project’s folder, or name the file.' });
+  const { definition, issues } = parseDefinition(readFileSync(file));
+  const files = definition ? filesOf(dirname(file)) : null;
+  const attributes = join(dirname(file), '.gitattributes');
+  const warnings = definition && files ? checkAgainst(definition, files, existsSync(attributes) ? readFileSync(attributes, 'utf8') : null) : [];
+  const errors = issues.filter((one) => one.severity === 'error');
+  if (options.json) json({ valid: definition !== null, issues: issues.map((one) => ({ ...one, ...wording(one) })), warnings: warnings.map((one) => ({ ...one, ...wording(one) })) });
+  else {
+    for (const one of issues) say(place(file, one));
+    for (const one of warnings) say(`${plain(wording(one).says)} ${faint(plain(wording(one).next))}`);
+    if (definition) say(`${file} is right: ${count(Object.keys(definition.tasks).length, 'task')}, ${count(Object.keys(definition.release?.parts ?? {}).length, 'part')}, ${count(Object.keys(definition.environments).length, 'environment')}.`);
+    else say(`${count(errors.length, 'mistake')}.`);
+  }
+  if (!definition) process.exitCode = 1;
+}
+
+const count = (n: number, what: string): string => `${n} ${what}${n === 1 ? '' : 's'}`;
+
+function place(file: string, one: DefinitionIssue): string {
+  const { says, next } = wording(one);
+  return `${file}:${one.line}:${one.column}  ${plain(says)} ${faint(plain(next))}`;
+}
+
+/** The files of the checkout below a folder, or null where it is none. */
+function filesOf(folder: string): string[] | null {
+  try {
+    return execFileSync('git', ['-C', folder, 'ls-files', '-z'], { encoding: 'utf8', maxBuffer: 64 * 1024 * 1024, stdio: ['ignore', 'pipe', 'ignore'] })
+      .split('\0')
+      .filter(Boolean);
+  } catch {
+    return null;
+  }
+}
