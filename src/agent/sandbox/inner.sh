@@ -42,7 +42,11 @@ if [[ $net != none ]]; then
     here=${0%/*}
     while read -r side from to; do
       [[ $side == inside ]] || continue
-      setpriv --pdeathsig KILL "$NODE" "$here/relay.mjs" "$from" "$to" >>relay.log 2>&1 3>&- 4>&- 5>&- &
+      setpriv --pdeathsig KILL "$NODE" "$here/relay.mjs" "$from" "$to" "ready-$from" >>relay.log 2>&1 3>&- 4>&- 5>&- &
+      for ((tries = 0; tries < 500; tries++)); do
+        [[ -e ready-$from ]] && break
+        sleep 0.02
+      done
     done <relays
   fi
 fi

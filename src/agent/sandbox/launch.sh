@@ -28,6 +28,15 @@ inner=$!
 exec 7>&-
 
 helpers=()
+# A relay that does not listen yet would refuse what it is there for.
+begun() {
+  local tries
+  for ((tries = 0; tries < 500; tries++)); do
+    [[ -e $1 ]] && return 0
+    sleep 0.02
+  done
+  return 1
+}
 tie() {
   case $net in
     pasta)
@@ -37,8 +46,9 @@ tie() {
     relay)
       while read -r side from to; do
         [[ $side == outside ]] || continue
-        setpriv --pdeathsig KILL "$NODE" "$here/relay.mjs" "$from" "$to" >>relay.log 2>&1 3>&- 4>&- 5>&- &
+        setpriv --pdeathsig KILL "$NODE" "$here/relay.mjs" "$from" "$to" "ready-$from" >>relay.log 2>&1 3>&- 4>&- 5>&- &
         helpers+=($!)
+        begun "ready-$from" || return 1
       done <relays
       ;;
   esac

@@ -1,5 +1,5 @@
-/** Passes connections on: relay.mjs FROM TO, each `tcp:ADDRESS:PORT` or `unix:PATH`. For machines on which pasta can't start. */
-import { rmSync } from 'node:fs';
+/** Passes connections on: relay.mjs FROM TO READY, the first two `tcp:ADDRESS:PORT` or `unix:PATH`, the last a file that is made when it listens. For machines on which pasta can't start. */
+import { rmSync, writeFileSync } from 'node:fs';
 import { connect, createServer } from 'node:net';
 
 const place = (text) => {
@@ -7,11 +7,11 @@ const place = (text) => {
   const at = text.lastIndexOf(':');
   return { host: text.slice(4, at), port: Number(text.slice(at + 1)) };
 };
-const [from, to] = process.argv.slice(2).map(place);
+const [from, to] = process.argv.slice(2, 4).map(place);
 if (from.path) rmSync(from.path, { force: true });
 createServer({ allowHalfOpen: true }, (incoming) => {
   const outgoing = connect({ ...to, allowHalfOpen: true });
   incoming.pipe(outgoing).pipe(incoming);
   incoming.on('error', () => outgoing.destroy());
   outgoing.on('error', () => incoming.destroy());
-}).listen(from);
+}).listen(from, () => writeFileSync(process.argv[4], ''));

@@ -196,7 +196,7 @@ function environmentRow(one: Environment): string[] {
   if (one.waits) notes.push(one.waits.allowed ? `${one.waits.commits} ${one.waits.commits === 1 ? 'commit waits' : 'commits wait'}: tsunagi promote r${one.waits.release} --to ${one.project}/${one.name}` : `r${one.waits.release} waits`);
   const live = one.live ? `r${one.live.release}${one.verified ? ' verified' : ''}` : '';
   if (one.live) notes.unshift(`live ${ago(one.live.liveAt)}`, one.url);
-  return [one.name, state(one.live ? one.health : one.state), live, notes.join(' · ')];
+  return [one.name, state(one.live || one.serving ? one.health : one.state), live, notes.join(' · ')];
 }
 
 function showRun(run: RunDetail): void {
