@@ -66,7 +66,11 @@ const digest = (...parts) => parts.reduce((hash, part) => hash.update(part).upda
 const lock = digest(readFileSync(join(root, 'package-lock.json')), process.versions.node);
 if (stamp('lock') !== lock) {
   say('Installing npm packages …');
-  if (run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']).status !== 0) fail('npm ci failed.');
+  // Some registries do not carry the optional packages of other platforms, which `npm ci` wants in the lock file all the same;
+  // `npm install` then installs the locked versions of those that are needed here.
+  const quiet = { stdio: 'ignore' };
+  const installed = run('npm', ['ci', '--no-audit', '--no-fund'], quiet).status === 0 || run('npm', ['install', '--no-save', '--no-audit', '--no-fund', '--loglevel=error']).status === 0;
+  if (!installed) fail('The npm packages could not be installed.\nSee why:  npm ci');
   setStamp('lock', lock);
 }
 
