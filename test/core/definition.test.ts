@@ -60,7 +60,7 @@ describe('a definition', () => {
     expect(codes('tsunagi: 1\nversions: &v { node: "20" }\n')).toEqual(['2:14 yaml_feature']);
     expect(codes('tsunagi: 1\nversions: { node: "20", java: *v }\n').some((one) => one.includes('yaml'))).toBe(true);
     expect(codes('tsunagi: 1\ntsunagi: 1\n')).toEqual(['2:1 repeated_key']);
-    expect(codes('tsunagi: [1\n')[0]).toMatch(/yaml_syntax/);
+    expect(codes('tsunagi: [1\n').some((one) => one.includes('yaml_syntax'))).toBe(true);
   });
 
   it('refuses circles, double addresses, taken names and variables', () => {

@@ -1,0 +1,318 @@
+import { chmodSync, mkdtempSync, rmSync } from 'node:fs';
+import { createServer, type IncomingMessage, request, type Server, type ServerResponse } from 'node:http';
+import { connect } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { Readable } from 'node:stream';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from '@jest/globals';
+import { pack } from 'tar-stream';
+import type { Route } from '../../src/core/cutover/route.js';
+import { type RunningEdge, startEdge } from '../../src/edge/edge.js';
+import { until, visit } from './world.js';
+
+const edgePort = 11_950 + (process.pid % 40);
+const host = 'staging.sailings.localhost';
+const bytes = `sha256:${'a'.repeat(64)}`;
+const layer = `sha256:${'b'.repeat(64)}`;
+
+let folder: string;
+let edge: RunningEdge;
+let service: Server;
+/** What the stand-in service knows: routes with their versions, and what the edge has said it has. */
+let routes: { host: string; version: number; body: Route | null }[] = [];
+let have = -1;
+let away = false;
+let fetched = 0;
+
+const site = (): Readable => {
+  const tar = pack();
+  tar.entry({ name: 'web/index.html' }, '<h1>home</h1>');
+  tar.entry({ name: 'web/a b.txt' }, 'spaced');
+  tar.entry({ name: 'web/big.txt' }, 'x'.repeat(100_000));
+  tar.entry({ name: 'web/.hidden' }, 'hidden');
+  tar.entry({ name: 'outside.txt' }, 'outside');
+  tar.entry({ name: 'web/passwd', type: 'symlink', linkname: '/etc/passwd' });
+  tar.finalize();
+  return tar as unknown as Readable;
+};
+
+beforeAll(async () => {
+  folder = mkdtempSync(join(tmpdir(), 'tsunagi-edge-'));
+  chmodSync(folder, 0o711);
+  service = createServer((incoming, response) => answerAsService(incoming, response));
+  await new Promise<void>((resolve) => service.listen(0, '127.0.0.1', resolve));
+  edge = await open();
+});
+afterAll(async () => {
+  await edge?.close();
+  service?.closeAllConnections();
+  service?.close();
+  rmSync(folder, { recursive: true, force: true });
+});
+
+const open = () => {
+  const { port } = service.address() as { port: number };
+  return startEdge({ url: `http://127.0.0.1:${port}`, token: 'tse_x', name: 'quay', folder: join(folder, 'edge'), host: '127.0.0.1', port: edgePort, logLevel: 'silent' });
+};
+
+function answerAsService(incoming: IncomingMessage, response: ServerResponse): void {
+  if (away) return void incoming.socket.destroy();
+  if (incoming.url?.startsWith('/api/edge/blobs/')) {
+    fetched++;
+    site().pipe(response);
+    return;
+  }
+  const parts: Buffer[] = [];
+  incoming.on('data', (chunk: Buffer) => parts.push(chunk));
+  incoming.on('end', async () => {
+    const body = JSON.parse(Buffer.concat(parts).toString()) as { have: number; waitMs: number };
+    have = body.have;
+    const newer = () => routes.filter((route) => route.version > body.have);
+    for (let waited = 0; waited < body.waitMs && newer().length === 0 && !away; waited += 20) await new Promise((resolve) => setTimeout(resolve, 20));
+    response.setHeader('content-type', 'application/json');
+    response.end(JSON.stringify({ routes: newer() }));
+  });
+}
+
+let version = 0;
+/** Gives the edge a route and waits until it says that it has it. */
+async function give(body: Route | null, to = host): Promise<void> {
+  version++;
+  routes = [...routes.filter((route) => route.host !== to), { host: to, version, body }];
+  await until('the edge has the route', async () => have >= version);
+}
+
+const servers: Server[] = [];
+/** A program on a port of its own. */
+async function program(handler: (incoming: IncomingMessage, response: ServerResponse) => void): Promise<{ id: string; address: string; port: number; server: Server }> {
+  const server = createServer(handler);
+  servers.push(server);
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  return { id: String(servers.length), address: '127.0.0.1', port: (server.address() as { port: number }).port, server };
+}
+afterAll(() => {
+  for (const server of servers) {
+    server.closeAllConnections();
+    server.close();
+  }
+});
+
+const route = (...instances: { id: string; address: string; port: number }[]): Route => ({
+  environment: 'sailings/staging',
+  deployment: 'd1',
+  release: 'r1',
+  commit: 'c',
+  paths: [
+    { at: '/api', kind: 'server', part: 'api', instances: instances.map(({ id, address, port }) => ({ id, address, port })) },
+    { at: '/', kind: 'site', part: 'page', bytes, layers: [layer], root: 'web', fallback: 'index.html' },
+  ],
+});
+
+describe('a site', () => {
+  beforeEach(() => give(route()));
+
+  it('serves files of its root, and the fallback for what is none', async () => {
+    expect(await visit(edgePort, host, '/')).toEqual({ status: 200, text: '<h1>home</h1>' });
+    expect((await visit(edgePort, host, '/a%20b.txt')).text).toBe('spaced');
+    expect(await visit(edgePort, host, '/sailings/today')).toEqual({ status: 200, text: '<h1>home</h1>' });
+  });
+
+  it('serves nothing of its links, its hidden files, or beyond its root', async () => {
+    for (const path of ['/passwd', '/.hidden', '/../outside.txt', '/%2e%2e/outside.txt', '/..%2foutside.txt', '//etc/passwd']) {
+      const { text } = await visit(edgePort, host, path);
+      expect([path, text.includes('root:'), text === 'hidden', text === 'outside']).toEqual([path, false, false, false]);
+    }
+  });
+
+  it('can only be read', async () => {
+    expect((await visit(edgePort, host, '/', { method: 'POST' })).status).toBe(405);
+    expect(await visit(edgePort, host, '/', { method: 'HEAD' })).toEqual({ status: 200, text: '' });
+  });
+
+  it('answers ranges and conditions, and keeps its time while the bytes are the same', async () => {
+    expect((await visit(edgePort, host, '/big.txt', { headers: { range: 'bytes=0-9' } })).text).toBe('x'.repeat(10));
+    const etag = await new Promise<string>((resolve) => {
+      request({ host: '127.0.0.1', port: edgePort, path: '/big.txt', headers: { host } }, (answer) => {
+        answer.resume();
+        resolve(String(answer.headers.etag));
+      }).end();
+    });
+    expect((await visit(edgePort, host, '/big.txt', { headers: { 'if-none-match': etag } })).status).toBe(304);
+  });
+
+  it('is fetched once for the same bytes', async () => {
+    const before = fetched;
+    await give({ ...route(), deployment: 'd2' });
+    expect(fetched).toBe(before);
+  });
+});
+
+describe('a server', () => {
+  it('gets the request whole: method, path, query, body and who asked', async () => {
+    const one = await program((incoming, response) => {
+      const parts: Buffer[] = [];
+      incoming.on('data', (chunk: Buffer) => parts.push(chunk));
+      incoming.on('end', () => response.end(JSON.stringify({ method: incoming.method, url: incoming.url, headers: incoming.headers, body: Buffer.concat(parts).toString() })));
+    });
+    await give(route(one));
+    const answer = await fetch(`http://127.0.0.1:${edgePort}/api/x?y=1`, { method: 'PUT', body: 'tide', headers: { 'x-forwarded-for': '6.6.6.6', connection: 'close' } }).catch(() => null);
+    expect(answer?.status).toBe(404);
+    const whole = await new Promise<string>((resolve, reject) => {
+      const call = request({ host: '127.0.0.1', port: edgePort, path: '/api/x?y=1', method: 'PUT', headers: { host, 'x-forwarded-for': '6.6.6.6', 'x-mine': 'kept' } }, (incoming) => {
+        let text = '';
+        incoming.on('data', (chunk: Buffer) => {
+          text += chunk.toString();
+        });
+        incoming.on('end', () => resolve(text));
+      });
+      call.on('error', reject);
+      call.end('tide');
+    });
+    expect(JSON.parse(whole)).toMatchObject({ method: 'PUT', url: '/api/x?y=1', body: 'tide', headers: { 'x-mine': 'kept', 'x-forwarded-for': '127.0.0.1', 'x-forwarded-host': host, 'x-forwarded-proto': 'http' } });
+  });
+
+  it('shares requests among its instances', async () => {
+    const counts = [0, 0];
+    const two = await Promise.all(
+      [0, 1].map((at) =>
+        program((_incoming, response) => {
+          counts[at] = (counts[at] ?? 0) + 1;
+          response.end('ok');
+        }),
+      ),
+    );
+    await give(route(...two));
+    for (let n = 0; n < 10; n++) expect((await visit(edgePort, host, '/api')).status).toBe(200);
+    expect(counts).toEqual([5, 5]);
+  });
+
+  it('that is gone is passed over for one that answers', async () => {
+    const gone = await program((_incoming, response) => response.end('never'));
+    const good = await program((_incoming, response) => response.end('good'));
+    gone.server.close();
+    await give(route(gone, good));
+    for (let n = 0; n < 6; n++) expect(await visit(edgePort, host, '/api')).toEqual({ status: 200, text: 'good' });
+  });
+
+  it('that ends the connection is asked again, where the method allows it', async () => {
+    let calls = 0;
+    const one = await program((incoming, response) => {
+      calls++;
+      if (calls % 2) incoming.socket.destroy();
+      else response.end('second try');
+    });
+    await give(route(one));
+    expect(await visit(edgePort, host, '/api')).toEqual({ status: 200, text: 'second try' });
+    calls = 0;
+    expect((await visit(edgePort, host, '/api', { method: 'POST' })).status).toBe(502);
+    expect(calls).toBe(1);
+  });
+
+  it('that is missing is said with 503 and when to try again', async () => {
+    await give(route());
+    expect(await visit(edgePort, host, '/api')).toMatchObject({ status: 503, text: expect.stringContaining('Nothing is ready') });
+  });
+
+  it('streams its answer while it is made', async () => {
+    const one = await program((_incoming, response) => {
+      response.write('first\n');
+      setTimeout(() => response.end('last\n'), 150);
+    });
+    await give(route(one));
+    const times = await new Promise<number[]>((resolve) => {
+      const seen: number[] = [];
+      request({ host: '127.0.0.1', port: edgePort, path: '/api', headers: { host } }, (incoming) => {
+        incoming.on('data', () => seen.push(performance.now()));
+        incoming.on('end', () => resolve(seen));
+      }).end();
+    });
+    expect(times.length).toBe(2);
+    expect((times[1] as number) - (times[0] as number)).toBeGreaterThan(50);
+  });
+
+  it('is told when the reader goes away', async () => {
+    let closed = false;
+    const one = await program((_incoming, response) => {
+      response.write('begun');
+      response.on('close', () => {
+        closed = true;
+      });
+    });
+    await give(route(one));
+    const call = request({ host: '127.0.0.1', port: edgePort, path: '/api', headers: { host } }, (incoming) => incoming.once('data', () => call.destroy()));
+    call.on('error', () => {});
+    call.end();
+    await until('the program is told', async () => closed);
+  });
+
+  it('can take a connection over', async () => {
+    const one = await program(() => {});
+    one.server.on('upgrade', (_incoming, socket) => {
+      socket.write('HTTP/1.1 101 Switching Protocols\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\n');
+      socket.pipe(socket);
+    });
+    await give(route(one));
+    const heard = await new Promise<string>((resolve) => {
+      const socket = connect(edgePort, '127.0.0.1', () => socket.write(`GET /api HTTP/1.1\r\nhost: ${host}\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\n`));
+      let text = '';
+      socket.on('data', (chunk: Buffer) => {
+        text += chunk.toString();
+        if (text.endsWith('\r\n\r\n')) socket.write('ahoy');
+        if (text.endsWith('ahoy')) {
+          socket.destroy();
+          resolve(text);
+        }
+      });
+    });
+    expect(heard).toMatch(/^HTTP\/1\.1 101[\s\S]*ahoy$/);
+  });
+});
+
+describe('the table', () => {
+  it('leads nowhere for an unknown host, and for one that was taken away', async () => {
+    expect(await visit(edgePort, 'nowhere.localhost', '/')).toMatchObject({ status: 404, text: expect.stringContaining('No environment') });
+    await give(route(), 'pr-1.sailings.review.localhost');
+    expect((await visit(edgePort, 'pr-1.sailings.review.localhost', '/')).status).toBe(200);
+    await give(null, 'pr-1.sailings.review.localhost');
+    expect((await visit(edgePort, 'pr-1.sailings.review.localhost', '/')).status).toBe(404);
+  });
+
+  it('does not care about the case or the port of a host', async () => {
+    expect((await visit(edgePort, host.toUpperCase(), '/')).status).toBe(200);
+  });
+
+  it('stays as it was while the service is away, also after a start', async () => {
+    away = true;
+    service.closeAllConnections();
+    expect((await visit(edgePort, host, '/')).status).toBe(200);
+    await edge.close();
+    edge = await open();
+    expect((await visit(edgePort, host, '/')).text).toBe('<h1>home</h1>');
+    away = false;
+    await give({ ...route(), deployment: 'd9' });
+  });
+
+  it('moves without losing a request', async () => {
+    const texts = ['one', 'two'];
+    const [one, two] = await Promise.all(texts.map((text) => program((_incoming, response) => setTimeout(() => response.end(text), 5))));
+    let lost = 0;
+    let sent = 0;
+    let going = true;
+    const load = Promise.all(
+      Array.from({ length: 8 }, async () => {
+        while (going) {
+          sent++;
+          const { status, text } = await visit(edgePort, host, '/api').catch(() => ({ status: 0, text: '' }));
+          if (status !== 200 || !texts.includes(text)) lost++;
+        }
+      }),
+    );
+    await give(route(one as never));
+    sent = 0;
+    lost = 0;
+    for (let round = 0; round < 10; round++) await give(route((round % 2 ? one : two) as never));
+    going = false;
+    await load;
+    expect([lost, sent > 50]).toEqual([0, true]);
+  });
+});
