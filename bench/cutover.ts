@@ -46,7 +46,10 @@ export async function cutover(bench: Bench): Promise<Figure[]> {
     await load.stop();
   }
   const { sent, lost } = load.counts();
-  return [figure(`requests lost of ${sent} in ${cutovers * 2} cutovers`, '', [lost], [], { text: '0', met: (value) => value === 0 }), figure('revert, API call to the first old answer', 'ms', reverts, [], { text: '≤ 250 ms', met: (value) => value <= 250 })];
+  return [
+    figure(`requests lost of ${sent} in ${cutovers * 2} cutovers`, '', [lost], [], { text: '0', met: (value) => value === 0 }),
+    figure('revert, API call to the first old answer', 'ms', reverts, [], { text: '≤ 250 ms', met: (value) => value <= 250 }),
+  ];
 }
 
 function startLoad(port: number, host: string) {

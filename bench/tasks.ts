@@ -17,7 +17,10 @@ export async function tasks(bench: Bench): Promise<Figure[]> {
   const place = join(bench.folder, 'make');
   mkdirSync(place, { recursive: true });
   const names = Object.keys(graph);
-  writeFileSync(join(place, 'Makefile'), `.PHONY: all ${names.join(' ')}\nall: ${names.join(' ')}\n${names.map((name) => `${name}: ${graph[name]?.join(' ')}\n\t@${command}\n`).join('')}`);
+  writeFileSync(
+    join(place, 'Makefile'),
+    `.PHONY: all ${names.join(' ')}\nall: ${names.join(' ')}\n${names.map((name) => `${name}: ${graph[name]?.join(' ')}\n\t@${command}\n`).join('')}`,
+  );
   writeFileSync(join(place, 'all.sh'), `set -e\n${names.map(() => `${command}\n`).join('')}`);
   const run = promisify(execFile);
   const own: number[] = [];
@@ -36,5 +39,8 @@ export async function tasks(bench: Bench): Promise<Figure[]> {
     make.push(made);
     shell.push(scripted);
   }
-  return [figure('eight tasks, recorded to passed, to make -j2', 'ms', own, make, { text: '≤ 1.30 ×', met: (_, ratio) => (ratio ?? 9) <= 1.3 }), figure('eight tasks, recorded to passed, to a script', 'ms', own, shell, { text: '< 1 ×', met: (_, ratio) => (ratio ?? 9) < 1 })];
+  return [
+    figure('eight tasks, recorded to passed, to make -j2', 'ms', own, make, { text: '≤ 1.30 ×', met: (_, ratio) => (ratio ?? 9) <= 1.3 }),
+    figure('eight tasks, recorded to passed, to a script', 'ms', own, shell, { text: '< 1 ×', met: (_, ratio) => (ratio ?? 9) < 1 }),
+  ];
 }

@@ -14,7 +14,15 @@ const root = dirname(dirname(dirname(fileURLToPath(import.meta.url))));
 const say = (text = ''): void => void process.stdout.write(`${text}\n`);
 
 async function main(): Promise<number> {
-  const { values } = parseArgs({ options: { tour: { type: 'boolean' }, fresh: { type: 'boolean' }, data: { type: 'string' }, port: { type: 'string', multiple: true }, help: { type: 'boolean' } } });
+  const { values } = parseArgs({
+    options: {
+      tour: { type: 'boolean' },
+      fresh: { type: 'boolean' },
+      data: { type: 'string' },
+      port: { type: 'string', multiple: true },
+      help: { type: 'boolean' },
+    },
+  });
   if (values.help) {
     say('npm run demo [-- --tour] [--fresh] [--data FOLDER] [--port console=7780 …]');
     return 0;

@@ -14,7 +14,14 @@ export interface DemoApi {
 
 export function demoApi(url: string, token: string): DemoApi {
   const call = async <T>(method: string, path: string, body?: unknown): Promise<T> => {
-    const answer = await fetch(url + path, { method, headers: { authorization: `Bearer ${token}`, ...(method === 'POST' ? { 'content-type': 'application/json', 'idempotency-key': crypto.randomUUID() } : {}) }, ...(method === 'POST' ? { body: JSON.stringify(body ?? {}) } : {}) });
+    const answer = await fetch(url + path, {
+      method,
+      headers: {
+        authorization: `Bearer ${token}`,
+        ...(method === 'POST' ? { 'content-type': 'application/json', 'idempotency-key': crypto.randomUUID() } : {}),
+      },
+      ...(method === 'POST' ? { body: JSON.stringify(body ?? {}) } : {}),
+    });
     const text = await answer.text();
     if (!answer.ok) throw new Error(`${method} ${path}: ${answer.status} ${text}`);
     return JSON.parse(text) as T;

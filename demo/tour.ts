@@ -77,7 +77,11 @@ export async function tour({ house, codehost, api, root, checkout, home, say }: 
 
   act('A pull request opens, its review answers, it closes, its review is gone');
   await git(checkout, 'checkout', '-q', '-b', 'quieter-horn');
-  const proposed = await commit(checkout, { ...proposal, title: 'Quieter horn at night', files: { 'web/index.html': '<!doctype html>\n<title>Departures</title>\n<h1>Departures, quietly</h1>\n' } }, 2010);
+  const proposed = await commit(
+    checkout,
+    { ...proposal, title: 'Quieter horn at night', files: { 'web/index.html': '<!doctype html>\n<title>Departures</title>\n<h1>Departures, quietly</h1>\n' } },
+    2010,
+  );
   await push('quieter-horn');
   await git(checkout, 'checkout', '-q', 'main');
   const pull = await codehost.openPull('sailings', { title: 'Quieter horn at night', branch: 'quieter-horn' });

@@ -52,5 +52,12 @@ lines.push(
   '',
 );
 section('The file', file, '');
-lines.push('## Known and not yet supported', '', 'These keys are part of the language and are refused by this version, never ignored:', '', `${later.join(', ')}.`, '');
+lines.push(
+  '## Known and not yet supported',
+  '',
+  'These keys are part of the language and are refused by this version, never ignored:',
+  '',
+  `${later.join(', ')}.`,
+  '',
+);
 writeFileSync(new URL('../docs/definition.md', import.meta.url), lines.join('\n'));

@@ -26,7 +26,15 @@ const has = (tool) => spawnSync('sh', ['-c', `command -v ${tool}`]).status === 0
 const run = (command, args, options = {}) => spawnSync(command, args, { cwd: root, stdio: ['ignore', 'inherit', 'inherit'], ...options });
 
 // System packages.
-const wanted = [['git', has('git')], ['postgresql', existsSync('/usr/lib/postgresql') || has('initdb')], ['bubblewrap', has('bwrap')], ['passt', has('pasta')], ['iproute2', has('ip')], ['util-linux', has('setpriv') && has('unshare')], ...(tests ? [['chromium', has('chromium')]] : [])];
+const wanted = [
+  ['git', has('git')],
+  ['postgresql', existsSync('/usr/lib/postgresql') || has('initdb')],
+  ['bubblewrap', has('bwrap')],
+  ['passt', has('pasta')],
+  ['iproute2', has('ip')],
+  ['util-linux', has('setpriv') && has('unshare')],
+  ...(tests ? [['chromium', has('chromium')]] : []),
+];
 const missing = wanted.filter(([, there]) => !there).map(([name]) => name);
 if (missing.length) {
   const install = `apt-get install -y --no-install-recommends ${missing.join(' ')}`;
@@ -36,7 +44,8 @@ if (missing.length) {
   const quiet = { stdio: ['ignore', 'ignore', 'inherit'], env };
   if (run('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...missing], { stdio: 'ignore', env }).status !== 0) {
     run('apt-get', ['update', '-qq'], quiet);
-    if (run('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...missing], quiet).status !== 0) fail(`The packages could not be installed.\nInstall them:  ${install}`);
+    if (run('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...missing], quiet).status !== 0)
+      fail(`The packages could not be installed.\nInstall them:  ${install}`);
   }
 }
 
@@ -45,7 +54,8 @@ if (isRoot) {
   const accounts = readFileSync('/etc/passwd', 'utf8');
   for (const name of ['tsunagi-work', 'tsunagi-live']) {
     if (accounts.includes(`\n${name}:`)) continue;
-    if (run('useradd', ['--system', '--no-create-home', '--home-dir', '/nonexistent', '--shell', '/usr/sbin/nologin', '--user-group', name]).status !== 0) fail(`The account ${name} could not be made.`);
+    if (run('useradd', ['--system', '--no-create-home', '--home-dir', '/nonexistent', '--shell', '/usr/sbin/nologin', '--user-group', name]).status !== 0)
+      fail(`The account ${name} could not be made.`);
   }
   // The mode that device managers give it; some small machines leave it to root, and sandboxes then have no outside.
   try {
@@ -69,7 +79,9 @@ if (stamp('lock') !== lock) {
   // Some registries do not carry the optional packages of other platforms, which `npm ci` wants in the lock file all the same;
   // `npm install` then installs the locked versions of those that are needed here.
   const quiet = { stdio: 'ignore' };
-  const installed = run('npm', ['ci', '--no-audit', '--no-fund'], quiet).status === 0 || run('npm', ['install', '--no-save', '--no-audit', '--no-fund', '--loglevel=error']).status === 0;
+  const installed =
+    run('npm', ['ci', '--no-audit', '--no-fund'], quiet).status === 0 ||
+    run('npm', ['install', '--no-save', '--no-audit', '--no-fund', '--loglevel=error']).status === 0;
   if (!installed) fail('The npm packages could not be installed.\nSee why:  npm ci');
   setStamp('lock', lock);
 }
@@ -79,7 +91,9 @@ const files = (folder) =>
   readdirSync(join(root, folder), { withFileTypes: true })
     .sort((a, b) => (a.name < b.name ? -1 : 1))
     .flatMap((entry) => (entry.isDirectory() ? files(join(folder, entry.name)) : [join(folder, entry.name)]));
-const sources = ['src', 'console', 'demo', 'bench', 'scripts'].flatMap(files).concat('package.json', 'package-lock.json', 'tsconfig.json', 'tsconfig.build.json');
+const sources = ['src', 'console', 'demo', 'bench', 'scripts']
+  .flatMap(files)
+  .concat('package.json', 'package-lock.json', 'tsconfig.json', 'tsconfig.build.json');
 const built = digest(...sources.flatMap((file) => [file, readFileSync(join(root, file))]));
 const whole = () => {
   try {

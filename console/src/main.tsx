@@ -17,7 +17,11 @@ import { Empty, Loading, Trouble } from './parts/basics';
 import { Frame } from './parts/Frame';
 import './theme.css';
 
-const client = new QueryClient({ defaultOptions: { queries: { retry: (count, error) => count < 3 && !(error instanceof Refusal && !error.problem.retry), staleTime: 1_000, refetchOnWindowFocus: true } } });
+const client = new QueryClient({
+  defaultOptions: {
+    queries: { retry: (count, error) => count < 3 && !(error instanceof Refusal && !error.problem.retry), staleTime: 1_000, refetchOnWindowFocus: true },
+  },
+});
 
 function Root(): React.ReactNode {
   const path = useRouterState({ select: (state) => state.location.pathname });
@@ -34,7 +38,14 @@ function Root(): React.ReactNode {
 const root = createRootRoute({ component: Root, notFoundComponent: () => <Empty title="There is no such page.">Press g b for the board.</Empty> });
 const page = <P extends string>(path: P, component: () => React.ReactNode) => createRoute({ getParentRoute: () => root, path, component });
 const router = createRouter({
-  routeTree: root.addChildren([page('/', BoardPage), page('/sign-in', SignInPage), page('/runs', RunsPage), page('/$project/runs/$number', RunPage), page('/$project/$environment', EnvironmentPage), page('/$project/$environment/promote', PromotionPage)]),
+  routeTree: root.addChildren([
+    page('/', BoardPage),
+    page('/sign-in', SignInPage),
+    page('/runs', RunsPage),
+    page('/$project/runs/$number', RunPage),
+    page('/$project/$environment', EnvironmentPage),
+    page('/$project/$environment/promote', PromotionPage),
+  ]),
   defaultPreload: false,
 });
 declare module '@tanstack/react-router' {

@@ -56,11 +56,23 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
   const send = async (name: string, type: string, data: Record<string, unknown>): Promise<void> => {
     const hook = state[name]?.hook;
     if (!hook) return;
-    const event = { specversion: '1.0', id: randomUUID(), source: `/codehost/${name}`, type, time: new Date().toISOString(), datacontenttype: 'application/json', data };
+    const event = {
+      specversion: '1.0',
+      id: randomUUID(),
+      source: `/codehost/${name}`,
+      type,
+      time: new Date().toISOString(),
+      datacontenttype: 'application/json',
+      data,
+    };
     const body = JSON.stringify(event);
     for (let tries = 0; tries < 10; tries++) {
       try {
-        const answer = await fetch(hook.url, { method: 'POST', headers: { 'content-type': 'application/cloudevents+json', 'tsunagi-signature': signEvent(hook.secret, body, Date.now()) }, body });
+        const answer = await fetch(hook.url, {
+          method: 'POST',
+          headers: { 'content-type': 'application/cloudevents+json', 'tsunagi-signature': signEvent(hook.secret, body, Date.now()) },
+          body,
+        });
         if (answer.status < 500) return;
       } catch {
         // The service is away; the event is sent again.
@@ -70,7 +82,13 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
   };
   const sendPull = (name: string, what: 'created' | 'updated' | 'merged' | 'abandoned', pull: Pull) =>
     send(name, `dev.cdevents.change.${what}.0.3.0`, {
-      context: { version: '0.4.1', id: randomUUID(), source: `/codehost/${name}`, type: `dev.cdevents.change.${what}.0.3.0`, timestamp: new Date().toISOString() },
+      context: {
+        version: '0.4.1',
+        id: randomUUID(),
+        source: `/codehost/${name}`,
+        type: `dev.cdevents.change.${what}.0.3.0`,
+        timestamp: new Date().toISOString(),
+      },
       subject: { id: String(pull.number), type: 'change', content: { repository: { id: name } } },
       customData: { number: pull.number, title: pull.title, head: pull.head, base: pull.base, trusted: pull.trusted, actor: 'mika' },
     });

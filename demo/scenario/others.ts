@@ -18,7 +18,14 @@ environments:
 `,
     },
   },
-  { title: 'Read tide heights from the new gauge', author: 'Aoi', files: { 'public/index.html': '<!doctype html>\n<meta charset="utf-8">\n<title>Tides</title>\n<h1>Tides at Kohama South</h1>\n<p>High 04:25 and 16:55, from the new gauge</p>\n' } },
+  {
+    title: 'Read tide heights from the new gauge',
+    author: 'Aoi',
+    files: {
+      'public/index.html':
+        '<!doctype html>\n<meta charset="utf-8">\n<title>Tides</title>\n<h1>Tides at Kohama South</h1>\n<p>High 04:25 and 16:55, from the new gauge</p>\n',
+    },
+  },
 ];
 
 const planner = (listen: string) => `import { createServer } from 'node:http';

@@ -189,14 +189,28 @@ export const history: Change[] = [
   {
     title: 'Departures from a fixed timetable',
     author: 'Mika',
-    files: { 'package.json': packageJson, 'src/timetable.js': timetable(firstSailings, arrivals), 'src/api.js': api(goodRow), 'src/caller.js': caller, 'web/index.html': page('Departures'), 'web/board.js': board('one.at, one.to'), 'web/board.css': css, 'web/build.js': build, 'test/timetable.test.js': test() },
+    files: {
+      'package.json': packageJson,
+      'src/timetable.js': timetable(firstSailings, arrivals),
+      'src/api.js': api(goodRow),
+      'src/caller.js': caller,
+      'web/index.html': page('Departures'),
+      'web/board.js': board('one.at, one.to'),
+      'web/board.css': css,
+      'web/build.js': build,
+      'test/timetable.test.js': test(),
+    },
   },
   { title: 'Say who we are', author: 'Mika', files: { 'README.md': '# sailings\n\nThe departures of Kohama Ferries.\n' } },
   { title: 'Keep the departure list on one screen', author: 'Ren', files: { 'web/board.css': css.replace('3rem auto', '1rem auto') } },
   { title: 'Show the ferry of each sailing', author: 'Ren', files: { 'web/board.js': board('one.at, one.to, one.ferry') } },
   { title: 'Check every environment with real requests', author: 'Aoi', files: { 'smoke/check.js': smoke } },
   { title: 'Define the pipeline', author: 'Aoi', files: { 'tsunagi.yaml': definition } },
-  { title: 'Explain how to build', author: 'Mika', files: { 'README.md': '# sailings\n\nThe departures of Kohama Ferries.\n\nBuild the page with `node web/build.js`, test with `node --test test/`.\n' } },
+  {
+    title: 'Explain how to build',
+    author: 'Mika',
+    files: { 'README.md': '# sailings\n\nThe departures of Kohama Ferries.\n\nBuild the page with `node web/build.js`, test with `node --test test/`.\n' },
+  },
   { title: 'Larger type on the pier display', author: 'Ren', files: { 'web/board.css': css.replace('18px', '20px') } },
   { title: 'Fix the winter timetable', author: 'Aoi', files: { 'src/timetable.js': timetable(moreSailings, arrivals) } },
 ];
@@ -204,11 +218,17 @@ export const history: Change[] = [
 /** What is pushed after the first release is in production. */
 export const later: Change[] = [
   { title: 'Round arrival times to the minute', author: 'Ren', files: { 'web/board.js': board('one.at, one.to, one.ferry, one.arrives') } },
-  { title: 'Tide warning text', author: 'Aoi', files: { 'src/tides.js': `export const warning = (height) => (height > 2.1 ? 'High tide: mind the ramp' : '');\n` } },
+  {
+    title: 'Tide warning text',
+    author: 'Aoi',
+    files: { 'src/tides.js': `export const warning = (height) => (height > 2.1 ? 'High tide: mind the ramp' : '');\n` },
+  },
   {
     title: 'Test the tide warning',
     author: 'Aoi',
-    files: { 'test/tides.test.js': `import assert from 'node:assert/strict';\nimport { it } from 'node:test';\nimport { warning } from '../src/tides.js';\n\nit('warns of a high tide', () => assert.match(warning(2.4), /ramp/));\nit('is quiet otherwise', () => assert.equal(warning(1.2), ''));\n` },
+    files: {
+      'test/tides.test.js': `import assert from 'node:assert/strict';\nimport { it } from 'node:test';\nimport { warning } from '../src/tides.js';\n\nit('warns of a high tide', () => assert.match(warning(2.4), /ramp/));\nit('is quiet otherwise', () => assert.equal(warning(1.2), ''));\n`,
+    },
   },
 ];
 
@@ -226,11 +246,17 @@ export const failing: Change = {
 export const proposal: Change = { title: 'Tide warning banner', author: 'Ren', files: { 'web/index.html': page('Departures and tides') } };
 
 /** A commit for a push while someone looks. */
-export const greeting = (n: number): Change => ({ title: `Greet the passengers of pier ${n}`, author: 'Mika', files: { 'web/index.html': page(`Departures, pier ${n}`) } });
+export const greeting = (n: number): Change => ({
+  title: `Greet the passengers of pier ${n}`,
+  author: 'Mika',
+  files: { 'web/index.html': page(`Departures, pier ${n}`) },
+});
 
 /** Passes its tests and is wrong all the same: every arrival is an hour late. */
 export const wrong: Change = {
   title: 'Summer time for arrivals',
   author: 'Mika',
-  files: { 'src/api.js': api(`{ ...one, arrives: arrival({ ...one, at: String((Number(one.at.slice(0, 2)) + 1) % 24).padStart(2, '0') + one.at.slice(2) }) }`) },
+  files: {
+    'src/api.js': api(`{ ...one, arrives: arrival({ ...one, at: String((Number(one.at.slice(0, 2)) + 1) % 24).padStart(2, '0') + one.at.slice(2) }) }`),
+  },
 };

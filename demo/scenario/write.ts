@@ -44,7 +44,14 @@ export async function commit(folder: string, change: Change, minute: number): Pr
   await git(folder, 'add', '-A');
   const at = `${1_790_000_000 + minute * 60} +0000`;
   const mail = `${change.author.toLowerCase()}@kohama.example`;
-  const who = { GIT_AUTHOR_NAME: change.author, GIT_AUTHOR_EMAIL: mail, GIT_AUTHOR_DATE: at, GIT_COMMITTER_NAME: change.author, GIT_COMMITTER_EMAIL: mail, GIT_COMMITTER_DATE: at };
+  const who = {
+    GIT_AUTHOR_NAME: change.author,
+    GIT_AUTHOR_EMAIL: mail,
+    GIT_AUTHOR_DATE: at,
+    GIT_COMMITTER_NAME: change.author,
+    GIT_COMMITTER_EMAIL: mail,
+    GIT_COMMITTER_DATE: at,
+  };
   await gitAs(who, folder, 'commit', '-q', '-m', change.title);
   return git(folder, 'rev-parse', 'HEAD');
 }

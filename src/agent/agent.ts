@@ -52,7 +52,16 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
   let stopped = false;
   let closing = false;
   const client = makeClient(options.url, options.token);
-  const context: AgentContext = { client, folder: options.folder, host, layers: openLayers(join(options.folder, 'layers'), accounts.work), address: options.address ?? '127.0.0.1', settings: options.settings ?? {}, log, stopped: () => stopped };
+  const context: AgentContext = {
+    client,
+    folder: options.folder,
+    host,
+    layers: openLayers(join(options.folder, 'layers'), accounts.work),
+    address: options.address ?? '127.0.0.1',
+    settings: options.settings ?? {},
+    log,
+    stopped: () => stopped,
+  };
   const boot = randomUUID();
   const attempts = new Map<string, RunningAttempt>();
   const instances = new Map<string, RunningInstance>();
@@ -82,7 +91,12 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       address: context.address,
       tools,
       base,
-      sandbox: { network: host.network, limits: host.limits, account: accounts.work?.name ?? 'the agent’s own', instances: accounts.live?.name ?? 'the agent’s own' },
+      sandbox: {
+        network: host.network,
+        limits: host.limits,
+        account: accounts.work?.name ?? 'the agent’s own',
+        instances: accounts.live?.name ?? 'the agent’s own',
+      },
     };
     return (await client.post<Registered>('/api/agent/register', body)).leaseMs;
   };
@@ -117,7 +131,13 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
         polling = new AbortController();
         const held = (map: Map<string, { id: string; fence: string }>) => [...map.values()].map(({ id, fence }) => ({ id, fence }));
         const began = Date.now();
-        const body = { boot, free: Math.max(0, options.slots - attempts.size), attempts: held(attempts), instances: held(instances), waitMs: Math.floor(leaseMs / 3) };
+        const body = {
+          boot,
+          free: Math.max(0, options.slots - attempts.size),
+          attempts: held(attempts),
+          instances: held(instances),
+          waitMs: Math.floor(leaseMs / 3),
+        };
         const answer = await client.post<PollAnswer>('/api/agent/poll', body, { signal: polling.signal });
         if (closing) return;
         for (const instance of instances.values()) if (instance.kind === 'worker' && existsSync(instance.folder)) writeLease(instance.folder, began + leaseMs);

@@ -53,7 +53,8 @@ export function startAttempt(context: AgentContext, work: AttemptWork): RunningA
 async function perform(context: AgentContext, work: AttemptWork, abort: AbortSignal, dropped: () => boolean): Promise<void> {
   const { client } = context;
   const path = `/api/agent/attempts/${work.id}`;
-  const report = (happenings: AttemptReport['happenings']) => (dropped() ? Promise.resolve() : untilDone(() => client.post(`${path}/report`, { fence: work.fence, happenings }), context.stopped).catch(ignoreOld));
+  const report = (happenings: AttemptReport['happenings']) =>
+    dropped() ? Promise.resolve() : untilDone(() => client.post(`${path}/report`, { fence: work.fence, happenings }), context.stopped).catch(ignoreOld);
   const log = makeLogSender(client, `${path}/log`, work.fence, work.logBytes, () => context.stopped() || dropped());
   const folder = join(context.folder, 'work', work.id);
   // Reports go out one after another; what happens meanwhile goes with the next.
@@ -92,7 +93,14 @@ async function upload(context: AgentContext, _work: AttemptWork, tar: string, ou
   await context.layers.keep(output.digest, tar);
 }
 
-async function runChain(context: AgentContext, work: AttemptWork, folder: string, abort: AbortSignal, log: ReturnType<typeof makeLogSender>, happens: (one: AttemptReport['happenings'][number]) => void): Promise<Ended> {
+async function runChain(
+  context: AgentContext,
+  work: AttemptWork,
+  folder: string,
+  abort: AbortSignal,
+  log: ReturnType<typeof makeLogSender>,
+  happens: (one: AttemptReport['happenings'][number]) => void,
+): Promise<Ended> {
   const { layers, host, client } = context;
   const account = host.accounts.work;
   const path = `/api/agent/attempts/${work.id}`;
@@ -100,7 +108,9 @@ async function runChain(context: AgentContext, work: AttemptWork, folder: string
   const given = () => context.stopped() || abort.aborted;
   const { files: needed } = work;
   const files = needed ? await untilDone(() => layers.files(needed.key, () => client.getStream(`${path}/files`)), given) : null;
-  const outputs = await Promise.all(work.layers.map((digest) => untilDone(() => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`)), given)));
+  const outputs = await Promise.all(
+    work.layers.map((digest) => untilDone(() => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`)), given)),
+  );
   prepareFolder(folder, account);
   const group = makeGroup(host.limits, work.id, attemptLimits);
   const mark = randomBytes(12).toString('hex');
@@ -144,7 +154,16 @@ interface Told {
   done: boolean;
 }
 
-async function follow(work: AttemptWork, folder: string, child: ChildProcess, abort: AbortSignal, log: ReturnType<typeof makeLogSender>, happens: (one: AttemptReport['happenings'][number]) => void, mark: string, makes: string[]): Promise<Ended> {
+async function follow(
+  work: AttemptWork,
+  folder: string,
+  child: ChildProcess,
+  abort: AbortSignal,
+  log: ReturnType<typeof makeLogSender>,
+  happens: (one: AttemptReport['happenings'][number]) => void,
+  mark: string,
+  makes: string[],
+): Promise<Ended> {
   let cause: 'timeout' | 'stop' | null = null;
   const end = (why: 'timeout' | 'stop') => {
     cause ??= why;
@@ -187,7 +206,13 @@ async function follow(work: AttemptWork, folder: string, child: ChildProcess, ab
   return judge(work, folder, told, cause, errors);
 }
 
-async function readControl(control: NodeJS.ReadableStream, told: Told, makes: string[], started: (position: number) => void, ended: (position: number, exit: number, ms: number) => void): Promise<void> {
+async function readControl(
+  control: NodeJS.ReadableStream,
+  told: Told,
+  makes: string[],
+  started: (position: number) => void,
+  ended: (position: number, exit: number, ms: number) => void,
+): Promise<void> {
   for await (const line of createInterface({ input: control })) {
     const [what, a, b, c] = line.split(' ');
     if (what === 'started') {
@@ -209,14 +234,21 @@ async function endTree(child: ChildProcess, folder: string): Promise<void> {
   if (first !== null) {
     const runner = programOf(first);
     for (const pid of descendantsOf(first)) if (pid !== runner || descendantsOf(pid).length === 0) signal(pid, 'SIGTERM');
-    for (let waited = 0; waited < graceMs && child.exitCode === null && child.signalCode === null; waited += 50) await new Promise((resolve) => setTimeout(resolve, 50));
+    for (let waited = 0; waited < graceMs && child.exitCode === null && child.signalCode === null; waited += 50)
+      await new Promise((resolve) => setTimeout(resolve, 50));
   }
   if (child.exitCode === null && child.signalCode === null) child.kill('SIGKILL');
 }
 
 function judge(work: AttemptWork, folder: string, told: Told, cause: 'timeout' | 'stop' | null, errors: string): Ended {
   const tests = work.junit ? readTests(work.junit, folder, told) : null;
-  const failed = (why: Issue, state: 'failed' | 'stopped' = 'failed'): Ended => ({ what: 'ended', state, issue: why as never, output: null, tests: tests?.results ?? null });
+  const failed = (why: Issue, state: 'failed' | 'stopped' = 'failed'): Ended => ({
+    what: 'ended',
+    state,
+    issue: why as never,
+    output: null,
+    tests: tests?.results ?? null,
+  });
   if (cause === 'timeout') return failed(issue('task_timeout', { timeout: durationSource(work.timeoutMs) }));
   if (cause === 'stop') return failed(issue('stopped_by', { who: 'a person' }), 'stopped');
   const command = (work.commands[told.position] ?? '').slice(0, 200);
@@ -226,7 +258,13 @@ function judge(work: AttemptWork, folder: string, told: Told, cause: 'timeout' |
   if (told.missing.length) return failed(issue('output_missing', { path: told.missing.join(', ') }));
   if (told.notKept) return failed(issue('output_unsafe', { path: work.makes.join(', '), why: 'it could not be read' }));
   if (tests?.refusal) return failed(tests.refusal);
-  return { what: 'ended', state: 'passed', issue: null, output: work.makes.length ? digestOfFile(join(folder, 'outputs.tar')) : null, tests: tests?.results ?? null };
+  return {
+    what: 'ended',
+    state: 'passed',
+    issue: null,
+    output: work.makes.length ? digestOfFile(join(folder, 'outputs.tar')) : null,
+    tests: tests?.results ?? null,
+  };
 }
 
 function readTests(path: string, folder: string, told: Told): { results: TestResults | null; refusal: Issue | null } {

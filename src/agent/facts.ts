@@ -49,7 +49,15 @@ export async function baseDigest(settings: Record<string, string>): Promise<stri
   };
   const packages = await output('dpkg-query', ['-W', '-f', '${Package} ${Version}\n']);
   const library = (await output('ldd', ['--version'])).split('\n')[0] ?? '';
-  return digestOf({ system: system(), distribution: distribution(), kernel: release().split('.')[0], architecture: arch(), library, packages: sha256(packages), settings });
+  return digestOf({
+    system: system(),
+    distribution: distribution(),
+    kernel: release().split('.')[0],
+    architecture: arch(),
+    library,
+    packages: sha256(packages),
+    settings,
+  });
 }
 
 function distribution(): string {

@@ -114,7 +114,10 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
   const report = (body: object) =>
     wishes.drop
       ? Promise.resolve()
-      : untilDone(() => context.client.post(`/api/agent/instances/${work.id}/report`, { fence: work.fence, port: state.port, exit: null, issue: null, ...body }), context.stopped).catch((error) => {
+      : untilDone(
+          () => context.client.post(`/api/agent/instances/${work.id}/report`, { fence: work.fence, port: state.port, exit: null, issue: null, ...body }),
+          context.stopped,
+        ).catch((error) => {
           if (!(error instanceof CodedError)) throw error;
           wishes.drop = true;
           wishes.end = true;
@@ -181,7 +184,9 @@ async function launch(context: AgentContext, state: InstanceState, folder: strin
   const { work } = state;
   const { host, layers, client } = context;
   const account = host.accounts.live;
-  const paths = await Promise.all(work.layers.map((digest) => untilDone(() => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`)), context.stopped)));
+  const paths = await Promise.all(
+    work.layers.map((digest) => untilDone(() => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`)), context.stopped)),
+  );
   rmSync(folder, { recursive: true, force: true });
   prepareFolder(folder, account);
   const port = work.kind === 'server' ? await freePort(context.address) : null;
@@ -287,8 +292,26 @@ function ask(host: string, port: number, path: string): Promise<number | null> {
   });
 }
 
-function explain(work: InstanceWork, state: InstanceState, folder: string, exit: number | null, listening: number[], answer: string | null, waitedMs: number): Issue {
-  return diagnoseInstance({ part: work.part, kind: work.kind, exit, port: state.port, listening, ready: work.ready, answer, waitedMs, lastLines: lastLines(join(folder, 'log')) });
+function explain(
+  work: InstanceWork,
+  state: InstanceState,
+  folder: string,
+  exit: number | null,
+  listening: number[],
+  answer: string | null,
+  waitedMs: number,
+): Issue {
+  return diagnoseInstance({
+    part: work.part,
+    kind: work.kind,
+    exit,
+    port: state.port,
+    listening,
+    ready: work.ready,
+    answer,
+    waitedMs,
+    lastLines: lastLines(join(folder, 'log')),
+  });
 }
 
 function lastLines(path: string): string[] {

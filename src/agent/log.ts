@@ -34,7 +34,10 @@ export function makeLogSender(client: Client, path: string, fence: string, from:
     while (queue.length && !lost) {
       const batch = take(queue);
       try {
-        const answer = await untilDone(() => client.postBytes<{ position: number }>(`${path}?fence=${fence}&position=${position}&command=${batch.command}`, batch.bytes), stopped);
+        const answer = await untilDone(
+          () => client.postBytes<{ position: number }>(`${path}?fence=${fence}&position=${position}&command=${batch.command}`, batch.bytes),
+          stopped,
+        );
         position = answer.position;
       } catch (error) {
         // Another agent has the work by now, or this one ends: nobody waits for these lines.

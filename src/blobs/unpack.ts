@@ -21,7 +21,10 @@ export interface UnpackOptions {
 /** Throws `output_unsafe` when an entry would leave the folder or is a device. */
 export async function unpackLayer(layer: Readable, options: UnpackOptions): Promise<void> {
   const [command = 'tar', ...before] = [...(options.as ?? []), 'tar'];
-  const child = spawn(command, [...before, '-x', '--no-same-owner', '--delay-directory-restore', '-f', '-', '-C', options.into], { stdio: ['pipe', 'ignore', 'pipe'], env: { PATH: process.env.PATH, LC_ALL: 'C' } });
+  const child = spawn(command, [...before, '-x', '--no-same-owner', '--delay-directory-restore', '-f', '-', '-C', options.into], {
+    stdio: ['pipe', 'ignore', 'pipe'],
+    env: { PATH: process.env.PATH, LC_ALL: 'C' },
+  });
   let errors = '';
   child.stderr.on('data', (chunk: Buffer) => {
     errors = (errors + chunk).slice(-500);

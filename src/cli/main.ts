@@ -10,7 +10,11 @@ import { shared } from './commands/shared.js';
 import { exitStatus, json, say, sayIssue } from './print.js';
 
 function build(): Command {
-  const program = new Command('tsunagi').description('Ties a pushed commit to what runs in production.').version('0.1.0').showHelpAfterError(false).exitOverride();
+  const program = new Command('tsunagi')
+    .description('Ties a pushed commit to what runs in production.')
+    .version('0.1.0')
+    .showHelpAfterError(false)
+    .exitOverride();
   program.configureOutput({ outputError: () => {} });
 
   program
@@ -26,7 +30,9 @@ function build(): Command {
       await serve(options);
     });
 
-  shared(program.command('sign-in <url>').description('remember a service and a token'), 'tsunagi sign-in http://127.0.0.1:7780 --token tsu_…', { project: false })
+  shared(program.command('sign-in <url>').description('remember a service and a token'), 'tsunagi sign-in http://127.0.0.1:7780 --token tsu_…', {
+    project: false,
+  })
     .option('--token <token>', 'the token; left out: read from standard input')
     .action(async (url: string, options: { token?: string; json?: boolean }) => {
       const token = options.token ?? (await readLine());

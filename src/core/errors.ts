@@ -21,7 +21,11 @@ const entry = (status: number, says: string, next: string, retry = false): Error
 export const registry = {
   // definition
   definition_missing: entry(422, 'The commit {commit} has no {path}.', 'Add {path} to the repository; `tsunagi check` tells whether it is right.'),
-  definition_invalid: entry(422, '{path} has {count} that must be mended: {first}', 'Run `tsunagi check` in the checkout; it lists them all with line and column.'),
+  definition_invalid: entry(
+    422,
+    '{path} has {count} that must be mended: {first}',
+    'Run `tsunagi check` in the checkout; it lists them all with line and column.',
+  ),
   definition_too_large: entry(422, '{path} is larger than {limit}.', 'Keep the definition small; move scripts into files of their own.'),
   yaml_syntax: entry(422, 'This is not valid YAML: {detail}.', 'Mend the syntax at this place.'),
   yaml_feature: entry(422, '{what} are not part of the definition language.', 'Write the value out, or quote it if it is meant as text.'),
@@ -46,14 +50,22 @@ export const registry = {
   no_parts: entry(422, 'A release needs at least one part.', 'Add a part, or take `release` away.'),
   pattern_matches_nothing: entry(200, '`{pattern}` in {place} matches no file of this commit.', 'Mend the pattern, or take it away.'),
   unread_root_file: entry(200, '{place} does not read {file}, which tools often look for.', 'Add it to `reads` if the task depends on it.'),
-  filter_attribute: entry(200, '{file} asks for filters ({attribute}); files are laid out as they are stored, without them.', 'Take the attribute away, or expect the stored bytes.'),
+  filter_attribute: entry(
+    200,
+    '{file} asks for filters ({attribute}); files are laid out as they are stored, without them.',
+    'Take the attribute away, or expect the stored bytes.',
+  ),
   // runs
   path_not_text: entry(422, 'The name of the file {name} is not valid UTF-8.', 'Rename the file and push again.'),
   path_unusable: entry(422, 'The name of the file {name} can not be laid out: {why}.', 'Rename the file and push again.'),
   no_agent_for_versions: entry(409, 'No agent has {tool} {range}; the agents have {have}.', 'Widen `versions`, or install that version on an agent.', true),
   ref_unknown: entry(404, '`{ref}` is no branch, commit or pull request of {project}.', 'Push it first; `tsunagi run list` shows what has arrived.'),
   run_over: entry(409, 'run {number} has ended: {state}.', 'Start a new one with `tsunagi run start`.'),
-  run_untrusted: entry(409, 'Commit {commit} comes from an untrusted pull request and waits until a developer has allowed it.', 'Look at the commit, then `tsunagi run start {commit}`.'),
+  run_untrusted: entry(
+    409,
+    'Commit {commit} comes from an untrusted pull request and waits until a developer has allowed it.',
+    'Look at the commit, then `tsunagi run start {commit}`.',
+  ),
   command_failed: entry(200, 'The command `{command}` ended with exit status {exit}.', 'Read its output: `tsunagi follow {run}`.'),
   command_killed: entry(200, 'The command `{command}` was ended by signal {signal}.', 'Read its output; a signal 9 often means that memory ran out.'),
   task_timeout: entry(200, 'It took longer than its timeout of {timeout}; the whole process tree was ended.', 'Make it faster, or raise `timeout`.'),
@@ -118,7 +130,12 @@ export const registry = {
   internal: entry(500, 'The service failed at this: {reference}.', 'Look for {reference} in the log of the service.', true),
   // the command line
   usage: entry(400, '{detail}', 'See `tsunagi {command} --help`.'),
-  unreachable: entry(503, 'The service at {url} does not answer: {detail}', 'Start it with `tsunagi serve`, or sign in elsewhere with `tsunagi sign-in URL`.', true),
+  unreachable: entry(
+    503,
+    'The service at {url} does not answer: {detail}',
+    'Start it with `tsunagi serve`, or sign in elsewhere with `tsunagi sign-in URL`.',
+    true,
+  ),
   not_signed_in: entry(401, 'There is no service to talk to.', 'Sign in: `tsunagi sign-in URL --token TOKEN`.'),
   no_project: entry(400, 'Which project?', 'Add `--project NAME`, or stand in its checkout.'),
   // set-up

@@ -47,4 +47,5 @@ export type AttemptKind = (typeof attemptKinds)[number];
 export const taskEnded = (state: TaskState): boolean => state !== 'waiting' && state !== 'ready' && state !== 'running';
 export const attemptEnded = (state: AttemptState): boolean => state !== 'waiting' && state !== 'running';
 /** Deployments that are on their way. */
-export const deploymentMoving = (state: DeploymentState): boolean => state === 'queued' || state === 'preparing' || state === 'starting' || state === 'cutover' || state === 'verifying';
+export const deploymentMoving = (state: DeploymentState): boolean =>
+  state === 'queued' || state === 'preparing' || state === 'starting' || state === 'cutover' || state === 'verifying';

@@ -13,11 +13,29 @@ export interface Proxy {
   close(): Promise<void>;
 }
 
-const hopByHop = new Set(['connection', 'keep-alive', 'proxy-authenticate', 'proxy-authorization', 'proxy-connection', 'te', 'trailer', 'transfer-encoding', 'upgrade', 'expect']);
+const hopByHop = new Set([
+  'connection',
+  'keep-alive',
+  'proxy-authenticate',
+  'proxy-authorization',
+  'proxy-connection',
+  'te',
+  'trailer',
+  'transfer-encoding',
+  'upgrade',
+  'expect',
+]);
 const repeatable = new Set(['GET', 'HEAD', 'OPTIONS', 'PUT', 'DELETE']);
 
 export function makeProxy(): Proxy {
-  const dispatcher = new Agent({ connections: 256, pipelining: 1, keepAliveTimeout: 4_000, connect: { timeout: 2_000 }, headersTimeout: 300_000, bodyTimeout: 0 });
+  const dispatcher = new Agent({
+    connections: 256,
+    pipelining: 1,
+    keepAliveTimeout: 4_000,
+    connect: { timeout: 2_000 },
+    headersTimeout: 300_000,
+    bodyTimeout: 0,
+  });
   let turn = 0;
   const order = (path: ServerPath) => path.instances.map((_, at) => path.instances[(turn + at) % path.instances.length] as ServerPath['instances'][number]);
 
@@ -25,7 +43,8 @@ export function makeProxy(): Proxy {
     pass(path, request, response) {
       turn = (turn + 1) % 1_000_000;
       const instances = order(path);
-      const hasBody = request.headers['content-length'] !== undefined ? request.headers['content-length'] !== '0' : request.headers['transfer-encoding'] !== undefined;
+      const hasBody =
+        request.headers['content-length'] !== undefined ? request.headers['content-length'] !== '0' : request.headers['transfer-encoding'] !== undefined;
       const headers = forwarded(request);
       let at = 0;
       const next = () => {
@@ -73,7 +92,17 @@ export function makeProxy(): Proxy {
           },
         };
         const method = (request.method ?? 'GET') as Dispatcher.HttpMethod;
-        dispatcher.dispatch({ origin: `http://${instance.address}:${instance.port}`, path: request.url ?? '/', method, headers, body: hasBody ? request : null, ...(hasBody ? {} : { reset: false }) }, handler);
+        dispatcher.dispatch(
+          {
+            origin: `http://${instance.address}:${instance.port}`,
+            path: request.url ?? '/',
+            method,
+            headers,
+            body: hasBody ? request : null,
+            ...(hasBody ? {} : { reset: false }),
+          },
+          handler,
+        );
       };
       next();
     },

@@ -42,7 +42,9 @@ export function openTable(options: TableOptions): Table {
   const take = async (answer: TableAnswer): Promise<void> => {
     for (const row of answer.routes) {
       const route = row.body as Route | null;
-      if (route) for (const path of route.paths) if (path.kind === 'site') await options.sites.ready(path.bytes, path.layers, (digest) => client.getStream(`/api/edge/blobs/${digest}`));
+      if (route)
+        for (const path of route.paths)
+          if (path.kind === 'site') await options.sites.ready(path.bytes, path.layers, (digest) => client.getStream(`/api/edge/blobs/${digest}`));
       if (route) routes.set(row.host, route);
       else routes.delete(row.host);
       version = Math.max(version, row.version);
@@ -66,7 +68,8 @@ export function openTable(options: TableOptions): Table {
       } catch (error) {
         if (stopped) return;
         failures++;
-        if (failures === 1) options.log.warn({ error: error instanceof CodedError ? error.issue : String(error) }, 'the service does not answer; the last table stays');
+        if (failures === 1)
+          options.log.warn({ error: error instanceof CodedError ? error.issue : String(error) }, 'the service does not answer; the last table stays');
         await new Promise((resolve) => setTimeout(resolve, Math.min(2_000, 50 * 2 ** Math.min(failures, 6))));
         wait = 0;
       }

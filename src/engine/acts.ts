@@ -5,7 +5,17 @@ import { CodedError } from '../core/errors.js';
 import { type Judgement, judgePromotion } from '../core/rules/promotion.js';
 import type { DeploymentKind } from '../core/states.js';
 import { resolveVariables } from '../core/variables/resolve.js';
-import { addDeployment, type DeploymentRow, deploymentsOf, type EnvironmentRow, findEnvironment, holdEnvironment, liftEnvironment, lockEnvironment, movingDeployments } from '../records/environments.js';
+import {
+  addDeployment,
+  type DeploymentRow,
+  deploymentsOf,
+  type EnvironmentRow,
+  findEnvironment,
+  holdEnvironment,
+  liftEnvironment,
+  lockEnvironment,
+  movingDeployments,
+} from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { mainDefinition, nextNumber, type ProjectRow } from '../records/projects.js';
 import { evidenceOf, findRelease, type ReleaseRow, releaseById } from '../records/releases.js';
@@ -44,7 +54,13 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     plan,
     variables: ask.variables ?? values,
   });
-  await recordEvents(db, { type: 'deployment.asked', project: project.id, subject: `d${number}`, actor: ask.actor, data: { environment: placeOf(project, environment), release: `r${release.number}`, kind: ask.kind } });
+  await recordEvents(db, {
+    type: 'deployment.asked',
+    project: project.id,
+    subject: `d${number}`,
+    actor: ask.actor,
+    data: { environment: placeOf(project, environment), release: `r${release.number}`, kind: ask.kind },
+  });
   return row;
 }
 
@@ -59,9 +75,14 @@ function variablesFor(context: Context, { project, environment, release }: Pick<
 /** The environment, locked for an act; refuses one that is closed. */
 export async function openEnvironment(db: Db, project: ProjectRow, name: string): Promise<EnvironmentRow> {
   const found = await findEnvironment(db, project.id, name);
-  if (!found) throw new CodedError('not_found', { what: `The environment ${project.name}/${name}`, hint: 'It is made when the main branch declares it; `tsunagi board` shows what there is.' });
+  if (!found)
+    throw new CodedError('not_found', {
+      what: `The environment ${project.name}/${name}`,
+      hint: 'It is made when the main branch declares it; `tsunagi board` shows what there is.',
+    });
   const environment = await lockEnvironment(db, found.id);
-  if (environment.state === 'closed' || environment.state === 'closing') throw new CodedError('environment_closed', { environment: placeOf(project, environment) });
+  if (environment.state === 'closed' || environment.state === 'closing')
+    throw new CodedError('environment_closed', { environment: placeOf(project, environment) });
   return environment;
 }
 
@@ -88,10 +109,12 @@ function refuseHeld(environment: EnvironmentRow, place: string): void {
 
 async function refuseLive(db: Db, environment: EnvironmentRow, release: ReleaseRow, place: string): Promise<void> {
   const moving = await movingDeployments(db, environment.id);
-  if (moving.length === 0 && (await liveRelease(db, environment))?.id === release.id) throw new CodedError('already_live', { release: `r${release.number}`, environment: place });
+  if (moving.length === 0 && (await liveRelease(db, environment))?.id === release.id)
+    throw new CodedError('already_live', { release: `r${release.number}`, environment: place });
 }
 
-export const heldWhy = (environment: Pick<EnvironmentRow, 'held_by' | 'held_why'>): string => (environment.held_why ? `${environment.held_why} (${environment.held_by})` : `held by ${environment.held_by}`);
+export const heldWhy = (environment: Pick<EnvironmentRow, 'held_by' | 'held_why'>): string =>
+  environment.held_why ? `${environment.held_why} (${environment.held_by})` : `held by ${environment.held_by}`;
 
 export async function liveRelease(db: Db, environment: EnvironmentRow): Promise<ReleaseRow | null> {
   if (!environment.live_id) return null;
@@ -125,11 +148,19 @@ export async function considerPromotion(context: Context, db: Db, project: Proje
   const after = plan?.after ?? null;
   const place = placeOf(project, found);
   const chosen = number !== null ? await needRelease(db, project, number) : after && main ? await verifiedRelease(db, project, after, main.model) : null;
-  if (!chosen || !after || !main) throw new CodedError('nothing_to_promote', { environment: place, why: after ? `${after} has verified nothing that is live there.` : 'it does not come after another environment.', after: after ?? 'the environment before it' });
+  if (!chosen || !after || !main)
+    throw new CodedError('nothing_to_promote', {
+      environment: place,
+      why: after ? `${after} has verified nothing that is live there.` : 'it does not come after another environment.',
+      after: after ?? 'the environment before it',
+    });
   const [evidence, live, moving] = [await evidenceOf(db, chosen.id), await liveRelease(db, found), await movingDeployments(db, found.id)];
   const sameBytes = evidence.filter((one) => one.digest === chosen.digest);
   const verification = sameBytes.find((one) => one.kind === 'verification' && one.name === after);
-  const wasLiveBefore = await db.one('select 1 as ok from deployments d join environments e on e.id = d.environment_id where e.project_id = $1 and e.name = $2 and d.release_id = $3 and d.live_at is not null limit 1', [project.id, after, chosen.id]);
+  const wasLiveBefore = await db.one(
+    'select 1 as ok from deployments d join environments e on e.id = d.environment_id where e.project_id = $1 and e.name = $2 and d.release_id = $3 and d.live_at is not null limit 1',
+    [project.id, after, chosen.id],
+  );
   const judgement = judgePromotion({
     environment: place,
     after,
@@ -144,7 +175,12 @@ export async function considerPromotion(context: Context, db: Db, project: Proje
       .filter((one) => one.kind === 'task')
       .map((one) => {
         const tests = one.detail.tests as { passed: number; failed: number } | null;
-        return { name: one.name, state: String(one.detail.state), run: Number(one.source.replace('run ', '')), tests: tests ? tests.passed + tests.failed : null };
+        return {
+          name: one.name,
+          state: String(one.detail.state),
+          run: Number(one.source.replace('run ', '')),
+          tests: tests ? tests.passed + tests.failed : null,
+        };
       }),
     verification: verification ? { environment: after, deployment: Number(verification.detail.deployment), at: verification.at.toISOString() } : null,
     wasLiveBefore: wasLiveBefore !== null,
@@ -175,7 +211,8 @@ export async function revert(context: Context, db: Db, project: ProjectRow, name
   const then = past.find((one) => one.release === target && one.live_at !== null);
   if (target === null || !then) throw new CodedError('nothing_to_revert', { environment: place });
   const release = await needRelease(db, project, target);
-  if (live?.release === target && (await movingDeployments(db, environment.id)).length === 0) throw new CodedError('already_live', { release: `r${target}`, environment: place });
+  if (live?.release === target && (await movingDeployments(db, environment.id)).length === 0)
+    throw new CodedError('already_live', { release: `r${target}`, environment: place });
   const deployment = await askDeployment(context, db, { project, environment, release, kind: 'revert', actor, variables: then.variables });
   const why = `reverted ${live ? `from r${live.release} ` : ''}to r${target}`;
   await holdEnvironment(db, environment.id, actor, why);

@@ -70,7 +70,8 @@ export function treeOf(context: Pick<Context, 'repositories' | 'trees'>, project
 }
 
 /** A project's bare repository. */
-export const repositoryOf = (context: Pick<Context, 'repositories'>, project: Pick<ProjectRow, 'id'>): string => join(context.repositories, `${project.id}.git`);
+export const repositoryOf = (context: Pick<Context, 'repositories'>, project: Pick<ProjectRow, 'id'>): string =>
+  join(context.repositories, `${project.id}.git`);
 
 /** Makes it where it is missing. */
 export async function ensureRepository(context: Pick<Context, 'repositories'>, project: Pick<ProjectRow, 'id' | 'main_branch'>): Promise<string> {

@@ -5,7 +5,21 @@ import { issue, wording } from '../core/errors.js';
 import { deploymentMoving } from '../core/states.js';
 import { listEdges, putRoute } from '../records/agents.js';
 import { addAttempt, attemptsOfDeployment } from '../records/attempts.js';
-import { type DeploymentRow, deploymentById, type EnvironmentRow, lockDeployment, lockEnvironment, movingDeployments, retireDeployment, setDeploymentState, setHealth, setLive, setReplaces, setServing, dueEnvironments } from '../records/environments.js';
+import {
+  type DeploymentRow,
+  deploymentById,
+  type EnvironmentRow,
+  lockDeployment,
+  lockEnvironment,
+  movingDeployments,
+  retireDeployment,
+  setDeploymentState,
+  setHealth,
+  setLive,
+  setReplaces,
+  setServing,
+  dueEnvironments,
+} from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { addInstance, adoptWarm, type InstanceRow, instancesOf, unwant } from '../records/instances.js';
 import { projectById } from '../records/projects.js';
@@ -44,7 +58,9 @@ export async function stepDeployments(context: Context): Promise<boolean> {
 async function enter(context: Context, db: Db, found: DeploymentRow): Promise<Scene> {
   const environment = await lockEnvironment(db, found.environment_id);
   // In the order of their ids, as everyone locks them.
-  await db.rows('select 1 from deployments where id in (select unnest($1::uuid[])) order by id for update', [[found.id, found.replaces_id ?? environment.serving_id].filter((one) => one !== null)]);
+  await db.rows('select 1 from deployments where id in (select unnest($1::uuid[])) order by id for update', [
+    [found.id, found.replaces_id ?? environment.serving_id].filter((one) => one !== null),
+  ]);
   const deployment = (await lockDeployment(db, found.id)) as DeploymentRow;
   const project = await projectById(db, deployment.project_id);
   const load = async (row: DeploymentRow) => ({ deployment: row, release: await releaseById(db, row.release_id), instances: await instancesOf(db, row.id) });
@@ -56,7 +72,8 @@ async function enter(context: Context, db: Db, found: DeploymentRow): Promise<Sc
 
 const partsOf = (release: ReleaseRow, kind: 'server' | 'worker') => Object.values(release.plan.parts).filter((part) => part.kind === kind);
 const asked = (release: ReleaseRow, kind: 'server' | 'worker') => partsOf(release, kind).reduce((sum, part) => sum + part.instances, 0);
-const facts = (rows: readonly InstanceRow[], kind: 'server' | 'worker'): InstanceFact[] => rows.filter((row) => row.kind === kind).map(({ id, state, wanted }) => ({ id, state, wanted }));
+const facts = (rows: readonly InstanceRow[], kind: 'server' | 'worker'): InstanceFact[] =>
+  rows.filter((row) => row.kind === kind).map(({ id, state, wanted }) => ({ id, state, wanted }));
 const ended = (row: InstanceRow) => row.state === 'failed' || row.state === 'ended' || row.state === 'lost';
 
 async function advance(scene: Scene): Promise<void> {
@@ -81,9 +98,17 @@ async function advance(scene: Scene): Promise<void> {
     workersAsked: asked(release, 'worker'),
     servers: facts(scene.instances, 'server'),
     workers: facts(scene.instances, 'worker'),
-    instanceFailure: broken ? (broken.issue ?? issue(broken.state === 'lost' ? 'agent_lost' : 'ended_at_once', { part: broken.part, agent: 'of this instance', exit: broken.exit ?? '', line: '' })) : null,
+    instanceFailure: broken
+      ? (broken.issue ??
+        issue(broken.state === 'lost' ? 'agent_lost' : 'ended_at_once', { part: broken.part, agent: 'of this instance', exit: broken.exit ?? '', line: '' }))
+      : null,
     before: before && before.deployment.state === 'live' ? { workersAsked: asked(before.release, 'worker'), workers: facts(before.instances, 'worker') } : null,
-    serving: environment.serving_id === deployment.id ? 'this' : environment.serving_id !== null && environment.serving_id === before?.deployment.id ? 'before' : 'none',
+    serving:
+      environment.serving_id === deployment.id
+        ? 'this'
+        : environment.serving_id !== null && environment.serving_id === before?.deployment.id
+          ? 'before'
+          : 'none',
     acknowledged: edges.filter((edge) => edge.alive).every((edge) => edge.acknowledged >= environment.table_version),
     limits: { readyMs: context.timing.ready + 5_000, cutoverMs: 1_000 },
   };
@@ -93,7 +118,13 @@ async function advance(scene: Scene): Promise<void> {
   if (step.state !== deployment.state || step.failure !== deployment.failure) {
     await setDeploymentState(db, deployment.id, step.state, step.failure);
     const failing = step.failure !== null && deployment.failure === null;
-    await recordEvents(db, { type: failing ? 'deployment.failing' : 'deployment.state', project: deployment.project_id, subject: `d${deployment.number}`, actor: 'engine', data: { state: step.state, environment: scene.place, release: `r${release.number}`, issue: step.failure } });
+    await recordEvents(db, {
+      type: failing ? 'deployment.failing' : 'deployment.state',
+      project: deployment.project_id,
+      subject: `d${deployment.number}`,
+      actor: 'engine',
+      data: { state: step.state, environment: scene.place, release: `r${release.number}`, issue: step.failure },
+    });
   }
   const over = !deploymentMoving(step.state);
   if (over) for (const next of moving.filter((one) => one.number > deployment.number)) await makeDue(db, 'deployments', next.id);
@@ -110,7 +141,14 @@ async function apply(scene: Scene, effect: DeploymentEffect): Promise<void> {
     case 'prepare':
     case 'verify': {
       const number = (await attemptsOfDeployment(db, deployment.id)).filter((one) => one.kind === effect.do).length + 1;
-      await addAttempt(db, { kind: effect.do, task: null, deployment: deployment.id, project: deployment.project_id, number, needs: { class: 'live', base: null } });
+      await addAttempt(db, {
+        kind: effect.do,
+        task: null,
+        deployment: deployment.id,
+        project: deployment.project_id,
+        number,
+        needs: { class: 'live', base: null },
+      });
       return;
     }
     case 'startServers':
@@ -136,12 +174,29 @@ async function apply(scene: Scene, effect: DeploymentEffect): Promise<void> {
         const state = deployment.kind === 'revert' ? 'reverted' : 'replaced';
         if (before.deployment.state === 'live') {
           await retireDeployment(db, before.deployment.id, state, context.timing.warm);
-          await recordEvents(db, { type: 'deployment.replaced', project: deployment.project_id, subject: `d${before.deployment.number}`, actor: 'engine', data: { state, by: `d${deployment.number}`, environment: scene.place } });
+          await recordEvents(db, {
+            type: 'deployment.replaced',
+            project: deployment.project_id,
+            subject: `d${before.deployment.number}`,
+            actor: 'engine',
+            data: { state, by: `d${deployment.number}`, environment: scene.place },
+          });
         } else await makeDue(db, 'deployments', before.deployment.id);
       }
       if (deployment.environment_plan.verify && deployment.kind !== 'revert') {
-        await addEvidence(db, release, { kind: 'verification', name: environment.name, source: `d${deployment.number}`, detail: { environment: environment.name, deployment: deployment.number } });
-        await recordEvents(db, { type: 'evidence.recorded', project: deployment.project_id, subject: `r${release.number}`, actor: 'engine', data: { kind: 'verification', environment: scene.place, digest: release.digest } });
+        await addEvidence(db, release, {
+          kind: 'verification',
+          name: environment.name,
+          source: `d${deployment.number}`,
+          detail: { environment: environment.name, deployment: deployment.number },
+        });
+        await recordEvents(db, {
+          type: 'evidence.recorded',
+          project: deployment.project_id,
+          subject: `r${release.number}`,
+          actor: 'engine',
+          data: { kind: 'verification', environment: scene.place, digest: release.digest },
+        });
       }
       return dueEnvironments(db, deployment.project_id);
     }
@@ -154,16 +209,30 @@ async function moveTraffic(scene: Scene, row: DeploymentRow, release: ReleaseRow
   const { db, environment } = scene;
   const version = await putRoute(db, environment.host, environment.id, routeOf(scene.place, row.number, release, instances));
   await setServing(db, environment.id, row.id, version);
-  await recordEvents(db, { type: 'traffic.moved', project: row.project_id, subject: scene.place, actor: 'engine', data: { deployment: `d${row.number}`, release: `r${release.number}`, version } });
+  await recordEvents(db, {
+    type: 'traffic.moved',
+    project: row.project_id,
+    subject: scene.place,
+    actor: 'engine',
+    data: { deployment: `d${row.number}`, release: `r${release.number}`, version },
+  });
 }
 
 /** A revert takes the servers of the release's last deployment here over while they are warm. */
 async function takeWarm(scene: Scene): Promise<boolean> {
-  const earlier = await scene.db.one<{ id: string }>(`select id from deployments where environment_id = $1 and release_id = $2 and id <> $3 and state in ('replaced', 'reverted') and warm_until > now() order by number desc limit 1`, [scene.environment.id, scene.release.id, scene.deployment.id]);
+  const earlier = await scene.db.one<{ id: string }>(
+    `select id from deployments where environment_id = $1 and release_id = $2 and id <> $3 and state in ('replaced', 'reverted') and warm_until > now() order by number desc limit 1`,
+    [scene.environment.id, scene.release.id, scene.deployment.id],
+  );
   return earlier !== null && (await adoptWarm(scene.db, earlier.id, scene.deployment.id)) > 0;
 }
 
-async function startMissing(scene: Pick<Scene, 'db' | 'deployment' | 'release' | 'instances'>, kind: 'server' | 'worker', delayMs: number, restarts = 0): Promise<number> {
+async function startMissing(
+  scene: Pick<Scene, 'db' | 'deployment' | 'release' | 'instances'>,
+  kind: 'server' | 'worker',
+  delayMs: number,
+  restarts = 0,
+): Promise<number> {
   let started = 0;
   for (const part of partsOf(scene.release, kind)) {
     const running = scene.instances.filter((row) => row.part === part.name && row.wanted && !ended(row));
@@ -174,7 +243,14 @@ async function startMissing(scene: Pick<Scene, 'db' | 'deployment' | 'release' |
       started++;
     }
   }
-  if (started) await recordEvents(scene.db, { type: 'instance.asked', project: scene.deployment.project_id, subject: `d${scene.deployment.number}`, actor: 'engine', data: { kind, count: started } });
+  if (started)
+    await recordEvents(scene.db, {
+      type: 'instance.asked',
+      project: scene.deployment.project_id,
+      subject: `d${scene.deployment.number}`,
+      actor: 'engine',
+      data: { kind, count: started },
+    });
   return started;
 }
 
@@ -200,7 +276,10 @@ async function keepLive(scene: Scene): Promise<void> {
     if (!empty && JSON.stringify(sortKeys(body)) !== JSON.stringify(sortKeys(before?.body))) await moveTraffic(scene, deployment, release, now);
   }
   const servers = facts(now, 'server');
-  const health = healthOf(asked(release, 'server') + asked(release, 'worker'), facts(now, 'server').concat(facts(now, 'worker')), { asked: asked(release, 'server'), ready: servers.filter((one) => one.wanted && one.state === 'ready').length });
+  const health = healthOf(asked(release, 'server') + asked(release, 'worker'), facts(now, 'server').concat(facts(now, 'worker')), {
+    asked: asked(release, 'server'),
+    ready: servers.filter((one) => one.wanted && one.state === 'ready').length,
+  });
   if (health !== environment.health && environment.serving_id === deployment.id) {
     await setHealth(db, environment.id, health);
     await recordEvents(db, { type: 'environment.health', project: deployment.project_id, subject: scene.place, actor: 'engine', data: { health } });
@@ -224,7 +303,11 @@ async function cool(scene: Scene): Promise<void> {
   const { db, environment, deployment, instances } = scene;
   if (environment.serving_id === deployment.id) {
     // It failed with nothing before it and keeps the traffic, in poor health.
-    await setHealth(db, environment.id, instances.some((row) => row.kind === 'server' && !ended(row)) || asked(scene.release, 'server') === 0 ? 'poor' : 'down');
+    await setHealth(
+      db,
+      environment.id,
+      instances.some((row) => row.kind === 'server' && !ended(row)) || asked(scene.release, 'server') === 0 ? 'poor' : 'down',
+    );
     return void (await setDue(db, 'deployments', deployment.id, null));
   }
   await unwant(db, deployment.id, 'worker');
@@ -234,6 +317,13 @@ async function cool(scene: Scene): Promise<void> {
   const behind = (await listEdges(db)).filter((edge) => edge.acknowledged < environment.table_version);
   if (behind.length) return void (await setDue(db, 'deployments', deployment.id, 2_000));
   const count = await unwant(db, deployment.id, 'server');
-  if (count) await recordEvents(db, { type: 'deployment.cooled', project: deployment.project_id, subject: `d${deployment.number}`, actor: 'engine', data: { environment: scene.place } });
+  if (count)
+    await recordEvents(db, {
+      type: 'deployment.cooled',
+      project: deployment.project_id,
+      subject: `d${deployment.number}`,
+      actor: 'engine',
+      data: { environment: scene.place },
+    });
   await setDue(db, 'deployments', deployment.id, null);
 }

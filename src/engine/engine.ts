@@ -27,7 +27,13 @@ export async function startEngine(context: Context): Promise<Engine> {
     hosted: startLoop({ name: 'hosted', step: () => sweepHosted(context).then(() => false), sweepMs: sweep * 6, log }),
     runs: startLoop({ name: 'runs', step: () => stepRuns(context), nextDue: () => nextDue(records, 'runs'), sweepMs: sweep, log }),
     deployments: startLoop({ name: 'deployments', step: () => stepDeployments(context), nextDue: () => nextDue(records, 'deployments'), sweepMs: sweep, log }),
-    environments: startLoop({ name: 'environments', step: () => stepEnvironments(context), nextDue: () => nextDue(records, 'environments'), sweepMs: sweep, log }),
+    environments: startLoop({
+      name: 'environments',
+      step: () => stepEnvironments(context),
+      nextDue: () => nextDue(records, 'environments'),
+      sweepMs: sweep,
+      log,
+    }),
     leases: startLoop({ name: 'leases', step: watchLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
     events: startLoop({ name: 'feed', step: () => stepFeed(context), nextDue: () => feedDue(context), sweepMs: sweep, log }),
     seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
@@ -54,5 +60,11 @@ export async function startEngine(context: Context): Promise<Engine> {
 }
 
 async function intakeDue(context: Context): Promise<number | null> {
-  return (await context.records.one<{ ms: number | null }>('select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from intake where due_at is not null'))?.ms ?? null;
+  return (
+    (
+      await context.records.one<{ ms: number | null }>(
+        'select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from intake where due_at is not null',
+      )
+    )?.ms ?? null
+  );
 }

@@ -3,7 +3,16 @@ import { takes } from '../core/advance/environments.js';
 import { issue } from '../core/errors.js';
 import { history } from '../git/repository.js';
 import { listEdges, putRoute } from '../records/agents.js';
-import { deploymentsOf, environmentById, type EnvironmentRow, lockEnvironment, movingDeployments, setDeploymentState, setEnvironmentState, setServing } from '../records/environments.js';
+import {
+  deploymentsOf,
+  environmentById,
+  type EnvironmentRow,
+  lockEnvironment,
+  movingDeployments,
+  setDeploymentState,
+  setEnvironmentState,
+  setServing,
+} from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { instancesOfEnvironment, unwant } from '../records/instances.js';
 import { mainDefinition, projectById, type ProjectRow } from '../records/projects.js';
@@ -61,7 +70,9 @@ async function candidatesFor(context: Context, project: ProjectRow, environment:
   const head = await records.one<{ head: string }>('select head from branches where project_id = $1 and name = $2', [project.id, plan.branch]);
   if (!head) return [];
   const commits = await history(repositoryOf(context, project), head.head, 500);
-  const live = environment.live_id ? await records.one<{ commit: string }>('select r.commit from deployments d join releases r on r.id = d.release_id where d.id = $1', [environment.live_id]) : null;
+  const live = environment.live_id
+    ? await records.one<{ commit: string }>('select r.commit from deployments d join releases r on r.id = d.release_id where d.id = $1', [environment.live_id])
+    : null;
   const place = live ? commits.indexOf(live.commit) : -1;
   const newer = place < 0 ? commits : commits.slice(0, place + 1);
   const releases = new Map((await releasesOfCommits(records, project.id, newer, plan.branch)).map((row) => [row.commit, row.number]));
@@ -87,7 +98,10 @@ async function close(context: Context, project: ProjectRow, id: string): Promise
     const instances = await instancesOfEnvironment(db, id);
     for (const deployment of new Set(instances.filter((row) => row.wanted).map((row) => row.deployment_id))) await unwant(db, deployment, null);
     const open = (await instancesOfEnvironment(db, id)).some((row) => row.state === 'starting' || row.state === 'ready');
-    const working = await db.one(`select 1 as ok from attempts a join deployments d on d.id = a.deployment_id where d.environment_id = $1 and a.state in ('waiting', 'running') limit 1`, [id]);
+    const working = await db.one(
+      `select 1 as ok from attempts a join deployments d on d.id = a.deployment_id where d.environment_id = $1 and a.state in ('waiting', 'running') limit 1`,
+      [id],
+    );
     if (open || working) return void (await setDue(db, 'environments', id, 500));
     await setEnvironmentState(db, id, 'closed');
     await recordEvents(db, { type: 'environment.closed', project: project.id, subject: place, actor: 'engine' });
@@ -100,7 +114,14 @@ async function endDeployments(db: Db, project: ProjectRow, environment: Environm
     await db.rows(`update attempts set stop = true where deployment_id = $1 and state in ('waiting', 'running')`, [moving.id]);
     await setDeploymentState(db, moving.id, 'failed', why);
     await setDue(db, 'deployments', moving.id, null);
-    await recordEvents(db, { type: 'deployment.state', project: project.id, subject: `d${moving.number}`, actor: 'engine', data: { state: 'failed', environment: place, issue: why } });
+    await recordEvents(db, {
+      type: 'deployment.state',
+      project: project.id,
+      subject: `d${moving.number}`,
+      actor: 'engine',
+      data: { state: 'failed', environment: place, issue: why },
+    });
   }
-  if (environment.live_id) await db.rows(`update deployments set state = 'replaced', replaced_at = now(), due_at = null where id = $1 and state = 'live'`, [environment.live_id]);
+  if (environment.live_id)
+    await db.rows(`update deployments set state = 'replaced', replaced_at = now(), due_at = null where id = $1 and state = 'live'`, [environment.live_id]);
 }

@@ -55,7 +55,14 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
   if (!model) {
     await records.transition('run.refused', async (db) => {
       await saveDefinition(db, project.id, run.commit, null, read.issues);
-      if (run.branch === project.main_branch) await recordEvents(db, { type: 'definition.refused', project: project.id, subject: project.name, actor: run.actor, data: { commit: run.commit, issue: read.refusal } });
+      if (run.branch === project.main_branch)
+        await recordEvents(db, {
+          type: 'definition.refused',
+          project: project.id,
+          subject: project.name,
+          actor: run.actor,
+          data: { commit: run.commit, issue: read.refusal },
+        });
       await finish(db, run, 'failed', read.refusal);
     });
     return;
@@ -87,7 +94,14 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
     await startRun(
       db,
       id,
-      plan.tasks.map((one) => ({ name: one.task.name, position: one.position, evidence: one.evidence, model: one.task, files: { key: layerKey(one.files), count: one.files.length }, pinned: pin })),
+      plan.tasks.map((one) => ({
+        name: one.task.name,
+        position: one.position,
+        evidence: one.evidence,
+        model: one.task,
+        files: { key: layerKey(one.files), count: one.files.length },
+        pinned: pin,
+      })),
       warnings,
     );
     await recordEvents(db, { type: 'run.planned', project: project.id, subject: `run ${run.number}`, actor: 'engine', data: { tasks: plan.tasks.length } });
@@ -107,13 +121,29 @@ async function takeDefinition(context: Context, db: Db, project: ProjectRow, run
   for (const plan of Object.values(model.environments)) {
     if (plan.opens === null) {
       const host = standingHost(context.addresses, project.name, plan.name);
-      await makeEnvironment(db, { project: project.id, projectName: project.name, name: plan.name, kind: 'standing', plan: plan.name, pullRequest: null, host }, run.actor);
+      await makeEnvironment(
+        db,
+        { project: project.id, projectName: project.name, name: plan.name, kind: 'standing', plan: plan.name, pullRequest: null, host },
+        run.actor,
+      );
       continue;
     }
     for (const pull of await openPullRequests(db, project.id)) {
       if (!pull.trusted) continue;
       const name = `pr-${pull.number}`;
-      await makeEnvironment(db, { project: project.id, projectName: project.name, name, kind: 'review', plan: plan.name, pullRequest: pull.number, host: reviewHost(context.addresses, project.name, name) }, run.actor);
+      await makeEnvironment(
+        db,
+        {
+          project: project.id,
+          projectName: project.name,
+          name,
+          kind: 'review',
+          plan: plan.name,
+          pullRequest: pull.number,
+          host: reviewHost(context.addresses, project.name, name),
+        },
+        run.actor,
+      );
     }
   }
 }

@@ -23,12 +23,33 @@ export async function makeRelease(context: Context, project: ProjectRow, run: Ru
     await lockRun(db, run.id);
     if (await releaseOfRun(db, run.id)) return;
     const number = await nextNumber(db, project.id, 'releases');
-    const release = await addRelease(db, { project_id: project.id, number, digest: image.digest, commit: run.commit, branch: run.branch, pull_request: run.pull_request, run_id: run.id, parts: image.parts, plan });
+    const release = await addRelease(db, {
+      project_id: project.id,
+      number,
+      digest: image.digest,
+      commit: run.commit,
+      branch: run.branch,
+      pull_request: run.pull_request,
+      run_id: run.id,
+      parts: image.parts,
+      plan,
+    });
     for (const task of tasks.filter((one) => one.evidence)) {
       const tests = task.tests ? { passed: task.tests.passed, failed: task.tests.failed, skipped: task.tests.skipped } : null;
-      await addEvidence(db, release, { kind: 'task', name: task.name, source: `run ${run.number}`, detail: { state: task.state, fingerprint: task.fingerprint, tests } });
+      await addEvidence(db, release, {
+        kind: 'task',
+        name: task.name,
+        source: `run ${run.number}`,
+        detail: { state: task.state, fingerprint: task.fingerprint, tests },
+      });
     }
-    await recordEvents(db, { type: 'release.made', project: project.id, subject: `r${number}`, actor: 'engine', data: { number, commit: run.commit, digest: image.digest, run: run.number } });
+    await recordEvents(db, {
+      type: 'release.made',
+      project: project.id,
+      subject: `r${number}`,
+      actor: 'engine',
+      data: { number, commit: run.commit, digest: image.digest, run: run.number },
+    });
     await dueEnvironments(db, project.id);
   });
 }

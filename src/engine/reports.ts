@@ -11,7 +11,10 @@ import { keepResult, makeDue, type RunRow, runById, setTaskOutput, setTaskState,
 import type { Context, Db } from './context.js';
 import { newTry } from './runs.js';
 
-export type Happening = { what: 'command-started'; position: number; firstLine: number } | { what: 'command-ended'; position: number; exit: number; ms: number } | { what: 'ended'; state: 'passed' | 'failed' | 'stopped'; issue: Issue | null; output: { digest: string; size: number } | null; tests: TestResults | null };
+export type Happening =
+  | { what: 'command-started'; position: number; firstLine: number }
+  | { what: 'command-ended'; position: number; exit: number; ms: number }
+  | { what: 'ended'; state: 'passed' | 'failed' | 'stopped'; issue: Issue | null; output: { digest: string; size: number } | null; tests: TestResults | null };
 
 export interface Reporter {
   agent: string;
@@ -23,7 +26,8 @@ export async function reportAttempt(context: Context, id: string, by: Reporter, 
   const seen = await attemptById(context.records, id);
   if (!seen) throw new CodedError('fence_old');
   for (const one of happenings) {
-    if (one.what === 'ended' && one.output && (await context.blobs.size(one.output.digest)) === null) throw new CodedError('digest_wrong', { digest: one.output.digest });
+    if (one.what === 'ended' && one.output && (await context.blobs.size(one.output.digest)) === null)
+      throw new CodedError('digest_wrong', { digest: one.output.digest });
   }
   const last = happenings.some((one) => one.what === 'ended');
   await context.records.transition(last ? 'attempt.ended' : 'attempt.reported', async (db) => {
@@ -31,7 +35,13 @@ export async function reportAttempt(context: Context, id: string, by: Reporter, 
     const attempt = await lockHeld(db, id, by.agent, by.fence);
     if (owner && owner.task.state === 'ready') {
       await setTaskState(db, owner.task.id, 'running');
-      await recordEvents(db, { type: 'attempt.started', project: attempt.project_id, subject: `run ${owner.run.number}`, actor: 'agent', data: { task: owner.task.name, attempt: attempt.number } });
+      await recordEvents(db, {
+        type: 'attempt.started',
+        project: attempt.project_id,
+        subject: `run ${owner.run.number}`,
+        actor: 'agent',
+        data: { task: owner.task.name, attempt: attempt.number },
+      });
     }
     const commands = owner?.task.model.run ?? [];
     for (const one of happenings) {
@@ -60,10 +70,24 @@ async function lockOwner(db: Db, attempt: AttemptRow, wake: boolean): Promise<Ow
   return { run: run as RunRow, task: fresh as TaskRow };
 }
 
-async function attemptOver(db: Db, attempt: AttemptRow, owner: Owner | null, state: AttemptState, why: Issue | null, output: { digest: string; size: number } | null, tests: TestResults | null): Promise<void> {
+async function attemptOver(
+  db: Db,
+  attempt: AttemptRow,
+  owner: Owner | null,
+  state: AttemptState,
+  why: Issue | null,
+  output: { digest: string; size: number } | null,
+  tests: TestResults | null,
+): Promise<void> {
   await endAttempt(db, attempt.id, state, why);
   if (!owner) {
-    await recordEvents(db, { type: 'attempt.ended', project: attempt.project_id, subject: `attempt ${attempt.id}`, actor: 'agent', data: { kind: attempt.kind, state, issue: why } });
+    await recordEvents(db, {
+      type: 'attempt.ended',
+      project: attempt.project_id,
+      subject: `attempt ${attempt.id}`,
+      actor: 'agent',
+      data: { kind: attempt.kind, state, issue: why },
+    });
     return;
   }
   const { run, task } = owner;
@@ -72,7 +96,15 @@ async function attemptOver(db: Db, attempt: AttemptRow, owner: Owner | null, sta
   await setTaskState(db, task.id, next, { issue: why });
   if (next === 'passed' || next === 'failed') {
     await setTaskOutput(db, task.id, next === 'passed' ? output : null, tests);
-    if (state !== 'lost' && task.fingerprint) await keepResult(db, { project: run.project_id, line: run.line, fingerprint: task.fingerprint, attempt: attempt.id, state, output: output?.digest ?? null });
+    if (state !== 'lost' && task.fingerprint)
+      await keepResult(db, {
+        project: run.project_id,
+        line: run.line,
+        fingerprint: task.fingerprint,
+        attempt: attempt.id,
+        state,
+        output: output?.digest ?? null,
+      });
   }
   if (next === 'ready') await newTry(db, run, task);
   const subject = `run ${run.number}`;
@@ -127,7 +159,13 @@ export async function reportInstance(context: Context, id: string, by: Reporter,
 async function instanceEvent(db: Db, row: InstanceRow, state: InstanceState, why: Issue | null): Promise<void> {
   const found = await db.one<{ number: number; project_id: string }>('select number, project_id from deployments where id = $1', [row.deployment_id]);
   if (!found || state === 'waiting' || state === 'starting') return;
-  await recordEvents(db, { type: `instance.${state}`, project: found.project_id, subject: `d${found.number}`, actor: 'agent', data: { part: row.part, position: row.position, issue: why } });
+  await recordEvents(db, {
+    type: `instance.${state}`,
+    project: found.project_id,
+    subject: `d${found.number}`,
+    actor: 'agent',
+    data: { part: row.part, position: row.position, issue: why },
+  });
 }
 
 export async function loseInstance(context: Context, seen: InstanceRow): Promise<void> {

@@ -14,10 +14,23 @@ export function routeOf(environment: string, deployment: number, release: Releas
       .map((part): Route['paths'][number] => {
         if (part.kind === 'site') {
           const image = release.parts.find((one) => one.name === part.name);
-          return { at: part.at, kind: 'site', part: part.name, bytes: image?.digest ?? '', layers: (image?.layers ?? []).map((layer) => layer.digest), root: part.root, fallback: part.fallback };
+          return {
+            at: part.at,
+            kind: 'site',
+            part: part.name,
+            bytes: image?.digest ?? '',
+            layers: (image?.layers ?? []).map((layer) => layer.digest),
+            root: part.root,
+            fallback: part.fallback,
+          };
         }
         const ready = instances.filter((one) => one.part === part.name && one.wanted && one.state === 'ready' && one.address && one.port);
-        return { at: part.at, kind: 'server', part: part.name, instances: ready.map((one) => ({ id: one.id, address: one.address as string, port: one.port as number })) };
+        return {
+          at: part.at,
+          kind: 'server',
+          part: part.name,
+          instances: ready.map((one) => ({ id: one.id, address: one.address as string, port: one.port as number })),
+        };
       })
       .sort((a, b) => b.at.length - a.at.length || (a.at < b.at ? -1 : 1)),
   };

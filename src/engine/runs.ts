@@ -23,7 +23,11 @@ export async function stepRuns(context: Context): Promise<boolean> {
 }
 
 async function advance(context: Context, run: RunRow): Promise<void> {
-  const [project, tasks, definition] = await Promise.all([projectById(context.records, run.project_id), tasksOf(context.records, run.id), definitionOf(context.records, run.project_id, run.commit)]);
+  const [project, tasks, definition] = await Promise.all([
+    projectById(context.records, run.project_id),
+    tasksOf(context.records, run.id),
+    definitionOf(context.records, run.project_id, run.commit),
+  ]);
   // Reads of git come before the transaction; they depend on the commit alone.
   const files = tasks.some((task) => task.state === 'waiting' && task.fingerprint === null) ? await treeOf(context, project, run.commit) : [];
   const model = definition?.model ?? null;
@@ -38,7 +42,11 @@ async function advance(context: Context, run: RunRow): Promise<void> {
     if (model?.release && !now.released && !now.stopped_by && complete(rows)) return void (await setDue(db, 'runs', run.id, 0));
     // A ready task whose attempt was claimed runs already, though its agent has not said so yet.
     const claimed = new Set((await attemptsOfRun(db, run.id)).flatMap((one) => (one.state === 'running' ? [one.task_id] : [])));
-    const factOf = (row: TaskRow) => ({ name: row.name, state: row.state === 'ready' && claimed.has(row.id) ? ('running' as const) : row.state, needs: row.model.needs });
+    const factOf = (row: TaskRow) => ({
+      name: row.name,
+      state: row.state === 'ready' && claimed.has(row.id) ? ('running' as const) : row.state,
+      needs: row.model.needs,
+    });
     const step = advanceRun(rows.map(factOf), now.stopped_by !== null);
     const byName = new Map(rows.map((row) => [row.name, row]));
     const subject = `run ${run.number}`;
@@ -47,11 +55,21 @@ async function advance(context: Context, run: RunRow): Promise<void> {
       if (change.state === 'ready') await makeReady(db, project, now, task, byName, files);
       else {
         await setTaskState(db, task.id, change.state);
-        if (change.state === 'stopped') await db.rows(`update attempts set state = 'stopped', ended_at = now() where task_id = $1 and state = 'waiting'`, [task.id]);
-        await recordEvents(db, { type: change.state === 'skipped' ? 'task.skipped' : 'task.ended', project: project.id, subject, actor: 'engine', data: { task: task.name, state: change.state } });
+        if (change.state === 'stopped')
+          await db.rows(`update attempts set state = 'stopped', ended_at = now() where task_id = $1 and state = 'waiting'`, [task.id]);
+        await recordEvents(db, {
+          type: change.state === 'skipped' ? 'task.skipped' : 'task.ended',
+          project: project.id,
+          subject,
+          actor: 'engine',
+          data: { task: task.name, state: change.state },
+        });
       }
     }
-    await db.rows(`update runs set tasks_ended = (select count(*) from tasks where run_id = $1 and state not in ('waiting', 'ready', 'running')) where id = $1`, [run.id]);
+    await db.rows(
+      `update runs set tasks_ended = (select count(*) from tasks where run_id = $1 and state not in ('waiting', 'ready', 'running')) where id = $1`,
+      [run.id],
+    );
     if (step.ends) {
       await endRun(db, run.id, step.ends, step.ends === 'stopped' && now.stopped_by ? issue('stopped_by', { who: now.stopped_by }) : null);
       await recordEvents(db, { type: 'run.ended', project: project.id, subject, actor: 'engine', data: { state: step.ends } });
@@ -59,12 +77,23 @@ async function advance(context: Context, run: RunRow): Promise<void> {
   });
 }
 
-async function makeReady(db: Db, project: ProjectRow, run: RunRow, task: TaskRow, byName: Map<string, TaskRow>, listed: Awaited<ReturnType<typeof treeOf>>): Promise<void> {
+async function makeReady(
+  db: Db,
+  project: ProjectRow,
+  run: RunRow,
+  task: TaskRow,
+  byName: Map<string, TaskRow>,
+  listed: Awaited<ReturnType<typeof treeOf>>,
+): Promise<void> {
   const needs = task.model.needs.map((need): NeedOutput => {
     const row = byName.get(need);
     return { need, makes: row?.model.makes ?? [], digest: row?.output ?? null };
   });
-  const inputs = fingerprintInputs(task.model as Task, filesOf(listed, task.model.reads), needs, { project: project.name, folder: project.folder, ...task.pinned });
+  const inputs = fingerprintInputs(task.model as Task, filesOf(listed, task.model.reads), needs, {
+    project: project.name,
+    folder: project.folder,
+    ...task.pinned,
+  });
   await setFingerprint(db, task.id, fingerprint(inputs), keptInputs(inputs));
   await setTaskState(db, task.id, 'ready');
   await recordEvents(db, { type: 'task.ready', project: project.id, subject: `run ${run.number}`, actor: 'engine', data: { task: task.name } });
@@ -74,5 +103,12 @@ async function makeReady(db: Db, project: ProjectRow, run: RunRow, task: TaskRow
 /** Another attempt of a ready task. */
 export async function newTry(db: Db, run: RunRow, task: TaskRow): Promise<void> {
   const number = (await attemptsOfTask(db, task.id)).length + 1;
-  await addAttempt(db, { kind: 'task', task: task.id, deployment: null, project: run.project_id, number, needs: { class: run.line === 'own' ? 'runs' : 'untrusted', base: task.pinned.base || null } });
+  await addAttempt(db, {
+    kind: 'task',
+    task: task.id,
+    deployment: null,
+    project: run.project_id,
+    number,
+    needs: { class: run.line === 'own' ? 'runs' : 'untrusted', base: task.pinned.base || null },
+  });
 }

@@ -7,7 +7,21 @@ import { makeEnvironment } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { listProjects, mainDefinition, projectById, type ProjectRow } from '../records/projects.js';
 import { askStop, makeDue } from '../records/runs.js';
-import { addRun, dropOldIntents, findPullRequest, type IntakeRow, openIntent, type PullRequestRow, recordBranchRemoved, recordedBranches, recordPush, saveCommit, savePullRequest, settleIntake, takeIntake } from '../records/sources.js';
+import {
+  addRun,
+  dropOldIntents,
+  findPullRequest,
+  type IntakeRow,
+  openIntent,
+  type PullRequestRow,
+  recordBranchRemoved,
+  recordedBranches,
+  recordPush,
+  saveCommit,
+  savePullRequest,
+  settleIntake,
+  takeIntake,
+} from '../records/sources.js';
 
 /** Types of events that a code host sends; the pull request ones are CDEvents' words for a change. */
 export const intakeTypes = {
@@ -33,7 +47,14 @@ export async function workIntake(context: Context): Promise<boolean> {
     if (!known) throw error;
     const again = known.code === 'fetch_failed' && row.tries < triesAtMost;
     await context.records.transition('intake.settled', (db) =>
-      settleIntake(db, row, { state: again ? 'waiting' : 'failed', issue: known, againMs: again ? Math.min(60_000, 250 * 2 ** row.tries) : null }, ...(again ? [] : [{ type: 'intake.failed' as const, project: project.id, subject: project.name, actor: row.source, data: { issue: known, event: row.event_id } }])),
+      settleIntake(
+        db,
+        row,
+        { state: again ? 'waiting' : 'failed', issue: known, againMs: again ? Math.min(60_000, 250 * 2 ** row.tries) : null },
+        ...(again
+          ? []
+          : [{ type: 'intake.failed' as const, project: project.id, subject: project.name, actor: row.source, data: { issue: known, event: row.event_id } }]),
+      ),
     );
   }
   return true;
@@ -48,7 +69,16 @@ function asIssue(error: unknown, project: ProjectRow): Issue | null {
 async function apply(context: Context, project: ProjectRow, row: IntakeRow): Promise<void> {
   if (!project.url) throw new CodedError('source_kind', { project: project.name, kind: 'pushes', way: 'events' });
   const repository = await ensureRepository(context, project);
-  const content = row.body as { branch?: string; commit?: string; actor?: string; number?: number; title?: string; base?: string; head?: string; trusted?: boolean };
+  const content = row.body as {
+    branch?: string;
+    commit?: string;
+    actor?: string;
+    number?: number;
+    title?: string;
+    base?: string;
+    head?: string;
+    trusted?: boolean;
+  };
   const actor = content.actor ?? row.source;
   if (row.type === intakeTypes.pushed) {
     await fetchAll(repository, project.url);
@@ -133,14 +163,33 @@ async function openPullRequest(context: Context, db: Db, project: ProjectRow, pu
   const subject = `pr-${pull.number}`;
   const fresh = before === null || before.state === 'closed';
   if (fresh || before.head !== pull.head) {
-    await recordEvents(db, { type: fresh ? 'pull-request.opened' : 'pull-request.updated', project: project.id, subject, actor, data: { title: pull.title, head: pull.head, base: pull.base, trusted: pull.trusted } });
-    await addRun(db, { project: project.id, commit: pull.head, branch: null, pullRequest: pull.number, line: pull.trusted ? 'own' : subject, cause: 'pull request', actor, allowed: pull.trusted });
+    await recordEvents(db, {
+      type: fresh ? 'pull-request.opened' : 'pull-request.updated',
+      project: project.id,
+      subject,
+      actor,
+      data: { title: pull.title, head: pull.head, base: pull.base, trusted: pull.trusted },
+    });
+    await addRun(db, {
+      project: project.id,
+      commit: pull.head,
+      branch: null,
+      pullRequest: pull.number,
+      line: pull.trusted ? 'own' : subject,
+      cause: 'pull request',
+      actor,
+      allowed: pull.trusted,
+    });
   }
   const plan = (await mainDefinition(db, project.id))?.model.environments;
   const review = Object.values(plan ?? {}).find((one) => one.opens === 'pull request');
   if (review && pull.trusted) {
     const host = reviewHost(context.addresses, project.name, subject);
-    await makeEnvironment(db, { project: project.id, projectName: project.name, name: subject, kind: 'review', plan: review.name, pullRequest: pull.number, host }, actor);
+    await makeEnvironment(
+      db,
+      { project: project.id, projectName: project.name, name: subject, kind: 'review', plan: review.name, pullRequest: pull.number, host },
+      actor,
+    );
   }
 }
 
@@ -148,9 +197,15 @@ async function closePullRequest(db: Db, project: ProjectRow, pull: PullRequestRo
   const before = await savePullRequest(db, project.id, pull);
   if (before?.state === 'closed') return;
   await recordEvents(db, { type: 'pull-request.closed', project: project.id, subject: `pr-${pull.number}`, actor, data: { title: pull.title } });
-  const runs = await db.rows<{ id: string }>(`select id from runs where project_id = $1 and pull_request = $2 and state in ('waiting', 'running') order by id`, [project.id, pull.number]);
+  const runs = await db.rows<{ id: string }>(
+    `select id from runs where project_id = $1 and pull_request = $2 and state in ('waiting', 'running') order by id`,
+    [project.id, pull.number],
+  );
   for (const run of runs) await askStop(db, run.id, 'the closing of its pull request');
-  const environments = await db.rows<{ id: string }>(`update environments set state = 'closing' where project_id = $1 and pull_request = $2 and state not in ('closing', 'closed') returning id`, [project.id, pull.number]);
+  const environments = await db.rows<{ id: string }>(
+    `update environments set state = 'closing' where project_id = $1 and pull_request = $2 and state not in ('closing', 'closed') returning id`,
+    [project.id, pull.number],
+  );
   for (const environment of environments) {
     await makeDue(db, 'environments', environment.id);
     await recordEvents(db, { type: 'environment.closing', project: project.id, subject: `${project.name}/pr-${pull.number}`, actor });

@@ -57,6 +57,7 @@ export async function git(repository: string, args: readonly string[], options: 
     child.on('error', reject);
     child.on('close', (code) => resolve(code));
   }).finally(() => clearTimeout(timer));
-  if (exit === null || !(options.expect ?? [0]).includes(exit)) throw new GitError(args, exit, exit === null ? 'it took too long' : errors.trim().split('\n').slice(-3).join(' '));
+  if (exit === null || !(options.expect ?? [0]).includes(exit))
+    throw new GitError(args, exit, exit === null ? 'it took too long' : errors.trim().split('\n').slice(-3).join(' '));
   return { out: Buffer.concat(out), exit };
 }

@@ -60,10 +60,20 @@ export async function resolve(repository: string, text: string): Promise<string 
 }
 
 export async function commitFacts(repository: string, commit: string): Promise<CommitFacts | null> {
-  const { out, exit } = await git(repository, ['show', '-s', '--no-show-signature', '--encoding=UTF-8', '--format=%H%x00%P%x00%an%x00%ct%x00%s', commit, '--'], { expect: [0, 128] });
+  const { out, exit } = await git(
+    repository,
+    ['show', '-s', '--no-show-signature', '--encoding=UTF-8', '--format=%H%x00%P%x00%an%x00%ct%x00%s', commit, '--'],
+    { expect: [0, 128] },
+  );
   if (exit !== 0) return null;
   const [id, parents, author, seconds, title] = out.toString('utf8').replace(/\n$/, '').split('\0');
-  return { id: id as string, parents: parents ? parents.split(' ') : [], author: clean(author ?? ''), at: new Date(Number(seconds) * 1000), title: clean(title ?? '') };
+  return {
+    id: id as string,
+    parents: parents ? parents.split(' ') : [],
+    author: clean(author ?? ''),
+    at: new Date(Number(seconds) * 1000),
+    title: clean(title ?? ''),
+  };
 }
 
 /** Control characters have no place in a title; text that is not UTF-8 shows replacement characters. PostgreSQL can't hold U+0000. */
@@ -172,7 +182,17 @@ export async function commitsBetween(repository: string, from: string | null, to
 
 /** Fetches all branches (and the given refs) from a code host. Nothing is pruned; a branch that is gone there is removed here. */
 export async function fetchAll(repository: string, url: string, refs: readonly string[] = []): Promise<void> {
-  await git(repository, ['fetch', '-q', '--no-tags', '--no-write-fetch-head', '--no-auto-gc', '--prune', '--end-of-options', url, '+refs/heads/*:refs/heads/*']);
+  await git(repository, [
+    'fetch',
+    '-q',
+    '--no-tags',
+    '--no-write-fetch-head',
+    '--no-auto-gc',
+    '--prune',
+    '--end-of-options',
+    url,
+    '+refs/heads/*:refs/heads/*',
+  ]);
   for (const ref of refs) await git(repository, ['fetch', '-q', '--no-tags', '--no-auto-gc', '--end-of-options', url, ref]);
 }
 

@@ -1,5 +1,18 @@
 /** Encryption at rest, hashes of tokens, signatures. Formats: AES-256-GCM (nonce 12 bytes ‖ tag 16 bytes ‖ text), HMAC-SHA-256, Ed25519. */
-import { createCipheriv, createDecipheriv, createHash, createHmac, createPrivateKey, createPublicKey, generateKeyPairSync, type KeyObject, randomBytes, sign, timingSafeEqual, verify } from 'node:crypto';
+import {
+  createCipheriv,
+  createDecipheriv,
+  createHash,
+  createHmac,
+  createPrivateKey,
+  createPublicKey,
+  generateKeyPairSync,
+  type KeyObject,
+  randomBytes,
+  sign,
+  timingSafeEqual,
+  verify,
+} from 'node:crypto';
 import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 
@@ -15,7 +28,9 @@ export interface Keys {
 export function openKeys(folder: string): Keys {
   mkdirSync(folder, { recursive: true, mode: 0o700 });
   const secret = keptFile(join(folder, 'data.key'), () => randomBytes(32));
-  const signing = createPrivateKey(keptFile(join(folder, 'signing.pem'), () => generateKeyPairSync('ed25519').privateKey.export({ type: 'pkcs8', format: 'pem' })));
+  const signing = createPrivateKey(
+    keptFile(join(folder, 'signing.pem'), () => generateKeyPairSync('ed25519').privateKey.export({ type: 'pkcs8', format: 'pem' })),
+  );
   const publicKey = createPublicKey(signing);
   return {
     encrypt(text) {

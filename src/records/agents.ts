@@ -35,14 +35,38 @@ export const registerAgent = (db: Db, agent: NewAgent, leaseMs: number): Promise
     `insert into agents (id, token_id, name, boot, class, slots, address, tools, base, sandbox, lease_until) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, now() + $11::int * interval '1 ms')
      on conflict (name) do update set boot = excluded.boot, class = excluded.class, slots = excluded.slots, address = excluded.address, tools = excluded.tools, base = excluded.base,
        sandbox = excluded.sandbox, seen_at = now(), lease_until = excluded.lease_until where agents.token_id = excluded.token_id returning ${columns}`,
-    [newId(), agent.token, agent.name, agent.boot, agent.class, agent.slots, agent.address, JSON.stringify(agent.tools), agent.base, JSON.stringify(agent.sandbox), leaseMs],
+    [
+      newId(),
+      agent.token,
+      agent.name,
+      agent.boot,
+      agent.class,
+      agent.slots,
+      agent.address,
+      JSON.stringify(agent.tools),
+      agent.base,
+      JSON.stringify(agent.sandbox),
+      leaseMs,
+    ],
   );
 
 /** Renews the lease of an agent and of all that it says it holds; null when it must register again. */
-export async function renewAgent(db: Db, token: string, boot: string, held: readonly { id: string; fence: string }[], leaseMs: number): Promise<AgentRow | null> {
-  const row = await db.one<AgentRow>(`update agents set seen_at = now(), lease_until = now() + $3::int * interval '1 ms' where token_id = $1 and boot = $2 returning ${columns}`, [token, boot, leaseMs]);
+export async function renewAgent(
+  db: Db,
+  token: string,
+  boot: string,
+  held: readonly { id: string; fence: string }[],
+  leaseMs: number,
+): Promise<AgentRow | null> {
+  const row = await db.one<AgentRow>(
+    `update agents set seen_at = now(), lease_until = now() + $3::int * interval '1 ms' where token_id = $1 and boot = $2 returning ${columns}`,
+    [token, boot, leaseMs],
+  );
   if (row && held.length) {
-    await db.rows(`update attempts a set lease_until = now() + $3::int * interval '1 ms' from jsonb_to_recordset($2::jsonb) as h(id uuid, fence bigint) where a.id = h.id and a.fence = h.fence and a.agent_id = $1 and a.state = 'running'`, [row.id, JSON.stringify(held), leaseMs]);
+    await db.rows(
+      `update attempts a set lease_until = now() + $3::int * interval '1 ms' from jsonb_to_recordset($2::jsonb) as h(id uuid, fence bigint) where a.id = h.id and a.fence = h.fence and a.agent_id = $1 and a.state = 'running'`,
+      [row.id, JSON.stringify(held), leaseMs],
+    );
   }
   return row;
 }
@@ -80,14 +104,19 @@ export async function acknowledge(db: Db, token: string, name: string, version: 
     [newId(), token, name, version],
   );
   if (row?.moved) {
-    await db.rows(`update deployments set due_at = now() where state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null)`);
+    await db.rows(
+      `update deployments set due_at = now() where state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null)`,
+    );
     await db.rows(`update environments set due_at = now() where state = 'closing'`);
     await notify(db, 'deployments', 'environments');
   }
   return row;
 }
 
-export const listEdges = (db: Db): Promise<EdgeRow[]> => db.rows(`select id, name, acknowledged::float8 as acknowledged, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges order by name`, [edgeSilenceMs]);
+export const listEdges = (db: Db): Promise<EdgeRow[]> =>
+  db.rows(`select id, name, acknowledged::float8 as acknowledged, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges order by name`, [
+    edgeSilenceMs,
+  ]);
 
 export interface RouteRow {
   host: string;
@@ -107,4 +136,5 @@ export async function putRoute(db: Db, host: string, environment: string, body: 
   return row?.version ?? 0;
 }
 
-export const routesAfter = (db: Db, version: number): Promise<RouteRow[]> => db.rows('select host, body, version::float8 as version from routes where version > $1 order by version', [version]);
+export const routesAfter = (db: Db, version: number): Promise<RouteRow[]> =>
+  db.rows('select host, body, version::float8 as version from routes where version > $1 order by version', [version]);

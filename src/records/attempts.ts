@@ -30,7 +30,8 @@ export interface AttemptRow {
   ended_at: Date | null;
 }
 
-const columns = 'id, kind, task_id, deployment_id, project_id, number, state, agent_id, fence, stop, issue, log_bytes::float8 as log_bytes, log_lines::float8 as log_lines, created_at, started_at, ended_at';
+const columns =
+  'id, kind, task_id, deployment_id, project_id, number, state, agent_id, fence, stop, issue, log_bytes::float8 as log_bytes, log_lines::float8 as log_lines, created_at, started_at, ended_at';
 
 export interface NewAttempt {
   kind: AttemptKind;
@@ -43,15 +44,26 @@ export interface NewAttempt {
 
 export async function addAttempt(db: Db, attempt: NewAttempt): Promise<string> {
   const id = newId();
-  await db.rows('insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs) values ($1, $2, $3, $4, $5, $6, $7)', [id, attempt.kind, attempt.task, attempt.deployment, attempt.project, attempt.number, JSON.stringify(attempt.needs)]);
+  await db.rows('insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs) values ($1, $2, $3, $4, $5, $6, $7)', [
+    id,
+    attempt.kind,
+    attempt.task,
+    attempt.deployment,
+    attempt.project,
+    attempt.number,
+    JSON.stringify(attempt.needs),
+  ]);
   await notify(db, 'work');
   return id;
 }
 
 export const attemptById = (db: Db, id: string): Promise<AttemptRow | null> => db.one(`select ${columns} from attempts where id = $1`, [id]);
-export const attemptsOfTask = (db: Db, task: string): Promise<AttemptRow[]> => db.rows(`select ${columns} from attempts where task_id = $1 order by number`, [task]);
-export const attemptsOfRun = (db: Db, run: string): Promise<AttemptRow[]> => db.rows(`select ${columns} from attempts where task_id in (select id from tasks where run_id = $1) order by number`, [run]);
-export const attemptsOfDeployment = (db: Db, deployment: string): Promise<AttemptRow[]> => db.rows(`select ${columns} from attempts where deployment_id = $1 order by id`, [deployment]);
+export const attemptsOfTask = (db: Db, task: string): Promise<AttemptRow[]> =>
+  db.rows(`select ${columns} from attempts where task_id = $1 order by number`, [task]);
+export const attemptsOfRun = (db: Db, run: string): Promise<AttemptRow[]> =>
+  db.rows(`select ${columns} from attempts where task_id in (select id from tasks where run_id = $1) order by number`, [run]);
+export const attemptsOfDeployment = (db: Db, deployment: string): Promise<AttemptRow[]> =>
+  db.rows(`select ${columns} from attempts where deployment_id = $1 order by id`, [deployment]);
 
 /** Claims up to `free` waiting attempts, the oldest first, in one statement; each gets a new fence. */
 export async function claimAttempts(db: Db, agent: { id: string; class: string[]; base: string }, free: number, leaseMs: number): Promise<AttemptRow[]> {
@@ -66,24 +78,38 @@ export async function claimAttempts(db: Db, agent: { id: string; class: string[]
 }
 
 /** Everything that this agent holds, as recorded. */
-export const heldAttempts = (db: Db, agent: string): Promise<AttemptRow[]> => db.rows(`select ${columns} from attempts where agent_id = $1 and state = 'running'`, [agent]);
+export const heldAttempts = (db: Db, agent: string): Promise<AttemptRow[]> =>
+  db.rows(`select ${columns} from attempts where agent_id = $1 and state = 'running'`, [agent]);
 
 /** Locks an attempt that the agent still holds under this fence; throws `fence_old` otherwise. */
 export async function lockHeld(db: Db, id: string, agent: string, fence: string): Promise<AttemptRow> {
-  const row = await db.one<AttemptRow>(`select ${columns} from attempts where id = $1 and agent_id = $2 and fence = $3 and state = 'running' for update`, [id, agent, fence]);
+  const row = await db.one<AttemptRow>(`select ${columns} from attempts where id = $1 and agent_id = $2 and fence = $3 and state = 'running' for update`, [
+    id,
+    agent,
+    fence,
+  ]);
   if (!row) throw new CodedError('fence_old');
   return row;
 }
 
 export async function endAttempt(db: Db, id: string, state: AttemptState, issue: Issue | null): Promise<void> {
-  await db.rows('update attempts set state = $2, issue = $3, ended_at = now(), lease_until = null where id = $1', [id, state, issue === null ? null : JSON.stringify(issue)]);
+  await db.rows('update attempts set state = $2, issue = $3, ended_at = now(), lease_until = null where id = $1', [
+    id,
+    state,
+    issue === null ? null : JSON.stringify(issue),
+  ]);
   await db.rows(`update commands set state = $2 where attempt_id = $1 and state = 'running'`, [id, state]);
   await notify(db, `log:${id}`);
 }
 
 /** Attempts whose lease has run out, or that an agent held before it started anew. */
 export const strayAttempts = (db: Db, agent: string | null, boot: string | null): Promise<AttemptRow[]> =>
-  agent === null ? db.rows(`select ${columns} from attempts where state = 'running' and lease_until < now() limit 100`) : db.rows(`select ${columns} from attempts where state = 'running' and agent_id = $1 and exists (select 1 from agents where id = $1 and boot <> $2)`, [agent, boot]);
+  agent === null
+    ? db.rows(`select ${columns} from attempts where state = 'running' and lease_until < now() limit 100`)
+    : db.rows(`select ${columns} from attempts where state = 'running' and agent_id = $1 and exists (select 1 from agents where id = $1 and boot <> $2)`, [
+        agent,
+        boot,
+      ]);
 
 export const stoppedWaiting = (db: Db): Promise<AttemptRow[]> => db.rows(`select ${columns} from attempts where state = 'waiting' and stop limit 100`);
 
@@ -98,13 +124,25 @@ export interface CommandRow {
 }
 
 export async function startCommand(db: Db, attempt: string, position: number, text: string, firstLine: number): Promise<void> {
-  await db.rows(`insert into commands (attempt_id, position, text, state, started_at, first_line) values ($1, $2, $3, 'running', now(), $4) on conflict do nothing`, [attempt, position, text, firstLine]);
+  await db.rows(
+    `insert into commands (attempt_id, position, text, state, started_at, first_line) values ($1, $2, $3, 'running', now(), $4) on conflict do nothing`,
+    [attempt, position, text, firstLine],
+  );
   await notify(db, `log:${attempt}`);
 }
 
 export async function endCommand(db: Db, attempt: string, position: number, exit: number, ms: number): Promise<void> {
-  await db.rows(`update commands set state = case when $3 = 0 then 'passed' else 'failed' end, exit = $3, ms = $4 where attempt_id = $1 and position = $2`, [attempt, position, exit, Math.round(ms)]);
+  await db.rows(`update commands set state = case when $3 = 0 then 'passed' else 'failed' end, exit = $3, ms = $4 where attempt_id = $1 and position = $2`, [
+    attempt,
+    position,
+    exit,
+    Math.round(ms),
+  ]);
   await notify(db, `log:${attempt}`);
 }
 
-export const commandsOf = (db: Db, attempts: readonly string[]): Promise<(CommandRow & { attempt_id: string })[]> => db.rows('select attempt_id, position, text, state, exit, started_at, ms, first_line::float8 as first_line from commands where attempt_id = any($1::uuid[]) order by attempt_id, position', [attempts]);
+export const commandsOf = (db: Db, attempts: readonly string[]): Promise<(CommandRow & { attempt_id: string })[]> =>
+  db.rows(
+    'select attempt_id, position, text, state, exit, started_at, ms, first_line::float8 as first_line from commands where attempt_id = any($1::uuid[]) order by attempt_id, position',
+    [attempts],
+  );

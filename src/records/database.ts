@@ -38,7 +38,8 @@ const channel = 'tsunagi';
 export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions): Records {
   const sequelize = new Sequelize(url, { dialect: 'postgres', logging: false, pool: { max: pool, min: 1, idle: 30_000, acquire: 20_000 }, retry: { max: 0 } });
   const on = (transaction?: Transaction): Db => {
-    const rows = async <T>(sql: string, bind: unknown[] = []): Promise<T[]> => (await sequelize.query(sql, { bind, type: QueryTypes.SELECT, raw: true, ...(transaction ? { transaction } : {}) })) as T[];
+    const rows = async <T>(sql: string, bind: unknown[] = []): Promise<T[]> =>
+      (await sequelize.query(sql, { bind, type: QueryTypes.SELECT, raw: true, ...(transaction ? { transaction } : {}) })) as T[];
     return { rows, one: async (sql, bind) => (await rows<never>(sql, bind))[0] ?? null };
   };
   return {

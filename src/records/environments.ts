@@ -24,17 +24,28 @@ export interface EnvironmentRow {
   created_at: Date;
 }
 
-const columns = 'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, created_at';
+const columns =
+  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, created_at';
 
 /** Makes an environment where there is none of the name, or opens a closed one again. */
-export async function makeEnvironment(db: Db, environment: { project: string; projectName: string; name: string; kind: 'standing' | 'review'; plan: string; pullRequest: number | null; host: string }, actor: string): Promise<void> {
+export async function makeEnvironment(
+  db: Db,
+  environment: { project: string; projectName: string; name: string; kind: 'standing' | 'review'; plan: string; pullRequest: number | null; host: string },
+  actor: string,
+): Promise<void> {
   const row = await db.one(
     `insert into environments (id, project_id, name, kind, plan_name, pull_request, host) values ($1, $2, $3, $4, $5, $6, $7)
      on conflict (project_id, name) do update set state = 'empty', closed_at = null, due_at = now() where environments.state in ('closing', 'closed') returning 1 as ok`,
     [newId(), environment.project, environment.name, environment.kind, environment.plan, environment.pullRequest, environment.host],
   );
   if (!row) return;
-  await recordEvents(db, { type: 'environment.made', project: environment.project, subject: `${environment.projectName}/${environment.name}`, actor, data: { host: environment.host } });
+  await recordEvents(db, {
+    type: 'environment.made',
+    project: environment.project,
+    subject: `${environment.projectName}/${environment.name}`,
+    actor,
+    data: { host: environment.host },
+  });
   await notify(db, 'environments');
 }
 
@@ -48,11 +59,16 @@ export const environmentById = async (db: Db, id: string): Promise<EnvironmentRo
   if (!row) throw new Error(`no environment ${id}`);
   return row;
 };
-export const findEnvironment = (db: Db, project: string, name: string): Promise<EnvironmentRow | null> => db.one(`select ${columns} from environments where project_id = $1 and name = $2`, [project, name]);
-export const environmentsOf = (db: Db, project: string): Promise<EnvironmentRow[]> => db.rows(`select ${columns} from environments where project_id = $1 and state <> 'closed' order by created_at, name`, [project]);
+export const findEnvironment = (db: Db, project: string, name: string): Promise<EnvironmentRow | null> =>
+  db.one(`select ${columns} from environments where project_id = $1 and name = $2`, [project, name]);
+export const environmentsOf = (db: Db, project: string): Promise<EnvironmentRow[]> =>
+  db.rows(`select ${columns} from environments where project_id = $1 and state <> 'closed' order by created_at, name`, [project]);
 
 export async function dueEnvironments(db: Db, project: string): Promise<void> {
-  await db.rows(`update environments set due_at = now() where id in (select id from environments where project_id = $1 and state <> 'closed' order by id for update)`, [project]);
+  await db.rows(
+    `update environments set due_at = now() where id in (select id from environments where project_id = $1 and state <> 'closed' order by id for update)`,
+    [project],
+  );
   await notify(db, 'environments');
 }
 
@@ -60,16 +76,23 @@ export async function holdEnvironment(db: Db, id: string, who: string, why: stri
   await db.rows('update environments set held_by = $2, held_why = $3 where id = $1', [id, who, why]);
 }
 export async function liftEnvironment(db: Db, id: string): Promise<boolean> {
-  const row = await db.one('update environments set held_by = null, held_why = null, due_at = now() where id = $1 and held_by is not null returning 1 as ok', [id]);
+  const row = await db.one('update environments set held_by = null, held_why = null, due_at = now() where id = $1 and held_by is not null returning 1 as ok', [
+    id,
+  ]);
   if (row) await notify(db, 'environments');
   return row !== null;
 }
 
 export const setEnvironmentState = (db: Db, id: string, state: EnvironmentState): Promise<unknown> =>
-  db.rows(`update environments set state = $2, closed_at = case when $2 = 'closed' then now() end, due_at = case when $2 = 'closed' then null else now() end, live_id = case when $2 = 'closed' then null else live_id end, serving_id = case when $2 = 'closed' then null else serving_id end where id = $1`, [id, state]);
+  db.rows(
+    `update environments set state = $2, closed_at = case when $2 = 'closed' then now() end, due_at = case when $2 = 'closed' then null else now() end, live_id = case when $2 = 'closed' then null else live_id end, serving_id = case when $2 = 'closed' then null else serving_id end where id = $1`,
+    [id, state],
+  );
 export const setHealth = (db: Db, id: string, health: Health): Promise<unknown> => db.rows('update environments set health = $2 where id = $1', [id, health]);
-export const setServing = (db: Db, id: string, deployment: string | null, version: number): Promise<unknown> => db.rows('update environments set serving_id = $2, table_version = $3 where id = $1', [id, deployment, version]);
-export const setLive = (db: Db, id: string, deployment: string): Promise<unknown> => db.rows(`update environments set live_id = $2, state = 'live' where id = $1`, [id, deployment]);
+export const setServing = (db: Db, id: string, deployment: string | null, version: number): Promise<unknown> =>
+  db.rows('update environments set serving_id = $2, table_version = $3 where id = $1', [id, deployment, version]);
+export const setLive = (db: Db, id: string, deployment: string): Promise<unknown> =>
+  db.rows(`update environments set live_id = $2, state = 'live' where id = $1`, [id, deployment]);
 
 export interface DeploymentRow {
   id: string;
@@ -92,7 +115,8 @@ export interface DeploymentRow {
   ended_at: Date | null;
 }
 
-const deploymentColumns = 'id, project_id, number, environment_id, release_id, kind, actor, state, state_since, failure, definition_commit, environment_plan, variables, replaces_id, live_at, warm_until, created_at, ended_at';
+const deploymentColumns =
+  'id, project_id, number, environment_id, release_id, kind, actor, state, state_since, failure, definition_commit, environment_plan, variables, replaces_id, live_at, warm_until, created_at, ended_at';
 
 export interface NewDeployment {
   project: string;
@@ -107,30 +131,42 @@ export interface NewDeployment {
 }
 
 export async function addDeployment(db: Db, one: NewDeployment): Promise<DeploymentRow> {
-  const row = await db.one<DeploymentRow>(`insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, definition_commit, environment_plan, variables) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning ${deploymentColumns}`, [
-    newId(),
-    one.project,
-    one.number,
-    one.environment,
-    one.release,
-    one.kind,
-    one.actor,
-    one.definitionCommit,
-    JSON.stringify(one.plan),
-    JSON.stringify(one.variables),
-  ]);
+  const row = await db.one<DeploymentRow>(
+    `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, definition_commit, environment_plan, variables) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning ${deploymentColumns}`,
+    [
+      newId(),
+      one.project,
+      one.number,
+      one.environment,
+      one.release,
+      one.kind,
+      one.actor,
+      one.definitionCommit,
+      JSON.stringify(one.plan),
+      JSON.stringify(one.variables),
+    ],
+  );
   await notify(db, 'deployments');
   return row as DeploymentRow;
 }
 
 export const deploymentById = (db: Db, id: string): Promise<DeploymentRow | null> => db.one(`select ${deploymentColumns} from deployments where id = $1`, [id]);
-export const lockDeployment = (db: Db, id: string): Promise<DeploymentRow | null> => db.one(`select ${deploymentColumns} from deployments where id = $1 for update`, [id]);
-export const findDeployment = (db: Db, project: string, number: number): Promise<DeploymentRow | null> => db.one(`select ${deploymentColumns} from deployments where project_id = $1 and number = $2`, [project, number]);
+export const lockDeployment = (db: Db, id: string): Promise<DeploymentRow | null> =>
+  db.one(`select ${deploymentColumns} from deployments where id = $1 for update`, [id]);
+export const findDeployment = (db: Db, project: string, number: number): Promise<DeploymentRow | null> =>
+  db.one(`select ${deploymentColumns} from deployments where project_id = $1 and number = $2`, [project, number]);
 /** The newest first. */
 export const deploymentsOf = (db: Db, environment: string, limit: number): Promise<(DeploymentRow & { release: number; commit: string })[]> =>
-  db.rows(`select ${deploymentColumns.replace(/(^|, )(\w+)/g, '$1d.$2')}, r.number as release, r.commit from deployments d join releases r on r.id = d.release_id where d.environment_id = $1 order by d.number desc limit $2`, [environment, limit]);
+  db.rows(
+    `select ${deploymentColumns.replace(/(^|, )(\w+)/g, '$1d.$2')}, r.number as release, r.commit from deployments d join releases r on r.id = d.release_id where d.environment_id = $1 order by d.number desc limit $2`,
+    [environment, limit],
+  );
 
-export const movingDeployments = (db: Db, environment: string): Promise<DeploymentRow[]> => db.rows(`select ${deploymentColumns} from deployments where environment_id = $1 and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying') order by number`, [environment]);
+export const movingDeployments = (db: Db, environment: string): Promise<DeploymentRow[]> =>
+  db.rows(
+    `select ${deploymentColumns} from deployments where environment_id = $1 and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying') order by number`,
+    [environment],
+  );
 
 export async function setDeploymentState(db: Db, id: string, state: DeploymentState, failure: Issue | null): Promise<void> {
   await db.rows(
@@ -144,11 +180,15 @@ export async function setDeploymentState(db: Db, id: string, state: DeploymentSt
 
 /** The deployment that was live is so no longer; its servers stay warm until then. */
 export async function retireDeployment(db: Db, id: string, state: 'replaced' | 'reverted', warmMs: number): Promise<void> {
-  await db.rows(`update deployments set state = $2, replaced_at = now(), warm_until = now() + $3::float8 * interval '1 ms', due_at = now() + $3::float8 * interval '1 ms' where id = $1`, [id, state, warmMs]);
+  await db.rows(
+    `update deployments set state = $2, replaced_at = now(), warm_until = now() + $3::float8 * interval '1 ms', due_at = now() + $3::float8 * interval '1 ms' where id = $1`,
+    [id, state, warmMs],
+  );
   await notify(db, 'deployments');
 }
 
-export const setReplaces = (db: Db, id: string, before: string | null): Promise<unknown> => db.rows('update deployments set replaces_id = $2 where id = $1', [id, before]);
+export const setReplaces = (db: Db, id: string, before: string | null): Promise<unknown> =>
+  db.rows('update deployments set replaces_id = $2 where id = $1', [id, before]);
 
 /** Puts a deployment on the work list, and whatever is on its way in the same environment: it may wait for an end there. */
 export async function wakeDeployments(db: Db, id: string): Promise<void> {

@@ -126,7 +126,8 @@ export function listEvents(db: Db, filter: EventFilter): Promise<EventRow[]> {
   );
 }
 
-export const lastEventNumber = async (db: Db): Promise<string> => (await db.one<{ number: string }>('select coalesce(max(number), 0) as number from events'))?.number ?? '0';
+export const lastEventNumber = async (db: Db): Promise<string> =>
+  (await db.one<{ number: string }>('select coalesce(max(number), 0) as number from events'))?.number ?? '0';
 
 export interface Seal {
   first: string;
@@ -153,7 +154,8 @@ export async function sealEvents(db: Db, hashOf: (parts: string[], before: Buffe
   return { first: first.number, last: end.number, hash, signature };
 }
 
-export const listSeals = (db: Db): Promise<Seal[]> => db.rows<Seal>('select first_number as first, last_number as last, hash, signature from seals order by last_number');
+export const listSeals = (db: Db): Promise<Seal[]> =>
+  db.rows<Seal>('select first_number as first, last_number as last, hash, signature from seals order by last_number');
 
 /** Events after `after` up to `upTo` as the texts that seals are made of. */
 export function sealedEvents(db: Db, after: string, upTo: string | null): Promise<{ number: string; text: string }[]> {

@@ -26,17 +26,28 @@ export interface InstanceRow {
   ended_at: Date | null;
 }
 
-const columns = 'id, deployment_id, started_for, part, kind, position, state, wanted, restarts, agent_id, fence, address, port, exit, issue, log_bytes::float8 as log_bytes, created_at, ready_at, ended_at';
+const columns =
+  'id, deployment_id, started_for, part, kind, position, state, wanted, restarts, agent_id, fence, address, port, exit, issue, log_bytes::float8 as log_bytes, created_at, ready_at, ended_at';
 const withTable = columns.replace(/(^|, )(\w+)/g, '$1i.$2');
 
-export async function addInstance(db: Db, instance: { deployment: string; part: string; kind: 'server' | 'worker'; position: number; restarts: number; delayMs: number }): Promise<void> {
-  await db.rows(`insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at) values ($1, $2, $2, $3, $4, $5, $6, now() + $7::int * interval '1 ms')`, [newId(), instance.deployment, instance.part, instance.kind, instance.position, instance.restarts, instance.delayMs]);
+export async function addInstance(
+  db: Db,
+  instance: { deployment: string; part: string; kind: 'server' | 'worker'; position: number; restarts: number; delayMs: number },
+): Promise<void> {
+  await db.rows(
+    `insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at) values ($1, $2, $2, $3, $4, $5, $6, now() + $7::int * interval '1 ms')`,
+    [newId(), instance.deployment, instance.part, instance.kind, instance.position, instance.restarts, instance.delayMs],
+  );
   await notify(db, 'work');
 }
 
-export const instancesOf = (db: Db, deployment: string): Promise<InstanceRow[]> => db.rows(`select ${columns} from instances where deployment_id = $1 order by id`, [deployment]);
+export const instancesOf = (db: Db, deployment: string): Promise<InstanceRow[]> =>
+  db.rows(`select ${columns} from instances where deployment_id = $1 order by id`, [deployment]);
 /** Those that have not ended, and the newest that have. */
-export const instancesOfEnvironment = (db: Db, environment: string): Promise<InstanceRow[]> => db.rows(`select ${withTable} from instances i join deployments d on d.id = i.deployment_id where d.environment_id = $1 order by i.id desc limit 200`, [environment]);
+export const instancesOfEnvironment = (db: Db, environment: string): Promise<InstanceRow[]> =>
+  db.rows(`select ${withTable} from instances i join deployments d on d.id = i.deployment_id where d.environment_id = $1 order by i.id desc limit 200`, [
+    environment,
+  ]);
 export const instanceById = (db: Db, id: string): Promise<InstanceRow | null> => db.one(`select ${columns} from instances where id = $1`, [id]);
 
 /** Claims up to `most` waiting instances for an agent of the class `live`. */
@@ -48,9 +59,15 @@ export const claimInstances = (db: Db, agent: { id: string; address: string }, m
   );
 
 /** Milliseconds until the next instance may start, or null. */
-export const nextStart = async (db: Db): Promise<number | null> => (await db.one<{ ms: number | null }>(`select (extract(epoch from min(start_at) - now()) * 1000)::float8 as ms from instances where state = 'waiting' and wanted`))?.ms ?? null;
+export const nextStart = async (db: Db): Promise<number | null> =>
+  (
+    await db.one<{ ms: number | null }>(
+      `select (extract(epoch from min(start_at) - now()) * 1000)::float8 as ms from instances where state = 'waiting' and wanted`,
+    )
+  )?.ms ?? null;
 
-export const heldInstances = (db: Db, agent: string): Promise<InstanceRow[]> => db.rows(`select ${columns} from instances where agent_id = $1 and state in ('starting', 'ready')`, [agent]);
+export const heldInstances = (db: Db, agent: string): Promise<InstanceRow[]> =>
+  db.rows(`select ${columns} from instances where agent_id = $1 and state in ('starting', 'ready')`, [agent]);
 
 export async function lockHeldInstance(db: Db, id: string, agent: string, fence: string): Promise<InstanceRow> {
   const row = await db.one<InstanceRow>(`select ${columns} from instances where id = $1 and agent_id = $2 and fence = $3 for update`, [id, agent, fence]);
@@ -58,7 +75,12 @@ export async function lockHeldInstance(db: Db, id: string, agent: string, fence:
   return row;
 }
 
-export async function setInstanceState(db: Db, id: string, state: InstanceState, change: { port?: number | null; exit?: number | null; issue?: Issue | null } = {}): Promise<void> {
+export async function setInstanceState(
+  db: Db,
+  id: string,
+  state: InstanceState,
+  change: { port?: number | null; exit?: number | null; issue?: Issue | null } = {},
+): Promise<void> {
   await db.rows(
     `update instances set state = $2, port = coalesce($3, port), exit = coalesce($4, exit), issue = coalesce($5::jsonb, issue),
        ready_at = case when $2 = 'ready' then coalesce(ready_at, now()) else ready_at end, ended_at = case when $2 in ('failed', 'ended', 'lost') then now() end where id = $1`,
@@ -80,12 +102,20 @@ export async function unwant(db: Db, deployment: string, kind: 'server' | 'worke
 
 /** Gives the warm servers of an earlier deployment to a revert; returns how many. */
 export async function adoptWarm(db: Db, from: string, to: string): Promise<number> {
-  const rows = await db.rows(`update instances set deployment_id = $2 where deployment_id = $1 and kind = 'server' and wanted and state = 'ready' returning 1`, [from, to]);
+  const rows = await db.rows(
+    `update instances set deployment_id = $2 where deployment_id = $1 and kind = 'server' and wanted and state = 'ready' returning 1`,
+    [from, to],
+  );
   return rows.length;
 }
 
 /** Instances of agents whose lease ran out `marginMs` ago or more. */
-export const strayInstances = (db: Db, marginMs: number): Promise<InstanceRow[]> => db.rows(`select ${withTable} from instances i join agents a on a.id = i.agent_id where i.state in ('starting', 'ready') and a.lease_until < now() - $1::int * interval '1 ms' limit 200`, [marginMs]);
+export const strayInstances = (db: Db, marginMs: number): Promise<InstanceRow[]> =>
+  db.rows(
+    `select ${withTable} from instances i join agents a on a.id = i.agent_id where i.state in ('starting', 'ready') and a.lease_until < now() - $1::int * interval '1 ms' limit 200`,
+    [marginMs],
+  );
 
 /** A ready instance that was counted lost, and whose agent is back. */
-export const forgetAgent = (db: Db, id: string): Promise<unknown> => db.rows(`update instances set state = 'lost', ended_at = now(), fence = nextval('fences') where id = $1`, [id]);
+export const forgetAgent = (db: Db, id: string): Promise<unknown> =>
+  db.rows(`update instances set state = 'lost', ended_at = now(), fence = nextval('fences') where id = $1`, [id]);

@@ -20,13 +20,24 @@ type Stream = { table: 'attempts' | 'instances'; id: string; agent: string; fenc
  * `offset_wrong`, which says where to go on. Returns the length of the stream afterwards.
  */
 export async function appendLog(db: Db, stream: Stream, position: number, command: number, bytes: Buffer): Promise<number> {
-  const row = await db.one<{ log_bytes: number; log_lines: number }>(`select log_bytes::float8 as log_bytes, log_lines::float8 as log_lines from ${stream.table} where id = $1 and agent_id = $2 and fence = $3 for update`, [stream.id, stream.agent, stream.fence]);
+  const row = await db.one<{ log_bytes: number; log_lines: number }>(
+    `select log_bytes::float8 as log_bytes, log_lines::float8 as log_lines from ${stream.table} where id = $1 and agent_id = $2 and fence = $3 for update`,
+    [stream.id, stream.agent, stream.fence],
+  );
   if (!row) throw new CodedError('fence_old');
   if (position > row.log_bytes) throw new CodedError('offset_wrong', { offset: row.log_bytes });
   const fresh = bytes.subarray(row.log_bytes - position);
   if (fresh.length === 0) return row.log_bytes;
   const lines = count(fresh);
-  await db.rows('insert into log_chunks (stream, position, bytes, command, first_line, lines, packed) values ($1, $2, $3, $4, $5, $6, $7)', [stream.id, row.log_bytes, fresh.length, command, row.log_lines, lines, gzipSync(fresh, { level: 1 })]);
+  await db.rows('insert into log_chunks (stream, position, bytes, command, first_line, lines, packed) values ($1, $2, $3, $4, $5, $6, $7)', [
+    stream.id,
+    row.log_bytes,
+    fresh.length,
+    command,
+    row.log_lines,
+    lines,
+    gzipSync(fresh, { level: 1 }),
+  ]);
   await db.rows(`update ${stream.table} set log_bytes = log_bytes + $2, log_lines = log_lines + $3 where id = $1`, [stream.id, fresh.length, lines]);
   await notify(db, `log:${stream.id}`);
   return row.log_bytes + fresh.length;
@@ -40,7 +51,10 @@ function count(bytes: Buffer): number {
 
 /** Chunks from a position on, at most `limit` of them. */
 export async function readLog(db: Db, stream: string, from: number, limit: number): Promise<Chunk[]> {
-  const rows = await db.rows<{ position: number; command: number; first_line: number; packed: Buffer }>('select position::float8 as position, command, first_line::float8 as first_line, packed from log_chunks where stream = $1 and position + bytes > $2 order by position limit $3', [stream, from, limit]);
+  const rows = await db.rows<{ position: number; command: number; first_line: number; packed: Buffer }>(
+    'select position::float8 as position, command, first_line::float8 as first_line, packed from log_chunks where stream = $1 and position + bytes > $2 order by position limit $3',
+    [stream, from, limit],
+  );
   return rows.map((row) => {
     const bytes = gunzipSync(row.packed);
     const skip = Math.max(0, from - row.position);
@@ -50,7 +64,10 @@ export async function readLog(db: Db, stream: string, from: number, limit: numbe
 
 /** The end of a stream: at least its last `bytes` bytes, from the beginning of a chunk. */
 export async function tailStart(db: Db, stream: string, bytes: number): Promise<number> {
-  const row = await db.one<{ position: number }>('select position::float8 as position from log_chunks where stream = $1 and position <= (select max(position + bytes) from log_chunks where stream = $1) - $2 order by position desc limit 1', [stream, bytes]);
+  const row = await db.one<{ position: number }>(
+    'select position::float8 as position from log_chunks where stream = $1 and position <= (select max(position + bytes) from log_chunks where stream = $1) - $2 order by position desc limit 1',
+    [stream, bytes],
+  );
   return row?.position ?? 0;
 }
 

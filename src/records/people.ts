@@ -29,19 +29,27 @@ export interface TokenRow {
 export const countPeople = async (db: Db): Promise<number> => Number((await db.one<{ n: string }>('select count(*) as n from people'))?.n ?? 0);
 
 export async function addPerson(db: Db, name: string, role: Role, actor: string): Promise<string> {
-  const row = await db.one<{ id: string }>('insert into people (id, name, role) values ($1, $2, $3) on conflict (name) do update set name = excluded.name returning id', [newId(), name, role]);
+  const row = await db.one<{ id: string }>(
+    'insert into people (id, name, role) values ($1, $2, $3) on conflict (name) do update set name = excluded.name returning id',
+    [newId(), name, role],
+  );
   await recordEvents(db, { type: 'person.added', project: null, subject: name, actor, data: { role } });
   return row?.id as string;
 }
 
-export const firstOwner = (db: Db): Promise<{ id: string; name: string } | null> => db.one(`select id, name from people where role = 'owner' order by created_at limit 1`);
+export const firstOwner = (db: Db): Promise<{ id: string; name: string } | null> =>
+  db.one(`select id, name from people where role = 'owner' order by created_at limit 1`);
 
 export async function addSignIn(db: Db, hash: Buffer, person: string, expires: Date): Promise<void> {
   await db.rows('insert into sign_ins (hash, person_id, expires_at) values ($1, $2, $3)', [hash, person, expires]);
 }
 
 /** Uses a one-time sign-in up; null when it is not good. */
-export const takeSignIn = (db: Db, hash: Buffer): Promise<{ id: string; name: string; role: Role } | null> => db.one(`update sign_ins s set used_at = now() from people p where s.hash = $1 and s.used_at is null and s.expires_at > now() and p.id = s.person_id returning p.id, p.name, p.role`, [hash]);
+export const takeSignIn = (db: Db, hash: Buffer): Promise<{ id: string; name: string; role: Role } | null> =>
+  db.one(
+    `update sign_ins s set used_at = now() from people p where s.hash = $1 and s.used_at is null and s.expires_at > now() and p.id = s.person_id returning p.id, p.name, p.role`,
+    [hash],
+  );
 
 export async function addSession(db: Db, hash: Buffer, person: string, role: Role, expires: Date): Promise<void> {
   await db.rows('insert into sessions (hash, person_id, role, expires_at) values ($1, $2, $3, $4)', [hash, person, role, expires]);
@@ -49,7 +57,11 @@ export async function addSession(db: Db, hash: Buffer, person: string, role: Rol
 export async function endSession(db: Db, hash: Buffer): Promise<void> {
   await db.rows('delete from sessions where hash = $1', [hash]);
 }
-export const callerOfSession = (db: Db, hash: Buffer): Promise<Caller | null> => db.one(`select 'person' as kind, p.id, p.name, s.role, null as project from sessions s join people p on p.id = s.person_id where s.hash = $1 and s.expires_at > now()`, [hash]);
+export const callerOfSession = (db: Db, hash: Buffer): Promise<Caller | null> =>
+  db.one(
+    `select 'person' as kind, p.id, p.name, s.role, null as project from sessions s join people p on p.id = s.person_id where s.hash = $1 and s.expires_at > now()`,
+    [hash],
+  );
 
 export interface NewToken {
   hash: Buffer;
@@ -71,7 +83,10 @@ export async function addToken(db: Db, token: NewToken, actor: string): Promise<
   return row as TokenRow;
 }
 
-export const listTokens = (db: Db): Promise<TokenRow[]> => db.rows('select t.id, t.kind, t.name, t.role, p.name as project, t.created_at, t.expires_at, t.used_at from tokens t left join projects p on p.id = t.project_id where t.removed_at is null order by t.created_at');
+export const listTokens = (db: Db): Promise<TokenRow[]> =>
+  db.rows(
+    'select t.id, t.kind, t.name, t.role, p.name as project, t.created_at, t.expires_at, t.used_at from tokens t left join projects p on p.id = t.project_id where t.removed_at is null order by t.created_at',
+  );
 
 export async function removeToken(db: Db, id: string, actor: string): Promise<boolean> {
   const row = await db.one<{ name: string }>('update tokens set removed_at = now() where id = $1 and removed_at is null returning name', [id]);
@@ -94,11 +109,18 @@ export async function callerOfToken(db: Db, hash: Buffer): Promise<Caller | null
 }
 
 /** The answer that was given to a change before, under the same key; `request` tells whether it was the same one. */
-export const earlierAnswer = (db: Db, actor: string, key: string): Promise<{ request: Buffer; status: number; body: unknown } | null> => db.one('select request, status, body from answers where actor = $1 and key = $2', [actor, key]);
+export const earlierAnswer = (db: Db, actor: string, key: string): Promise<{ request: Buffer; status: number; body: unknown } | null> =>
+  db.one('select request, status, body from answers where actor = $1 and key = $2', [actor, key]);
 
 /** Keeps an answer in the transaction of its change. False when another request came first with the same key. */
 export async function keepAnswer(db: Db, actor: string, key: string, request: Buffer, status: number, body: unknown): Promise<boolean> {
-  const row = await db.one('insert into answers (actor, key, request, status, body) values ($1, $2, $3, $4, $5) on conflict do nothing returning 1 as ok', [actor, key, request, status, JSON.stringify(body ?? null)]);
+  const row = await db.one('insert into answers (actor, key, request, status, body) values ($1, $2, $3, $4, $5) on conflict do nothing returning 1 as ok', [
+    actor,
+    key,
+    request,
+    status,
+    JSON.stringify(body ?? null),
+  ]);
   return row !== null;
 }
 

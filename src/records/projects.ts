@@ -30,7 +30,10 @@ export interface NewProject {
 
 /** Null when the name is taken. */
 export async function addProject(db: Db, project: NewProject, actor: string): Promise<ProjectRow | null> {
-  const row = await db.one<ProjectRow>(`insert into projects (id, name, source, main_branch, folder, url, event_secret) values ($1, $2, $3, $4, $5, $6, $7) on conflict (name) do nothing returning ${columns}`, [newId(), project.name, project.source, project.mainBranch, project.folder, project.url, project.eventSecret]);
+  const row = await db.one<ProjectRow>(
+    `insert into projects (id, name, source, main_branch, folder, url, event_secret) values ($1, $2, $3, $4, $5, $6, $7) on conflict (name) do nothing returning ${columns}`,
+    [newId(), project.name, project.source, project.mainBranch, project.folder, project.url, project.eventSecret],
+  );
   if (row) await recordEvents(db, { type: 'project.added', project: row.id, subject: row.name, actor, data: { source: row.source } });
   return row;
 }
@@ -51,16 +54,28 @@ export async function nextNumber(db: Db, project: string, kind: 'runs' | 'releas
 }
 
 export async function saveDefinition(db: Db, project: string, commit: string, model: Definition | null, issues: readonly DefinitionIssue[]): Promise<void> {
-  await db.rows('insert into definitions (project_id, commit, model, issues) values ($1, $2, $3, $4) on conflict (project_id, commit) do update set model = excluded.model, issues = excluded.issues', [project, commit, model === null ? null : JSON.stringify(model), JSON.stringify(issues)]);
+  await db.rows(
+    'insert into definitions (project_id, commit, model, issues) values ($1, $2, $3, $4) on conflict (project_id, commit) do update set model = excluded.model, issues = excluded.issues',
+    [project, commit, model === null ? null : JSON.stringify(model), JSON.stringify(issues)],
+  );
 }
 
-export const definitionOf = (db: Db, project: string, commit: string): Promise<{ model: Definition | null; issues: DefinitionIssue[] } | null> => db.one('select model, issues from definitions where project_id = $1 and commit = $2', [project, commit]);
+export const definitionOf = (db: Db, project: string, commit: string): Promise<{ model: Definition | null; issues: DefinitionIssue[] } | null> =>
+  db.one('select model, issues from definitions where project_id = $1 and commit = $2', [project, commit]);
 
 /** The last valid definition of the main branch: what says where releases may go. */
-export const mainDefinition = (db: Db, project: string): Promise<{ commit: string; model: Definition } | null> => db.one('select d.commit, d.model from projects p join definitions d on d.project_id = p.id and d.commit = p.definition_commit where p.id = $1 and d.model is not null', [project]);
+export const mainDefinition = (db: Db, project: string): Promise<{ commit: string; model: Definition } | null> =>
+  db.one(
+    'select d.commit, d.model from projects p join definitions d on d.project_id = p.id and d.commit = p.definition_commit where p.id = $1 and d.model is not null',
+    [project],
+  );
 
 /** Takes a run's definition as the project's, unless a later run has given one already. Returns whether it did. */
 export async function acceptDefinition(db: Db, project: string, commit: string, run: number): Promise<boolean> {
-  const row = await db.one('update projects set definition_commit = $2, definition_run = $3 where id = $1 and definition_run < $3 returning 1 as ok', [project, commit, run]);
+  const row = await db.one('update projects set definition_commit = $2, definition_run = $3 where id = $1 and definition_run < $3 returning 1 as ok', [
+    project,
+    commit,
+    run,
+  ]);
   return row !== null;
 }

@@ -47,18 +47,27 @@ export interface TaskRow {
   ended_at: Date | null;
 }
 
-const runColumns = 'id, project_id, number, commit, branch, pull_request, line, state, cause, actor, allowed, stopped_by, issue, warnings, released, planned_at, created_at, started_at, ended_at';
-const taskColumns = 'id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, output, output_size::float8 as output_size, tests, issue, started_at, ended_at';
+const runColumns =
+  'id, project_id, number, commit, branch, pull_request, line, state, cause, actor, allowed, stopped_by, issue, warnings, released, planned_at, created_at, started_at, ended_at';
+const taskColumns =
+  'id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, output, output_size::float8 as output_size, tests, issue, started_at, ended_at';
 
 /**
  * Takes a row of the engine's work list for `leaseMs`: it is put off at once, so that who dies with it leaves it to the next,
  * and no transaction stays open while git is read.
  */
 export const takeDue = async (db: Db, table: 'runs' | 'deployments' | 'environments', leaseMs: number): Promise<string | null> =>
-  (await db.one<{ id: string }>(`update ${table} set due_at = now() + $1::int * interval '1 ms' where id = (select id from ${table} where due_at <= now() order by due_at for update skip locked limit 1) returning id`, [leaseMs]))?.id ?? null;
+  (
+    await db.one<{ id: string }>(
+      `update ${table} set due_at = now() + $1::int * interval '1 ms' where id = (select id from ${table} where due_at <= now() order by due_at for update skip locked limit 1) returning id`,
+      [leaseMs],
+    )
+  )?.id ?? null;
 
 /** Milliseconds until the next row is due, or null when none is. */
-export const nextDue = async (db: Db, table: 'runs' | 'deployments' | 'environments'): Promise<number | null> => (await db.one<{ ms: number | null }>(`select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from ${table} where due_at is not null`))?.ms ?? null;
+export const nextDue = async (db: Db, table: 'runs' | 'deployments' | 'environments'): Promise<number | null> =>
+  (await db.one<{ ms: number | null }>(`select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from ${table} where due_at is not null`))?.ms ??
+  null;
 
 /** Puts a row on the work list; first thing in a transaction that changes what belongs to it, which gives all of them one order of locks. */
 export async function makeDue(db: Db, table: 'runs' | 'deployments' | 'environments', id: string): Promise<void> {
@@ -67,11 +76,13 @@ export async function makeDue(db: Db, table: 'runs' | 'deployments' | 'environme
 }
 
 /** Sets when a row is due again, `null` for only when something happens. */
-export const setDue = (db: Db, table: 'runs' | 'deployments' | 'environments', id: string, inMs: number | null): Promise<unknown> => db.rows(`update ${table} set due_at = case when $2::float8 is null then null else now() + $2::float8 * interval '1 ms' end where id = $1`, [id, inMs]);
+export const setDue = (db: Db, table: 'runs' | 'deployments' | 'environments', id: string, inMs: number | null): Promise<unknown> =>
+  db.rows(`update ${table} set due_at = case when $2::float8 is null then null else now() + $2::float8 * interval '1 ms' end where id = $1`, [id, inMs]);
 
 export const lockRun = (db: Db, id: string): Promise<RunRow | null> => db.one(`select ${runColumns} from runs where id = $1 for update`, [id]);
 export const runById = (db: Db, id: string): Promise<RunRow | null> => db.one(`select ${runColumns} from runs where id = $1`, [id]);
-export const findRun = (db: Db, project: string, number: number): Promise<RunRow | null> => db.one(`select ${runColumns} from runs where project_id = $1 and number = $2`, [project, number]);
+export const findRun = (db: Db, project: string, number: number): Promise<RunRow | null> =>
+  db.one(`select ${runColumns} from runs where project_id = $1 and number = $2`, [project, number]);
 export const tasksOf = (db: Db, run: string): Promise<TaskRow[]> => db.rows(`select ${taskColumns} from tasks where run_id = $1 order by position`, [run]);
 export const taskById = (db: Db, id: string): Promise<TaskRow | null> => db.one(`select ${taskColumns} from tasks where id = $1`, [id]);
 
@@ -92,15 +103,24 @@ export async function startRun(db: Db, run: string, tasks: readonly NewTask[], w
      from jsonb_to_recordset($2::jsonb) as t(id uuid, name text, position int, evidence boolean, model jsonb, files jsonb, pinned jsonb)`,
     [run, JSON.stringify(tasks.map((task) => ({ id: newId(), ...task })))],
   );
-  await db.rows(`update runs set state = 'running', planned_at = now(), started_at = now(), issue = null, tasks_total = $2, warnings = $3 where id = $1`, [run, tasks.length, JSON.stringify(warnings)]);
+  await db.rows(`update runs set state = 'running', planned_at = now(), started_at = now(), issue = null, tasks_total = $2, warnings = $3 where id = $1`, [
+    run,
+    tasks.length,
+    JSON.stringify(warnings),
+  ]);
 }
 
 export async function endRun(db: Db, run: string, state: RunState, issue: Issue | null): Promise<void> {
-  await db.rows('update runs set state = $2, issue = coalesce($3, issue), ended_at = now(), due_at = null where id = $1', [run, state, issue === null ? null : JSON.stringify(issue)]);
+  await db.rows('update runs set state = $2, issue = coalesce($3, issue), ended_at = now(), due_at = null where id = $1', [
+    run,
+    state,
+    issue === null ? null : JSON.stringify(issue),
+  ]);
 }
 
 /** What a waiting run waits for. */
-export const setRunIssue = (db: Db, run: string, issue: Issue | null): Promise<unknown> => db.rows('update runs set issue = $2 where id = $1', [run, issue === null ? null : JSON.stringify(issue)]);
+export const setRunIssue = (db: Db, run: string, issue: Issue | null): Promise<unknown> =>
+  db.rows('update runs set issue = $2 where id = $1', [run, issue === null ? null : JSON.stringify(issue)]);
 
 export async function setTaskState(db: Db, task: string, state: TaskState, change: { issue?: Issue | null } = {}): Promise<void> {
   await db.rows(
@@ -111,18 +131,37 @@ export async function setTaskState(db: Db, task: string, state: TaskState, chang
   );
 }
 
-export const setFingerprint = (db: Db, task: string, fingerprint: string, inputs: unknown): Promise<unknown> => db.rows('update tasks set fingerprint = $2, inputs = $3 where id = $1', [task, fingerprint, JSON.stringify(inputs)]);
+export const setFingerprint = (db: Db, task: string, fingerprint: string, inputs: unknown): Promise<unknown> =>
+  db.rows('update tasks set fingerprint = $2, inputs = $3 where id = $1', [task, fingerprint, JSON.stringify(inputs)]);
 
 export const setTaskOutput = (db: Db, task: string, output: { digest: string; size: number } | null, tests: TestResults | null): Promise<unknown> =>
-  db.rows('update tasks set output = $2, output_size = $3, tests = $4 where id = $1', [task, output?.digest ?? null, output?.size ?? null, tests === null ? null : JSON.stringify(tests)]);
+  db.rows('update tasks set output = $2, output_size = $3, tests = $4 where id = $1', [
+    task,
+    output?.digest ?? null,
+    output?.size ?? null,
+    tests === null ? null : JSON.stringify(tests),
+  ]);
 
 /** Keeps what a fingerprint's attempt came to, on its trust line. */
-export const keepResult = (db: Db, result: { project: string; line: string; fingerprint: string; attempt: string; state: string; output: string | null }): Promise<unknown> =>
-  db.rows('insert into results (project_id, line, fingerprint, attempt_id, state, output) values ($1, $2, $3, $4, $5, $6) on conflict do nothing', [result.project, result.line, result.fingerprint, result.attempt, result.state, result.output]);
+export const keepResult = (
+  db: Db,
+  result: { project: string; line: string; fingerprint: string; attempt: string; state: string; output: string | null },
+): Promise<unknown> =>
+  db.rows('insert into results (project_id, line, fingerprint, attempt_id, state, output) values ($1, $2, $3, $4, $5, $6) on conflict do nothing', [
+    result.project,
+    result.line,
+    result.fingerprint,
+    result.attempt,
+    result.state,
+    result.output,
+  ]);
 
 /** Asks a run to stop. False when it has ended. */
 export async function askStop(db: Db, run: string, who: string): Promise<boolean> {
-  const row = await db.one(`update runs set stopped_by = coalesce(stopped_by, $2), due_at = now() where id = $1 and state in ('waiting', 'running') returning 1 as ok`, [run, who]);
+  const row = await db.one(
+    `update runs set stopped_by = coalesce(stopped_by, $2), due_at = now() where id = $1 and state in ('waiting', 'running') returning 1 as ok`,
+    [run, who],
+  );
   if (!row) return false;
   await db.rows(`update attempts set stop = true where state in ('waiting', 'running') and task_id in (select id from tasks where run_id = $1)`, [run]);
   await notify(db, 'runs', 'work');
@@ -130,4 +169,8 @@ export async function askStop(db: Db, run: string, who: string): Promise<boolean
 }
 
 /** Allows an untrusted commit to run. */
-export const allowCommit = (db: Db, project: string, commit: string): Promise<{ id: string; number: number }[]> => db.rows(`update runs set allowed = true, due_at = now(), issue = null where project_id = $1 and commit = $2 and not allowed and state = 'waiting' returning id, number`, [project, commit]);
+export const allowCommit = (db: Db, project: string, commit: string): Promise<{ id: string; number: number }[]> =>
+  db.rows(
+    `update runs set allowed = true, due_at = now(), issue = null where project_id = $1 and commit = $2 and not allowed and state = 'waiting' returning id, number`,
+    [project, commit],
+  );

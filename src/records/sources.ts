@@ -13,16 +13,27 @@ export interface CommitRow {
 
 export async function intendPush(db: Db, project: string, branch: string, before: string | null, after: string | null, actor: string): Promise<string> {
   const id = newId();
-  await db.rows('insert into pushes (id, project_id, branch, before_commit, commit, actor) values ($1, $2, $3, $4, $5, $6)', [id, project, branch, before, after, actor]);
+  await db.rows('insert into pushes (id, project_id, branch, before_commit, commit, actor) values ($1, $2, $3, $4, $5, $6)', [
+    id,
+    project,
+    branch,
+    before,
+    after,
+    actor,
+  ]);
   return id;
 }
 
 /** The newest open intent that would have put `branch` where it stands. */
 export const openIntent = (db: Db, project: string, branch: string, after: string | null): Promise<{ id: string; actor: string } | null> =>
-  db.one(`select id, actor from pushes where project_id = $1 and branch = $2 and commit is not distinct from $3 and state = 'intended' order by id desc limit 1`, [project, branch, after]);
+  db.one(
+    `select id, actor from pushes where project_id = $1 and branch = $2 and commit is not distinct from $3 and state = 'intended' order by id desc limit 1`,
+    [project, branch, after],
+  );
 
 /** Intents that came to nothing: older than a minute, and the ref stands elsewhere. */
-export const dropOldIntents = (db: Db, project: string): Promise<unknown> => db.rows(`update pushes set state = 'refused' where project_id = $1 and state = 'intended' and at < now() - interval '1 minute'`, [project]);
+export const dropOldIntents = (db: Db, project: string): Promise<unknown> =>
+  db.rows(`update pushes set state = 'refused' where project_id = $1 and state = 'intended' and at < now() - interval '1 minute'`, [project]);
 
 export interface Push {
   project: { id: string; name: string };
@@ -45,9 +56,22 @@ export async function recordPush(db: Db, push: Push): Promise<number | null> {
   );
   if (push.intent) await db.rows(`update pushes set state = 'recorded' where id = $1`, [push.intent]);
   if (!moved) return null;
-  if (!push.intent) await db.rows(`insert into pushes (id, project_id, branch, commit, state, actor) values ($1, $2, $3, $4, 'recorded', $5)`, [newId(), project.id, branch, commit.id, actor]);
+  if (!push.intent)
+    await db.rows(`insert into pushes (id, project_id, branch, commit, state, actor) values ($1, $2, $3, $4, 'recorded', $5)`, [
+      newId(),
+      project.id,
+      branch,
+      commit.id,
+      actor,
+    ]);
   await saveCommit(db, project.id, commit);
-  await recordEvents(db, { type: 'push.recorded', project: project.id, subject: `${project.name}/${branch}`, actor, data: { branch, commit: commit.id, title: commit.title } });
+  await recordEvents(db, {
+    type: 'push.recorded',
+    project: project.id,
+    subject: `${project.name}/${branch}`,
+    actor,
+    data: { branch, commit: commit.id, title: commit.title },
+  });
   return addRun(db, { project: project.id, commit: commit.id, branch, pullRequest: null, line: 'own', cause: 'push', actor, allowed: true });
 }
 
@@ -58,9 +82,17 @@ export async function recordBranchRemoved(db: Db, project: { id: string; name: s
   if (row) await recordEvents(db, { type: 'branch.removed', project: project.id, subject: `${project.name}/${branch}`, actor, data: { branch } });
 }
 
-export const saveCommit = (db: Db, project: string, commit: CommitRow): Promise<unknown> => db.rows('insert into commits (project_id, id, title, author, at) values ($1, $2, $3, $4, $5) on conflict do nothing', [project, commit.id, commit.title, commit.author, commit.at]);
+export const saveCommit = (db: Db, project: string, commit: CommitRow): Promise<unknown> =>
+  db.rows('insert into commits (project_id, id, title, author, at) values ($1, $2, $3, $4, $5) on conflict do nothing', [
+    project,
+    commit.id,
+    commit.title,
+    commit.author,
+    commit.at,
+  ]);
 
-export const recordedBranches = (db: Db, project: string): Promise<{ name: string; head: string }[]> => db.rows('select name, head from branches where project_id = $1', [project]);
+export const recordedBranches = (db: Db, project: string): Promise<{ name: string; head: string }[]> =>
+  db.rows('select name, head from branches where project_id = $1', [project]);
 
 export interface NewRun {
   project: string;
@@ -76,8 +108,17 @@ export interface NewRun {
 
 export async function addRun(db: Db, run: NewRun): Promise<number> {
   const number = await nextNumber(db, run.project, 'runs');
-  await db.rows(`insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, [newId(), run.project, number, run.commit, run.branch, run.pullRequest, run.line, run.cause, run.actor, run.allowed]);
-  await recordEvents(db, { type: 'run.recorded', project: run.project, subject: `run ${number}`, actor: run.actor, data: { number, commit: run.commit, branch: run.branch, pullRequest: run.pullRequest, cause: run.cause, allowed: run.allowed } });
+  await db.rows(
+    `insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+    [newId(), run.project, number, run.commit, run.branch, run.pullRequest, run.line, run.cause, run.actor, run.allowed],
+  );
+  await recordEvents(db, {
+    type: 'run.recorded',
+    project: run.project,
+    subject: `run ${number}`,
+    actor: run.actor,
+    data: { number, commit: run.commit, branch: run.branch, pullRequest: run.pullRequest, cause: run.cause, allowed: run.allowed },
+  });
   await notify(db, 'runs');
   return number;
 }
@@ -93,7 +134,10 @@ export interface IntakeRow {
 
 /** Records an event of a code host before it is answered. False when it was seen before. */
 export async function recordIntake(db: Db, event: Omit<IntakeRow, 'tries'>): Promise<boolean> {
-  const row = await db.one('insert into intake (project_id, event_id, source, type, body) values ($1, $2, $3, $4, $5) on conflict do nothing returning 1 as ok', [event.project_id, event.event_id, event.source, event.type, JSON.stringify(event.body)]);
+  const row = await db.one(
+    'insert into intake (project_id, event_id, source, type, body) values ($1, $2, $3, $4, $5) on conflict do nothing returning 1 as ok',
+    [event.project_id, event.event_id, event.source, event.type, JSON.stringify(event.body)],
+  );
   if (row) await notify(db, 'sources');
   return row !== null;
 }
@@ -111,15 +155,16 @@ export const takeIntake = (db: Db, leaseMs: number): Promise<IntakeRow | null> =
   );
 
 /** Ends an event's work, or puts it off by `againMs`. */
-export async function settleIntake(db: Db, row: IntakeRow, outcome: { state: 'done' | 'failed' | 'waiting'; issue: unknown; againMs: number | null }, ...events: NewEvent[]): Promise<void> {
-  await db.rows(`update intake set state = $4, issue = $5, due_at = case when $6::int is null then null else now() + $6::int * interval '1 ms' end where project_id = $1 and source = $2 and event_id = $3`, [
-    row.project_id,
-    row.source,
-    row.event_id,
-    outcome.state,
-    outcome.issue === null ? null : JSON.stringify(outcome.issue),
-    outcome.againMs,
-  ]);
+export async function settleIntake(
+  db: Db,
+  row: IntakeRow,
+  outcome: { state: 'done' | 'failed' | 'waiting'; issue: unknown; againMs: number | null },
+  ...events: NewEvent[]
+): Promise<void> {
+  await db.rows(
+    `update intake set state = $4, issue = $5, due_at = case when $6::int is null then null else now() + $6::int * interval '1 ms' end where project_id = $1 and source = $2 and event_id = $3`,
+    [row.project_id, row.source, row.event_id, outcome.state, outcome.issue === null ? null : JSON.stringify(outcome.issue), outcome.againMs],
+  );
   await recordEvents(db, ...events);
 }
 
@@ -134,7 +179,10 @@ export interface PullRequestRow {
 
 /** Saves a pull request as it is now; returns what it was before, or null when it is new. */
 export async function savePullRequest(db: Db, project: string, pull: PullRequestRow): Promise<PullRequestRow | null> {
-  const before = await db.one<PullRequestRow>('select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2 for update', [project, pull.number]);
+  const before = await db.one<PullRequestRow>(
+    'select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2 for update',
+    [project, pull.number],
+  );
   await db.rows(
     `insert into pull_requests (project_id, number, title, head, base, trusted, state) values ($1, $2, $3, $4, $5, $6, $7)
      on conflict (project_id, number) do update set title = excluded.title, head = excluded.head, base = excluded.base, trusted = excluded.trusted, state = excluded.state, updated_at = now()`,
@@ -143,6 +191,8 @@ export async function savePullRequest(db: Db, project: string, pull: PullRequest
   return before;
 }
 
-export const findPullRequest = (db: Db, project: string, number: number): Promise<PullRequestRow | null> => db.one('select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2', [project, number]);
+export const findPullRequest = (db: Db, project: string, number: number): Promise<PullRequestRow | null> =>
+  db.one('select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2', [project, number]);
 
-export const openPullRequests = (db: Db, project: string): Promise<PullRequestRow[]> => db.rows(`select number, title, head, base, trusted, state from pull_requests where project_id = $1 and state = 'open' order by number`, [project]);
+export const openPullRequests = (db: Db, project: string): Promise<PullRequestRow[]> =>
+  db.rows(`select number, title, head, base, trusted, state from pull_requests where project_id = $1 and state = 'open' order by number`, [project]);

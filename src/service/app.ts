@@ -16,12 +16,27 @@ import { sourceRoutes } from './routes/sources.js';
 import { workRoutes } from './routes/work.js';
 import { answerErrors, guard, type Service } from './server.js';
 
-const security = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
+const security =
+  "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
 
 export async function makeApp(service: Service, console: string): Promise<FastifyInstance> {
-  const app = Fastify({ bodyLimit: 256 * 1024, trustProxy: false, forceCloseConnections: true, ajv: { customOptions: { removeAdditional: false, coerceTypes: 'array', allowUnionTypes: true } } });
+  const app = Fastify({
+    bodyLimit: 256 * 1024,
+    trustProxy: false,
+    forceCloseConnections: true,
+    ajv: { customOptions: { removeAdditional: false, coerceTypes: 'array', allowUnionTypes: true } },
+  });
   await app.register(swagger, {
-    openapi: { openapi: '3.1.0', info: { title: 'Tsunagi', version: '0.1.0', description: 'From a pushed commit to production. Errors are RFC 9457 problem details; every change takes an Idempotency-Key.' }, components: { securitySchemes: { token: { type: 'http', scheme: 'bearer' } } }, security: [{ token: [] }] },
+    openapi: {
+      openapi: '3.1.0',
+      info: {
+        title: 'Tsunagi',
+        version: '0.1.0',
+        description: 'From a pushed commit to production. Errors are RFC 9457 problem details; every change takes an Idempotency-Key.',
+      },
+      components: { securitySchemes: { token: { type: 'http', scheme: 'bearer' } } },
+      security: [{ token: [] }],
+    },
   });
   await app.register(cookie);
   await app.register(rateLimit, { global: false, keyGenerator: (request) => request.ip });

@@ -61,7 +61,8 @@ export function guard(app: FastifyInstance, service: Service): void {
 }
 
 export function requireAccess(caller: Caller, needed: Access): void {
-  const fits = needed === 'agent' || needed === 'edge' ? caller.kind === needed : caller.kind === 'person' && caller.role !== null && atLeast(caller.role, needed as Role);
+  const fits =
+    needed === 'agent' || needed === 'edge' ? caller.kind === needed : caller.kind === 'person' && caller.role !== null && atLeast(caller.role, needed as Role);
   if (!fits) throw new CodedError('not_allowed', { role: needed, yours: caller.kind === 'person' ? caller.role : `an ${caller.kind}` });
 }
 
@@ -90,7 +91,8 @@ export async function gitCaller(service: Service, request: FastifyRequest): Prom
   return callerOfToken(service.context.records, tokenHash(text.slice(text.indexOf(':') + 1)));
 }
 
-export const notFound = (what: string, name: string): CodedError => new CodedError('not_found', { what: `The ${what} ${name.slice(0, 100)}`, hint: `\`tsunagi ${what} list\` shows what there is.` });
+export const notFound = (what: string, name: string): CodedError =>
+  new CodedError('not_found', { what: `The ${what} ${name.slice(0, 100)}`, hint: `\`tsunagi ${what} list\` shows what there is.` });
 
 export async function needProject(service: Service, request: FastifyRequest): Promise<ProjectRow> {
   const { project } = request.params as { project: string };
@@ -103,7 +105,14 @@ export async function needProject(service: Service, request: FastifyRequest): Pr
  * Makes a change once: its effect and its answer are one transaction under the caller's Idempotency-Key, and a repeat of the
  * request gets the same answer. The key is required, so that a client which lost an answer can always ask again.
  */
-export async function change<T>(service: Service, request: FastifyRequest, reply: FastifyReply, name: string, status: number, work: (db: Db, actor: string) => Promise<T>): Promise<unknown> {
+export async function change<T>(
+  service: Service,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  name: string,
+  status: number,
+  work: (db: Db, actor: string) => Promise<T>,
+): Promise<unknown> {
   const key = request.headers['idempotency-key'];
   if (typeof key !== 'string' || key.length < 8 || key.length > 200) throw new CodedError('key_missing');
   const caller = request.caller as Caller;
@@ -151,15 +160,25 @@ export function problemOf(error: CodedError): Problem {
   return { type: `urn:tsunagi:error:${error.issue.code}`, title: says, status, detail: says, code: error.issue.code, next, retry, data: error.issue.data };
 }
 
-function asCoded(error: Error & { statusCode?: number; validation?: { instancePath: string; message?: string }[]; code?: string }, service: Service, request: FastifyRequest): CodedError {
+function asCoded(
+  error: Error & { statusCode?: number; validation?: { instancePath: string; message?: string }[]; code?: string },
+  service: Service,
+  request: FastifyRequest,
+): CodedError {
   if (error instanceof CodedError) return error;
-  if (error.validation) return new CodedError('body_invalid', { detail: error.validation.map((one) => `${one.instancePath.slice(1) || 'it'} ${one.message ?? 'is wrong'}`).join('; ') });
-  if (error.code === 'FST_ERR_CTP_BODY_TOO_LARGE') return new CodedError('body_too_large', { limit: `${Math.round((request.routeOptions.bodyLimit ?? 0) / 1024)} KiB` });
+  if (error.validation)
+    return new CodedError('body_invalid', {
+      detail: error.validation.map((one) => `${one.instancePath.slice(1) || 'it'} ${one.message ?? 'is wrong'}`).join('; '),
+    });
+  if (error.code === 'FST_ERR_CTP_BODY_TOO_LARGE')
+    return new CodedError('body_too_large', { limit: `${Math.round((request.routeOptions.bodyLimit ?? 0) / 1024)} KiB` });
   if (error.statusCode === 429) return new CodedError('too_many_requests', { seconds: 60 });
   const reasons: Record<number, ErrorCode> = { 400: 'body_invalid', 415: 'body_invalid', 404: 'not_found' };
   const code = reasons[error.statusCode ?? 500];
   if (code) return new CodedError(code, { detail: error.message, what: 'This', hint: '' });
   const reference = randomUUID().slice(0, 8);
   service.context.log.error({ reference, url: request.url, error: String(error.stack ?? error) }, 'a request failed');
-  return /ECONNREFUSED|terminating connection|SequelizeConnection/.test(String(error)) ? new CodedError('unavailable', { detail: 'its database does not answer.' }, error) : new CodedError('internal', { reference }, error);
+  return /ECONNREFUSED|terminating connection|SequelizeConnection/.test(String(error))
+    ? new CodedError('unavailable', { detail: 'its database does not answer.' }, error)
+    : new CodedError('internal', { reference }, error);
 }

@@ -83,7 +83,10 @@ export async function makeSignIn(database: string, owner: string): Promise<{ cod
   try {
     await migrate(records);
     const fresh = (await countPeople(records)) === 0;
-    const person = (await firstOwner(records)) ?? { id: await records.transition('person.added', (db) => addPerson(db, owner, 'owner', 'first start')), name: owner };
+    const person = (await firstOwner(records)) ?? {
+      id: await records.transition('person.added', (db) => addPerson(db, owner, 'owner', 'first start')),
+      name: owner,
+    };
     const code = newToken('code');
     await addSignIn(records, tokenHash(code), person.id, new Date(Date.now() + signInMs));
     return { code, fresh };
@@ -98,7 +101,9 @@ export async function makeToken(database: string, kind: 'person' | 'agent' | 'ed
   try {
     const token = newToken(kind);
     const person = kind === 'person' ? ((await firstOwner(records))?.id ?? null) : null;
-    await records.transition('token.added', (db) => addToken(db, { hash: tokenHash(token), kind, name, person, role: kind === 'person' ? 'owner' : null, project: null, expires: null }, 'first start'));
+    await records.transition('token.added', (db) =>
+      addToken(db, { hash: tokenHash(token), kind, name, person, role: kind === 'person' ? 'owner' : null, project: null, expires: null }, 'first start'),
+    );
     return token;
   } finally {
     await records.close();

@@ -24,11 +24,22 @@ const iso = (at: Date | null): string | null => at?.toISOString() ?? null;
 
 export function projectView(service: Service, row: ProjectRow): api.Project {
   const endpoint = row.source === 'hosted' ? `${service.url}/git/${row.name}` : `${service.url}/api/sources/${row.name}/events`;
-  return { name: row.name, source: row.source, mainBranch: row.main_branch, folder: row.folder, url: row.url, endpoint, definitionCommit: row.definition_commit };
+  return {
+    name: row.name,
+    source: row.source,
+    mainBranch: row.main_branch,
+    folder: row.folder,
+    url: row.url,
+    endpoint,
+    definitionCommit: row.definition_commit,
+  };
 }
 
 async function commitView(db: Db, project: string, id: string): Promise<api.Commit> {
-  const row = await db.one<{ title: string; author: string; at: Date }>('select title, author, at from commits where project_id = $1 and id = $2', [project, id]);
+  const row = await db.one<{ title: string; author: string; at: Date }>('select title, author, at from commits where project_id = $1 and id = $2', [
+    project,
+    id,
+  ]);
   return { id, title: row?.title ?? '', author: row?.author ?? '', at: (row?.at ?? new Date(0)).toISOString() };
 }
 
@@ -70,7 +81,13 @@ export async function runView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, 
 }
 
 export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promise<api.RunDetail> {
-  const [view, tasks, attempts, definition, agents] = await Promise.all([runView(db, project, row), tasksOf(db, row.id), attemptsOfRun(db, row.id), definitionOf(db, project.id, row.commit), listAgents(db)]);
+  const [view, tasks, attempts, definition, agents] = await Promise.all([
+    runView(db, project, row),
+    tasksOf(db, row.id),
+    attemptsOfRun(db, row.id),
+    definitionOf(db, project.id, row.commit),
+    listAgents(db),
+  ]);
   const commands = await commandsOf(
     db,
     attempts.map((one) => one.id),
@@ -109,16 +126,43 @@ export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promi
           startedAt: iso(one.started_at),
           endedAt: iso(one.ended_at),
           logLines: one.log_lines,
-          commands: commands.filter((command) => command.attempt_id === one.id).map((command) => ({ text: command.text, state: command.state, exit: command.exit, ms: command.ms, startedAt: command.started_at.toISOString(), firstLine: command.first_line })),
+          commands: commands
+            .filter((command) => command.attempt_id === one.id)
+            .map((command) => ({
+              text: command.text,
+              state: command.state,
+              exit: command.exit,
+              ms: command.ms,
+              startedAt: command.started_at.toISOString(),
+              firstLine: command.first_line,
+            })),
         })),
     })),
   };
 }
 
 export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, row: ReleaseRow): Promise<api.Release> {
-  const [commit, run] = await Promise.all([commitView(db, project.id, row.commit), db.one<{ number: number }>('select number from runs where id = $1', [row.run_id])]);
-  const parts = row.parts.map((part) => ({ name: part.name, kind: row.plan.parts[part.name]?.kind ?? ('site' as const), digest: part.digest, size: part.layers.reduce((sum, layer) => sum + layer.size, 0) }));
-  return { project: project.name, number: row.number, digest: row.digest, commit, branch: row.branch, pullRequest: row.pull_request, run: run?.number ?? 0, parts, createdAt: row.created_at.toISOString() };
+  const [commit, run] = await Promise.all([
+    commitView(db, project.id, row.commit),
+    db.one<{ number: number }>('select number from runs where id = $1', [row.run_id]),
+  ]);
+  const parts = row.parts.map((part) => ({
+    name: part.name,
+    kind: row.plan.parts[part.name]?.kind ?? ('site' as const),
+    digest: part.digest,
+    size: part.layers.reduce((sum, layer) => sum + layer.size, 0),
+  }));
+  return {
+    project: project.name,
+    number: row.number,
+    digest: row.digest,
+    commit,
+    branch: row.branch,
+    pullRequest: row.pull_request,
+    run: run?.number ?? 0,
+    parts,
+    createdAt: row.created_at.toISOString(),
+  };
 }
 
 export async function releaseDetail(db: Db, project: ProjectRow, row: ReleaseRow): Promise<api.ReleaseDetail> {
@@ -154,13 +198,27 @@ export async function environmentView(service: Service, db: Db, project: Project
     const found = id ? await deploymentById(db, id) : null;
     return found ? deploymentView(db, project, found) : null;
   };
-  const [live, serving, movingRows, newest, pull] = await Promise.all([view(row.live_id), row.serving_id !== row.live_id ? view(row.serving_id) : null, movingDeployments(db, row.id), deploymentsOf(db, row.id, 1), row.pull_request === null ? null : findPullRequest(db, project.id, row.pull_request)]);
+  const [live, serving, movingRows, newest, pull] = await Promise.all([
+    view(row.live_id),
+    row.serving_id !== row.live_id ? view(row.serving_id) : null,
+    movingDeployments(db, row.id),
+    deploymentsOf(db, row.id, 1),
+    row.pull_request === null ? null : findPullRequest(db, project.id, row.pull_request),
+  ]);
   const instances = (await instancesOfEnvironment(db, row.id)).filter((one) => one.deployment_id === (row.serving_id ?? row.live_id) && one.wanted);
   const served = row.serving_id ? await db.one<{ release_id: string }>('select release_id from deployments where id = $1', [row.serving_id]) : null;
-  const asked = served ? Object.values((await releaseById(db, served.release_id)).plan.parts).reduce((sum, part) => sum + (part.kind === 'site' ? 0 : part.instances), 0) : 0;
+  const asked = served
+    ? Object.values((await releaseById(db, served.release_id)).plan.parts).reduce((sum, part) => sum + (part.kind === 'site' ? 0 : part.instances), 0)
+    : 0;
   const moving = movingRows[0];
   const last = newest[0];
-  const verified = live && plan?.verify ? (await db.one(`select 1 as ok from evidence e join deployments d on d.release_id = e.release_id where d.id = $1 and e.kind = 'verification' and e.name = $2`, [row.live_id, row.name])) !== null : false;
+  const verified =
+    live && plan?.verify
+      ? (await db.one(
+          `select 1 as ok from evidence e join deployments d on d.release_id = e.release_id where d.id = $1 and e.kind = 'verification' and e.name = $2`,
+          [row.live_id, row.name],
+        )) !== null
+      : false;
   return {
     project: project.name,
     name: row.name,
@@ -196,7 +254,12 @@ async function waits(service: Service, db: Db, project: ProjectRow, row: Environ
 }
 
 export async function environmentDetail(service: Service, db: Db, project: ProjectRow, row: EnvironmentRow): Promise<api.EnvironmentDetail> {
-  const [view, instances, past, agents] = await Promise.all([environmentView(service, db, project, row), instancesOfEnvironment(db, row.id), deploymentsOf(db, row.id, 50), listAgents(db)]);
+  const [view, instances, past, agents] = await Promise.all([
+    environmentView(service, db, project, row),
+    instancesOfEnvironment(db, row.id),
+    deploymentsOf(db, row.id, 50),
+    listAgents(db),
+  ]);
   const served = past.find((one) => one.id === (row.serving_id ?? row.live_id));
   const release = served ? await releaseById(db, served.release_id) : null;
   const numbers = new Map(past.map((one) => [one.id, one.number]));
@@ -206,7 +269,14 @@ export async function environmentDetail(service: Service, db: Db, project: Proje
   const over = instances.filter((one) => !open.includes(one)).slice(0, 10);
   return {
     ...view,
-    parts: release ? release.parts.map((part) => ({ name: part.name, kind: release.plan.parts[part.name]?.kind ?? 'site', at: release.plan.parts[part.name]?.kind === 'worker' ? null : (release.plan.parts[part.name]?.at ?? null), digest: part.digest })) : [],
+    parts: release
+      ? release.parts.map((part) => ({
+          name: part.name,
+          kind: release.plan.parts[part.name]?.kind ?? 'site',
+          at: release.plan.parts[part.name]?.kind === 'worker' ? null : (release.plan.parts[part.name]?.at ?? null),
+          digest: part.digest,
+        }))
+      : [],
     instanceList: [...open, ...over].map((one) => ({
       id: one.id,
       deployment: numbers.get(one.deployment_id) ?? 0,
@@ -236,7 +306,8 @@ export async function environmentDetail(service: Service, db: Db, project: Proje
 export async function promotionView(service: Service, db: Db, project: ProjectRow, name: string, number: number | null): Promise<api.Promotion> {
   const { release, environment, judgement, live, plan } = await considerPromotion(service.context, db, project, name, number);
   const repository = repositoryOf(service.context, project);
-  const facts = async (from: string | null, to: string) => (await commitsBetween(repository, from, to, 100)).map((one) => ({ id: one.id, title: one.title, author: one.author, at: one.at.toISOString() }));
+  const facts = async (from: string | null, to: string) =>
+    (await commitsBetween(repository, from, to, 100)).map((one) => ({ id: one.id, title: one.title, author: one.author, at: one.at.toISOString() }));
   const names = new Set([...(live?.parts ?? []), ...release.parts].map((part) => part.name));
   const digest = (row: ReleaseRow | null, part: string) => row?.parts.find((one) => one.name === part)?.digest ?? null;
   const warm = `${Math.round(service.context.timing.warm / 60_000)} minutes`;
@@ -267,9 +338,20 @@ export async function boardView(service: Service, db: Db, only: string | null): 
     projects: await Promise.all(
       shown.map(async (project) => {
         const environments = await Promise.all((await environmentsOf(db, project.id)).map((row) => environmentView(service, db, project, row)));
-        const run = await db.one<RunRow>('select * from runs where project_id = $1 and branch = $2 order by number desc limit 1', [project.id, project.main_branch]);
+        const run = await db.one<RunRow>('select * from runs where project_id = $1 and branch = $2 order by number desc limit 1', [
+          project.id,
+          project.main_branch,
+        ]);
         const refused = project.definition_commit ? null : run?.state === 'failed' ? run.issue : null;
-        return { name: project.name, source: project.source, mainBranch: project.main_branch, run: run ? await runView(db, project, run) : null, environments: inThread(environments.filter((one) => one.kind === 'standing')), reviews: environments.filter((one) => one.kind === 'review'), issue: said(refused) };
+        return {
+          name: project.name,
+          source: project.source,
+          mainBranch: project.main_branch,
+          run: run ? await runView(db, project, run) : null,
+          environments: inThread(environments.filter((one) => one.kind === 'standing')),
+          reviews: environments.filter((one) => one.kind === 'review'),
+          issue: said(refused),
+        };
       }),
     ),
     agents: { total: agents.length, alive: agents.filter((one) => one.alive).length },

@@ -37,7 +37,15 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   }
   const scene = await deploymentScene(context, attempt.deployment_id as string);
   const { deployment, release, environment } = scene;
-  const base = { ...shared, label: `d${deployment.number} ${attempt.kind}`, variables: variablesOf(context, scene), makes: [], junit: null, timeoutMs: 30 * 60_000, network: 'none' as const };
+  const base = {
+    ...shared,
+    label: `d${deployment.number} ${attempt.kind}`,
+    variables: variablesOf(context, scene),
+    makes: [],
+    junit: null,
+    timeoutMs: 30 * 60_000,
+    network: 'none' as const,
+  };
   if (attempt.kind === 'prepare') {
     const { part, run } = release.plan.prepare ?? { part: '', run: 'true' };
     return { ...base, commands: [run], files: null, layers: layersOf(release, part), reach: [] };
@@ -45,7 +53,13 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   const verify = deployment.environment_plan.verify ?? { run: 'true', reads: [] };
   const files = await commitFiles(context, scene.project, release.commit, verify.reads);
   const { port, scheme } = context.addresses;
-  return { ...base, commands: [verify.run], files: files.length ? { key: layerKey(files), count: files.length } : null, layers: [], reach: [{ port: port ?? (scheme === 'https' ? 443 : 80), host: environment.host }] };
+  return {
+    ...base,
+    commands: [verify.run],
+    files: files.length ? { key: layerKey(files), count: files.length } : null,
+    layers: [],
+    reach: [{ port: port ?? (scheme === 'https' ? 443 : 80), host: environment.host }],
+  };
 }
 
 /** The files that an attempt sees, as a layer. */
@@ -90,7 +104,11 @@ interface Scene {
 async function deploymentScene(context: Context, id: string): Promise<Scene> {
   const deployment = await deploymentById(context.records, id);
   if (!deployment) throw new Error(`no deployment ${id}`);
-  const [release, environment, project] = await Promise.all([releaseById(context.records, deployment.release_id), environmentById(context.records, deployment.environment_id), projectById(context.records, deployment.project_id)]);
+  const [release, environment, project] = await Promise.all([
+    releaseById(context.records, deployment.release_id),
+    environmentById(context.records, deployment.environment_id),
+    projectById(context.records, deployment.project_id),
+  ]);
   return { deployment, release, environment, project };
 }
 

@@ -1,6 +1,18 @@
 /** What people's calls take and give. Times are ISO 8601 in UTC, lengths milliseconds, sizes bytes. */
 import { type Static, type TSchema, Type } from '@sinclair/typebox';
-import { deploymentKinds, deploymentStates, environmentStates, healths, instanceStates, partKinds, roles, runStates, sourceKinds, taskStates, attemptStates } from '../core/states.js';
+import {
+  deploymentKinds,
+  deploymentStates,
+  environmentStates,
+  healths,
+  instanceStates,
+  partKinds,
+  roles,
+  runStates,
+  sourceKinds,
+  taskStates,
+  attemptStates,
+} from '../core/states.js';
 import { Digest, Id, Name, Nullable, Time } from './parts.js';
 import { Tests } from './work.js';
 
@@ -11,7 +23,16 @@ const closed = { additionalProperties: false };
 export const Said = Type.Object({ code: Type.String(), data: Type.Record(Type.String(), Type.Unknown()), says: Type.String(), next: Type.String() });
 export type Said = Static<typeof Said>;
 
-export const Problem = Type.Object({ type: Type.String(), title: Type.String(), status: Type.Integer(), detail: Type.String(), code: Type.String(), next: Type.String(), retry: Type.Boolean(), data: Type.Optional(Type.Record(Type.String(), Type.Unknown())) });
+export const Problem = Type.Object({
+  type: Type.String(),
+  title: Type.String(),
+  status: Type.Integer(),
+  detail: Type.String(),
+  code: Type.String(),
+  next: Type.String(),
+  retry: Type.Boolean(),
+  data: Type.Optional(Type.Record(Type.String(), Type.Unknown())),
+});
 export type Problem = Static<typeof Problem>;
 
 export const Me = Type.Object({ name: Type.String(), role: oneOf(roles), project: Nullable(Type.String()) });
@@ -32,14 +53,41 @@ export const Project = Type.Object({
   definitionCommit: Nullable(Type.String()),
 });
 export type Project = Static<typeof Project>;
-export const NewProject = Type.Object({ name: Name, source: oneOf(sourceKinds), mainBranch: Type.Optional(Type.String({ minLength: 1, maxLength: 200 })), folder: Type.Optional(Type.String({ maxLength: 400 })), url: Type.Optional(Type.String({ maxLength: 1000 })) }, closed);
+export const NewProject = Type.Object(
+  {
+    name: Name,
+    source: oneOf(sourceKinds),
+    mainBranch: Type.Optional(Type.String({ minLength: 1, maxLength: 200 })),
+    folder: Type.Optional(Type.String({ maxLength: 400 })),
+    url: Type.Optional(Type.String({ maxLength: 1000 })),
+  },
+  closed,
+);
 /** The secret is shown this once. */
 export const AddedProject = Type.Intersect([Project, Type.Object({ eventSecret: Nullable(Type.String()) })]);
 export type AddedProject = Static<typeof AddedProject>;
 
-export const Token = Type.Object({ id: Id, kind: Type.String(), name: Type.String(), role: Nullable(oneOf(roles)), project: Nullable(Type.String()), createdAt: Time, expiresAt: Nullable(Time), usedAt: Nullable(Time) });
+export const Token = Type.Object({
+  id: Id,
+  kind: Type.String(),
+  name: Type.String(),
+  role: Nullable(oneOf(roles)),
+  project: Nullable(Type.String()),
+  createdAt: Time,
+  expiresAt: Nullable(Time),
+  usedAt: Nullable(Time),
+});
 export type Token = Static<typeof Token>;
-export const NewToken = Type.Object({ name: Type.String({ minLength: 1, maxLength: 80 }), kind: Type.Optional(oneOf(['person', 'agent', 'edge'] as const)), role: Type.Optional(oneOf(roles)), project: Type.Optional(Name), days: Type.Optional(Type.Integer({ minimum: 1, maximum: 3650 })) }, closed);
+export const NewToken = Type.Object(
+  {
+    name: Type.String({ minLength: 1, maxLength: 80 }),
+    kind: Type.Optional(oneOf(['person', 'agent', 'edge'] as const)),
+    role: Type.Optional(oneOf(roles)),
+    project: Type.Optional(Name),
+    days: Type.Optional(Type.Integer({ minimum: 1, maximum: 3650 })),
+  },
+  closed,
+);
 export const AddedToken = Type.Intersect([Token, Type.Object({ token: Type.String() })]);
 export type AddedToken = Static<typeof AddedToken>;
 
@@ -64,9 +112,26 @@ export const Run = Type.Object({
 });
 export type Run = Static<typeof Run>;
 
-export const Command = Type.Object({ text: Type.String(), state: oneOf(attemptStates), exit: Nullable(Type.Integer()), ms: Nullable(Type.Integer()), startedAt: Time, firstLine: Type.Integer() });
+export const Command = Type.Object({
+  text: Type.String(),
+  state: oneOf(attemptStates),
+  exit: Nullable(Type.Integer()),
+  ms: Nullable(Type.Integer()),
+  startedAt: Time,
+  firstLine: Type.Integer(),
+});
 export type Command = Static<typeof Command>;
-export const Attempt = Type.Object({ id: Id, number: Type.Integer(), state: oneOf(attemptStates), issue: Nullable(Said), agent: Nullable(Type.String()), startedAt: Nullable(Time), endedAt: Nullable(Time), logLines: Type.Integer(), commands: Type.Array(Command) });
+export const Attempt = Type.Object({
+  id: Id,
+  number: Type.Integer(),
+  state: oneOf(attemptStates),
+  issue: Nullable(Said),
+  agent: Nullable(Type.String()),
+  startedAt: Nullable(Time),
+  endedAt: Nullable(Time),
+  logLines: Type.Integer(),
+  commands: Type.Array(Command),
+});
 export type Attempt = Static<typeof Attempt>;
 export const Task = Type.Object({
   name: Type.String(),
@@ -84,13 +149,37 @@ export const Task = Type.Object({
   attempts: Type.Array(Attempt),
 });
 export type Task = Static<typeof Task>;
-export const RunDetail = Type.Intersect([Run, Type.Object({ warnings: Type.Array(Said), definitionIssues: Type.Array(Type.Intersect([Said, Type.Object({ line: Type.Integer(), column: Type.Integer() })])), taskList: Type.Array(Task) })]);
+export const RunDetail = Type.Intersect([
+  Run,
+  Type.Object({
+    warnings: Type.Array(Said),
+    definitionIssues: Type.Array(Type.Intersect([Said, Type.Object({ line: Type.Integer(), column: Type.Integer() })])),
+    taskList: Type.Array(Task),
+  }),
+]);
 export type RunDetail = Static<typeof RunDetail>;
 export const StartRun = Type.Object({ ref: Type.String({ minLength: 1, maxLength: 250 }) }, closed);
 
 export const PartView = Type.Object({ name: Type.String(), kind: oneOf(partKinds), digest: Digest, size: Type.Integer() });
-export const Evidence = Type.Object({ kind: Type.String(), name: Type.String(), source: Type.String(), digest: Digest, detail: Type.Record(Type.String(), Type.Unknown()), at: Time });
-export const Release = Type.Object({ project: Type.String(), number: Type.Integer(), digest: Digest, commit: Commit, branch: Nullable(Type.String()), pullRequest: Nullable(Type.Integer()), run: Type.Integer(), parts: Type.Array(PartView), createdAt: Time });
+export const Evidence = Type.Object({
+  kind: Type.String(),
+  name: Type.String(),
+  source: Type.String(),
+  digest: Digest,
+  detail: Type.Record(Type.String(), Type.Unknown()),
+  at: Time,
+});
+export const Release = Type.Object({
+  project: Type.String(),
+  number: Type.Integer(),
+  digest: Digest,
+  commit: Commit,
+  branch: Nullable(Type.String()),
+  pullRequest: Nullable(Type.Integer()),
+  run: Type.Integer(),
+  parts: Type.Array(PartView),
+  createdAt: Time,
+});
 export type Release = Static<typeof Release>;
 export const ReleaseDetail = Type.Intersect([Release, Type.Object({ evidence: Type.Array(Evidence) })]);
 export type ReleaseDetail = Static<typeof ReleaseDetail>;
@@ -159,7 +248,13 @@ export const Environment = Type.Object({
 export type Environment = Static<typeof Environment>;
 export const EnvironmentDetail = Type.Intersect([
   Environment,
-  Type.Object({ parts: Type.Array(Type.Object({ name: Type.String(), kind: oneOf(partKinds), at: Nullable(Type.String()), digest: Digest })), instanceList: Type.Array(Instance), history: Type.Array(Deployment), revertsTo: Nullable(Type.Integer()), delays: Nullable(Type.String()) }),
+  Type.Object({
+    parts: Type.Array(Type.Object({ name: Type.String(), kind: oneOf(partKinds), at: Nullable(Type.String()), digest: Digest })),
+    instanceList: Type.Array(Instance),
+    history: Type.Array(Deployment),
+    revertsTo: Nullable(Type.Integer()),
+    delays: Nullable(Type.String()),
+  }),
 ]);
 export type EnvironmentDetail = Static<typeof EnvironmentDetail>;
 
@@ -184,17 +279,47 @@ export const Ask = Type.Object({ kind: oneOf(['deploy', 'promote', 'revert'] as 
 export const Hold = Type.Object({ why: Type.Optional(Type.String({ maxLength: 300 })) }, closed);
 
 export const Board = Type.Object({
-  projects: Type.Array(Type.Object({ name: Type.String(), source: Type.String(), mainBranch: Type.String(), run: Nullable(Run), /** Standing environments in the order of the thread. */ environments: Type.Array(Environment), reviews: Type.Array(Environment), issue: Nullable(Said) })),
+  projects: Type.Array(
+    Type.Object({
+      name: Type.String(),
+      source: Type.String(),
+      mainBranch: Type.String(),
+      run: Nullable(Run),
+      /** Standing environments in the order of the thread. */ environments: Type.Array(Environment),
+      reviews: Type.Array(Environment),
+      issue: Nullable(Said),
+    }),
+  ),
   agents: Type.Object({ total: Type.Integer(), alive: Type.Integer() }),
   edges: Type.Object({ total: Type.Integer(), alive: Type.Integer() }),
 });
 export type Board = Static<typeof Board>;
 
-export const AgentView = Type.Object({ name: Type.String(), class: Type.Array(Type.String()), slots: Type.Integer(), address: Type.String(), tools: Type.Record(Type.String(), Type.String()), base: Type.String(), sandbox: Type.Record(Type.String(), Type.Unknown()), seenAt: Time, alive: Type.Boolean() });
+export const AgentView = Type.Object({
+  name: Type.String(),
+  class: Type.Array(Type.String()),
+  slots: Type.Integer(),
+  address: Type.String(),
+  tools: Type.Record(Type.String(), Type.String()),
+  base: Type.String(),
+  sandbox: Type.Record(Type.String(), Type.Unknown()),
+  seenAt: Time,
+  alive: Type.Boolean(),
+});
 export type AgentView = Static<typeof AgentView>;
 
 /** CloudEvents 1.0. `sequence` is the number that cursors use. */
-export const Event = Type.Object({ specversion: Type.Literal('1.0'), id: Type.String(), source: Type.String(), type: Type.String(), subject: Type.String(), time: Time, sequence: Type.String(), datacontenttype: Type.Literal('application/json'), data: Type.Record(Type.String(), Type.Unknown()) });
+export const Event = Type.Object({
+  specversion: Type.Literal('1.0'),
+  id: Type.String(),
+  source: Type.String(),
+  type: Type.String(),
+  subject: Type.String(),
+  time: Time,
+  sequence: Type.String(),
+  datacontenttype: Type.Literal('application/json'),
+  data: Type.Record(Type.String(), Type.Unknown()),
+});
 export type Event = Static<typeof Event>;
 
 export const LogChunk = Type.Object({ position: Type.Integer(), command: Type.Integer(), firstLine: Type.Integer(), text: Type.String() });

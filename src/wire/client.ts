@@ -14,11 +14,19 @@ export interface Client {
 export function makeClient(url: string, token: string): Client {
   const dispatcher = new Agent({ connections: 32, pipelining: 1, keepAliveTimeout: 20_000, headersTimeout: 60_000, bodyTimeout: 120_000 });
   const headers = { authorization: `Bearer ${token}` };
-  const call = async (method: 'GET' | 'POST' | 'PUT', path: string, options: { body?: Buffer | Readable | string; type?: string; size?: number; signal?: AbortSignal; timeoutMs?: number }) => {
+  const call = async (
+    method: 'GET' | 'POST' | 'PUT',
+    path: string,
+    options: { body?: Buffer | Readable | string; type?: string; size?: number; signal?: AbortSignal; timeoutMs?: number },
+  ) => {
     const answer = await request(url + path, {
       method,
       dispatcher,
-      headers: { ...headers, ...(options.type ? { 'content-type': options.type } : {}), ...(options.size !== undefined ? { 'content-length': String(options.size) } : {}) },
+      headers: {
+        ...headers,
+        ...(options.type ? { 'content-type': options.type } : {}),
+        ...(options.size !== undefined ? { 'content-length': String(options.size) } : {}),
+      },
       body: options.body ?? null,
       ...(options.signal ? { signal: options.signal } : {}),
       headersTimeout: options.timeoutMs ?? 60_000,

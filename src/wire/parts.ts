@@ -5,7 +5,10 @@ export const Id = Type.String({ pattern: '^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[
 export const Digest = Type.String({ pattern: '^sha256:[0-9a-f]{64}$' });
 export const Name = Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' });
 /** An issue as data; see the registry of errors. */
-export const IssueSchema = Type.Object({ code: Type.String({ maxLength: 60 }), data: Type.Record(Type.String(), Type.Union([Type.String(), Type.Number(), Type.Null()])) });
+export const IssueSchema = Type.Object({
+  code: Type.String({ maxLength: 60 }),
+  data: Type.Record(Type.String(), Type.Union([Type.String(), Type.Number(), Type.Null()])),
+});
 export type IssueSchema = Static<typeof IssueSchema>;
 
 export const Nullable = <T extends import('@sinclair/typebox').TSchema>(schema: T) => Type.Union([schema, Type.Null()]);

@@ -25,7 +25,16 @@ export type Registered = Static<typeof Registered>;
 
 const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false });
 
-export const Poll = Type.Object({ boot: Id, free: Type.Integer({ minimum: 0, maximum: 256 }), attempts: Type.Array(Held, { maxItems: 1000 }), instances: Type.Array(Held, { maxItems: 1000 }), waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }) }, { additionalProperties: false });
+export const Poll = Type.Object(
+  {
+    boot: Id,
+    free: Type.Integer({ minimum: 0, maximum: 256 }),
+    attempts: Type.Array(Held, { maxItems: 1000 }),
+    instances: Type.Array(Held, { maxItems: 1000 }),
+    waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),
+  },
+  { additionalProperties: false },
+);
 export type Poll = Static<typeof Poll>;
 
 export const AttemptWork = Type.Object({
@@ -75,7 +84,14 @@ export const PollAnswer = Type.Object({
 });
 export type PollAnswer = Static<typeof PollAnswer>;
 
-const Case = Type.Object({ name: Type.String(), group: Type.String(), state: Type.Union([Type.Literal('passed'), Type.Literal('failed'), Type.Literal('skipped')]), ms: Type.Union([Type.Number(), Type.Null()]), message: Type.String(), place: Type.String() });
+const Case = Type.Object({
+  name: Type.String(),
+  group: Type.String(),
+  state: Type.Union([Type.Literal('passed'), Type.Literal('failed'), Type.Literal('skipped')]),
+  ms: Type.Union([Type.Number(), Type.Null()]),
+  message: Type.String(),
+  place: Type.String(),
+});
 export const Tests = Type.Object({ passed: Type.Integer(), failed: Type.Integer(), skipped: Type.Integer(), cases: Type.Array(Case) });
 
 export const AttemptReport = Type.Object(
@@ -115,6 +131,9 @@ export type InstanceReportBody = Static<typeof InstanceReportSchema>;
 export const LogPlace = Type.Object({ fence: Fence, position: Type.Integer({ minimum: 0 }), command: Type.Integer({ minimum: 0, maximum: 10_000 }) });
 
 /** An edge asks for what is newer than it has; asking is its acknowledgement. */
-export const TableRequest = Type.Object({ name: Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' }), have: Type.Integer({ minimum: 0 }), waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }) }, { additionalProperties: false });
+export const TableRequest = Type.Object(
+  { name: Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' }), have: Type.Integer({ minimum: 0 }), waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }) },
+  { additionalProperties: false },
+);
 export const TableAnswer = Type.Object({ routes: Type.Array(Type.Object({ host: Type.String(), version: Type.Integer(), body: Type.Unknown() })) });
 export type TableAnswer = Static<typeof TableAnswer>;

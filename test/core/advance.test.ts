@@ -44,10 +44,15 @@ describe('a run', () => {
   });
 
   it('ends for any graph, whatever each task comes to', () => {
-    const graph = fc.array(fc.tuple(fc.array(fc.nat(), { maxLength: 3 }), fc.constantFrom<TaskState>('passed', 'failed', 'stopped')), { minLength: 1, maxLength: 12 });
+    const graph = fc.array(fc.tuple(fc.array(fc.nat(), { maxLength: 3 }), fc.constantFrom<TaskState>('passed', 'failed', 'stopped')), {
+      minLength: 1,
+      maxLength: 12,
+    });
     fc.assert(
       fc.property(graph, fc.boolean(), (nodes, stopping) => {
-        let tasks = nodes.map(([needs], at): TaskFact => ({ name: `t${at}`, state: 'waiting', needs: at === 0 ? [] : [...new Set(needs.map((need) => `t${need % at}`))] }));
+        let tasks = nodes.map(
+          ([needs], at): TaskFact => ({ name: `t${at}`, state: 'waiting', needs: at === 0 ? [] : [...new Set(needs.map((need) => `t${need % at}`))] }),
+        );
         for (let round = 0; round < 40; round++) {
           const step = advanceRun(tasks, stopping);
           const changed = new Map(step.tasks.map((one) => [one.name, one.state]));
@@ -57,7 +62,8 @@ describe('a run', () => {
           });
           if (!step.ends) continue;
           expect(tasks.every((task) => taskEnded(task.state))).toBe(true);
-          for (const task of tasks) if (task.state === 'passed') for (const need of task.needs) expect(tasks.find((one) => one.name === need)?.state).toBe('passed');
+          for (const task of tasks)
+            if (task.state === 'passed') for (const need of task.needs) expect(tasks.find((one) => one.name === need)?.state).toBe('passed');
           expect(step.ends === 'failed').toBe(tasks.some((task) => task.state === 'failed'));
           return;
         }
@@ -90,7 +96,10 @@ const base: DeploymentFacts = {
 const one = (id: string, state: InstanceFact['state'], wanted = true): InstanceFact => ({ id, state, wanted });
 
 /** A small world that does what the steps say; `events` decides what goes wrong. */
-function play(start: Partial<DeploymentFacts>, world: { prepare?: 'passed' | 'failed' | 'lost'; verify?: 'passed' | 'failed'; server?: 'ready' | 'failed'; crash?: number } = {}): { trail: string[]; facts: DeploymentFacts; bothWorkers: boolean } {
+function play(
+  start: Partial<DeploymentFacts>,
+  world: { prepare?: 'passed' | 'failed' | 'lost'; verify?: 'passed' | 'failed'; server?: 'ready' | 'failed'; crash?: number } = {},
+): { trail: string[]; facts: DeploymentFacts; bothWorkers: boolean } {
   let facts: DeploymentFacts = structuredClone({ ...base, ...start });
   const trail: string[] = [facts.state];
   let bothWorkers = false;
@@ -164,7 +173,11 @@ describe('a deployment', () => {
     expect(advanceDeployment({ ...base, state: 'cutover', serving: 'this', acknowledged: false }).effects).toEqual([]);
   });
   it('ends the same whichever step is lost, and workers never work twice', () => {
-    const worlds = fc.record({ prepare: fc.constantFrom('passed' as const, 'failed' as const, 'lost' as const), verify: fc.constantFrom('passed' as const, 'failed' as const), server: fc.constantFrom('ready' as const, 'failed' as const) });
+    const worlds = fc.record({
+      prepare: fc.constantFrom('passed' as const, 'failed' as const, 'lost' as const),
+      verify: fc.constantFrom('passed' as const, 'failed' as const),
+      server: fc.constantFrom('ready' as const, 'failed' as const),
+    });
     fc.assert(
       fc.property(worlds, fc.nat(20), (world, crash) => {
         const whole = play({}, world);
@@ -178,7 +191,12 @@ describe('a deployment', () => {
 });
 
 describe('an environment', () => {
-  const past = (release: number, state: 'live' | 'replaced' | 'reverted' | 'failed', number = release) => ({ number, release, state, wasLive: state !== 'failed' });
+  const past = (release: number, state: 'live' | 'replaced' | 'reverted' | 'failed', number = release) => ({
+    number,
+    release,
+    state,
+    wasLive: state !== 'failed',
+  });
 
   it('reverts to the newest release that was live and was not reverted here', () => {
     expect(revertTarget([past(3, 'live'), past(2, 'replaced'), past(1, 'replaced')], 3)).toBe(2);

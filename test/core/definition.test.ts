@@ -51,9 +51,12 @@ describe('a definition', () => {
     expect(codes(task(`    ${key}: 1\n`))).toEqual(['5:5 not_yet_supported']);
   });
 
-  it.each(['data', 'seed', 'idle', 'awake', 'approvals', 'healthy', 'cutover', 'guard', 'frozen', 'warm', 'addresses', 'parts'])('refuses the later key %s of an environment by name', (key) => {
-    expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);
-  });
+  it.each(['data', 'seed', 'idle', 'awake', 'approvals', 'healthy', 'cutover', 'guard', 'frozen', 'warm', 'addresses', 'parts'])(
+    'refuses the later key %s of an environment by name',
+    (key) => {
+      expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);
+    },
+  );
 
   it('refuses what is YAML and not of the language', () => {
     expect(codes('tsunagi: 1\nversions: { node: !!str 20 }\n')).toEqual(['2:25 yaml_feature']);
@@ -85,7 +88,39 @@ describe('a definition', () => {
   });
 
   it('never throws, and gives either a model or an error', () => {
-    const word = fc.constantFrom('tsunagi', '1', 'tasks', 'run', 'needs', 'release', 'parts', 'kind', 'site', ':', '-', '[', ']', '{', '}', '\n', '  ', '&a', '*a', '!t', '"', "'", '|', '>', '?', '#', '\t', '%', '@', 'é', '\u0000');
+    const word = fc.constantFrom(
+      'tsunagi',
+      '1',
+      'tasks',
+      'run',
+      'needs',
+      'release',
+      'parts',
+      'kind',
+      'site',
+      ':',
+      '-',
+      '[',
+      ']',
+      '{',
+      '}',
+      '\n',
+      '  ',
+      '&a',
+      '*a',
+      '!t',
+      '"',
+      "'",
+      '|',
+      '>',
+      '?',
+      '#',
+      '\t',
+      '%',
+      '@',
+      'é',
+      '\u0000',
+    );
     fc.assert(
       fc.property(
         fc.oneof(

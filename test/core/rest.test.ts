@@ -86,7 +86,9 @@ describe('patterns', () => {
 });
 
 describe('a fingerprint', () => {
-  const { definition } = parseDefinition('tsunagi: 1\nversions: { node: ">=20" }\ntasks:\n  deps: { run: npm ci, makes: [node_modules/] }\n  unit: { needs: [deps], reads: [src/], run: npm test, variables: { A: "1" } }\n');
+  const { definition } = parseDefinition(
+    'tsunagi: 1\nversions: { node: ">=20" }\ntasks:\n  deps: { run: npm ci, makes: [node_modules/] }\n  unit: { needs: [deps], reads: [src/], run: npm test, variables: { A: "1" } }\n',
+  );
   const unit = definition?.tasks.unit as never;
   const files = [
     { path: 'src/a.js', mode: '100644', id: 'aa' },
@@ -94,7 +96,10 @@ describe('a fingerprint', () => {
   ];
   const needs = [{ need: 'deps', makes: ['node_modules'], digest: `sha256:${'1'.repeat(64)}` }];
   const context = { project: 'sailings', folder: '', versions: { node: '20.1.0' }, base: 'b' };
-  const of = (change: { task?: object; files?: typeof files; needs?: typeof needs; context?: object } = {}) => fingerprint(fingerprintInputs({ ...(unit as object), ...change.task } as never, change.files ?? files, change.needs ?? needs, { ...context, ...change.context }));
+  const of = (change: { task?: object; files?: typeof files; needs?: typeof needs; context?: object } = {}) =>
+    fingerprint(
+      fingerprintInputs({ ...(unit as object), ...change.task } as never, change.files ?? files, change.needs ?? needs, { ...context, ...change.context }),
+    );
 
   it('is the same for the same inputs in another order', () => {
     expect(of({ files: [...files].reverse() })).toBe(of());
@@ -169,7 +174,12 @@ describe('JUnit XML', () => {
       `<?xml version="1.0"?><testsuites><testsuite name="day view"><testcase name="ok" classname="test" time="0.004"/><testcase name="bad" classname="test"><failure message="expected a received b">expected a\nreceived b\n at file:///project/test/day.test.js:48:12</failure></testcase><testcase name="no"><skipped/></testcase></testsuite></testsuites>`,
     );
     expect(results).toMatchObject({ passed: 1, failed: 1, skipped: 1 });
-    expect(results?.cases[0]).toMatchObject({ name: 'bad', group: 'day view', place: 'test/day.test.js:48', message: expect.stringMatching(/^expected a\nreceived b/) });
+    expect(results?.cases[0]).toMatchObject({
+      name: 'bad',
+      group: 'day view',
+      place: 'test/day.test.js:48',
+      message: expect.stringMatching(/^expected a\nreceived b/),
+    });
     expect(results?.cases.find((one) => one.name === 'ok')?.ms).toBe(4);
   });
   it('never throws', () => {
@@ -179,7 +189,9 @@ describe('JUnit XML', () => {
       fc.property(
         fc.oneof(
           fc.string(),
-          fc.array(fc.constantFrom('<testsuite>', '</testsuite>', '<testcase name="a">', '</testcase>', '<failure>', '&#x0;', '<![CDATA[', ']]>', '&bad;')).map((parts) => parts.join('')),
+          fc
+            .array(fc.constantFrom('<testsuite>', '</testsuite>', '<testcase name="a">', '</testcase>', '<failure>', '&#x0;', '<![CDATA[', ']]>', '&bad;'))
+            .map((parts) => parts.join('')),
         ),
         (text) => {
           const { results, detail } = parseJunit(text);
@@ -229,7 +241,21 @@ describe('variables', () => {
   it('come as literals, defaults or references, and say what is unset', () => {
     const at = { environment: { name: 'staging', url: 'http://s' }, release: { number: 7, commit: 'c' }, project: { name: 'p' } };
     const plan = (from: string, then = '') => ({ kind: 'from' as const, from, then });
-    expect(resolveVariables({ A: { kind: 'literal', value: '1' }, B: { kind: 'set', default: 'b' }, C: { kind: 'set', default: null }, D: plan('environment.url', '/api'), E: plan('release.number'), F: plan('project.name'), G: plan('release.commit'), H: plan('environment.name') }, at)).toEqual({
+    expect(
+      resolveVariables(
+        {
+          A: { kind: 'literal', value: '1' },
+          B: { kind: 'set', default: 'b' },
+          C: { kind: 'set', default: null },
+          D: plan('environment.url', '/api'),
+          E: plan('release.number'),
+          F: plan('project.name'),
+          G: plan('release.commit'),
+          H: plan('environment.name'),
+        },
+        at,
+      ),
+    ).toEqual({
       values: { A: '1', B: 'b', D: 'http://s/api', E: 'r7', F: 'p', G: 'c', H: 'staging' },
       unset: ['C'],
     });
@@ -243,7 +269,9 @@ describe('why an instance is not ready', () => {
     expect(says({ listening: [8000] })).toBe('api listens on 8000, it was given PORT=41873.');
     expect(says({})).toContain('did not listen on PORT=41873 within 1 min');
     expect(says({ listening: [41873], ready: '/ready', answer: '503' })).toContain('answered 503 at /ready');
-    expect(says({ exit: 1, lastLines: ['starting', "Error: Cannot find module 'x'", '    at f (a.js:1)', ''] })).toBe("api ended with exit status 1 before it was ready: Error: Cannot find module 'x'");
+    expect(says({ exit: 1, lastLines: ['starting', "Error: Cannot find module 'x'", '    at f (a.js:1)', ''] })).toBe(
+      "api ended with exit status 1 before it was ready: Error: Cannot find module 'x'",
+    );
   });
 });
 
@@ -272,7 +300,8 @@ describe('small parts', () => {
         };
         for (let at = 0; at < all.length; at += size) take(split.push(all.subarray(at, at + size)));
         take(split.end());
-        if (!sections.some((bytes) => Buffer.from(bytes).includes(0))) expect(out.map((pieces) => Buffer.concat(pieces).toString('hex'))).toEqual(sections.map((bytes) => Buffer.from(bytes).toString('hex')));
+        if (!sections.some((bytes) => Buffer.from(bytes).includes(0)))
+          expect(out.map((pieces) => Buffer.concat(pieces).toString('hex'))).toEqual(sections.map((bytes) => Buffer.from(bytes).toString('hex')));
       }),
     );
   });

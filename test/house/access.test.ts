@@ -24,14 +24,18 @@ const place = (path: string) =>
     .replace(':name', 'staging')
     .replace(':id', id)
     .replace(':digest', `sha256:${'0'.repeat(64)}`);
-const may = (caller: string, needed: Access) => (needed === 'agent' || needed === 'edge' ? caller === needed : roles.includes(caller as never) && roles.indexOf(caller as never) >= roles.indexOf(needed as never));
+const may = (caller: string, needed: Access) =>
+  needed === 'agent' || needed === 'edge'
+    ? caller === needed
+    : roles.includes(caller as never) && roles.indexOf(caller as never) >= roles.indexOf(needed as never);
 
 describe('every route', () => {
   const guarded = Object.entries(access).filter(([route, needed]) => !['anyone', 'signature', 'git'].includes(needed) && !route.includes('/api/feed'));
 
   it.each(guarded)('%s is for %s', async (route, needed) => {
     const [method, path] = route.split(' ') as [string, string];
-    const call = (token: string | null) => api(world.url, token).raw(method, place(path), method === 'GET' ? {} : { body: {}, headers: { 'idempotency-key': crypto.randomUUID() } });
+    const call = (token: string | null) =>
+      api(world.url, token).raw(method, place(path), method === 'GET' ? {} : { body: {}, headers: { 'idempotency-key': crypto.randomUUID() } });
     expect(await call(null)).toMatchObject({ status: 401, body: { code: 'sign_in_needed' } });
     expect(await call('tsu_wrong')).toMatchObject({ status: 401, body: { code: 'token_wrong' } });
     for (const caller of [...roles, 'agent', 'edge']) {
@@ -51,13 +55,20 @@ describe('every route', () => {
 
 describe('acts', () => {
   it('promote and revert need a releaser, though deploy does not', async () => {
-    const act = (kind: string) => api(world.url, tokens.developer as string).raw('POST', '/api/projects/pier/environments/staging/deployments', { body: { kind, release: 1 }, headers: { 'idempotency-key': crypto.randomUUID() } });
+    const act = (kind: string) =>
+      api(world.url, tokens.developer as string).raw('POST', '/api/projects/pier/environments/staging/deployments', {
+        body: { kind, release: 1 },
+        headers: { 'idempotency-key': crypto.randomUUID() },
+      });
     expect((await act('promote')).body.code).toBe('not_allowed');
     expect((await act('revert')).body.code).toBe('not_allowed');
     expect((await act('deploy')).body.code).toBe('not_found');
   });
   it('nobody gives a role above the own', async () => {
-    const answer = await api(world.url, tokens.releaser as string).raw('POST', '/api/tokens', { body: { name: 'x', role: 'owner' }, headers: { 'idempotency-key': crypto.randomUUID() } });
+    const answer = await api(world.url, tokens.releaser as string).raw('POST', '/api/tokens', {
+      body: { name: 'x', role: 'owner' },
+      headers: { 'idempotency-key': crypto.randomUUID() },
+    });
     expect(answer.body.code).toBe('not_allowed');
   });
   it('a token of one project meets nothing of the others', async () => {
@@ -133,7 +144,11 @@ describe('a session', () => {
 
   it('is refused a change that another site asks for', async () => {
     const cookie = ((await signIn({ token: world.house.token })).headers.get('set-cookie') as string).split(';')[0] as string;
-    const post = (headers: Record<string, string>) => api(world.url, null).raw('POST', '/api/projects', { body: { name: 'cookie', source: 'hosted' }, headers: { cookie, 'idempotency-key': crypto.randomUUID(), ...headers } });
+    const post = (headers: Record<string, string>) =>
+      api(world.url, null).raw('POST', '/api/projects', {
+        body: { name: 'cookie', source: 'hosted' },
+        headers: { cookie, 'idempotency-key': crypto.randomUUID(), ...headers },
+      });
     expect((await post({ origin: 'http://staging.sailings.localhost:7781' })).body.code).toBe('wrong_origin');
     expect((await post({})).body.code).toBe('wrong_origin');
     expect((await post({ origin: world.url })).status).toBe(201);

@@ -23,7 +23,18 @@ beforeAll(async () => {
   await world.cli('promote', '--to', 'ferry/production');
   const second = await checkout.commitAndPush(app('two'), 'The second one');
   await world.waitLive('ferry', 'staging', second);
-  browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync'] });
+  browser = await chromium.launch({
+    executablePath: '/usr/bin/chromium',
+    args: [
+      '--no-sandbox',
+      '--disable-gpu',
+      '--disable-quic',
+      '--no-first-run',
+      '--disable-background-networking',
+      '--disable-component-update',
+      '--disable-sync',
+    ],
+  });
   context = await browser.newContext({ viewport: { width: 1280, height: 800 } });
   page = await context.newPage();
   page.on('pageerror', (error) => errors.push(error.message));
@@ -83,7 +94,9 @@ describe('the console', () => {
 
   it('promotes on one page: evidence, commits, one sentence, one act', async () => {
     await page.getByRole('link', { name: 'Promote r3' }).click();
-    await see('r3, the same bytes that staging has verified, takes all traffic of ferry/production in one step; r1 stays warm for 15 minutes, ready for a revert.');
+    await see(
+      'r3, the same bytes that staging has verified, takes all traffic of ferry/production in one step; r1 stays warm for 15 minutes, ready for a revert.',
+    );
     await see('verified in staging');
     await see('The second one');
     await page.getByRole('button', { name: 'Promote r3' }).click();
@@ -125,7 +138,11 @@ describe('the console', () => {
   });
 
   it('streams a live log, and stops a run', async () => {
-    await checkout.commitAndPush({ 'tsunagi.yaml': `tsunagi: 1\ntasks:\n  slow: { reads: [], run: "for i in $(seq 100); do echo tide $i; sleep 0.1; done" }\n` }, 'Slow tide', 'slow');
+    await checkout.commitAndPush(
+      { 'tsunagi.yaml': `tsunagi: 1\ntasks:\n  slow: { reads: [], run: "for i in $(seq 100); do echo tide $i; sleep 0.1; done" }\n` },
+      'Slow tide',
+      'slow',
+    );
     await page.goto(`${world.url}/runs`);
     await page
       .getByRole('row', { name: /Slow tide/ })

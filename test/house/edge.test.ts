@@ -52,7 +52,15 @@ afterAll(async () => {
 
 const open = () => {
   const { port } = service.address() as { port: number };
-  return startEdge({ url: `http://127.0.0.1:${port}`, token: 'tse_x', name: 'quay', folder: join(folder, 'edge'), host: '127.0.0.1', port: edgePort, logLevel: 'silent' });
+  return startEdge({
+    url: `http://127.0.0.1:${port}`,
+    token: 'tse_x',
+    name: 'quay',
+    folder: join(folder, 'edge'),
+    host: '127.0.0.1',
+    port: edgePort,
+    logLevel: 'silent',
+  });
 };
 
 function answerAsService(incoming: IncomingMessage, response: ServerResponse): void {
@@ -84,7 +92,9 @@ async function give(body: Route | null, to = host): Promise<void> {
 
 const servers: Server[] = [];
 /** A program on a port of its own. */
-async function program(handler: (incoming: IncomingMessage, response: ServerResponse) => void): Promise<{ id: string; address: string; port: number; server: Server }> {
+async function program(
+  handler: (incoming: IncomingMessage, response: ServerResponse) => void,
+): Promise<{ id: string; address: string; port: number; server: Server }> {
   const server = createServer(handler);
   servers.push(server);
   await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
@@ -152,23 +162,37 @@ describe('a server', () => {
     const one = await program((incoming, response) => {
       const parts: Buffer[] = [];
       incoming.on('data', (chunk: Buffer) => parts.push(chunk));
-      incoming.on('end', () => response.end(JSON.stringify({ method: incoming.method, url: incoming.url, headers: incoming.headers, body: Buffer.concat(parts).toString() })));
+      incoming.on('end', () =>
+        response.end(JSON.stringify({ method: incoming.method, url: incoming.url, headers: incoming.headers, body: Buffer.concat(parts).toString() })),
+      );
     });
     await give(route(one));
-    const answer = await fetch(`http://127.0.0.1:${edgePort}/api/x?y=1`, { method: 'PUT', body: 'tide', headers: { 'x-forwarded-for': '6.6.6.6', connection: 'close' } }).catch(() => null);
+    const answer = await fetch(`http://127.0.0.1:${edgePort}/api/x?y=1`, {
+      method: 'PUT',
+      body: 'tide',
+      headers: { 'x-forwarded-for': '6.6.6.6', connection: 'close' },
+    }).catch(() => null);
     expect(answer?.status).toBe(404);
     const whole = await new Promise<string>((resolve, reject) => {
-      const call = request({ host: '127.0.0.1', port: edgePort, path: '/api/x?y=1', method: 'PUT', headers: { host, 'x-forwarded-for': '6.6.6.6', 'x-mine': 'kept' } }, (incoming) => {
-        let text = '';
-        incoming.on('data', (chunk: Buffer) => {
-          text += chunk.toString();
-        });
-        incoming.on('end', () => resolve(text));
-      });
+      const call = request(
+        { host: '127.0.0.1', port: edgePort, path: '/api/x?y=1', method: 'PUT', headers: { host, 'x-forwarded-for': '6.6.6.6', 'x-mine': 'kept' } },
+        (incoming) => {
+          let text = '';
+          incoming.on('data', (chunk: Buffer) => {
+            text += chunk.toString();
+          });
+          incoming.on('end', () => resolve(text));
+        },
+      );
       call.on('error', reject);
       call.end('tide');
     });
-    expect(JSON.parse(whole)).toMatchObject({ method: 'PUT', url: '/api/x?y=1', body: 'tide', headers: { 'x-mine': 'kept', 'x-forwarded-for': '127.0.0.1', 'x-forwarded-host': host, 'x-forwarded-proto': 'http' } });
+    expect(JSON.parse(whole)).toMatchObject({
+      method: 'PUT',
+      url: '/api/x?y=1',
+      body: 'tide',
+      headers: { 'x-mine': 'kept', 'x-forwarded-for': '127.0.0.1', 'x-forwarded-host': host, 'x-forwarded-proto': 'http' },
+    });
   });
 
   it('shares requests among its instances', async () => {

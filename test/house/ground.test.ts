@@ -43,7 +43,9 @@ describe('a layer', () => {
   });
   it('that writes through its own link is refused', async () => {
     const target = place('target');
-    await expect(unpackLayer(tar({ name: 'l', type: 'symlink', linkname: target }, { name: 'l/file', text: 'x' }), { into: place('through'), links: true })).rejects.toMatchObject({ issue: { code: 'output_unsafe' } });
+    await expect(
+      unpackLayer(tar({ name: 'l', type: 'symlink', linkname: target }, { name: 'l/file', text: 'x' }), { into: place('through'), links: true }),
+    ).rejects.toMatchObject({ issue: { code: 'output_unsafe' } });
     expect(readdirSync(target)).toEqual([]);
   });
   it('keeps links where they are wanted, drops them where files are served, and sets times', async () => {
@@ -99,7 +101,10 @@ describe('the head of a push', () => {
   it('is read when it is whole, and refused when it is none', () => {
     const id = 'a'.repeat(40);
     const whole = Buffer.from(`${line(`${'0'.repeat(40)} ${id} refs/heads/main\0 report-status side-band-64k`)}0000PACK`, 'latin1');
-    expect(parsePush(whole)).toMatchObject({ commands: [{ before: null, after: id, ref: 'refs/heads/main' }], capabilities: ['report-status', 'side-band-64k'] });
+    expect(parsePush(whole)).toMatchObject({
+      commands: [{ before: null, after: id, ref: 'refs/heads/main' }],
+      capabilities: ['report-status', 'side-band-64k'],
+    });
     for (let length = 0; length < whole.length - 5; length++) expect(parsePush(whole.subarray(0, length))).toBeNull();
     for (const bad of ['zzzz', '0001', '0009hello', 'ffff']) expect(() => parsePush(Buffer.from(bad))).toThrow();
     expect(parsePush(Buffer.from(`${line(`${id} ${id} refs/heads/\xff`)}0000`, 'latin1'))?.commands[0]?.ref).toBeNull();

@@ -21,9 +21,15 @@ const table: Record<string, string[]> = {
 /** Packages that core may use: small and pure. */
 const pure = ['yaml', 'picomatch', 'semver', 'saxes', 'node:crypto'];
 
-const files = (folder: string): string[] => readdirSync(folder, { withFileTypes: true }).flatMap((entry) => (entry.isDirectory() ? files(join(folder, entry.name)) : /\.tsx?$/.test(entry.name) ? [join(folder, entry.name)] : []));
+const files = (folder: string): string[] =>
+  readdirSync(folder, { withFileTypes: true }).flatMap((entry) =>
+    entry.isDirectory() ? files(join(folder, entry.name)) : /\.tsx?$/.test(entry.name) ? [join(folder, entry.name)] : [],
+  );
 const roomOf = (path: string) => (path.startsWith('console/') ? 'console' : path.startsWith('src/cli/serve/') ? 'cli/serve' : (path.split('/')[1] as string));
-const importsOf = (path: string) => [...readFileSync(path, 'utf8').matchAll(/^(?:import|export)\b[^;]*?from '([^']+)'|^import '([^']+)'|import\('([^']+)'\)/gm)].map((match) => (match[1] ?? match[2] ?? match[3]) as string);
+const importsOf = (path: string) =>
+  [...readFileSync(path, 'utf8').matchAll(/^(?:import|export)\b[^;]*?from '([^']+)'|^import '([^']+)'|import\('([^']+)'\)/gm)].map(
+    (match) => (match[1] ?? match[2] ?? match[3]) as string,
+  );
 
 describe('imports', () => {
   it.each([...files('src'), ...files('console/src')])('%s keeps to the table', (path) => {
@@ -40,7 +46,8 @@ describe('imports', () => {
   });
 
   it('go one way', () => {
-    const below = (room: string, seen: string[] = []): string[] => (table[room] ?? []).flatMap((other) => (seen.includes(other) ? [other] : [other, ...below(other, [...seen, other])]));
+    const below = (room: string, seen: string[] = []): string[] =>
+      (table[room] ?? []).flatMap((other) => (seen.includes(other) ? [other] : [other, ...below(other, [...seen, other])]));
     for (const room of Object.keys(table)) expect(below(room)).not.toContain(room);
   });
 });

@@ -20,7 +20,9 @@ let server: ChildProcess;
 let records: Records;
 let other: Records;
 beforeAll(async () => {
-  const { prepareCluster, startCluster, openDatabase } = (await import(join(root, 'dist/src/cli/serve/postgres.js'))) as typeof import('../../src/cli/serve/postgres.js');
+  const { prepareCluster, startCluster, openDatabase } = (await import(
+    join(root, 'dist/src/cli/serve/postgres.js')
+  )) as typeof import('../../src/cli/serve/postgres.js');
   folder = mkdtempSync(join(tmpdir(), 'tsunagi-records-'));
   chmodSync(folder, 0o711);
   const cluster = prepareCluster(join(folder, 'records'), 11_000 + (process.pid % 900));
@@ -77,7 +79,9 @@ describe('events', () => {
       await Promise.all([records, other].map((one) => one.transition('feed', (db) => numberEvents(db))));
       return (await listEvents(records, { limit: 100, newestFirst: false })).length === 32;
     });
-    expect((await listEvents(records, { limit: 100, newestFirst: false })).map((one) => Number(one.number))).toEqual(Array.from({ length: 32 }, (_, at) => at + 1));
+    expect((await listEvents(records, { limit: 100, newestFirst: false })).map((one) => Number(one.number))).toEqual(
+      Array.from({ length: 32 }, (_, at) => at + 1),
+    );
   });
 
   it('are sealed so that a change shows', async () => {
@@ -111,11 +115,18 @@ describe('work', () => {
   let project: string;
   let agent: string;
   const register = async (name: string, boot = newId()) => {
-    const token = await addToken(records, { hash: Buffer.from(name), kind: 'agent', name, person: null, role: null, project: null, expires: null }, 'test').catch(async () => ({ id: (await records.one<{ id: string }>('select id from tokens where name = $1', [name]))?.id as string }));
-    return (await registerAgent(records, { token: token.id, name, boot, class: ['runs'], slots: 2, address: '127.0.0.1', tools: {}, base: 'b', sandbox: {} }, 1_000))?.id as string;
+    const token = await addToken(
+      records,
+      { hash: Buffer.from(name), kind: 'agent', name, person: null, role: null, project: null, expires: null },
+      'test',
+    ).catch(async () => ({ id: (await records.one<{ id: string }>('select id from tokens where name = $1', [name]))?.id as string }));
+    return (
+      await registerAgent(records, { token: token.id, name, boot, class: ['runs'], slots: 2, address: '127.0.0.1', tools: {}, base: 'b', sandbox: {} }, 1_000)
+    )?.id as string;
   };
   beforeAll(async () => {
-    project = (await addProject(records, { name: 'pier', source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null }, 'test'))?.id as string;
+    project = (await addProject(records, { name: 'pier', source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null }, 'test'))
+      ?.id as string;
     agent = await register('one');
   });
   const waiting = () => addAttempt(records, { kind: 'task', task: null, deployment: null, project, number: 1, needs: { class: 'runs', base: 'b' } });
@@ -123,7 +134,9 @@ describe('work', () => {
   it('is claimed once, by agents that fit, with a fence that refuses who lost it', async () => {
     const ids = await Promise.all(Array.from({ length: 12 }, waiting));
     const second = await register('two');
-    const claims = (await Promise.all([agent, second, agent, second].map((id) => claimAttempts(id === agent ? records : other, { id, class: ['runs'], base: 'b' }, 3, 1_000)))).flat();
+    const claims = (
+      await Promise.all([agent, second, agent, second].map((id) => claimAttempts(id === agent ? records : other, { id, class: ['runs'], base: 'b' }, 3, 1_000)))
+    ).flat();
     expect(claims.map((one) => one.id).sort()).toEqual([...ids].sort());
     expect(new Set(claims.map((one) => one.fence)).size).toBe(12);
     await waiting();
@@ -160,7 +173,10 @@ describe('work', () => {
 
   it('gives edges what is newer than they have, and tells of what is gone', async () => {
     const environment = newId();
-    await records.rows(`insert into environments (id, project_id, name, kind, plan_name, host) values ($1, $2, 'staging', 'standing', 'staging', 'h')`, [environment, project]);
+    await records.rows(`insert into environments (id, project_id, name, kind, plan_name, host) values ($1, $2, 'staging', 'standing', 'staging', 'h')`, [
+      environment,
+      project,
+    ]);
     const first = await records.transition('route', (db) => putRoute(db, 'h', environment, { a: 1 }));
     expect(await routesAfter(records, 0)).toEqual([{ host: 'h', body: { a: 1 }, version: first }]);
     const second = await records.transition('route', (db) => putRoute(db, 'h', environment, null));

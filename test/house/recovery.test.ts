@@ -31,7 +31,8 @@ async function checkHouse(commit: string, text: string): Promise<void> {
   const live = await world.waitLive('ferry', 'staging', commit);
   expect(live.live?.release).toBe(run.release);
   await until('good health', async () => (await world.environment('ferry', 'staging')).health === 'good');
-  for (let n = 0; n < 4; n++) expect(JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text)).toMatchObject({ text, release: `r${run.release}` });
+  for (let n = 0; n < 4; n++)
+    expect(JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text)).toMatchObject({ text, release: `r${run.release}` });
   const { items } = await world.api().get<{ items: { commit: { id: string }; number: number }[] }>('/api/runs?project=ferry&limit=200');
   expect(items.filter((one) => one.commit.id === commit)).toHaveLength(1);
   const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/ferry/releases?limit=200')).items;
@@ -40,14 +41,20 @@ async function checkHouse(commit: string, text: string): Promise<void> {
   expect(attempts.filter((one) => one.state === 'passed')).toHaveLength(1);
   expect(live.history.filter((one) => one.release === run.release)).toHaveLength(1);
   const workers = await until('one worker', async () => {
-    const list = (await world.environment('ferry', 'staging')).instanceList.filter((one) => one.kind === 'worker' && (one.state === 'ready' || one.state === 'starting'));
+    const list = (await world.environment('ferry', 'staging')).instanceList.filter(
+      (one) => one.kind === 'worker' && (one.state === 'ready' || one.state === 'starting'),
+    );
     return list.length === 1 && list;
   });
   expect(workers[0]?.wanted).toBe(true);
 }
 
 describe('the service, killed', () => {
-  it.each(transitions.flatMap((names) => ['before', 'after'].map((side) => names.map((name) => `${name}:${side}`))).map((points) => [points.join(', '), points] as const))('at %s goes on where it stood', async (text, points) => {
+  it.each(
+    transitions
+      .flatMap((names) => ['before', 'after'].map((side) => names.map((name) => `${name}:${side}`)))
+      .map((points) => [points.join(', '), points] as const),
+  )('at %s goes on where it stood', async (text, points) => {
     const file = join(world.folder, 'crash-at');
     writeFileSync(file, points.join('\n'));
     const commit = await checkout.commit(app(text), text);
@@ -62,7 +69,8 @@ describe('the service, killed', () => {
 
   it('answers an act that it had recorded, when it is asked again with the same key', async () => {
     const before = (await world.environment('ferry', 'staging')).history.length;
-    const ask = (key: string) => world.api().post<{ number: number }>('/api/projects/ferry/environments/staging/deployments', { kind: 'deploy', release: 1 }, key);
+    const ask = (key: string) =>
+      world.api().post<{ number: number }>('/api/projects/ferry/environments/staging/deployments', { kind: 'deploy', release: 1 }, key);
     writeFileSync(join(world.folder, 'crash-at'), 'deployment.asked:after');
     await expect(ask('the key of this act')).rejects.toThrow();
     const again = await until('the same answer', () => ask('the key of this act'));
@@ -104,13 +112,19 @@ describe('others, killed', () => {
     expect(run).toMatchObject({ state: 'passed', taskList: [{ attempts: [{ state: 'lost', issue: { code: 'agent_lost' } }, { state: 'passed' }] }] });
     const lost = run.taskList[0]?.attempts[0];
     const tokens = JSON.parse(readFileSync(join(world.folder, 'house/tokens.json'), 'utf8'));
-    const late = await api(world.url, tokens.agent).raw('POST', `/api/agent/attempts/${lost?.id}/report`, { body: { fence: '1', happenings: [{ what: 'ended', state: 'passed', issue: null, output: null, tests: null }] } });
+    const late = await api(world.url, tokens.agent).raw('POST', `/api/agent/attempts/${lost?.id}/report`, {
+      body: { fence: '1', happenings: [{ what: 'ended', state: 'passed', issue: null, output: null, tests: null }] },
+    });
     expect(late).toMatchObject({ status: 409, body: { code: 'fence_old' } });
     await checkout.commitAndPush({ ...app('on'), 'tsunagi.yaml': appDefinition }, 'back to the app');
   });
 
   it('the edge comes back with its last table, also while the service is away', async () => {
-    await until('live', async () => (await world.environment('ferry', 'staging')).moving === null && JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text === 'on');
+    await until(
+      'live',
+      async () =>
+        (await world.environment('ferry', 'staging')).moving === null && JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text === 'on',
+    );
     process.kill(world.house.rooms.service.pid() as number, 'SIGSTOP');
     process.kill(world.house.rooms.edge.pid() as number, 'SIGKILL');
     await until('the edge answers', async () => (await world.visit('staging.ferry.localhost', '/api')).status === 200);

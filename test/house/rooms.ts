@@ -10,7 +10,15 @@ export async function startRoom(world: World, name: 'service', offset: number): 
   const port = ports.console + offset * 100;
   const house = join(world.folder, 'house');
   const database = `postgres://tsunagi:${readFileSync(join(house, 'records/password'), 'utf8')}@127.0.0.1:${ports.database}/tsunagi`;
-  const env = { PATH: process.env.PATH ?? '', TSUNAGI_DATABASE: database, TSUNAGI_DATA: join(house, 'service'), TSUNAGI_PORT: String(port), TSUNAGI_EDGE_PORT: String(ports.edge), TSUNAGI_LOG_LEVEL: 'warn', TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000 }) };
+  const env = {
+    PATH: process.env.PATH ?? '',
+    TSUNAGI_DATABASE: database,
+    TSUNAGI_DATA: join(house, 'service'),
+    TSUNAGI_PORT: String(port),
+    TSUNAGI_EDGE_PORT: String(ports.edge),
+    TSUNAGI_LOG_LEVEL: 'warn',
+    TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000 }),
+  };
   const child = spawn(process.execPath, [join(root, 'dist/src/cli/serve/room.js'), name], { env, stdio: ['ignore', 'inherit', 'inherit'] });
   const url = `http://127.0.0.1:${port}`;
   await until('the second service answers', async () => (await fetch(`${url}/api/health`)).ok);

@@ -54,7 +54,9 @@ describe('a code host that sends events', () => {
     await codehost.closePull('quay', pull.number, 'merged');
     await until('the review is closed', async () => (await world.environment('quay', name)).state === 'closed');
     expect(await world.visit(host)).toMatchObject({ status: 404 });
-    const left = (await world.environment('quay', name)).instanceList.filter((one) => one.state === 'ready' || one.state === 'starting' || one.state === 'waiting');
+    const left = (await world.environment('quay', name)).instanceList.filter(
+      (one) => one.state === 'ready' || one.state === 'starting' || one.state === 'waiting',
+    );
     expect(left).toEqual([]);
     const running = execFileSync('ps', ['-eo', 'args'], { encoding: 'utf8' });
     for (const one of (await world.environment('quay', name)).instanceList) expect(running).not.toContain(one.id);
@@ -66,7 +68,11 @@ describe('a code host that sends events', () => {
     const commit = await checkout.commitAndPush({ 'note.txt': 'hello' }, 'From a stranger', 'stranger');
     const pull = await codehost.openPull('quay', { title: 'From a stranger', branch: 'stranger', trusted: false });
     const waiting = await until('its run waits', async () => {
-      const { items } = await world.api().get<{ items: { number: number; commit: { id: string }; pullRequest: number | null; issue: { code: string } | null; state: string }[] }>('/api/runs?project=quay&state=waiting');
+      const { items } = await world
+        .api()
+        .get<{ items: { number: number; commit: { id: string }; pullRequest: number | null; issue: { code: string } | null; state: string }[] }>(
+          '/api/runs?project=quay&state=waiting',
+        );
       return items.find((one) => one.pullRequest === pull.number && one.issue?.code === 'run_untrusted');
     });
     expect(waiting.state).toBe('waiting');
@@ -81,8 +87,13 @@ describe('a code host that sends events', () => {
     await checkout.git('checkout', '-q', 'main');
   });
 
-  const send = (body: string, header: string, project = 'quay') => api(world.url, null).raw('POST', `/api/sources/${project}/events`, { body, headers: { 'content-type': 'application/cloudevents+json', 'tsunagi-signature': header } });
-  const event = (change: object = {}) => JSON.stringify({ specversion: '1.0', id: crypto.randomUUID(), source: '/test', type: 'dev.tsunagi.branch.pushed', data: { branch: 'main' }, ...change });
+  const send = (body: string, header: string, project = 'quay') =>
+    api(world.url, null).raw('POST', `/api/sources/${project}/events`, {
+      body,
+      headers: { 'content-type': 'application/cloudevents+json', 'tsunagi-signature': header },
+    });
+  const event = (change: object = {}) =>
+    JSON.stringify({ specversion: '1.0', id: crypto.randomUUID(), source: '/test', type: 'dev.tsunagi.branch.pushed', data: { branch: 'main' }, ...change });
   const signed = (body: string, at = Date.now()) => send(body, signEvent(added.eventSecret as string, body, at));
 
   it('answers an event that was seen before as done and changes nothing', async () => {
@@ -101,13 +112,21 @@ describe('a code host that sends events', () => {
     ['no CloudEvent', () => signed('{}'), 400, 'event_malformed'],
     ['an unknown type', () => signed(event({ type: 'dev.tsunagi.tide.risen' })), 422, 'event_unknown'],
     ['a change without a number', () => signed(event({ type: 'dev.cdevents.change.created.0.3.0', data: { title: 'x' } })), 400, 'event_malformed'],
-    ['a head that is an option of git', () => signed(event({ type: 'dev.cdevents.change.created.0.3.0', data: { number: 9, head: '--upload-pack=x' } })), 400, 'event_malformed'],
+    [
+      'a head that is an option of git',
+      () => signed(event({ type: 'dev.cdevents.change.created.0.3.0', data: { number: 9, head: '--upload-pack=x' } })),
+      400,
+      'event_malformed',
+    ],
     ['a body that is too large', () => signed(event({ data: { branch: 'x'.repeat(300_000) } })), 413, 'body_too_large'],
   ])('refuses %s with a code and what to do, and records it', async (_name, call, status, code) => {
     const answer = await call();
     expect([answer.status, answer.body.code]).toEqual([status, code]);
     expect(answer.body.next.length).toBeGreaterThanOrEqual(10);
-    if (code.startsWith('event')) await until('it is recorded', async () => (await world.events('project=quay&type=intake.refused')).some((one) => (one.data.issue as { code: string }).code === code));
+    if (code.startsWith('event'))
+      await until('it is recorded', async () =>
+        (await world.events('project=quay&type=intake.refused')).some((one) => (one.data.issue as { code: string }).code === code),
+      );
   });
 
   it('records what it could not fetch, and harms nothing else', async () => {
@@ -120,7 +139,9 @@ describe('a code host that sends events', () => {
   });
 
   it('takes no pushes', async () => {
-    await expect(new Checkout(checkout.folder, '').git('push', '-q', `${world.url.replace('//', `//x:${world.house.token}@`)}/git/quay`, 'main')).rejects.toThrow(/409/);
+    await expect(
+      new Checkout(checkout.folder, '').git('push', '-q', `${world.url.replace('//', `//x:${world.house.token}@`)}/git/quay`, 'main'),
+    ).rejects.toThrow(/409/);
   });
 });
 
@@ -133,7 +154,10 @@ describe('a hosted project', () => {
   });
 
   it('says what is missing when a commit has no definition', async () => {
-    expect(await world.waitRun('shoal', first)).toMatchObject({ state: 'failed', issue: { code: 'definition_missing', next: expect.stringContaining('tsunagi.yaml') } });
+    expect(await world.waitRun('shoal', first)).toMatchObject({
+      state: 'failed',
+      issue: { code: 'definition_missing', next: expect.stringContaining('tsunagi.yaml') },
+    });
   });
 
   it('shows every mistake of a broken definition, and keeps the last valid one of main', async () => {
@@ -160,12 +184,22 @@ describe('a hosted project', () => {
 
   it('names a file whose name is not UTF-8 where a task reads it', async () => {
     const blob = (await checkout.git('hash-object', '-w', 'a.txt')).trim();
-    const definition = execFileSync('git', ['-C', checkout.folder, 'hash-object', '-w', '--stdin'], { input: 'tsunagi: 1\ntasks: { all: { run: "true" } }\n', encoding: 'utf8' }).trim();
-    const tree = execFileSync('git', ['-C', checkout.folder, 'mktree', '-z'], { input: Buffer.concat([Buffer.from(`100644 blob ${blob}\tb`), Buffer.from([0xff, 0xfe]), Buffer.from(`\x00100644 blob ${definition}\ttsunagi.yaml\x00`)]), encoding: 'utf8' }).trim();
+    const definition = execFileSync('git', ['-C', checkout.folder, 'hash-object', '-w', '--stdin'], {
+      input: 'tsunagi: 1\ntasks: { all: { run: "true" } }\n',
+      encoding: 'utf8',
+    }).trim();
+    const tree = execFileSync('git', ['-C', checkout.folder, 'mktree', '-z'], {
+      input: Buffer.concat([Buffer.from(`100644 blob ${blob}\tb`), Buffer.from([0xff, 0xfe]), Buffer.from(`\x00100644 blob ${definition}\ttsunagi.yaml\x00`)]),
+      encoding: 'utf8',
+    }).trim();
     const commit = await checkout.git('commit-tree', '-m', 'odd \u0007 name', tree);
     await checkout.git('push', '-q', 'origin', `${commit}:refs/heads/odd`);
     const run = await world.waitRun('shoal', commit);
-    expect(run).toMatchObject({ state: 'failed', issue: { code: 'path_not_text', says: 'The name of the file b\\xff\\xfe is not valid UTF-8.' }, commit: { title: 'odd   name' } });
+    expect(run).toMatchObject({
+      state: 'failed',
+      issue: { code: 'path_not_text', says: 'The name of the file b\\xff\\xfe is not valid UTF-8.' },
+      commit: { title: 'odd   name' },
+    });
   });
 
   it('refuses tags and branches it can not name, in words that git shows', async () => {
@@ -200,7 +234,9 @@ describe('a hosted project', () => {
   it('finds a push whose answer was lost when it starts again', async () => {
     const commit = await checkout.commit({ 'tsunagi.yaml': 'tsunagi: 1\ntasks: { a: { run: "true" } }\n' }, 'Behind its back');
     const repositories = join(world.folder, 'house/service/repositories');
-    const id = readdirSync(repositories).find((name) => execFileSync('git', ['--git-dir', join(repositories, name), 'branch', '--list', 'odd'], { encoding: 'utf8' }).includes('odd')) as string;
+    const id = readdirSync(repositories).find((name) =>
+      execFileSync('git', ['--git-dir', join(repositories, name), 'branch', '--list', 'odd'], { encoding: 'utf8' }).includes('odd'),
+    ) as string;
     await world.restart();
     await checkout.git('push', '-q', join(repositories, id), 'HEAD:refs/heads/behind');
     await world.restart();

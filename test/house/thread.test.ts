@@ -27,7 +27,12 @@ describe('from a push to production and back', () => {
     const run = await world.waitRun('ferry', first);
     expect(run).toMatchObject({ state: 'passed', release: 1, branch: 'main', taskList: [{ name: 'unit', state: 'passed', files: 1 }] });
     const staging = await world.environment('ferry', 'staging');
-    expect(staging).toMatchObject({ health: 'good', verified: true, instances: { asked: 3, ready: 3 }, live: { release: 1, kind: 'automatic', state: 'live' } });
+    expect(staging).toMatchObject({
+      health: 'good',
+      verified: true,
+      instances: { asked: 3, ready: 3 },
+      live: { release: 1, kind: 'automatic', state: 'live' },
+    });
     expect(await text('staging')).toBe('one');
     expect((await world.visit('staging.ferry.localhost')).text).toContain('<h1>one</h1>');
   });
@@ -62,7 +67,9 @@ describe('from a push to production and back', () => {
           .digest('hex'),
       ).toBe(name);
     const release = JSON.parse(readFileSync(join(folder, 'blobs/sha256', index.manifests[0].digest.slice(7)), 'utf8'));
-    for (const part of release.manifests) for (const layer of JSON.parse(readFileSync(join(folder, 'blobs/sha256', part.digest.slice(7)), 'utf8')).layers) expect(blobs).toContain(layer.digest.slice(7));
+    for (const part of release.manifests)
+      for (const layer of JSON.parse(readFileSync(join(folder, 'blobs/sha256', part.digest.slice(7)), 'utf8')).layers)
+        expect(blobs).toContain(layer.digest.slice(7));
   });
 
   it('reverts to warm servers, holds, refuses while held, and lifts', async () => {
@@ -72,7 +79,9 @@ describe('from a push to production and back', () => {
     expect(await text('production')).toBe('two');
     const warm = (await world.environment('ferry', 'production')).history.find((one) => one.release === 1);
     expect(warm).toMatchObject({ state: 'replaced', warmUntil: expect.any(String) });
-    const before = (await world.environment('ferry', 'production')).instanceList.filter((one) => one.part === 'api' && one.deployment === warm?.number).map((one) => one.id);
+    const before = (await world.environment('ferry', 'production')).instanceList
+      .filter((one) => one.part === 'api' && one.deployment === warm?.number)
+      .map((one) => one.id);
 
     const reverted = await world.act('ferry', 'production', { kind: 'revert' });
     await world.waitDeployment('ferry', reverted.number);
@@ -96,10 +105,16 @@ describe('from a push to production and back', () => {
   });
 
   it('leaves the old one serving when the new one does not get ready, and says why', async () => {
-    const broken = await checkout.commitAndPush({ 'server.js': "import { createServer } from 'node:http';\ncreateServer((q, a) => a.end()).listen(8123);\n" }, 'Listens elsewhere');
+    const broken = await checkout.commitAndPush(
+      { 'server.js': "import { createServer } from 'node:http';\ncreateServer((q, a) => a.end()).listen(8123);\n" },
+      'Listens elsewhere',
+    );
     const run = await world.waitRun('ferry', broken);
     const failed = await until('the failed deployment', async () => (await world.environment('ferry', 'staging')).failed);
-    expect(failed).toMatchObject({ release: run.release, failure: { code: 'listens_elsewhere', says: expect.stringContaining('api listens on 8123, it was given PORT=') } });
+    expect(failed).toMatchObject({
+      release: run.release,
+      failure: { code: 'listens_elsewhere', says: expect.stringContaining('api listens on 8123, it was given PORT=') },
+    });
     expect(await text('staging')).toBe('two');
     expect(await world.environment('ferry', 'staging')).toMatchObject({ health: 'good', live: { release: 2 } });
   });
@@ -128,7 +143,10 @@ describe('from a push to production and back', () => {
     process.kill(JSON.parse(readFileSync(join(folder, 'state.json'), 'utf8')).keeper, 'SIGKILL');
     const again = await until('another instance', async () => {
       const now = await world.environment('ferry', 'production');
-      return now.health === 'good' && now.instanceList.find((item) => item.part === 'api' && item.position === one?.position && item.restarts > 0 && item.state === 'ready');
+      return (
+        now.health === 'good' &&
+        now.instanceList.find((item) => item.part === 'api' && item.position === one?.position && item.restarts > 0 && item.state === 'ready')
+      );
     });
     expect(again.id).not.toBe(one?.id);
     for (let n = 0; n < 6; n++) expect(await text('production')).toBe('one');
@@ -140,7 +158,19 @@ describe('from a push to production and back', () => {
   });
 
   it('gives the same facts as JSON', async () => {
-    for (const line of ['board', 'run list', 'release list --project ferry', 'release show r1 --project ferry', 'run show 1 --project ferry', 'events', 'project list', 'agent list', 'token list', 'environment show ferry/production', 'check --help']) {
+    for (const line of [
+      'board',
+      'run list',
+      'release list --project ferry',
+      'release show r1 --project ferry',
+      'run show 1 --project ferry',
+      'events',
+      'project list',
+      'agent list',
+      'token list',
+      'environment show ferry/production',
+      'check --help',
+    ]) {
       const { out, status } = await world.cli(...line.split(' '), ...(line.includes('--help') ? [] : ['--json']));
       expect(status).toBe(0);
       if (!line.includes('--help')) expect(typeof JSON.parse(out)).toBe('object');
@@ -173,7 +203,12 @@ describe('tasks', () => {
     return world.waitRun('tasks', commit);
   };
   beforeAll(async () => {
-    ({ checkout } = await world.hosted('tasks', { 'tsunagi.yaml': definition('  a: { run: "true" }\n'), 'secret.txt': 'not declared\n', 'src/a.txt': 'a\n', 'run.sh': '#!/bin/sh\necho ran\n' }));
+    ({ checkout } = await world.hosted('tasks', {
+      'tsunagi.yaml': definition('  a: { run: "true" }\n'),
+      'secret.txt': 'not declared\n',
+      'src/a.txt': 'a\n',
+      'run.sh': '#!/bin/sh\necho ran\n',
+    }));
     await checkout.push();
   });
 
@@ -196,7 +231,9 @@ describe('tasks', () => {
     const look = run.taskList.find((task) => task.name === 'look');
     const text = await world.log(look?.attempts[0]?.id as string);
     expect(run.state).toBe('passed');
-    expect(text).toContain("./out/deep/b.txt\n./out/link\n./out/tool\na\nCI=true\nGREETING=it's $HOME\nHOME=/home/tsunagi\nPATH=/usr/local/bin:/usr/bin:/bin\nTMPDIR=/tmp\n1000\n");
+    expect(text).toContain(
+      "./out/deep/b.txt\n./out/link\n./out/tool\na\nCI=true\nGREETING=it's $HOME\nHOME=/home/tsunagi\nPATH=/usr/local/bin:/usr/bin:/bin\nTMPDIR=/tmp\n1000\n",
+    );
     expect(text).not.toContain('secret.txt');
     expect(text).toMatch(/cannot access '\/root'|cannot open directory '\/root'/);
     expect(text).toMatch(/cannot access '\/etc\/shadow'/);
@@ -230,7 +267,16 @@ describe('tasks', () => {
 `);
     const of = (name: string) => run.taskList.find((task) => task.name === name);
     expect(run.state).toBe('failed');
-    expect(Object.fromEntries(run.taskList.map((task) => [task.name, task.issue?.code ?? task.state]))).toEqual({ exits: 'command_failed', killed: 'command_killed', slow: 'task_timeout', nothing: 'output_missing', results: 'results_missing', wrong: 'results_unreadable', pipe: 'command_failed', needs: 'skipped' });
+    expect(Object.fromEntries(run.taskList.map((task) => [task.name, task.issue?.code ?? task.state]))).toEqual({
+      exits: 'command_failed',
+      killed: 'command_killed',
+      slow: 'task_timeout',
+      nothing: 'output_missing',
+      results: 'results_missing',
+      wrong: 'results_unreadable',
+      pipe: 'command_failed',
+      needs: 'skipped',
+    });
     expect(of('exits')?.attempts[0]?.commands.map((command) => command.exit)).toEqual([0, 3]);
     expect(await world.log(of('exits')?.attempts[0]?.id as string)).toBe('before\nbad\n');
   });
@@ -241,8 +287,15 @@ describe('tasks', () => {
   });
 
   it('are stopped by a person with every process, also one that ignores TERM', async () => {
-    const commit = await checkout.commitAndPush({ 'tsunagi.yaml': definition(`  stuck:\n    run: "(trap '' TERM; setsid sleep 987654 & sleep 987654) & echo started; wait"\n`) }, 'Stuck');
-    const run = await until('the run runs', async () => (await world.api().get<{ items: { number: number; commit: { id: string }; state: string }[] }>('/api/runs?project=tasks')).items.find((one) => one.commit.id === commit && one.state === 'running'));
+    const commit = await checkout.commitAndPush(
+      { 'tsunagi.yaml': definition(`  stuck:\n    run: "(trap '' TERM; setsid sleep 987654 & sleep 987654) & echo started; wait"\n`) },
+      'Stuck',
+    );
+    const run = await until('the run runs', async () =>
+      (await world.api().get<{ items: { number: number; commit: { id: string }; state: string }[] }>('/api/runs?project=tasks')).items.find(
+        (one) => one.commit.id === commit && one.state === 'running',
+      ),
+    );
     const sleeping = () =>
       execFileSync('ps', ['-eo', 'args'], { encoding: 'utf8' })
         .split('\n')
@@ -256,13 +309,20 @@ describe('tasks', () => {
   });
 
   it('keep links as they are and never follow them on the host', async () => {
-    const run = await perform('  link: { run: "mkdir out && ln -s /etc/passwd out/p && ln -s ../../../../../etc out/e", makes: [out/] }\n  reads: { needs: [link], run: "readlink out/p out/e; cat out/p | head -n 1" }\n');
+    const run = await perform(
+      '  link: { run: "mkdir out && ln -s /etc/passwd out/p && ln -s ../../../../../etc out/e", makes: [out/] }\n  reads: { needs: [link], run: "readlink out/p out/e; cat out/p | head -n 1" }\n',
+    );
     expect(run.state).toBe('passed');
-    expect(await world.log(run.taskList.find((task) => task.name === 'reads')?.attempts[0]?.id as string)).toBe('/etc/passwd\n../../../../../etc\nroot:x:0:0:root:/nonexistent:/usr/sbin/nologin\n');
+    expect(await world.log(run.taskList.find((task) => task.name === 'reads')?.attempts[0]?.id as string)).toBe(
+      '/etc/passwd\n../../../../../etc\nroot:x:0:0:root:/nonexistent:/usr/sbin/nologin\n',
+    );
   });
 
   it('stream their lines while they run', async () => {
-    const commit = await checkout.commitAndPush({ 'tsunagi.yaml': definition('  slow: { run: "for i in 1 2 3; do echo line $i; sleep 0.4; done" }\n') }, 'Slow lines');
+    const commit = await checkout.commitAndPush(
+      { 'tsunagi.yaml': definition('  slow: { run: "for i in 1 2 3; do echo line $i; sleep 0.4; done" }\n') },
+      'Slow lines',
+    );
     const attempt = await until('the attempt runs', async () => {
       const { items } = await world.api().get<{ items: { number: number; commit: { id: string } }[] }>('/api/runs?project=tasks&limit=5');
       const found = items.find((one) => one.commit.id === commit);

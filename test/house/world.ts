@@ -5,7 +5,19 @@ import { request } from 'node:http';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { promisify } from 'node:util';
-import type { AddedProject, AddedToken, Deployment, EnvironmentDetail, Event, LogChunk, PageOf, Problem, ReleaseDetail, Run, RunDetail } from '../../src/wire/api.js';
+import type {
+  AddedProject,
+  AddedToken,
+  Deployment,
+  EnvironmentDetail,
+  Event,
+  LogChunk,
+  PageOf,
+  Problem,
+  ReleaseDetail,
+  Run,
+  RunDetail,
+} from '../../src/wire/api.js';
 import type { Timing } from '../../src/engine/context.js';
 
 export const root = process.cwd();
@@ -34,7 +46,12 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
   const options = {
     data: join(folder, 'house'),
     ports: { console: portBase, edge: portBase + 1, database: portBase + 2 },
-    env: { TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000, ...timing }), TSUNAGI_LOG_LEVEL: 'warn', TSUNAGI_CRASH_FILE: join(folder, 'crash-at'), ...env },
+    env: {
+      TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000, ...timing }),
+      TSUNAGI_LOG_LEVEL: 'warn',
+      TSUNAGI_CRASH_FILE: join(folder, 'crash-at'),
+      ...env,
+    },
   };
   let house = await openHouse(options);
   const world = {
@@ -83,7 +100,8 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
         const one = await world.api().get<Deployment>(`/api/projects/${project}/deployments/${number}`);
         return one.state === 'live' || one.state === 'failed' || one.state === 'replaced' || one.state === 'reverted' ? one : null;
       }),
-    act: (project: string, name: string, body: { kind: string; release?: number }) => world.api().post<Deployment>(`/api/projects/${project}/environments/${name}/deployments`, body),
+    act: (project: string, name: string, body: { kind: string; release?: number }) =>
+      world.api().post<Deployment>(`/api/projects/${project}/environments/${name}/deployments`, body),
     async log(attempt: string): Promise<string> {
       const { items } = await world.api().get<PageOf<LogChunk>>(`/api/attempts/${attempt}/log`);
       return items.map((chunk) => chunk.text).join('');
@@ -100,7 +118,16 @@ export class Checkout {
     readonly remote: string,
   ) {}
   async git(...args: string[]): Promise<string> {
-    const env = { PATH: process.env.PATH, HOME: '/nonexistent', GIT_CONFIG_NOSYSTEM: '1', GIT_TERMINAL_PROMPT: '0', GIT_AUTHOR_NAME: 'Mika', GIT_AUTHOR_EMAIL: 'm@kohama.example', GIT_COMMITTER_NAME: 'Mika', GIT_COMMITTER_EMAIL: 'm@kohama.example' };
+    const env = {
+      PATH: process.env.PATH,
+      HOME: '/nonexistent',
+      GIT_CONFIG_NOSYSTEM: '1',
+      GIT_TERMINAL_PROMPT: '0',
+      GIT_AUTHOR_NAME: 'Mika',
+      GIT_AUTHOR_EMAIL: 'm@kohama.example',
+      GIT_COMMITTER_NAME: 'Mika',
+      GIT_COMMITTER_EMAIL: 'm@kohama.example',
+    };
     return (await run('git', ['-C', this.folder, ...args], { env, encoding: 'utf8' })).stdout.trim();
   }
   async start(): Promise<void> {
@@ -135,7 +162,11 @@ export interface Api {
   get<T>(path: string): Promise<T>;
   post<T>(path: string, body?: unknown, key?: string): Promise<T>;
   /** Any call: status and body, without throwing. */
-  raw(method: string, path: string, options?: { body?: unknown; headers?: Record<string, string> }): Promise<{ status: number; body: Problem & Record<string, unknown>; headers: Headers }>;
+  raw(
+    method: string,
+    path: string,
+    options?: { body?: unknown; headers?: Record<string, string> },
+  ): Promise<{ status: number; body: Problem & Record<string, unknown>; headers: Headers }>;
 }
 
 export function api(url: string, token: string | null): Api {
@@ -180,7 +211,11 @@ export async function until<T>(what: string, look: () => Promise<T | null | unde
 
 export function cli(args: string[], env: Record<string, string> = {}, cwd = root): Promise<{ out: string; err: string; status: number | null }> {
   return new Promise((resolve, reject) => {
-    const child = spawn(join(root, 'tsunagi'), args, { cwd, env: { PATH: process.env.PATH ?? '', HOME: '/nonexistent', ...env }, stdio: ['ignore', 'pipe', 'pipe'] });
+    const child = spawn(join(root, 'tsunagi'), args, {
+      cwd,
+      env: { PATH: process.env.PATH ?? '', HOME: '/nonexistent', ...env },
+      stdio: ['ignore', 'pipe', 'pipe'],
+    });
     let out = '';
     let err = '';
     child.stdout.on('data', (chunk: Buffer) => (out += chunk.toString()));
@@ -191,14 +226,22 @@ export function cli(args: string[], env: Record<string, string> = {}, cwd = root
 }
 
 /** A request through the edge; Node's resolver does not know names below .localhost. */
-export function visit(port: number, host: string, path: string, options: { method?: string; headers?: Record<string, string> } = {}): Promise<{ status: number; text: string }> {
+export function visit(
+  port: number,
+  host: string,
+  path: string,
+  options: { method?: string; headers?: Record<string, string> } = {},
+): Promise<{ status: number; text: string }> {
   return new Promise((resolve, reject) => {
-    const call = request({ host: '127.0.0.1', port, path, method: options.method ?? 'GET', headers: { ...options.headers, host: `${host}:${port}` }, agent: false }, (answer) => {
-      const parts: Buffer[] = [];
-      answer.on('data', (chunk: Buffer) => parts.push(chunk));
-      answer.on('end', () => resolve({ status: answer.statusCode ?? 0, text: Buffer.concat(parts).toString('utf8') }));
-      answer.on('error', reject);
-    });
+    const call = request(
+      { host: '127.0.0.1', port, path, method: options.method ?? 'GET', headers: { ...options.headers, host: `${host}:${port}` }, agent: false },
+      (answer) => {
+        const parts: Buffer[] = [];
+        answer.on('data', (chunk: Buffer) => parts.push(chunk));
+        answer.on('end', () => resolve({ status: answer.statusCode ?? 0, text: Buffer.concat(parts).toString('utf8') }));
+        answer.on('error', reject);
+      },
+    );
     call.on('error', reject);
     call.end();
   });

@@ -19,7 +19,15 @@ async function call<T>(method: string, path: string, body?: unknown, key?: strin
   try {
     problem = JSON.parse(text) as Problem;
   } catch {
-    problem = { type: '', title: '', status: answer.status, detail: `The service answered ${answer.status}.`, code: 'unreachable', next: 'Try again in a moment.', retry: true };
+    problem = {
+      type: '',
+      title: '',
+      status: answer.status,
+      detail: `The service answered ${answer.status}.`,
+      code: 'unreachable',
+      next: 'Try again in a moment.',
+      retry: true,
+    };
   }
   throw new Refusal(problem);
 }

@@ -19,7 +19,8 @@ export function BoardPage(): React.ReactNode {
       <div className="mb-4 flex flex-wrap items-center justify-between gap-2">
         <h1 className="title">What is live where</h1>
         <p className="text-second">
-          {projects.length} {projects.length === 1 ? 'project' : 'projects'} · {agents.alive === agents.total ? 'all agents good' : `${agents.total - agents.alive} of ${agents.total} agents silent`}
+          {projects.length} {projects.length === 1 ? 'project' : 'projects'} ·{' '}
+          {agents.alive === agents.total ? 'all agents good' : `${agents.total - agents.alive} of ${agents.total} agents silent`}
           {edges.alive === edges.total ? '' : ` · ${edges.total - edges.alive} of ${edges.total} edges silent`}
         </p>
       </div>
@@ -44,7 +45,12 @@ function ProjectThread({ project }: { project: Project }) {
     { key: 'main', knot: project.run ? 'live' : 'empty', content: <MainPlace project={project} />, between: onItsWay(project) },
     ...project.environments.map((environment): ThreadPlace => {
       const next = project.environments.find((one) => one.after === environment.name);
-      return { key: environment.name, knot: environment.moving ? 'moving' : environment.live ? 'live' : 'empty', content: <EnvironmentPlace environment={environment} />, ...(next ? { between: <Waiting environment={next} /> } : {}) };
+      return {
+        key: environment.name,
+        knot: environment.moving ? 'moving' : environment.live ? 'live' : 'empty',
+        content: <EnvironmentPlace environment={environment} />,
+        ...(next ? { between: <Waiting environment={next} /> } : {}),
+      };
     }),
   ];
   return (
@@ -87,12 +93,19 @@ function RunLine({ run }: { run: Run }) {
     <>
       <p className="flex items-center gap-1.5">
         <Mark state={run.state} share={share} />
-        <Link data-row to="/$project/runs/$number" params={{ project: run.project, number: String(run.number) }} className="font-semibold no-underline hover:underline">
+        <Link
+          data-row
+          to="/$project/runs/$number"
+          params={{ project: run.project, number: String(run.number) }}
+          className="font-semibold no-underline hover:underline"
+        >
           run {run.number}
         </Link>
         <span className="text-second">{going ? `${run.tasks.ended} of ${run.tasks.total} tasks${left}` : took}</span>
       </p>
-      <p className="truncate text-second">{run.issue && run.state !== 'passed' ? <span className="text-vermilion">{run.issue.says}</span> : run.commit.title}</p>
+      <p className="truncate text-second">
+        {run.issue && run.state !== 'passed' ? <span className="text-vermilion">{run.issue.says}</span> : run.commit.title}
+      </p>
       {going ? (
         <div className="mt-1.5 h-1 w-56 max-w-full rounded bg-faint">
           <div className="h-1 rounded bg-ochre" style={{ width: `${Math.min(100, share * 100)}%` }} />
@@ -113,7 +126,12 @@ function EnvironmentPlace({ environment }: { environment: Environment }) {
   return (
     <>
       <p className="flex flex-wrap items-center gap-1.5">
-        <Link data-row to="/$project/$environment" params={{ project: environment.project, environment: environment.name }} className="text-[15px] font-semibold no-underline hover:underline">
+        <Link
+          data-row
+          to="/$project/$environment"
+          params={{ project: environment.project, environment: environment.name }}
+          className="text-[15px] font-semibold no-underline hover:underline"
+        >
           {environment.name}
         </Link>
         {live || environment.serving ? <Chip tone={environment.health}>{environment.health}</Chip> : <Chip tone="">empty</Chip>}
@@ -130,7 +148,11 @@ function EnvironmentPlace({ environment }: { environment: Environment }) {
           <p className="truncate text-second">{live.commit.title}</p>
           {failed?.failure ? <p className="text-vermilion">{failed.failure.says}</p> : null}
           {environment.held ? <p className="text-ochre">{environment.held.why}</p> : null}
-          {moving ? <p className="text-ochre">{`r${moving.release} ${moving.state}`}</p> : instances.asked ? <p className="text-[13px] text-second">{`${instances.ready} of ${instances.asked} instances`}</p> : null}
+          {moving ? (
+            <p className="text-ochre">{`r${moving.release} ${moving.state}`}</p>
+          ) : instances.asked ? (
+            <p className="text-[13px] text-second">{`${instances.ready} of ${instances.asked} instances`}</p>
+          ) : null}
         </>
       ) : (
         <p className="text-second">{failed?.failure?.says ?? (moving ? `r${moving.release} ${moving.state}` : 'nothing is live here yet')}</p>
@@ -145,8 +167,15 @@ function Waiting({ environment }: { environment: Environment }) {
   if (!waits) return null;
   return (
     <>
-      <Chip tone={waits.allowed ? 'waits' : ''}>{waits.allowed ? `${waits.commits} ${waits.commits === 1 ? 'commit waits' : 'commits wait'}` : `r${waits.release} waits`}</Chip>
-      <Link data-row to="/$project/$environment/promote" params={{ project: environment.project, environment: environment.name }} className={`rounded-md px-3.5 py-1.5 font-semibold whitespace-nowrap no-underline ${waits.allowed ? 'bg-indigo text-on-indigo' : 'border border-line'}`}>
+      <Chip tone={waits.allowed ? 'waits' : ''}>
+        {waits.allowed ? `${waits.commits} ${waits.commits === 1 ? 'commit waits' : 'commits wait'}` : `r${waits.release} waits`}
+      </Chip>
+      <Link
+        data-row
+        to="/$project/$environment/promote"
+        params={{ project: environment.project, environment: environment.name }}
+        className={`rounded-md px-3.5 py-1.5 font-semibold whitespace-nowrap no-underline ${waits.allowed ? 'bg-indigo text-on-indigo' : 'border border-line'}`}
+      >
         {waits.allowed ? `Promote r${waits.release}` : 'Why it waits'}
       </Link>
     </>
@@ -158,7 +187,13 @@ function Reviews({ reviews }: { reviews: Environment[] }) {
     <div className="mt-4 flex flex-wrap items-center gap-2.5 border-t border-dashed border-line pt-3">
       <span className="text-second">Reviews</span>
       {reviews.map((review) => (
-        <Link key={review.name} data-row to="/$project/$environment" params={{ project: review.project, environment: review.name }} className="flex items-center gap-2 rounded-md border border-line bg-paper px-3 py-1 no-underline hover:bg-faint">
+        <Link
+          key={review.name}
+          data-row
+          to="/$project/$environment"
+          params={{ project: review.project, environment: review.name }}
+          className="flex items-center gap-2 rounded-md border border-line bg-paper px-3 py-1 no-underline hover:bg-faint"
+        >
           <Mark state={review.moving ? 'running' : review.failed ? 'failed' : review.live ? review.health : review.state} />
           <span className="font-semibold">{review.name}</span>
           <span className="max-w-52 truncate">{review.pullRequest?.title}</span>

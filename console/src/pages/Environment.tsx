@@ -38,7 +38,11 @@ export function EnvironmentPage(): React.ReactNode {
         <span className="ml-auto flex gap-2">
           {one.held ? <Button onClick={() => act.mutate({ to: 'lift' })}>Lift</Button> : <Button onClick={() => act.mutate({ to: 'hold' })}>Hold</Button>}
           {one.waits?.allowed ? (
-            <Link to="/$project/$environment/promote" params={{ project, environment }} className="rounded-md border border-indigo bg-indigo px-3.5 py-1.5 font-semibold text-on-indigo no-underline">
+            <Link
+              to="/$project/$environment/promote"
+              params={{ project, environment }}
+              className="rounded-md border border-indigo bg-indigo px-3.5 py-1.5 font-semibold text-on-indigo no-underline"
+            >
               Promote r{one.waits.release}
             </Link>
           ) : null}
@@ -118,7 +122,9 @@ function Instances({ list, live, shown, show }: { list: Instance[]; live: number
           <span className="font-semibold">
             {item.part} {item.position}
           </span>
-          <span className="text-second">{item.state !== 'ready' ? item.state : !item.wanted ? 'ending' : item.kind === 'server' && item.deployment !== live ? 'warm' : 'ready'}</span>
+          <span className="text-second">
+            {item.state !== 'ready' ? item.state : !item.wanted ? 'ending' : item.kind === 'server' && item.deployment !== live ? 'warm' : 'ready'}
+          </span>
           {item.issue ? <span className="min-w-0 truncate text-vermilion">{item.issue.says}</span> : null}
           <span className="ml-auto whitespace-nowrap text-second">
             d{item.deployment} · {item.agent ?? 'no agent yet'} · <Ago at={item.readyAt ?? item.createdAt} />
@@ -143,7 +149,18 @@ function History({ one, busy, revert }: { one: EnvironmentDetail; busy: boolean;
       <table className="w-full border-collapse text-left">
         <tbody>
           {one.history.map((item) => (
-            <HistoryRow key={item.number} item={item} target={item.release === one.revertsTo && item.state !== 'live' && one.history.find((other) => other.release === item.release && other.liveAt)?.number === item.number} live={one.live} busy={busy || one.moving !== null} revert={revert} />
+            <HistoryRow
+              key={item.number}
+              item={item}
+              target={
+                item.release === one.revertsTo &&
+                item.state !== 'live' &&
+                one.history.find((other) => other.release === item.release && other.liveAt)?.number === item.number
+              }
+              live={one.live}
+              busy={busy || one.moving !== null}
+              revert={revert}
+            />
           ))}
         </tbody>
       </table>
@@ -151,7 +168,19 @@ function History({ one, busy, revert }: { one: EnvironmentDetail; busy: boolean;
   );
 }
 
-function HistoryRow({ item, target, live, busy, revert }: { item: Deployment; target: boolean; live: Deployment | null; busy: boolean; revert: (release: number) => void }) {
+function HistoryRow({
+  item,
+  target,
+  live,
+  busy,
+  revert,
+}: {
+  item: Deployment;
+  target: boolean;
+  live: Deployment | null;
+  busy: boolean;
+  revert: (release: number) => void;
+}) {
   return (
     <tr className="border-b border-faint last:border-0">
       <td className="py-2 pr-3">
@@ -174,7 +203,11 @@ function HistoryRow({ item, target, live, busy, revert }: { item: Deployment; ta
       </td>
       <td className="py-1 text-right">
         {target && live ? (
-          <Button disabled={busy} onClick={() => revert(item.release)} title={`r${item.release} takes all traffic again${item.warmUntil && Date.parse(item.warmUntil) > Date.now() ? ' from servers that are still warm' : ''}, and the environment is held.`}>
+          <Button
+            disabled={busy}
+            onClick={() => revert(item.release)}
+            title={`r${item.release} takes all traffic again${item.warmUntil && Date.parse(item.warmUntil) > Date.now() ? ' from servers that are still warm' : ''}, and the environment is held.`}
+          >
             Revert to r{item.release}
           </Button>
         ) : null}

@@ -11,7 +11,10 @@ export function PromotionPage(): React.ReactNode {
   const { release } = useSearch({ strict: false }) as { release?: number };
   const navigate = useNavigate();
   const path = paths.environment(project, environment);
-  const page = useQuery({ queryKey: ['promotion', project, environment, release], queryFn: () => get<Promotion>(`${path}/promotion${release ? `?release=${release}` : ''}`) });
+  const page = useQuery({
+    queryKey: ['promotion', project, environment, release],
+    queryFn: () => get<Promotion>(`${path}/promotion${release ? `?release=${release}` : ''}`),
+  });
   const promote = useMutation({
     mutationFn: (number: number) => post<Deployment>(`${path}/deployments`, { kind: 'promote', release: number }),
     onSuccess: () => navigate({ to: '/$project/$environment', params: { project, environment } }),

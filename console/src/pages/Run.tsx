@@ -16,7 +16,8 @@ export function RunPage(): React.ReactNode {
   const navigate = useNavigate();
   const run = useQuery({ queryKey: ['run', project, number], queryFn: () => get<RunDetail>(paths.run(project, number)) });
   const again = useMutation({
-    mutationFn: (one: RunDetail) => post<Run>(`/api/projects/${encodeURIComponent(project)}/runs`, { ref: one.pullRequest ? `pr-${one.pullRequest}` : one.commit.id }),
+    mutationFn: (one: RunDetail) =>
+      post<Run>(`/api/projects/${encodeURIComponent(project)}/runs`, { ref: one.pullRequest ? `pr-${one.pullRequest}` : one.commit.id }),
     onSuccess: (fresh) => navigate({ to: '/$project/runs/$number', params: { project, number: String(fresh.number) } }),
   });
   const stop = useMutation({ mutationFn: () => post(`${paths.run(project, number)}/stop`) });
@@ -24,7 +25,12 @@ export function RunPage(): React.ReactNode {
   if (!run.data) return <Loading />;
   const one = run.data;
   const going = one.state === 'running' || one.state === 'waiting';
-  const task = one.taskList.find((item) => item.name === search.task) ?? one.taskList.find((item) => item.state === 'failed') ?? one.taskList.find((item) => item.state === 'running') ?? one.taskList.at(-1) ?? null;
+  const task =
+    one.taskList.find((item) => item.name === search.task) ??
+    one.taskList.find((item) => item.state === 'failed') ??
+    one.taskList.find((item) => item.state === 'running') ??
+    one.taskList.at(-1) ??
+    null;
   return (
     <>
       <p className="mb-1 text-second">
@@ -60,7 +66,9 @@ export function RunPage(): React.ReactNode {
       {one.issue ? <Issues run={one} /> : null}
       {one.warnings.length ? (
         <details className="mb-3.5 text-second">
-          <summary className="cursor-pointer">{one.warnings.length === 1 ? 'One thing to look at in the definition' : `${one.warnings.length} things to look at in the definition`}</summary>
+          <summary className="cursor-pointer">
+            {one.warnings.length === 1 ? 'One thing to look at in the definition' : `${one.warnings.length} things to look at in the definition`}
+          </summary>
           <ul className="mt-1 list-disc pl-6">
             {one.warnings.map((warning) => (
               <li key={warning.says}>
@@ -70,7 +78,9 @@ export function RunPage(): React.ReactNode {
           </ul>
         </details>
       ) : null}
-      {one.taskList.length ? <Timeline run={one} chosen={task?.name ?? ''} choose={(name) => navigate({ to: '.', search: { task: name } as never, replace: true })} /> : null}
+      {one.taskList.length ? (
+        <Timeline run={one} chosen={task?.name ?? ''} choose={(name) => navigate({ to: '.', search: { task: name } as never, replace: true })} />
+      ) : null}
       {task ? <TaskView key={task.name} task={task} /> : null}
     </>
   );
@@ -115,7 +125,14 @@ function Timeline({ run, chosen, choose }: { run: RunDetail; chosen: string; cho
         </div>
         <span className="text-right text-[12px] text-second">{going && run.expectedMs ? `expected ${durationText(run.expectedMs)}` : ''}</span>
         {run.taskList.map((task) => (
-          <button key={task.name} type="button" data-row aria-pressed={task.name === chosen} onClick={() => choose(task.name)} className={`col-span-3 grid cursor-pointer grid-cols-subgrid items-center rounded px-1 py-1 text-left ${task.name === chosen ? 'bg-indigo-wash' : 'hover:bg-faint'}`}>
+          <button
+            key={task.name}
+            type="button"
+            data-row
+            aria-pressed={task.name === chosen}
+            onClick={() => choose(task.name)}
+            className={`col-span-3 grid cursor-pointer grid-cols-subgrid items-center rounded px-1 py-1 text-left ${task.name === chosen ? 'bg-indigo-wash' : 'hover:bg-faint'}`}
+          >
             <span className="flex items-center gap-2">
               <Mark state={task.state} share={task.startedAt && task.expectedMs ? (now - Date.parse(task.startedAt)) / task.expectedMs : 0.5} />
               <span className={task.name === chosen ? 'font-semibold' : ''}>{task.name}</span>
@@ -127,7 +144,13 @@ function Timeline({ run, chosen, choose }: { run: RunDetail; chosen: string; cho
                   const start = Date.parse(one.startedAt as string);
                   const end = one.endedAt ? Date.parse(one.endedAt) : now;
                   const tone = one.state === 'passed' ? 'bg-moss' : one.state === 'failed' ? 'bg-vermilion' : one.state === 'running' ? 'bg-ochre' : 'bg-stone';
-                  return <span key={one.id} className={`absolute top-1 h-2 min-w-1 rounded ${tone}`} style={{ left: at(start), width: `${((end - start) / span) * 100}%` }} />;
+                  return (
+                    <span
+                      key={one.id}
+                      className={`absolute top-1 h-2 min-w-1 rounded ${tone}`}
+                      style={{ left: at(start), width: `${((end - start) / span) * 100}%` }}
+                    />
+                  );
                 })}
             </span>
             <span className={`text-right whitespace-nowrap ${task.state === 'failed' ? 'text-vermilion' : 'text-second'}`}>{taskTime(task, now)}</span>
@@ -145,7 +168,9 @@ function taskTime(task: Task, now: number): string {
 }
 
 function tickTimes(span: number): number[] {
-  const step = [100, 200, 500, 1_000, 2_000, 5_000, 10_000, 20_000, 30_000, 60_000, 120_000, 300_000, 600_000, 1_200_000, 3_600_000].find((one) => span / one <= 6) ?? 7_200_000;
+  const step =
+    [100, 200, 500, 1_000, 2_000, 5_000, 10_000, 20_000, 30_000, 60_000, 120_000, 300_000, 600_000, 1_200_000, 3_600_000].find((one) => span / one <= 6) ??
+    7_200_000;
   return Array.from({ length: Math.floor((span * 0.95) / step) + 1 }, (_, at) => at * step);
 }
 
@@ -157,14 +182,20 @@ function TaskView({ task }: { task: Task }) {
       <section className="card h-fit overflow-hidden" aria-label={`Task ${task.name}`}>
         <header className="flex items-baseline justify-between gap-2 border-b border-faint px-4 py-2.5">
           <h2 className="text-[15px] font-semibold">{task.name}</h2>
-          <span className="text-[13px] text-second">{attempt ? `${task.attempts.length > 1 ? `attempt ${attempt.number} of ${task.attempts.length}` : attempt.state}${attempt.agent ? ` · ${attempt.agent}` : ''}` : task.state}</span>
+          <span className="text-[13px] text-second">
+            {attempt
+              ? `${task.attempts.length > 1 ? `attempt ${attempt.number} of ${task.attempts.length}` : attempt.state}${attempt.agent ? ` · ${attempt.agent}` : ''}`
+              : task.state}
+          </span>
         </header>
         {attempt?.commands.map((command, at) => (
           <div key={`${at} ${command.text}`} className="flex items-start gap-2.5 border-b border-faint px-4 py-2">
             <span className="pt-0.5">
               <Mark state={command.state} />
             </span>
-            <span className="code min-w-0 flex-1 break-words whitespace-pre-wrap">{command.text.length > 240 ? `${command.text.slice(0, 240)}…` : command.text}</span>
+            <span className="code min-w-0 flex-1 break-words whitespace-pre-wrap">
+              {command.text.length > 240 ? `${command.text.slice(0, 240)}…` : command.text}
+            </span>
             <span className="text-right text-[13px] text-second">
               {command.ms === null ? '' : durationText(command.ms)}
               {command.exit ? <span className="block text-vermilion">exit {command.exit}</span> : null}

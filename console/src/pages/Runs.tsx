@@ -24,7 +24,8 @@ export function RunsPage(): React.ReactNode {
     initialPageParam: '',
     getNextPageParam: (page) => page.next ?? undefined,
   });
-  const set = (change: Filter) => navigate({ to: '/runs', search: Object.fromEntries(Object.entries({ ...filter, ...change }).filter(([, value]) => value)) as never });
+  const set = (change: Filter) =>
+    navigate({ to: '/runs', search: Object.fromEntries(Object.entries({ ...filter, ...change }).filter(([, value]) => value)) as never });
   const items = runs.data?.pages.flatMap((page) => page.items) ?? [];
   return (
     <>
@@ -32,7 +33,12 @@ export function RunsPage(): React.ReactNode {
         <h1 className="title">Runs{filter.project ? ` of ${filter.project}` : ''}</h1>
         <div className="flex flex-wrap gap-1.5" role="group" aria-label="State">
           {['', ...runStates].map((state) => (
-            <Button key={state} aria-pressed={(filter.state ?? '') === state} className={`!px-2.5 !py-1 ${(filter.state ?? '') === state ? '!bg-indigo-wash !text-indigo' : '!font-normal'}`} onClick={() => set({ state })}>
+            <Button
+              key={state}
+              aria-pressed={(filter.state ?? '') === state}
+              className={`!px-2.5 !py-1 ${(filter.state ?? '') === state ? '!bg-indigo-wash !text-indigo' : '!font-normal'}`}
+              onClick={() => set({ state })}
+            >
               {state || 'all'}
             </Button>
           ))}
@@ -76,7 +82,12 @@ function RunRow({ run }: { run: Run }) {
       <td className="px-4 py-2 whitespace-nowrap">
         <span className="flex items-center gap-2">
           <Mark state={run.state} />
-          <Link data-row to="/$project/runs/$number" params={{ project: run.project, number: String(run.number) }} className="font-semibold no-underline hover:underline">
+          <Link
+            data-row
+            to="/$project/runs/$number"
+            params={{ project: run.project, number: String(run.number) }}
+            className="font-semibold no-underline hover:underline"
+          >
             run {run.number}
           </Link>
         </span>

@@ -44,7 +44,14 @@ export function SignInPage(): React.ReactNode {
         <label htmlFor="token" className="font-semibold">
           Token
         </label>
-        <input id="token" type="password" autoComplete="current-password" value={token} onChange={(event) => setToken(event.target.value)} className="code rounded-md border border-line bg-paper px-3 py-2" />
+        <input
+          id="token"
+          type="password"
+          autoComplete="current-password"
+          value={token}
+          onChange={(event) => setToken(event.target.value)}
+          className="code rounded-md border border-line bg-paper px-3 py-2"
+        />
         {error ? <Trouble error={error} /> : null}
         <Button kind="main" type="submit" disabled={token === ''} className="self-start">
           Sign in

@@ -32,7 +32,12 @@ export function Frame({ me }: { me: Me }) {
             {pages.map((page) => {
               const here = page.to === '/' ? place === '/' : place.startsWith(page.to) || (page.to === '/runs' && place.includes('/runs/'));
               return (
-                <Link key={page.to} to={page.to} aria-current={here ? 'page' : undefined} className={`no-underline ${here ? 'font-semibold text-ink' : 'text-second hover:text-ink'}`}>
+                <Link
+                  key={page.to}
+                  to={page.to}
+                  aria-current={here ? 'page' : undefined}
+                  className={`no-underline ${here ? 'font-semibold text-ink' : 'text-second hover:text-ink'}`}
+                >
                   {page.name}
                 </Link>
               );
@@ -43,7 +48,12 @@ export function Frame({ me }: { me: Me }) {
               ◐
             </Button>
             <span className="hidden text-second md:inline">{me.role}</span>
-            <button type="button" onClick={signOut} title={`Sign out ${me.name}`} className="grid size-7 cursor-pointer place-items-center rounded-full bg-indigo-wash text-[12px] font-semibold text-indigo uppercase">
+            <button
+              type="button"
+              onClick={signOut}
+              title={`Sign out ${me.name}`}
+              className="grid size-7 cursor-pointer place-items-center rounded-full bg-indigo-wash text-[12px] font-semibold text-indigo uppercase"
+            >
               {me.name.slice(0, 2)}
             </button>
           </div>

@@ -28,7 +28,11 @@ export function Log({ lines, over, opening }: { lines: LogLine[]; over: boolean 
       <header className="flex items-center gap-3 border-b border-faint px-4 py-2.5">
         {error >= 0 ? (
           <>
-            <button type="button" onClick={() => rows.scrollToIndex(Math.max(0, error - 6), { align: 'start' })} className="cursor-pointer rounded bg-vermilion-wash px-1.5 py-px text-[12px] font-medium text-vermilion">
+            <button
+              type="button"
+              onClick={() => rows.scrollToIndex(Math.max(0, error - 6), { align: 'start' })}
+              className="cursor-pointer rounded bg-vermilion-wash px-1.5 py-px text-[12px] font-medium text-vermilion"
+            >
               line {error + 1}
             </button>
             <span className="text-second">first error</span>
@@ -42,14 +46,27 @@ export function Log({ lines, over, opening }: { lines: LogLine[]; over: boolean 
           </Button>
         </span>
       </header>
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reached by the keyboard */}
-      <div ref={box} tabIndex={0} role="region" aria-label="Lines of the log" className="min-h-[27rem] flex-1 basis-0 overflow-auto py-2" onWheel={() => setFollowing(false)}>
+      {/* A box that scrolls must be reached by the keyboard. */}
+      <div
+        ref={box}
+        tabIndex={0}
+        role="region"
+        aria-label="Lines of the log"
+        className="min-h-[27rem] flex-1 basis-0 overflow-auto py-2"
+        onWheel={() => setFollowing(false)}
+      >
         <div style={{ height: rows.getTotalSize(), position: 'relative', minWidth: '100%' }}>
           {rows.getVirtualItems().map((row) => {
             const line = lines[row.index] as LogLine;
             const bad = error >= 0 && row.index === error;
             return (
-              <div key={row.key} ref={wrap ? rows.measureElement : undefined} data-index={row.index} style={{ position: 'absolute', top: 0, left: 0, width: '100%', transform: `translateY(${row.start}px)` }} className={`code flex text-[12.5px] leading-5 ${bad ? 'bg-vermilion-wash' : ''}`}>
+              <div
+                key={row.key}
+                ref={wrap ? rows.measureElement : undefined}
+                data-index={row.index}
+                style={{ position: 'absolute', top: 0, left: 0, width: '100%', transform: `translateY(${row.start}px)` }}
+                className={`code flex text-[12.5px] leading-5 ${bad ? 'bg-vermilion-wash' : ''}`}
+              >
                 <span className="w-14 flex-none pr-4 text-right text-third select-none">{row.index + 1}</span>
                 <span className={wrap ? 'pr-4 break-all whitespace-pre-wrap' : 'whitespace-pre'}>{coloured(line.text)}</span>
               </div>
@@ -61,7 +78,19 @@ export function Log({ lines, over, opening }: { lines: LogLine[]; over: boolean 
   );
 }
 
-const shades: Record<number, string> = { 31: 'text-vermilion', 91: 'text-vermilion', 32: 'text-moss', 92: 'text-moss', 33: 'text-ochre', 93: 'text-ochre', 34: 'text-indigo', 94: 'text-indigo', 36: 'text-indigo', 96: 'text-indigo', 90: 'text-second' };
+const shades: Record<number, string> = {
+  31: 'text-vermilion',
+  91: 'text-vermilion',
+  32: 'text-moss',
+  92: 'text-moss',
+  33: 'text-ochre',
+  93: 'text-ochre',
+  34: 'text-indigo',
+  94: 'text-indigo',
+  36: 'text-indigo',
+  96: 'text-indigo',
+  90: 'text-second',
+};
 
 /** Select Graphic Rendition (ECMA-48, 8.3.117) for weight and the eight colours; every other sequence is dropped. */
 function coloured(text: string): React.ReactNode {

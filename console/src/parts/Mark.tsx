@@ -45,7 +45,18 @@ const shapes: Record<string, { colour: string; draw: (share: number) => React.Re
   stopped: { colour: 'text-stone', draw: () => <rect x="3.5" y="3.5" width="9" height="9" rx="1" fill="currentColor" /> },
   superseded: { colour: 'text-stone', draw: () => <path d="M4 6h8M4 10h8" stroke="currentColor" strokeWidth="2" strokeLinecap="round" /> },
   lost: { colour: 'text-stone', draw: () => <path d="M2 8h4m4 0h4" stroke="currentColor" strokeWidth="2" strokeLinecap="round" /> },
-  asleep: { colour: 'text-stone', draw: () => <path d="M11 11.5A5.5 5.5 0 0 1 7 2.6a5.5 5.5 0 1 0 6 6.9 5.4 5.4 0 0 1-2 2Z" fill="none" stroke="currentColor" strokeWidth="1.5" strokeLinejoin="round" /> },
+  asleep: {
+    colour: 'text-stone',
+    draw: () => (
+      <path
+        d="M11 11.5A5.5 5.5 0 0 1 7 2.6a5.5 5.5 0 1 0 6 6.9 5.4 5.4 0 0 1-2 2Z"
+        fill="none"
+        stroke="currentColor"
+        strokeWidth="1.5"
+        strokeLinejoin="round"
+      />
+    ),
+  },
 };
 
 /** States of deployments and instances in the marks of the others. */
@@ -71,7 +82,13 @@ const like: Record<string, string> = {
 export function Mark({ state, share = 0.5, label = true }: { state: string; share?: number; label?: boolean }) {
   const shape = shapes[state] ?? shapes[like[state] ?? 'waiting'];
   return (
-    <svg viewBox="0 0 16 16" width="16" height="16" className={`inline-block flex-none ${shape?.colour}`} {...(label ? { role: 'img', 'aria-label': state } : { 'aria-hidden': true })}>
+    <svg
+      viewBox="0 0 16 16"
+      width="16"
+      height="16"
+      className={`inline-block flex-none ${shape?.colour}`}
+      {...(label ? { role: 'img', 'aria-label': state } : { 'aria-hidden': true })}
+    >
       {shape?.draw(Math.min(1, Math.max(0, share)))}
     </svg>
   );
@@ -95,5 +112,7 @@ const washes: Record<string, string> = {
 
 /** A short word on a wash. */
 export function Chip({ tone, children }: { tone: string; children: React.ReactNode }) {
-  return <span className={`inline-block rounded px-1.5 py-px text-[12px] font-medium whitespace-nowrap ${washes[tone] ?? 'bg-faint text-second'}`}>{children}</span>;
+  return (
+    <span className={`inline-block rounded px-1.5 py-px text-[12px] font-medium whitespace-nowrap ${washes[tone] ?? 'bg-faint text-second'}`}>{children}</span>
+  );
 }

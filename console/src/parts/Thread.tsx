@@ -5,7 +5,13 @@ function Knot({ state }: { state: KnotState }) {
   const filled = state === 'live' ? 'var(--indigo)' : 'var(--sheet)';
   return (
     <svg viewBox="0 0 44 28" width="44" height="28" aria-hidden="true" className="block flex-none text-indigo">
-      <path d="M0 18 H13 C21 18 27.5 13 27.5 8.2 C27.5 5 25 3.4 22.4 3.4 C18.6 3.4 16.6 7 16.6 12 C16.6 18 18.6 24.6 23 24.6 C27 24.6 29 21.6 28.4 18.6 C28 16.4 30 18 34 18 H44" fill="none" stroke="currentColor" strokeWidth="2.6" strokeLinecap="butt" />
+      <path
+        d="M0 18 H13 C21 18 27.5 13 27.5 8.2 C27.5 5 25 3.4 22.4 3.4 C18.6 3.4 16.6 7 16.6 12 C16.6 18 18.6 24.6 23 24.6 C27 24.6 29 21.6 28.4 18.6 C28 16.4 30 18 34 18 H44"
+        fill="none"
+        stroke="currentColor"
+        strokeWidth="2.6"
+        strokeLinecap="butt"
+      />
       <circle cx="22.6" cy="17.6" r="2.9" fill={filled} stroke="currentColor" strokeWidth="1.6" strokeDasharray={state === 'moving' ? '2 2' : undefined} />
     </svg>
   );

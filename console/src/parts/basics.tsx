@@ -60,7 +60,13 @@ const look = {
 };
 
 export function Button({ kind = 'plain', ...rest }: React.ButtonHTMLAttributes<HTMLButtonElement> & { kind?: keyof typeof look }) {
-  return <button type="button" {...rest} className={`cursor-pointer rounded-md border px-3.5 py-1.5 font-semibold whitespace-nowrap disabled:cursor-not-allowed disabled:opacity-50 ${look[kind]} ${rest.className ?? ''}`} />;
+  return (
+    <button
+      type="button"
+      {...rest}
+      className={`cursor-pointer rounded-md border px-3.5 py-1.5 font-semibold whitespace-nowrap disabled:cursor-not-allowed disabled:opacity-50 ${look[kind]} ${rest.className ?? ''}`}
+    />
+  );
 }
 
 /** What was refused or went wrong, with the next step. */

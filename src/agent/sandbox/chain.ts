@@ -34,7 +34,8 @@ const scripts = ['launch.sh', 'inner.sh', 'relay.mjs'];
 
 /** Files of /etc that are the same in every sandbox: nothing of the machine's own shows. */
 const etc = {
-  passwd: 'root:x:0:0:root:/nonexistent:/usr/sbin/nologin\ntsunagi:x:1000:1000:tsunagi:/home/tsunagi:/bin/bash\nnobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n',
+  passwd:
+    'root:x:0:0:root:/nonexistent:/usr/sbin/nologin\ntsunagi:x:1000:1000:tsunagi:/home/tsunagi:/bin/bash\nnobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n',
   group: 'root:x:0:\ntsunagi:x:1000:\nnogroup:x:65534:\n',
   'nsswitch.conf': 'passwd: files\ngroup: files\nhosts: files dns\n',
 };
@@ -88,11 +89,27 @@ export function chainCall(spec: ChainSpec, bin: string): { file: string; args: s
     .concat(join(folder, 'empty'))
     .map((path) => relativeTo(folder, path))
     .join(':');
-  const call = [...prefixOf(account), ...(spec.tied ? ['--pdeathsig', 'KILL'] : []), 'bash', join(bin, 'launch.sh'), folder, way, spec.watchLease ? 'watch' : '-', lower, spec.writable ? 'write' : 'read', '--', ...spec.command];
+  const call = [
+    ...prefixOf(account),
+    ...(spec.tied ? ['--pdeathsig', 'KILL'] : []),
+    'bash',
+    join(bin, 'launch.sh'),
+    folder,
+    way,
+    spec.watchLease ? 'watch' : '-',
+    lower,
+    spec.writable ? 'write' : 'read',
+    '--',
+    ...spec.command,
+  ];
   const env = { PATH: '/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin', LC_ALL: 'C.UTF-8', NODE: process.execPath };
   if (spec.group.entries.length === 0) return { file: call[0] as string, args: call.slice(1), env };
   // The files of cgroups are root's: the process enters before it drops its rights.
-  return { file: '/bin/sh', args: ['-c', 'for f in $TSUNAGI_GROUPS; do echo $$ >"$f"; done; unset TSUNAGI_GROUPS; exec "$@"', 'sh', ...call], env: { ...env, TSUNAGI_GROUPS: spec.group.entries.join(' ') } };
+  return {
+    file: '/bin/sh',
+    args: ['-c', 'for f in $TSUNAGI_GROUPS; do echo $$ >"$f"; done; unset TSUNAGI_GROUPS; exec "$@"', 'sh', ...call],
+    env: { ...env, TSUNAGI_GROUPS: spec.group.entries.join(' ') },
+  };
 }
 
 function relativeTo(folder: string, path: string): string {
@@ -103,14 +120,63 @@ function relativeTo(folder: string, path: string): string {
 }
 
 const systemFolders = ['bin', 'sbin', 'lib', 'lib32', 'lib64', 'libx32'];
-const systemFiles = ['ssl', 'ca-certificates', 'alternatives', 'ld.so.cache', 'ld.so.conf', 'ld.so.conf.d', 'localtime', 'mime.types', 'java-17-openjdk', 'maven', 'python3', 'python3.11'];
+const systemFiles = [
+  'ssl',
+  'ca-certificates',
+  'alternatives',
+  'ld.so.cache',
+  'ld.so.conf',
+  'ld.so.conf.d',
+  'localtime',
+  'mime.types',
+  'java-17-openjdk',
+  'maven',
+  'python3',
+  'python3.11',
+];
 
 function bubblewrapOptions(spec: ChainSpec, ownLoopback: boolean, bin: string): string[] {
-  const options = ['--unshare-user', '--uid', '1000', '--gid', '1000', '--unshare-pid', '--unshare-ipc', '--unshare-uts', '--hostname', 'tsunagi', '--die-with-parent', '--new-session', '--cap-drop', 'ALL', '--info-fd', '8'];
+  const options = [
+    '--unshare-user',
+    '--uid',
+    '1000',
+    '--gid',
+    '1000',
+    '--unshare-pid',
+    '--unshare-ipc',
+    '--unshare-uts',
+    '--hostname',
+    'tsunagi',
+    '--die-with-parent',
+    '--new-session',
+    '--cap-drop',
+    'ALL',
+    '--info-fd',
+    '8',
+  ];
   if (ownLoopback) options.push('--unshare-net');
   options.push('--ro-bind', '/usr', '/usr');
   for (const name of systemFolders) if (existsSync(`/${name}`)) options.push('--symlink', `usr/${name}`, `/${name}`);
-  options.push('--proc', '/proc', '--dev', '/dev', '--tmpfs', '/tmp', '--tmpfs', '/etc', '--dir', '/home', '--tmpfs', '/home/tsunagi', '--tmpfs', '/run', '--dir', '/var', '--tmpfs', '/var/tmp');
+  options.push(
+    '--proc',
+    '/proc',
+    '--dev',
+    '/dev',
+    '--tmpfs',
+    '/tmp',
+    '--tmpfs',
+    '/etc',
+    '--dir',
+    '/home',
+    '--tmpfs',
+    '/home/tsunagi',
+    '--tmpfs',
+    '/run',
+    '--dir',
+    '/var',
+    '--tmpfs',
+    '/var/tmp',
+  );
   for (const name of ['hosts', 'resolv.conf']) options.push('--ro-bind', name, `/etc/${name}`);
   for (const name of Object.keys(etc)) options.push('--ro-bind', join(bin, name), `/etc/${name}`);
   for (const name of systemFiles) options.push('--ro-bind-try', `/etc/${name}`, `/etc/${name}`);
@@ -125,12 +191,23 @@ function bubblewrapOptions(spec: ChainSpec, ownLoopback: boolean, bin: string): 
 
 function pastaOptions({ network }: ChainSpec): string[] {
   const reach = network.reach.map((one) => String(one.port));
-  return [...(network.open ? ['--config-net'] : []), '--no-map-gw', ...['-t', network.listen ? `${network.listen.address}/${network.listen.port}:${network.listen.port}` : 'none'], ...['-u', 'none'], ...['-T', reach.length ? reach.join(',') : 'none'], ...['-U', 'none']];
+  return [
+    ...(network.open ? ['--config-net'] : []),
+    '--no-map-gw',
+    ...['-t', network.listen ? `${network.listen.address}/${network.listen.port}:${network.listen.port}` : 'none'],
+    ...['-u', 'none'],
+    ...['-T', reach.length ? reach.join(',') : 'none'],
+    ...['-U', 'none'],
+  ];
 }
 
 function relayLines({ network }: ChainSpec): string[] {
-  const lines = network.reach.flatMap((one) => [`outside unix:out-${one.port}.sock tcp:127.0.0.1:${one.port}`, `inside tcp:127.0.0.1:${one.port} unix:out-${one.port}.sock`]);
-  if (network.listen) lines.push(`outside tcp:${network.listen.address}:${network.listen.port} unix:in.sock`, `inside unix:in.sock tcp:127.0.0.1:${network.listen.port}`);
+  const lines = network.reach.flatMap((one) => [
+    `outside unix:out-${one.port}.sock tcp:127.0.0.1:${one.port}`,
+    `inside tcp:127.0.0.1:${one.port} unix:out-${one.port}.sock`,
+  ]);
+  if (network.listen)
+    lines.push(`outside tcp:${network.listen.address}:${network.listen.port} unix:in.sock`, `inside unix:in.sock tcp:127.0.0.1:${network.listen.port}`);
   return lines;
 }
 

@@ -52,7 +52,8 @@ export function missingParts(accounts: Accounts): Issue | null {
   ] as const) {
     if (!has(tool)) return issue('tool_missing', { tool, command: `apt-get install -y ${pack}` });
   }
-  if (process.getuid?.() === 0 && (!accounts.work || !accounts.live)) return issue('sandbox_missing', { why: 'the accounts for sandboxed work are missing.', hint: 'Make them: npm run setup' });
+  if (process.getuid?.() === 0 && (!accounts.work || !accounts.live))
+    return issue('sandbox_missing', { why: 'the accounts for sandboxed work are missing.', hint: 'Make them: npm run setup' });
   const tried = spawnSync('unshare', ['-Ur', 'true'], asAccount(accounts.work));
   if (tried.status !== 0) {
     const setting =
@@ -69,13 +70,17 @@ export function missingParts(accounts: Accounts): Issue | null {
 const asAccount = (account: Account | null) => (account ? { uid: account.uid, gid: account.gid } : {});
 
 /** The command that begins a call as an account. */
-export const prefixOf = (account: Account | null): string[] => (account ? ['setpriv', '--reuid', String(account.uid), '--regid', String(account.gid), '--clear-groups', '--no-new-privs'] : ['setpriv', '--no-new-privs']);
+export const prefixOf = (account: Account | null): string[] =>
+  account ? ['setpriv', '--reuid', String(account.uid), '--regid', String(account.gid), '--clear-groups', '--no-new-privs'] : ['setpriv', '--no-new-privs'];
 
 /** Tries pasta once; where it can't start (no routable interface, no device), the relay is used. */
 export function findNetwork(account: Account | null): NetworkWay {
   try {
     const [command = '', ...before] = prefixOf(account);
-    execFileSync(command, [...before, 'pasta', '--config-net', '--no-map-gw', '-t', 'none', '-u', 'none', '-T', 'none', '-U', 'none', '-f', '--', 'true'], { stdio: 'ignore', timeout: 10_000 });
+    execFileSync(command, [...before, 'pasta', '--config-net', '--no-map-gw', '-t', 'none', '-u', 'none', '-T', 'none', '-U', 'none', '-f', '--', 'true'], {
+      stdio: 'ignore',
+      timeout: 10_000,
+    });
     return 'pasta';
   } catch {
     return 'relay';

@@ -24,7 +24,9 @@ export function firstProcess(folder: string): number | null {
 
 export function childrenOf(pid: number): number[] {
   try {
-    return readdirSync(`/proc/${pid}/task`).flatMap((task) => readFileSync(`/proc/${pid}/task/${task}/children`, 'latin1').split(' ').filter(Boolean).map(Number));
+    return readdirSync(`/proc/${pid}/task`).flatMap((task) =>
+      readFileSync(`/proc/${pid}/task/${task}/children`, 'latin1').split(' ').filter(Boolean).map(Number),
+    );
   } catch {
     return [];
   }

@@ -12,32 +12,51 @@ const usage = (detail: string, command: string) => new CodedError('usage', { det
 export function actCommands(program: Command): void {
   const wait = (command: Command) => command.option('--no-wait', 'do not wait until it is live or has failed');
 
-  wait(shared(program.command('deploy <release>').description('bring a release live in an environment without rules'), 'tsunagi deploy r57 --to sailings/staging').requiredOption('--to <environment>', 'where')).action((release: string, options: Shared & { to: string; wait: boolean }) =>
-    ask('deploy', options.to, release, options),
-  );
-  wait(shared(program.command('promote [release]').description('deploy exactly what the environment before has verified'), 'tsunagi promote r57 --to sailings/production').requiredOption('--to <environment>', 'where')).action((release: string | undefined, options: Shared & { to: string; wait: boolean }) =>
-    ask('promote', options.to, release, options),
-  );
-  wait(shared(program.command('revert <environment>').description('go back to what was live before, and hold the environment'), 'tsunagi revert sailings/production').option('--release <release>', 'to this release')).action((environment: string, options: Shared & { release?: string; wait: boolean }) =>
-    ask('revert', environment, options.release, options),
-  );
+  wait(
+    shared(
+      program.command('deploy <release>').description('bring a release live in an environment without rules'),
+      'tsunagi deploy r57 --to sailings/staging',
+    ).requiredOption('--to <environment>', 'where'),
+  ).action((release: string, options: Shared & { to: string; wait: boolean }) => ask('deploy', options.to, release, options));
+  wait(
+    shared(
+      program.command('promote [release]').description('deploy exactly what the environment before has verified'),
+      'tsunagi promote r57 --to sailings/production',
+    ).requiredOption('--to <environment>', 'where'),
+  ).action((release: string | undefined, options: Shared & { to: string; wait: boolean }) => ask('promote', options.to, release, options));
+  wait(
+    shared(
+      program.command('revert <environment>').description('go back to what was live before, and hold the environment'),
+      'tsunagi revert sailings/production',
+    ).option('--release <release>', 'to this release'),
+  ).action((environment: string, options: Shared & { release?: string; wait: boolean }) => ask('revert', environment, options.release, options));
 
-  shared(program.command('hold <environment>').description('let it take nothing by itself until someone lifts it'), 'tsunagi hold sailings/staging --why "data import tonight"')
+  shared(
+    program.command('hold <environment>').description('let it take nothing by itself until someone lifts it'),
+    'tsunagi hold sailings/staging --why "data import tonight"',
+  )
     .option('--why <reason>', 'why')
     .action(async (text: string, options: Shared & { why?: string }) => {
       const place = await environmentPlace(text, options.project);
-      give(options, await post<Environment>(`${place.path}/hold`, { why: options.why ?? '' }), (one) => say(`${one.project}/${one.name} is on hold: ${plain(one.held?.why ?? '')}`));
+      give(options, await post<Environment>(`${place.path}/hold`, { why: options.why ?? '' }), (one) =>
+        say(`${one.project}/${one.name} is on hold: ${plain(one.held?.why ?? '')}`),
+      );
     });
   shared(program.command('lift <environment>').description('end a hold'), 'tsunagi lift sailings/staging').action(async (text: string, options: Shared) => {
     const place = await environmentPlace(text, options.project);
     give(options, await post<Environment>(`${place.path}/lift`), (one) => say(`${one.project}/${one.name} is not on hold any more.`));
   });
 
-  shared(program.command('follow [what]').description('follow a run (131) or deployment (d17) until it ends; left out: the newest run'), 'tsunagi follow 131 --project sailings').action(async (what: string | undefined, options: Shared) => {
+  shared(
+    program.command('follow [what]').description('follow a run (131) or deployment (d17) until it ends; left out: the newest run'),
+    'tsunagi follow 131 --project sailings',
+  ).action(async (what: string | undefined, options: Shared) => {
     const project = await projectName(options.project);
     const deployment = what?.startsWith('d') ? numberOf(what, 'd') : null;
     if (deployment) return finish(await followDeployment(project, deployment, !options.json), options);
-    const number = what ? numberOf(what.replace(/^run\s*/, ''), '') : ((await get<{ items: { number: number }[] }>(`/api/runs?project=${encodeURIComponent(project)}&limit=1`)).items[0]?.number ?? null);
+    const number = what
+      ? numberOf(what.replace(/^run\s*/, ''), '')
+      : ((await get<{ items: { number: number }[] }>(`/api/runs?project=${encodeURIComponent(project)}&limit=1`)).items[0]?.number ?? null);
     if (!number) throw usage(what ? `\`${what}\` is no run (131) and no deployment (d17).` : 'There is no run yet.', 'follow');
     const run = await followRun(project, number, !options.json);
     give(options, run, () => {});
@@ -50,7 +69,8 @@ async function ask(kind: 'deploy' | 'promote' | 'revert', where: string, release
   const number = release === undefined ? null : numberOf(release, 'r');
   if (release !== undefined && number === null) throw usage(`\`${release}\` is no release; one looks like r57.`, kind);
   const asked = await post<Deployment>(`${place.path}/deployments`, { kind, ...(number === null ? {} : { release: number }) });
-  if (!options.json) say(`d${asked.number}: r${asked.release} to ${asked.project}/${asked.environment}  ${faint(`${short(asked.commit.id)} ${plain(asked.commit.title)}`)}`);
+  if (!options.json)
+    say(`d${asked.number}: r${asked.release} to ${asked.project}/${asked.environment}  ${faint(`${short(asked.commit.id)} ${plain(asked.commit.title)}`)}`);
   if (!options.wait) return give(options, asked, () => {});
   finish(await followDeployment(place.project, asked.number, !options.json), options);
 }
@@ -67,12 +87,17 @@ async function followDeployment(project: string, number: number, talk: boolean):
   const show = async (): Promise<boolean> => {
     deployment = await get<Deployment>(path);
     const line = `${deployment.state} ${deployment.failure?.code ?? ''}`;
-    if (talk && line !== last) say(`  ${state(deployment.state)}${deployment.failure ? `  ${plain(deployment.failure.says)}\n  ${faint(plain(deployment.failure.next))}` : ''}${deployment.state === 'live' ? faint(`  after ${took(deployment.createdAt, deployment.liveAt)}`) : ''}`);
+    if (talk && line !== last)
+      say(
+        `  ${state(deployment.state)}${deployment.failure ? `  ${plain(deployment.failure.says)}\n  ${faint(plain(deployment.failure.next))}` : ''}${deployment.state === 'live' ? faint(`  after ${took(deployment.createdAt, deployment.liveAt)}`) : ''}`,
+      );
     last = line;
     return !deploymentMoving(deployment.state);
   };
   if (await show()) return deployment;
-  await follow(`/api/feed?project=${encodeURIComponent(project)}`, async (kind, data: Event) => (kind === 'open' || data.subject === `d${number}` || data.subject === `${project}/${deployment.environment}` ? show() : false));
+  await follow(`/api/feed?project=${encodeURIComponent(project)}`, async (kind, data: Event) =>
+    kind === 'open' || data.subject === `d${number}` || data.subject === `${project}/${deployment.environment}` ? show() : false,
+  );
   return deployment;
 }
 
@@ -96,11 +121,17 @@ async function followRun(project: string, number: number, talk: boolean): Promis
     }
     return run.state !== 'waiting' && run.state !== 'running';
   };
-  if (!(await look())) await follow(`/api/feed?project=${encodeURIComponent(project)}`, async (kind, data: Event) => (kind === 'open' || data.subject === `run ${number}` ? look() : false));
+  if (!(await look()))
+    await follow(`/api/feed?project=${encodeURIComponent(project)}`, async (kind, data: Event) =>
+      kind === 'open' || data.subject === `run ${number}` ? look() : false,
+    );
   await Promise.all(logs);
   if (!talk) return run;
-  for (const task of run.taskList) say(`${state(task.state).padEnd(8)} ${task.name}  ${faint(took(task.startedAt, task.endedAt))}${task.issue ? `  ${plain(task.issue.says)}` : ''}`);
-  say(`${bold(`run ${number}`)} ${state(run.state)} ${faint(`${ago(run.endedAt)}, after ${took(run.createdAt, run.endedAt)}`)}${run.release ? `, and became ${bold(`r${run.release}`)}` : ''}`);
+  for (const task of run.taskList)
+    say(`${state(task.state).padEnd(8)} ${task.name}  ${faint(took(task.startedAt, task.endedAt))}${task.issue ? `  ${plain(task.issue.says)}` : ''}`);
+  say(
+    `${bold(`run ${number}`)} ${state(run.state)} ${faint(`${ago(run.endedAt)}, after ${took(run.createdAt, run.endedAt)}`)}${run.release ? `, and became ${bold(`r${run.release}`)}` : ''}`,
+  );
   if (run.issue) say(plain(run.issue.says), faint(plain(run.issue.next)));
   for (const one of run.definitionIssues) say(`  tsunagi.yaml:${one.line}:${one.column}  ${plain(one.says)} ${faint(plain(one.next))}`);
   return run;

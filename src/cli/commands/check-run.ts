@@ -17,11 +17,19 @@ export function runCheck(path: string | undefined, options: Shared): void {
   const attributes = join(dirname(file), '.gitattributes');
   const warnings = definition && files ? checkAgainst(definition, files, existsSync(attributes) ? readFileSync(attributes, 'utf8') : null) : [];
   const errors = issues.filter((one) => one.severity === 'error');
-  if (options.json) json({ valid: definition !== null, issues: issues.map((one) => ({ ...one, ...wording(one) })), warnings: warnings.map((one) => ({ ...one, ...wording(one) })) });
+  if (options.json)
+    json({
+      valid: definition !== null,
+      issues: issues.map((one) => ({ ...one, ...wording(one) })),
+      warnings: warnings.map((one) => ({ ...one, ...wording(one) })),
+    });
   else {
     for (const one of issues) say(place(file, one));
     for (const one of warnings) say(`${plain(wording(one).says)} ${faint(plain(wording(one).next))}`);
-    if (definition) say(`${file} is right: ${count(Object.keys(definition.tasks).length, 'task')}, ${count(Object.keys(definition.release?.parts ?? {}).length, 'part')}, ${count(Object.keys(definition.environments).length, 'environment')}.`);
+    if (definition)
+      say(
+        `${file} is right: ${count(Object.keys(definition.tasks).length, 'task')}, ${count(Object.keys(definition.release?.parts ?? {}).length, 'part')}, ${count(Object.keys(definition.environments).length, 'environment')}.`,
+      );
     else say(`${count(errors.length, 'mistake')}.`);
   }
   if (!definition) process.exitCode = 1;

@@ -1,13 +1,31 @@
 /** Commands that show: board, project, run, release, agent, events, logs. */
 import type { Command } from 'commander';
 import { CodedError } from '../../core/errors.js';
-import type { AddedProject, AddedToken, AgentView, Board, Environment, EnvironmentDetail, Event, LogChunk, PageOf, Project, Release, ReleaseDetail, Run, RunDetail, Token } from '../../wire/api.js';
+import type {
+  AddedProject,
+  AddedToken,
+  AgentView,
+  Board,
+  Environment,
+  EnvironmentDetail,
+  Event,
+  LogChunk,
+  PageOf,
+  Project,
+  Release,
+  ReleaseDetail,
+  Run,
+  RunDetail,
+  Token,
+} from '../../wire/api.js';
 import { call, environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, bytes, faint, plain, say, short, state, table, took } from '../print.js';
 import { give, numberOf, type Shared, shared } from './shared.js';
 
 export function lookCommands(program: Command): void {
-  shared(program.command('board').description('what is live where, and what waits'), 'tsunagi board', { project: false }).action(async (options: Shared) => give(options, await get<Board>('/api/board'), showBoard));
+  shared(program.command('board').description('what is live where, and what waits'), 'tsunagi board', { project: false }).action(async (options: Shared) =>
+    give(options, await get<Board>('/api/board'), showBoard),
+  );
 
   const project = program.command('project').description('repositories and where their commits come from');
   shared(project.command('list').description('all projects'), 'tsunagi project list', { project: false }).action(async (options: Shared) =>
@@ -20,17 +38,31 @@ export function lookCommands(program: Command): void {
       ),
     ),
   );
-  shared(project.command('add <name>').description('add a project, hosted here or told of by its code host'), 'tsunagi project add sailings --notified https://code.kohama.example/sailings.git', { project: false })
+  shared(
+    project.command('add <name>').description('add a project, hosted here or told of by its code host'),
+    'tsunagi project add sailings --notified https://code.kohama.example/sailings.git',
+    { project: false },
+  )
     .option('--hosted', 'its commits are pushed straight to this service (default)')
     .option('--notified <url>', 'its code host sends events, and is fetched from')
     .option('--main <branch>', 'the main branch', 'main')
     .option('--folder <path>', 'the project’s folder in a larger repository')
     .action(async (name: string, options: Shared & { notified?: string; main: string; folder?: string }) => {
-      const body = { name, source: options.notified ? 'notified' : 'hosted', mainBranch: options.main, ...(options.folder ? { folder: options.folder } : {}), ...(options.notified ? { url: options.notified } : {}) };
+      const body = {
+        name,
+        source: options.notified ? 'notified' : 'hosted',
+        mainBranch: options.main,
+        ...(options.folder ? { folder: options.folder } : {}),
+        ...(options.notified ? { url: options.notified } : {}),
+      };
       give(options, await post<AddedProject>('/api/projects', body), (one) => {
         say(`${bold(one.name)} is added.`);
         if (one.eventSecret) say(`Let the code host send its events to ${one.endpoint}`, `and sign them with this secret, shown this once: ${one.eventSecret}`);
-        else say(`Push to it:  git push ${one.endpoint.replace('//', '//x:TOKEN@')} ${one.mainBranch}`, 'TOKEN is one of the role developer or higher: tsunagi token add push --role developer');
+        else
+          say(
+            `Push to it:  git push ${one.endpoint.replace('//', '//x:TOKEN@')} ${one.mainBranch}`,
+            'TOKEN is one of the role developer or higher: tsunagi token add push --role developer',
+          );
       });
     });
 
@@ -50,10 +82,18 @@ export function lookCommands(program: Command): void {
     .option('--kind <kind>', 'person, agent or edge', 'person')
     .option('--days <n>', 'how many days it is good for')
     .action(async (name: string, options: Shared & { role?: string; kind: string; days?: string }) => {
-      const body = { name, kind: options.kind, ...(options.role ? { role: options.role } : {}), ...(options.project ? { project: options.project } : {}), ...(options.days ? { days: Number(options.days) } : {}) };
+      const body = {
+        name,
+        kind: options.kind,
+        ...(options.role ? { role: options.role } : {}),
+        ...(options.project ? { project: options.project } : {}),
+        ...(options.days ? { days: Number(options.days) } : {}),
+      };
       give(options, await post<AddedToken>('/api/tokens', body), (one) => say(one.token));
     });
-  shared(token.command('remove <id>').description('take a token back'), 'tsunagi token remove 0190…', { project: false }).action(async (id: string, options: Shared) => give(options, await call('DELETE', `/api/tokens/${encodeURIComponent(id)}`), () => say('removed')));
+  shared(token.command('remove <id>').description('take a token back'), 'tsunagi token remove 0190…', { project: false }).action(
+    async (id: string, options: Shared) => give(options, await call('DELETE', `/api/tokens/${encodeURIComponent(id)}`), () => say('removed')),
+  );
 
   const run = program.command('run').description('passes through a commit’s tasks');
   shared(run.command('list').description('runs, the newest first'), 'tsunagi run list --state failed')
@@ -67,21 +107,39 @@ export function lookCommands(program: Command): void {
         say(
           table(
             ['RUN', 'PROJECT', 'STATE', 'OF', 'COMMIT', 'TOOK', 'WHEN', 'TITLE'],
-            items.map((one) => [String(one.number), one.project, state(one.state), of(one), short(one.commit.id), took(one.createdAt, one.endedAt), ago(one.createdAt), plain(one.commit.title)]),
+            items.map((one) => [
+              String(one.number),
+              one.project,
+              state(one.state),
+              of(one),
+              short(one.commit.id),
+              took(one.createdAt, one.endedAt),
+              ago(one.createdAt),
+              plain(one.commit.title),
+            ]),
           ),
         ),
       );
     });
-  shared(run.command('show <number>').description('one run with its tasks'), 'tsunagi run show 131 --project sailings').action(async (text: string, options: Shared) => {
-    const number = numberOf(text, '');
-    if (!number) throw new CodedError('usage', { detail: `\`${text}\` is no number of a run.`, command: 'run show' });
-    give(options, await get<RunDetail>(`/api/projects/${await projectName(options.project)}/runs/${number}`), showRun);
-  });
-  shared(run.command('start <ref>').description('run a branch, commit or pull request (pr-N); permits an untrusted commit that waits'), 'tsunagi run start main --project sailings').action(async (ref: string, options: Shared) =>
-    give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs`, { ref }), (one) => say(`run ${one.number} of ${short(one.commit.id)} ${plain(one.commit.title)}`, faint(`tsunagi follow ${one.number} --project ${one.project}`))),
+  shared(run.command('show <number>').description('one run with its tasks'), 'tsunagi run show 131 --project sailings').action(
+    async (text: string, options: Shared) => {
+      const number = numberOf(text, '');
+      if (!number) throw new CodedError('usage', { detail: `\`${text}\` is no number of a run.`, command: 'run show' });
+      give(options, await get<RunDetail>(`/api/projects/${await projectName(options.project)}/runs/${number}`), showRun);
+    },
+  );
+  shared(
+    run.command('start <ref>').description('run a branch, commit or pull request (pr-N); permits an untrusted commit that waits'),
+    'tsunagi run start main --project sailings',
+  ).action(async (ref: string, options: Shared) =>
+    give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs`, { ref }), (one) =>
+      say(`run ${one.number} of ${short(one.commit.id)} ${plain(one.commit.title)}`, faint(`tsunagi follow ${one.number} --project ${one.project}`)),
+    ),
   );
   shared(run.command('stop <number>').description('end a run and every process of it'), 'tsunagi run stop 131').action(async (text: string, options: Shared) =>
-    give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs/${numberOf(text, '') ?? 0}/stop`), (one) => say(`run ${one.number} is being stopped`)),
+    give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs/${numberOf(text, '') ?? 0}/stop`), (one) =>
+      say(`run ${one.number} is being stopped`),
+    ),
   );
 
   const release = program.command('release').description('immutable bytes with evidence');
@@ -95,11 +153,16 @@ export function lookCommands(program: Command): void {
       ),
     ),
   );
-  shared(release.command('show <release>').description('one release: digest, parts, evidence'), 'tsunagi release show r57 --project sailings').action(async (text: string, options: Shared) =>
-    give(options, await get<ReleaseDetail>(`/api/projects/${await projectName(options.project)}/releases/${numberOf(text, 'r') ?? 0}`), showRelease),
+  shared(release.command('show <release>').description('one release: digest, parts, evidence'), 'tsunagi release show r57 --project sailings').action(
+    async (text: string, options: Shared) =>
+      give(options, await get<ReleaseDetail>(`/api/projects/${await projectName(options.project)}/releases/${numberOf(text, 'r') ?? 0}`), showRelease),
   );
 
-  shared(program.command('agent').description('the machines that do the work').command('list').description('agents with what they can do'), 'tsunagi agent list', { project: false }).action(async (options: Shared) =>
+  shared(
+    program.command('agent').description('the machines that do the work').command('list').description('agents with what they can do'),
+    'tsunagi agent list',
+    { project: false },
+  ).action(async (options: Shared) =>
     give(options, await get<PageOf<AgentView>>('/api/agents'), ({ items }) =>
       say(
         table(
@@ -120,7 +183,10 @@ export function lookCommands(program: Command): void {
     ),
   );
 
-  shared(program.command('environment').description('places where releases are live').command('show <environment>').description('parts, instances, history'), 'tsunagi environment show sailings/production').action(async (text: string, options: Shared) =>
+  shared(
+    program.command('environment').description('places where releases are live').command('show <environment>').description('parts, instances, history'),
+    'tsunagi environment show sailings/production',
+  ).action(async (text: string, options: Shared) =>
     give(options, await get<EnvironmentDetail>((await environmentPlace(text, options.project)).path), showEnvironment),
   );
 
@@ -152,7 +218,11 @@ export function lookCommands(program: Command): void {
       const detail = await get<EnvironmentDetail>(place.path);
       const chosen = detail.instanceList.filter((one) => (!options.part || one.part === options.part) && (one.state === 'ready' || one.state === 'starting'));
       const shown = chosen.length ? chosen : detail.instanceList.slice(0, 1);
-      await Promise.all(shown.map((one) => printLog(`${one.part} ${one.position}`, `/api/instances/${one.id}/log?tail=20000`, Boolean(options.follow), Boolean(options.json), shown.length > 1)));
+      await Promise.all(
+        shown.map((one) =>
+          printLog(`${one.part} ${one.position}`, `/api/instances/${one.id}/log?tail=20000`, Boolean(options.follow), Boolean(options.json), shown.length > 1),
+        ),
+      );
     });
 }
 
@@ -193,14 +263,21 @@ function environmentRow(one: Environment): string[] {
   if (one.moving) notes.push(`r${one.moving.release} ${one.moving.state}`);
   if (one.failed?.failure) notes.push(`r${one.failed.release} failed: ${plain(one.failed.failure.says)}`);
   if (one.held) notes.push(`on hold: ${plain(one.held.why)}`);
-  if (one.waits) notes.push(one.waits.allowed ? `${one.waits.commits} ${one.waits.commits === 1 ? 'commit waits' : 'commits wait'}: tsunagi promote r${one.waits.release} --to ${one.project}/${one.name}` : `r${one.waits.release} waits`);
+  if (one.waits)
+    notes.push(
+      one.waits.allowed
+        ? `${one.waits.commits} ${one.waits.commits === 1 ? 'commit waits' : 'commits wait'}: tsunagi promote r${one.waits.release} --to ${one.project}/${one.name}`
+        : `r${one.waits.release} waits`,
+    );
   const live = one.live ? `r${one.live.release}${one.verified ? ' verified' : ''}` : '';
   if (one.live) notes.unshift(`live ${ago(one.live.liveAt)}`, one.url);
   return [one.name, state(one.live || one.serving ? one.health : one.state), live, notes.join(' · ')];
 }
 
 function showRun(run: RunDetail): void {
-  say(`${bold(`run ${run.number}`)} ${state(run.state)}  ${short(run.commit.id)} ${plain(run.commit.title)}  ${faint(`${of(run)} · ${took(run.createdAt, run.endedAt)}`)}`);
+  say(
+    `${bold(`run ${run.number}`)} ${state(run.state)}  ${short(run.commit.id)} ${plain(run.commit.title)}  ${faint(`${of(run)} · ${took(run.createdAt, run.endedAt)}`)}`,
+  );
   if (run.issue) say(plain(run.issue.says), faint(plain(run.issue.next)));
   for (const one of run.definitionIssues) say(`  tsunagi.yaml:${one.line}:${one.column}  ${plain(one.says)} ${faint(plain(one.next))}`);
   for (const one of run.warnings) say(faint(`  ${plain(one.says)}`));
@@ -208,11 +285,21 @@ function showRun(run: RunDetail): void {
     say(
       table(
         ['TASK', 'STATE', 'TOOK', 'TESTS', 'WHY'],
-        run.taskList.map((task) => [task.name, state(task.state), took(task.startedAt, task.endedAt), task.tests ? `${task.tests.passed} passed, ${task.tests.failed} failed` : '', plain(task.issue?.says ?? '')]),
+        run.taskList.map((task) => [
+          task.name,
+          state(task.state),
+          took(task.startedAt, task.endedAt),
+          task.tests ? `${task.tests.passed} passed, ${task.tests.failed} failed` : '',
+          plain(task.issue?.says ?? ''),
+        ]),
       ),
     );
   for (const task of run.taskList) {
-    for (const test of task.tests?.cases.filter((one) => one.state === 'failed').slice(0, 10) ?? []) say(`  ${state('failed')} ${plain(test.group)} ${bold(plain(test.name))} ${faint(plain(test.place))}`, `         ${plain(test.message.split('\n')[0] ?? '')}`);
+    for (const test of task.tests?.cases.filter((one) => one.state === 'failed').slice(0, 10) ?? [])
+      say(
+        `  ${state('failed')} ${plain(test.group)} ${bold(plain(test.name))} ${faint(plain(test.place))}`,
+        `         ${plain(test.message.split('\n')[0] ?? '')}`,
+      );
   }
   if (run.release) say(`It became ${bold(`r${run.release}`)}.`);
 }
@@ -250,14 +337,30 @@ function showEnvironment(one: EnvironmentDetail): void {
       '',
       table(
         ['INSTANCE', 'STATE', 'OF', 'AGENT', 'PORT', 'SINCE', 'WHY'],
-        one.instanceList.map((item) => [`${item.part} ${item.position}`, state(item.state), `d${item.deployment}`, item.agent ?? '', String(item.port ?? ''), ago(item.readyAt ?? item.createdAt), plain(item.issue?.says ?? '')]),
+        one.instanceList.map((item) => [
+          `${item.part} ${item.position}`,
+          state(item.state),
+          `d${item.deployment}`,
+          item.agent ?? '',
+          String(item.port ?? ''),
+          ago(item.readyAt ?? item.createdAt),
+          plain(item.issue?.says ?? ''),
+        ]),
       ),
     );
   say(
     '',
     table(
       ['DEPLOYMENT', 'RELEASE', 'STATE', 'HOW', 'BY', 'WHEN', 'WHY'],
-      one.history.map((item) => [`d${item.number}`, `r${item.release}`, state(item.state), item.kind, plain(item.actor), ago(item.createdAt), plain(item.failure?.says ?? '')]),
+      one.history.map((item) => [
+        `d${item.number}`,
+        `r${item.release}`,
+        state(item.state),
+        item.kind,
+        plain(item.actor),
+        ago(item.createdAt),
+        plain(item.failure?.says ?? ''),
+      ]),
     ),
   );
 }

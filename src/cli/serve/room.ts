@@ -32,7 +32,12 @@ export async function runRoom(name: string): Promise<void> {
       host: get('HOST') ?? '127.0.0.1',
       port: Number(need('PORT')),
       ...(url ? { url } : {}),
-      addresses: { standing: get('STANDING_DOMAIN') ?? 'localhost', review: get('REVIEW_DOMAIN') ?? 'review.localhost', scheme: get('EDGE_SCHEME') === 'https' ? 'https' : 'http', port: get('EDGE_PORT') ? Number(get('EDGE_PORT')) : null },
+      addresses: {
+        standing: get('STANDING_DOMAIN') ?? 'localhost',
+        review: get('REVIEW_DOMAIN') ?? 'review.localhost',
+        scheme: get('EDGE_SCHEME') === 'https' ? 'https' : 'http',
+        port: get('EDGE_PORT') ? Number(get('EDGE_PORT')) : null,
+      },
       timing,
       console: get('CONSOLE') ?? fileURLToPath(new URL('../../../console', import.meta.url)),
       ...logLevel,
@@ -58,7 +63,15 @@ export async function runRoom(name: string): Promise<void> {
     close = (signal) => agent.close(signal === 'SIGINT' ? 'end' : 'leave');
   } else if (name === 'edge') {
     const { startEdge } = await import('../../edge/edge.js');
-    const edge = await startEdge({ url: need('URL'), token: need('TOKEN'), name: get('NAME') ?? 'quay-1', folder: need('DATA'), host: get('HOST') ?? '127.0.0.1', port: Number(need('PORT')), ...logLevel });
+    const edge = await startEdge({
+      url: need('URL'),
+      token: need('TOKEN'),
+      name: get('NAME') ?? 'quay-1',
+      folder: need('DATA'),
+      host: get('HOST') ?? '127.0.0.1',
+      port: Number(need('PORT')),
+      ...logLevel,
+    });
     close = () => edge.close();
   } else throw new CodedError('usage', { detail: `\`${name}\` is no room; there are service, agent and edge.`, command: 'serve' });
 

@@ -67,22 +67,58 @@ export async function openHouse(options: HouseOptions): Promise<House> {
   try {
     const cluster = prepareCluster(join(data, 'records'), ports.database);
     let database = '';
-    const postgres = await keepRunning({ name: 'database', start: () => startCluster(cluster, logFile('database')), ready: async () => void (database = await openDatabase(cluster, 'tsunagi')), signal: 'SIGINT' }, say);
+    const postgres = await keepRunning(
+      {
+        name: 'database',
+        start: () => startCluster(cluster, logFile('database')),
+        ready: async () => void (database = await openDatabase(cluster, 'tsunagi')),
+        signal: 'SIGINT',
+      },
+      say,
+    );
     kept.push(postgres);
     const { makeSignIn, makeToken } = await import('../../service/start.js');
     await makeSignIn(database, 'owner');
     const tokens = await keptTokens(data, (kind, name) => makeToken(database, kind, name));
     const url = `http://127.0.0.1:${ports.console}`;
     const room = (name: 'service' | 'agent' | 'edge', env: Record<string, string>, signal: NodeJS.Signals, ready: () => Promise<void>) =>
-      keepRunning({ name, signal, ready, start: () => spawn('setpriv', ['--pdeathsig', 'TERM', process.execPath, entry, name], { cwd: '/', stdio: ['ignore', logFile(name), logFile(name)], env: { PATH: process.env.PATH ?? '', HOME: process.env.HOME ?? '/', LANG: 'C.UTF-8', ...options.env, ...env } }) }, say);
-    const service = await room('service', { TSUNAGI_DATABASE: database, TSUNAGI_DATA: join(data, 'service'), TSUNAGI_PORT: String(ports.console), TSUNAGI_EDGE_PORT: String(ports.edge) }, 'SIGTERM', () => answers(`${url}/api/health`));
+      keepRunning(
+        {
+          name,
+          signal,
+          ready,
+          start: () =>
+            spawn('setpriv', ['--pdeathsig', 'TERM', process.execPath, entry, name], {
+              cwd: '/',
+              stdio: ['ignore', logFile(name), logFile(name)],
+              env: { PATH: process.env.PATH ?? '', HOME: process.env.HOME ?? '/', LANG: 'C.UTF-8', ...options.env, ...env },
+            }),
+        },
+        say,
+      );
+    const service = await room(
+      'service',
+      { TSUNAGI_DATABASE: database, TSUNAGI_DATA: join(data, 'service'), TSUNAGI_PORT: String(ports.console), TSUNAGI_EDGE_PORT: String(ports.edge) },
+      'SIGTERM',
+      () => answers(`${url}/api/health`),
+    );
     kept.push(service);
     const [edge, agent] = await Promise.all([
-      room('edge', { TSUNAGI_URL: url, TSUNAGI_TOKEN: tokens.edge, TSUNAGI_DATA: join(data, 'edge'), TSUNAGI_PORT: String(ports.edge) }, 'SIGTERM', () => answers(`http://127.0.0.1:${ports.edge}/`)),
+      room('edge', { TSUNAGI_URL: url, TSUNAGI_TOKEN: tokens.edge, TSUNAGI_DATA: join(data, 'edge'), TSUNAGI_PORT: String(ports.edge) }, 'SIGTERM', () =>
+        answers(`http://127.0.0.1:${ports.edge}/`),
+      ),
       room('agent', { TSUNAGI_URL: url, TSUNAGI_TOKEN: tokens.agent, TSUNAGI_DATA: join(data, 'agent') }, 'SIGINT', () => agentRegistered(url, tokens.person)),
     ]);
     kept.push(edge, agent);
-    return { url, edgePort: ports.edge, ports, token: tokens.person, signIn: async () => (await makeSignIn(database, 'owner')).code, rooms: { database: postgres, service, agent, edge }, close };
+    return {
+      url,
+      edgePort: ports.edge,
+      ports,
+      token: tokens.person,
+      signIn: async () => (await makeSignIn(database, 'owner')).code,
+      rooms: { database: postgres, service, agent, edge },
+      close,
+    };
   } catch (error) {
     await close();
     throw error instanceof CodedError ? error : new CodedError('unavailable', { detail: `${(error as Error).message}; its log is in ${logs}.` }, error);
@@ -94,7 +130,8 @@ function lock(data: string): () => void {
   const file = join(data, 'serve.pid');
   if (existsSync(file)) {
     const pid = Number(readFileSync(file, 'utf8'));
-    if (pid !== process.pid && existsSync(`/proc/${pid}`) && readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('node')) throw new CodedError('unavailable', { detail: `${data} is in use by process ${pid}.` });
+    if (pid !== process.pid && existsSync(`/proc/${pid}`) && readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('node'))
+      throw new CodedError('unavailable', { detail: `${data} is in use by process ${pid}.` });
   }
   writeFileSync(file, String(process.pid));
   return () => rmSync(file, { force: true });
@@ -171,7 +208,8 @@ export function parsePorts(texts: readonly string[]): Partial<Ports> {
   return Object.fromEntries(
     texts.map((text) => {
       const [what, number] = text.split('=');
-      if (!what || !(what in defaultPorts) || !/^\d{2,5}$/.test(number ?? '')) throw new CodedError('usage', { detail: `\`${text}\` is no port; write console=7780, edge=7781 or database=7782.`, command: 'serve' });
+      if (!what || !(what in defaultPorts) || !/^\d{2,5}$/.test(number ?? ''))
+        throw new CodedError('usage', { detail: `\`${text}\` is no port; write console=7780, edge=7781 or database=7782.`, command: 'serve' });
       return [what, Number(number)];
     }),
   );

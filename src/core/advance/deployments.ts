@@ -61,7 +61,15 @@ export interface DeploymentFacts {
   limits: { readyMs: number; cutoverMs: number };
 }
 
-export type DeploymentEffect = { do: 'prepare' } | { do: 'startServers' } | { do: 'serve'; which: 'this' | 'before' } | { do: 'endWorkers'; of: 'this' | 'before' } | { do: 'startWorkers'; of: 'this' | 'before' } | { do: 'verify' } | { do: 'endServers' } | { do: 'goLive' };
+export type DeploymentEffect =
+  | { do: 'prepare' }
+  | { do: 'startServers' }
+  | { do: 'serve'; which: 'this' | 'before' }
+  | { do: 'endWorkers'; of: 'this' | 'before' }
+  | { do: 'startWorkers'; of: 'this' | 'before' }
+  | { do: 'verify' }
+  | { do: 'endServers' }
+  | { do: 'goLive' };
 
 export interface DeploymentStep {
   state: DeploymentState;
@@ -76,7 +84,12 @@ const gone = (one: InstanceFact) => one.state === 'failed' || one.state === 'end
 const ready = (one: InstanceFact) => one.wanted && one.state === 'ready';
 
 export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
-  const stay = (effects: DeploymentEffect[] = [], again: number | null = null): DeploymentStep => ({ state: facts.state, failure: facts.failure, effects, again });
+  const stay = (effects: DeploymentEffect[] = [], again: number | null = null): DeploymentStep => ({
+    state: facts.state,
+    failure: facts.failure,
+    effects,
+    again,
+  });
   const to = (state: DeploymentState, effects: DeploymentEffect[] = []): DeploymentStep => ({ state, failure: facts.failure, effects, again: facts.now });
   const fails = (why: Issue): DeploymentStep => ({ state: facts.state, failure: why, effects: [], again: facts.now });
   if (facts.failure && facts.state !== 'failed' && facts.state !== 'live') return restore(facts, stay, to);
@@ -99,7 +112,8 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
       const wanted = facts.servers.filter((one) => one.wanted && !gone(one));
       if (wanted.length < facts.serversAsked) return stay([{ do: 'startServers' }], facts.since + facts.limits.readyMs);
       if (facts.servers.filter(ready).length >= facts.serversAsked) return to('cutover');
-      if (facts.now >= facts.since + facts.limits.readyMs) return fails(issue('instance_setup', { part: 'the new servers', detail: 'no agent started them in time' }));
+      if (facts.now >= facts.since + facts.limits.readyMs)
+        return fails(issue('instance_setup', { part: 'the new servers', detail: 'no agent started them in time' }));
       return stay([], facts.since + facts.limits.readyMs);
     }
     case 'cutover': {
@@ -131,7 +145,11 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
   }
 }
 
-function restore(facts: DeploymentFacts, stay: (effects?: DeploymentEffect[], again?: number | null) => DeploymentStep, to: (state: DeploymentState, effects?: DeploymentEffect[]) => DeploymentStep): DeploymentStep {
+function restore(
+  facts: DeploymentFacts,
+  stay: (effects?: DeploymentEffect[], again?: number | null) => DeploymentStep,
+  to: (state: DeploymentState, effects?: DeploymentEffect[]) => DeploymentStep,
+): DeploymentStep {
   if (facts.before) {
     if (facts.serving === 'this') return stay([{ do: 'serve', which: 'before' }]);
     if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);

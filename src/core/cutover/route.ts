@@ -1,5 +1,7 @@
 /** The table of an edge: host → what stands at which path. */
-export type RoutePath = { at: string; kind: 'site'; part: string; bytes: string; layers: string[]; root: string; fallback: string | null } | { at: string; kind: 'server'; part: string; instances: { id: string; address: string; port: number }[] };
+export type RoutePath =
+  | { at: string; kind: 'site'; part: string; bytes: string; layers: string[]; root: string; fallback: string | null }
+  | { at: string; kind: 'server'; part: string; instances: { id: string; address: string; port: number }[] };
 
 export interface Route {
   /** `sailings/staging`. */

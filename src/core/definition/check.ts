@@ -4,7 +4,8 @@ import { select } from '../paths.js';
 import type { Definition } from './model.js';
 
 /** Root files that tools look for by themselves. */
-const wellKnown = /^(package-lock\.json|npm-shrinkwrap\.json|yarn\.lock|pnpm-lock\.yaml|tsconfig(\..+)?\.json|(jest|vitest|vite|webpack|babel|eslint)\.config\.[cm]?[jt]s|\.babelrc|\.npmrc|pyproject\.toml|requirements\.txt|setup\.cfg|tox\.ini|pytest\.ini|pom\.xml|Cargo\.lock|go\.sum)$/;
+const wellKnown =
+  /^(package-lock\.json|npm-shrinkwrap\.json|yarn\.lock|pnpm-lock\.yaml|tsconfig(\..+)?\.json|(jest|vitest|vite|webpack|babel|eslint)\.config\.[cm]?[jt]s|\.babelrc|\.npmrc|pyproject\.toml|requirements\.txt|setup\.cfg|tox\.ini|pytest\.ini|pom\.xml|Cargo\.lock|go\.sum)$/;
 
 /**
  * @param paths every file of the project's folder
@@ -23,7 +24,8 @@ export function checkAgainst(definition: Definition, paths: readonly string[], a
     for (const file of paths) if (wellKnown.test(file) && !seen.has(file)) issues.push(issue('unread_root_file', { place: `tasks.${task.name}`, file }));
   }
   for (const part of Object.values(definition.release?.parts ?? {})) idle(part.files, `release.parts.${part.name}.files`);
-  for (const environment of Object.values(definition.environments)) if (environment.verify) idle(environment.verify.reads, `environments.${environment.name}.verify.reads`);
+  for (const environment of Object.values(definition.environments))
+    if (environment.verify) idle(environment.verify.reads, `environments.${environment.name}.verify.reads`);
   const asked = attributes && /^[^#\n]*\s(filter=\S+|text(=auto)?|eol=\S+|ident)(\s|$)/m.exec(attributes);
   if (asked) issues.push(issue('filter_attribute', { file: '.gitattributes', attribute: asked[1] as string }));
   return issues;

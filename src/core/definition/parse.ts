@@ -28,7 +28,8 @@ export const definitionLimit = 256 * 1024;
 
 export function parseDefinition(source: string | Uint8Array): Parsed {
   const first = { line: 1, column: 1, endLine: 1, endColumn: 1, severity: 'error' as const };
-  if (Buffer.byteLength(source) > definitionLimit) return { definition: null, issues: [{ ...issue('definition_too_large', { path: 'tsunagi.yaml', limit: '256 KiB' }), ...first }] };
+  if (Buffer.byteLength(source) > definitionLimit)
+    return { definition: null, issues: [{ ...issue('definition_too_large', { path: 'tsunagi.yaml', limit: '256 KiB' }), ...first }] };
   let text: string;
   try {
     text = typeof source === 'string' ? source : new TextDecoder('utf-8', { fatal: true }).decode(source);
@@ -86,10 +87,13 @@ function build(root: Read, report: Report): Definition {
   const tasks = Object.fromEntries(entriesAt(root, 'tasks').map(([name, { value }]) => [name, task(name, value)]));
   const names = Object.keys(tasks);
   const checkNeeds = (value: Read) => {
-    for (const need of listAt(value, 'needs') ?? []) if (!Object.hasOwn(tasks, need.text)) report('unknown_task', need.span, { name: need.text, hint: hintFor(need.text, names) });
+    for (const need of listAt(value, 'needs') ?? [])
+      if (!Object.hasOwn(tasks, need.text)) report('unknown_task', need.span, { name: need.text, hint: hintFor(need.text, names) });
   };
   for (const [, { value }] of entriesAt(root, 'tasks')) checkNeeds(value);
-  circles(tasks, (circle) => report('needs_in_circle', at(at(root, 'tasks')?.value, circle[0] as string)?.key ?? [0, 1], { circle: [...circle, circle[0]].join(' → ') }));
+  circles(tasks, (circle) =>
+    report('needs_in_circle', at(at(root, 'tasks')?.value, circle[0] as string)?.key ?? [0, 1], { circle: [...circle, circle[0]].join(' → ') }),
+  );
 
   const releaseValue = at(root, 'release')?.value;
   if (releaseValue) checkNeeds(releaseValue);
@@ -181,7 +185,8 @@ function readVariable(name: string, one: { key: Span; value: Read }, report: Rep
     return { kind: 'set', default: fallback };
   }
   const reference = 'text' in from.value ? from.value.text : '';
-  if (!(references as readonly string[]).includes(reference)) report('unknown_reference', from.value.span, { name: reference, hint: hintFor(reference, references) });
+  if (!(references as readonly string[]).includes(reference))
+    report('unknown_reference', from.value.span, { name: reference, hint: hintFor(reference, references) });
   return { kind: 'from', from: reference, then: textAt(one.value, 'then') ?? '' };
 }
 
@@ -194,7 +199,8 @@ function readEnvironments(root: Read, report: Report): Record<string, Environmen
     const after = at(value, 'after');
     const ways = ['opens', 'branch', 'after'].filter((one) => at(value, one));
     if (ways.length > 1) report('one_of_keys', key, { place: name, found: 'several', keys: '`opens`, `branch` and `after`' });
-    if (at(value, 'promotion') && !after) report('key_not_for', at(value, 'promotion')?.key ?? key, { key: 'promotion', kind: 'an environment without `after`' });
+    if (at(value, 'promotion') && !after)
+      report('key_not_for', at(value, 'promotion')?.key ?? key, { key: 'promotion', kind: 'an environment without `after`' });
     const plan: EnvironmentPlan = {
       name,
       opens: textAt(value, 'opens') === 'pull request' ? 'pull request' : null,
@@ -205,12 +211,15 @@ function readEnvironments(root: Read, report: Report): Record<string, Environmen
     };
     if (plan.after !== null && after) {
       if (!names.includes(plan.after)) report('unknown_environment', after.value.span, { name: plan.after, hint: hintFor(plan.after, names) });
-      else if (at(given.find(([one]) => one === plan.after)?.[1].value, 'opens')) report('key_not_for', after.value.span, { key: 'after', kind: 'an environment that pull requests open' });
+      else if (at(given.find(([one]) => one === plan.after)?.[1].value, 'opens'))
+        report('key_not_for', after.value.span, { key: 'after', kind: 'an environment that pull requests open' });
     }
     plans[name] = plan;
   }
   const links = Object.fromEntries(Object.values(plans).map((plan) => [plan.name, { needs: plan.after && plans[plan.after] ? [plan.after] : [] }]));
-  circles(links, (circle) => report('needs_in_circle', at(at(root, 'environments')?.value, circle[0] as string)?.key ?? [0, 1], { circle: [...circle, circle[0]].join(' → ') }));
+  circles(links, (circle) =>
+    report('needs_in_circle', at(at(root, 'environments')?.value, circle[0] as string)?.key ?? [0, 1], { circle: [...circle, circle[0]].join(' → ') }),
+  );
   return plans;
 }
 

@@ -142,7 +142,15 @@ function* pairs(items: Pair<Node, Node | null>[], seen: Entries, report: Report)
 }
 
 function wrongKind(node: Node, shape: Shape, span: Span, report: Report): null {
-  const found = isMap(node) ? 'a map' : isSeq(node) ? (node.items.length ? 'a list' : 'an empty list') : isScalar(node) && node.source === '' ? 'nothing' : 'text';
+  const found = isMap(node)
+    ? 'a map'
+    : isSeq(node)
+      ? node.items.length
+        ? 'a list'
+        : 'an empty list'
+      : isScalar(node) && node.source === ''
+        ? 'nothing'
+        : 'text';
   report('wrong_kind', span, { expected: expected(shape), found });
   return null;
 }

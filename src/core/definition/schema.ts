@@ -15,13 +15,22 @@ function schemaOf(shape: Shape): Record<string, unknown> {
     case 'text':
       return { type: ['string', 'number', 'boolean'], ...(shape.pattern ? { pattern: shape.pattern } : {}), examples: [shape.example] };
     case 'choice':
-      return { enum: shape.of.flatMap((one): (string | number | boolean)[] => (one === 'true' ? ['true', true] : one === 'false' ? ['false', false] : /^\d+$/.test(one) ? [one, Number(one)] : [one])) };
+      return {
+        enum: shape.of.flatMap((one): (string | number | boolean)[] =>
+          one === 'true' ? ['true', true] : one === 'false' ? ['false', false] : /^\d+$/.test(one) ? [one, Number(one)] : [one],
+        ),
+      };
     case 'list': {
       const list = { type: 'array', items: schemaOf(shape.of), ...(shape.least ? { minItems: shape.least } : {}) };
       return shape.orOne ? { anyOf: [schemaOf(shape.of), list] } : list;
     }
     case 'named':
-      return { type: 'object', propertyNames: { pattern: shape.name.pattern }, additionalProperties: schemaOf(shape.of), ...(shape.least ? { minProperties: shape.least } : {}) };
+      return {
+        type: 'object',
+        propertyNames: { pattern: shape.name.pattern },
+        additionalProperties: schemaOf(shape.of),
+        ...(shape.least ? { minProperties: shape.least } : {}),
+      };
     case 'record': {
       const known = Object.entries(shape.keys).filter(([, key]) => !key.later);
       const required = known.filter(([, key]) => key.required).map(([key]) => key);

@@ -28,7 +28,13 @@ export interface Key {
   later?: boolean;
 }
 
-const text = (what: string, example: string, pattern?: string, fits?: (text: string) => boolean): Shape => ({ kind: 'text', what, example, ...(pattern ? { pattern } : {}), ...(fits ? { fits } : {}) });
+const text = (what: string, example: string, pattern?: string, fits?: (text: string) => boolean): Shape => ({
+  kind: 'text',
+  what,
+  example,
+  ...(pattern ? { pattern } : {}),
+  ...(fits ? { fits } : {}),
+});
 const later = (about: string): Key => ({ about, shape: text('', ''), later: true });
 
 export const name: NameShape = { what: 'a name', pattern: '^[a-z][a-z0-9-]{0,39}$', example: 'unit' };
@@ -62,8 +68,14 @@ const task: Shape = {
     makes: { about: 'Files and folders that are kept after a pass.', shape: paths(path) },
     network: { about: 'Whether it may reach the outside. Left out: only its own loopback.', shape: boolean },
     timeout: { about: 'After this time the whole process tree is ended. Left out: 30m.', shape: duration },
-    variables: { about: 'Its variables, as literal text.', shape: { kind: 'named', of: { kind: 'record', keys: { from: later('A value from elsewhere.') }, orText: value }, name: variableName } },
-    results: { about: 'Where it writes its test results.', shape: { kind: 'record', keys: { junit: { about: 'A file of JUnit XML.', shape: path, required: true } } } },
+    variables: {
+      about: 'Its variables, as literal text.',
+      shape: { kind: 'named', of: { kind: 'record', keys: { from: later('A value from elsewhere.') }, orText: value }, name: variableName },
+    },
+    results: {
+      about: 'Where it writes its test results.',
+      shape: { kind: 'record', keys: { junit: { about: 'A file of JUnit XML.', shape: path, required: true } } },
+    },
     cache: later('Folders kept between attempts.'),
     shards: later('How many pieces it is cut into.'),
     each: later('Values for which it is repeated.'),
@@ -78,7 +90,11 @@ const task: Shape = {
 const part: Shape = {
   kind: 'record',
   keys: {
-    kind: { about: 'site: files that the edge serves; server: a program that answers requests; worker: a program that answers none.', shape: { kind: 'choice', of: ['site', 'server', 'worker'] }, required: true },
+    kind: {
+      about: 'site: files that the edge serves; server: a program that answers requests; worker: a program that answers none.',
+      shape: { kind: 'choice', of: ['site', 'server', 'worker'] },
+      required: true,
+    },
     needs: { about: 'Tasks whose outputs belong to its bytes.', shape: { kind: 'list', of: reference } },
     files: { about: 'Files of the commit that belong to its bytes. Left out: all of the project’s folder (a site without it: none).', shape: paths(pattern) },
     root: { about: 'The folder that a site serves.', shape: path },
@@ -95,7 +111,10 @@ const variable: Shape = {
   kind: 'record',
   keys: {
     default: { about: 'The value where nobody has set one.', shape: value },
-    from: { about: 'environment.name, environment.url, release.number, release.commit, project.name.', shape: text('a reference', 'environment.url', '^[a-z][a-z0-9-]*\\.[A-Za-z_][A-Za-z0-9_]*$') },
+    from: {
+      about: 'environment.name, environment.url, release.number, release.commit, project.name.',
+      shape: text('a reference', 'environment.url', '^[a-z][a-z0-9-]*\\.[A-Za-z_][A-Za-z0-9_]*$'),
+    },
     then: { about: 'Text put behind the value that `from` gives.', shape: value },
     secret: later('A value that is never shown.'),
     about: later('What people should know when they set it.'),
@@ -112,7 +131,14 @@ const release: Shape = {
     variables: { about: 'What servers, workers, prepare and verify get.', shape: { kind: 'named', of: variable, name: variableName } },
     prepare: {
       about: 'A command that runs once before new instances start; it must not wait for input.',
-      shape: { kind: 'record', keys: { part: { about: 'The part whose bytes it sees.', shape: text('the name of a part', 'api', name.pattern), required: true }, run: { about: 'The command.', shape: command, required: true }, again: later('Whether it may be tried again.') } },
+      shape: {
+        kind: 'record',
+        keys: {
+          part: { about: 'The part whose bytes it sees.', shape: text('the name of a part', 'api', name.pattern), required: true },
+          run: { about: 'The command.', shape: command, required: true },
+          again: later('Whether it may be tried again.'),
+        },
+      },
     },
     resources: later('Databases and volumes of each environment.'),
     migrations: later('Files listed as migrations.'),
@@ -123,13 +149,25 @@ const environment: Shape = {
   kind: 'record',
   keys: {
     opens: { about: 'pull request: one environment for each open pull request.', shape: { kind: 'choice', of: ['pull request'] } },
-    branch: { about: 'The branch whose newest release it takes by itself.', shape: text('the name of a branch', 'main', undefined, (one) => /^[^\s~^:?*[\\-][^\s~^:?*[\\]{0,199}$/.test(one) && !one.includes('..')) },
+    branch: {
+      about: 'The branch whose newest release it takes by itself.',
+      shape: text('the name of a branch', 'main', undefined, (one) => /^[^\s~^:?*[\\-][^\s~^:?*[\\]{0,199}$/.test(one) && !one.includes('..')),
+    },
     verify: {
       about: 'A command that checks what is live, against TSUNAGI_ENVIRONMENT_URL; part of the evidence.',
-      shape: { kind: 'record', keys: { reads: { about: 'Files of the release’s commit that it sees. Left out: all.', shape: paths(pattern) }, run: { about: 'The command.', shape: command, required: true } } },
+      shape: {
+        kind: 'record',
+        keys: {
+          reads: { about: 'Files of the release’s commit that it sees. Left out: all.', shape: paths(pattern) },
+          run: { about: 'The command.', shape: command, required: true },
+        },
+      },
     },
     after: { about: 'The environment whose verified releases it takes.', shape: text('the name of an environment', 'staging', name.pattern) },
-    promotion: { about: 'asked: a person promotes; automatic: as soon as the rules allow. Left out: asked.', shape: { kind: 'choice', of: ['asked', 'automatic'] } },
+    promotion: {
+      about: 'asked: a person promotes; automatic: as soon as the rules allow. Left out: asked.',
+      shape: { kind: 'choice', of: ['asked', 'automatic'] },
+    },
     data: later('What the data of a new environment begins as.'),
     seed: later('A command that fills new data.'),
     idle: later('When it sleeps and closes.'),
@@ -150,7 +188,10 @@ export const file: Shape & { kind: 'record' } = {
   kind: 'record',
   keys: {
     tsunagi: { about: 'The version of this format.', shape: { kind: 'choice', of: ['1'] }, required: true },
-    versions: { about: 'Tools and the versions that will do.', shape: { kind: 'named', of: range, name: { what: 'the name of a tool', pattern: '^[a-z][a-z0-9-]{0,39}$', example: 'node' } } },
+    versions: {
+      about: 'Tools and the versions that will do.',
+      shape: { kind: 'named', of: range, name: { what: 'the name of a tool', pattern: '^[a-z][a-z0-9-]{0,39}$', example: 'node' } },
+    },
     tasks: { about: 'Named pieces of work.', shape: { kind: 'named', of: task, name } },
     release: { about: 'What a commit becomes when its evidence is complete.', shape: release },
     environments: { about: 'Where releases go. Taken from the main branch alone.', shape: { kind: 'named', of: environment, name } },

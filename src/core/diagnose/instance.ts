@@ -20,7 +20,8 @@ export interface InstanceFacts {
 
 export function diagnoseInstance(facts: InstanceFacts): Issue {
   const { part } = facts;
-  if (facts.exit !== null) return issue(facts.kind === 'worker' ? 'worker_ended' : 'ended_at_once', { part, exit: facts.exit, line: tellingLine(facts.lastLines) });
+  if (facts.exit !== null)
+    return issue(facts.kind === 'worker' ? 'worker_ended' : 'ended_at_once', { part, exit: facts.exit, line: tellingLine(facts.lastLines) });
   const port = facts.port ?? 0;
   const wait = durationText(facts.waitedMs);
   if (facts.listening.includes(port)) return issue('not_ready', { part, answer: facts.answer ?? 'nothing', path: facts.ready ?? '/', wait });

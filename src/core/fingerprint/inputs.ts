@@ -65,4 +65,7 @@ export function fingerprintInputs(task: Task, files: readonly TreeFile[], needs:
 export const fingerprint = (inputs: FingerprintInputs): string => digestOf(inputs);
 
 /** What is kept of the inputs with the task: the files as one digest, since the commit has them all. */
-export const keptInputs = ({ reads, ...rest }: FingerprintInputs): Record<string, unknown> => ({ ...rest, reads: { count: reads.length, digest: digestOf(reads) } });
+export const keptInputs = ({ reads, ...rest }: FingerprintInputs): Record<string, unknown> => ({
+  ...rest,
+  reads: { count: reads.length, digest: digestOf(reads) },
+});

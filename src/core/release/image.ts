@@ -64,7 +64,12 @@ export function releaseImage(parts: { part: Part; layers: Layer[] }[], facts: { 
   const index = store({
     schemaVersion: 2,
     mediaType: mediaTypes.index,
-    manifests: images.map((image) => ({ mediaType: mediaTypes.manifest, digest: image.digest, size: image.size, annotations: { 'org.opencontainers.image.title': image.name } })),
+    manifests: images.map((image) => ({
+      mediaType: mediaTypes.manifest,
+      digest: image.digest,
+      size: image.size,
+      annotations: { 'org.opencontainers.image.title': image.name },
+    })),
     annotations: { 'org.opencontainers.image.revision': facts.commit, 'dev.tsunagi.project': facts.project },
   });
   return { digest: index.digest, parts: images.map(({ name, digest, layers }) => ({ name, digest, layers })), documents };

@@ -38,7 +38,15 @@ export function parseJunit(text: string): { results: TestResults; detail: null }
     const text = (key: string) => String((attributes as Record<string, string>)[key] ?? '');
     root ??= name;
     if (name === 'testsuite') suites.push(text('name'));
-    else if (name === 'testcase') one = { name: text('name'), group: groupOf(text('classname'), suites), state: 'passed', ms: milliseconds(text('time')), message: '', place: placeOf(text('file'), text('line')) };
+    else if (name === 'testcase')
+      one = {
+        name: text('name'),
+        group: groupOf(text('classname'), suites),
+        state: 'passed',
+        ms: milliseconds(text('time')),
+        message: '',
+        place: placeOf(text('file'), text('line')),
+      };
     else if (one && (name === 'failure' || name === 'error')) {
       one.state = 'failed';
       one.message ||= text('message');

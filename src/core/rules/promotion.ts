@@ -46,9 +46,19 @@ export function judgePromotion(facts: PromotionFacts): Judgement {
   }));
   if (facts.after !== null && facts.verifies) {
     const found = facts.verification;
-    checks.push({ rule: 'verified', met: found !== null, says: found ? `verified in ${facts.after}` : `not verified in ${facts.after}`, source: found ? `d${found.deployment}` : null });
+    checks.push({
+      rule: 'verified',
+      met: found !== null,
+      says: found ? `verified in ${facts.after}` : `not verified in ${facts.after}`,
+      source: found ? `d${found.deployment}` : null,
+    });
   } else if (facts.after !== null) {
-    checks.push({ rule: 'live before', met: facts.wasLiveBefore, says: facts.wasLiveBefore ? `was live in ${facts.after}` : `was never live in ${facts.after}`, source: null });
+    checks.push({
+      rule: 'live before',
+      met: facts.wasLiveBefore,
+      says: facts.wasLiveBefore ? `was live in ${facts.after}` : `was never live in ${facts.after}`,
+      source: null,
+    });
   }
   checks.push({ rule: 'not on hold', met: !facts.held, says: facts.held ? `on hold: ${facts.heldWhy}` : 'not on hold', source: null });
   if (facts.unset.length) checks.push({ rule: 'variables', met: false, says: `not set: ${facts.unset.join(', ')}`, source: null });
@@ -59,6 +69,8 @@ export function judgePromotion(facts: PromotionFacts): Judgement {
   if (missing.length === 0) return { allowed: true, checks, refusal: null };
   if (facts.held) return { allowed: false, checks, refusal: issue('environment_held', { environment: facts.environment, why: facts.heldWhy }) };
   const why = missing.map((check) => check.says).join('; ');
-  const next = missing.some((check) => check.rule === 'verified') ? `Deploy ${release} to ${facts.after} and let it be verified there.` : 'Wait until this is met, or look at the promotion page.';
+  const next = missing.some((check) => check.rule === 'verified')
+    ? `Deploy ${release} to ${facts.after} and let it be verified there.`
+    : 'Wait until this is met, or look at the promotion page.';
   return { allowed: false, checks, refusal: issue('not_promotable', { release, environment: facts.environment, why: `${why}.`, next }) };
 }

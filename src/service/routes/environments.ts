@@ -24,14 +24,27 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
   app.get('/api/projects/:project/environments/:name', { schema: { response: { 200: EnvironmentDetail } } }, async (request) => {
     const project = await needProject(service, request);
     const row = await findEnvironment(records, project.id, nameOf(request));
-    if (!row) throw new CodedError('not_found', { what: `The environment ${project.name}/${nameOf(request).slice(0, 60)}`, hint: 'It is made when the main branch declares it; `tsunagi board` shows what there is.' });
+    if (!row)
+      throw new CodedError('not_found', {
+        what: `The environment ${project.name}/${nameOf(request).slice(0, 60)}`,
+        hint: 'It is made when the main branch declares it; `tsunagi board` shows what there is.',
+      });
     return environmentDetail(service, records, project, row);
   });
 
-  app.get('/api/projects/:project/environments/:name/promotion', { schema: { querystring: Type.Object({ release: Type.Optional(Type.Integer({ minimum: 1 })) }, { additionalProperties: false }), response: { 200: Promotion } } }, async (request) => {
-    const project = await needProject(service, request);
-    return promotionView(service, records, project, nameOf(request), (request.query as { release?: number }).release ?? null);
-  });
+  app.get(
+    '/api/projects/:project/environments/:name/promotion',
+    {
+      schema: {
+        querystring: Type.Object({ release: Type.Optional(Type.Integer({ minimum: 1 })) }, { additionalProperties: false }),
+        response: { 200: Promotion },
+      },
+    },
+    async (request) => {
+      const project = await needProject(service, request);
+      return promotionView(service, records, project, nameOf(request), (request.query as { release?: number }).release ?? null);
+    },
+  );
 
   app.post('/api/projects/:project/environments/:name/deployments', { schema: { body: Ask, response: { 201: Deployment } } }, async (request, reply) => {
     const project = await needProject(service, request);
@@ -40,18 +53,41 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
     if (kind === 'deploy' && !release) throw new CodedError('body_invalid', { detail: 'release must be given to deploy.' });
     return change(service, request, reply, 'deployment.asked', 201, async (db, actor) => {
       const name = nameOf(request);
-      const row = kind === 'deploy' ? await deploy(context, db, project, name, release as number, actor) : kind === 'promote' ? await promote(context, db, project, name, release ?? null, actor) : await revert(context, db, project, name, release ?? null, actor);
+      const row =
+        kind === 'deploy'
+          ? await deploy(context, db, project, name, release as number, actor)
+          : kind === 'promote'
+            ? await promote(context, db, project, name, release ?? null, actor)
+            : await revert(context, db, project, name, release ?? null, actor);
       return deploymentView(db, project, row);
     });
   });
 
-  const answered = async (request: FastifyRequest, act: (db: Parameters<Parameters<typeof records.transition>[1]>[0], project: Awaited<ReturnType<typeof needProject>>, actor: string) => Promise<EnvironmentRow>, reply: Parameters<typeof change>[2], name: string) => {
+  const answered = async (
+    request: FastifyRequest,
+    act: (
+      db: Parameters<Parameters<typeof records.transition>[1]>[0],
+      project: Awaited<ReturnType<typeof needProject>>,
+      actor: string,
+    ) => Promise<EnvironmentRow>,
+    reply: Parameters<typeof change>[2],
+    name: string,
+  ) => {
     const project = await needProject(service, request);
     return change(service, request, reply, name, 200, async (db, actor) => environmentView(service, db, project, await act(db, project, actor)));
   };
 
-  app.post('/api/projects/:project/environments/:name/hold', { schema: { body: Hold, response: { 200: Environment } } }, (request, reply) => answered(request, (db, project, actor) => hold(db, project, nameOf(request), (request.body as { why?: string }).why ?? '', actor), reply, 'environment.held'));
-  app.post('/api/projects/:project/environments/:name/lift', { schema: { response: { 200: Environment } } }, (request, reply) => answered(request, (db, project, actor) => lift(db, project, nameOf(request), actor), reply, 'environment.lifted'));
+  app.post('/api/projects/:project/environments/:name/hold', { schema: { body: Hold, response: { 200: Environment } } }, (request, reply) =>
+    answered(
+      request,
+      (db, project, actor) => hold(db, project, nameOf(request), (request.body as { why?: string }).why ?? '', actor),
+      reply,
+      'environment.held',
+    ),
+  );
+  app.post('/api/projects/:project/environments/:name/lift', { schema: { response: { 200: Environment } } }, (request, reply) =>
+    answered(request, (db, project, actor) => lift(db, project, nameOf(request), actor), reply, 'environment.lifted'),
+  );
 
   app.get('/api/projects/:project/deployments/:number', { schema: { params: NumberParams, response: { 200: Deployment } } }, async (request) => {
     const project = await needProject(service, request);

@@ -14,8 +14,24 @@ import { Id } from '../../wire/parts.js';
 import { notFound, type Service } from '../server.js';
 import { eventView } from '../views.js';
 
-const EventQuery = Type.Object({ project: Type.Optional(Type.String()), type: Type.Optional(Type.String()), subject: Type.Optional(Type.String()), after: Type.Optional(Type.String({ pattern: '^[0-9]{1,18}$' })), ...PageQuery }, { additionalProperties: false });
-const LogQuery = Type.Object({ from: Type.Optional(Type.Integer({ minimum: 0 })), tail: Type.Optional(Type.Integer({ minimum: 1, maximum: 10_000_000 })), follow: Type.Optional(Type.Boolean()) }, { additionalProperties: false });
+const EventQuery = Type.Object(
+  {
+    project: Type.Optional(Type.String()),
+    type: Type.Optional(Type.String()),
+    subject: Type.Optional(Type.String()),
+    after: Type.Optional(Type.String({ pattern: '^[0-9]{1,18}$' })),
+    ...PageQuery,
+  },
+  { additionalProperties: false },
+);
+const LogQuery = Type.Object(
+  {
+    from: Type.Optional(Type.Integer({ minimum: 0 })),
+    tail: Type.Optional(Type.Integer({ minimum: 1, maximum: 10_000_000 })),
+    follow: Type.Optional(Type.Boolean()),
+  },
+  { additionalProperties: false },
+);
 
 export function feedRoutes(app: FastifyInstance, service: Service): void {
   const { records } = service.context;
@@ -55,24 +71,35 @@ export function feedRoutes(app: FastifyInstance, service: Service): void {
     }
   });
 
-  app.get('/api/attempts/:id/log', { schema: { params: Type.Object({ id: Id }), querystring: LogQuery, response: { 200: Page(LogChunk) } } }, async (request, reply) => {
-    const { id } = request.params as { id: string };
-    await allowed(request, (await attemptById(records, id))?.project_id, id);
-    return sendLog(request, reply, id, async () => {
-      const attempt = await attemptById(records, id);
-      return { over: !attempt || attemptEnded(attempt.state), facts: { state: attempt?.state } };
-    });
-  });
+  app.get(
+    '/api/attempts/:id/log',
+    { schema: { params: Type.Object({ id: Id }), querystring: LogQuery, response: { 200: Page(LogChunk) } } },
+    async (request, reply) => {
+      const { id } = request.params as { id: string };
+      await allowed(request, (await attemptById(records, id))?.project_id, id);
+      return sendLog(request, reply, id, async () => {
+        const attempt = await attemptById(records, id);
+        return { over: !attempt || attemptEnded(attempt.state), facts: { state: attempt?.state } };
+      });
+    },
+  );
 
-  app.get('/api/instances/:id/log', { schema: { params: Type.Object({ id: Id }), querystring: LogQuery, response: { 200: Page(LogChunk) } } }, async (request, reply) => {
-    const { id } = request.params as { id: string };
-    const row = await records.one<{ project_id: string }>('select d.project_id from instances i join deployments d on d.id = i.deployment_id where i.id = $1', [id]);
-    await allowed(request, row?.project_id, id);
-    return sendLog(request, reply, id, async () => {
-      const instance = await instanceById(records, id);
-      return { over: !instance || instance.state === 'ended' || instance.state === 'failed' || instance.state === 'lost', facts: { state: instance?.state } };
-    });
-  });
+  app.get(
+    '/api/instances/:id/log',
+    { schema: { params: Type.Object({ id: Id }), querystring: LogQuery, response: { 200: Page(LogChunk) } } },
+    async (request, reply) => {
+      const { id } = request.params as { id: string };
+      const row = await records.one<{ project_id: string }>(
+        'select d.project_id from instances i join deployments d on d.id = i.deployment_id where i.id = $1',
+        [id],
+      );
+      await allowed(request, row?.project_id, id);
+      return sendLog(request, reply, id, async () => {
+        const instance = await instanceById(records, id);
+        return { over: !instance || instance.state === 'ended' || instance.state === 'failed' || instance.state === 'lost', facts: { state: instance?.state } };
+      });
+    },
+  );
 
   async function allowed(request: FastifyRequest, project: string | undefined, id: string): Promise<void> {
     const bound = (request.caller as Caller).project;
@@ -83,12 +110,19 @@ export function feedRoutes(app: FastifyInstance, service: Service): void {
   async function sendLog(request: FastifyRequest, reply: FastifyReply, id: string, state: () => Promise<{ over: boolean; facts: object }>): Promise<unknown> {
     const query = request.query as { from?: number; tail?: number; follow?: boolean };
     const given = request.headers['last-event-id'];
-    let from = typeof given === 'string' && /^\d{1,15}$/.test(given) ? Number(given) : query.tail ? await tailStart(records, id, query.tail) : (query.from ?? 0);
+    let from =
+      typeof given === 'string' && /^\d{1,15}$/.test(given) ? Number(given) : query.tail ? await tailStart(records, id, query.tail) : (query.from ?? 0);
     const next = async () => {
       const chunks = await readLog(records, id, from, 64);
       const last = chunks.at(-1);
       if (last) from = last.position + last.bytes.length;
-      return chunks.map((chunk) => ({ position: chunk.position, command: chunk.command, firstLine: chunk.firstLine, text: chunk.bytes.toString('utf8'), end: chunk.position + chunk.bytes.length }));
+      return chunks.map((chunk) => ({
+        position: chunk.position,
+        command: chunk.command,
+        firstLine: chunk.firstLine,
+        text: chunk.bytes.toString('utf8'),
+        end: chunk.position + chunk.bytes.length,
+      }));
     };
     if (!query.follow) {
       const chunks = await next();

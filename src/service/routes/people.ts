@@ -17,16 +17,20 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
   const cookie = cookieName(service.url);
   const options = { path: '/', httpOnly: true, sameSite: 'strict' as const, secure: cookie.startsWith('__Host-') };
 
-  app.post('/api/sign-in', { schema: { body: SignIn, response: { 200: Me } }, config: { rateLimit: { max: 20, timeWindow: '1 minute' } } }, async (request, reply) => {
-    const { code, token } = request.body as { code?: string; token?: string };
-    const origin = request.headers.origin;
-    if (origin && new URL(origin).host !== request.headers.host) throw new CodedError('wrong_origin');
-    const person = await findPerson(code, token);
-    const session = newToken('code');
-    await addSession(records, tokenHash(session), person.id, person.role, new Date(service.context.now() + sessionMs));
-    reply.setCookie(cookie, session, { ...options, maxAge: sessionMs / 1000 });
-    return { name: person.name, role: person.role, project: null };
-  });
+  app.post(
+    '/api/sign-in',
+    { schema: { body: SignIn, response: { 200: Me } }, config: { rateLimit: { max: 20, timeWindow: '1 minute' } } },
+    async (request, reply) => {
+      const { code, token } = request.body as { code?: string; token?: string };
+      const origin = request.headers.origin;
+      if (origin && new URL(origin).host !== request.headers.host) throw new CodedError('wrong_origin');
+      const person = await findPerson(code, token);
+      const session = newToken('code');
+      await addSession(records, tokenHash(session), person.id, person.role, new Date(service.context.now() + sessionMs));
+      reply.setCookie(cookie, session, { ...options, maxAge: sessionMs / 1000 });
+      return { name: person.name, role: person.role, project: null };
+    },
+  );
 
   async function findPerson(code?: string, token?: string) {
     if (code) {
@@ -35,7 +39,10 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
       return person;
     }
     const caller = token ? await callerOfToken(records, tokenHash(token.trim())) : null;
-    const person = caller?.kind === 'person' && !caller.project ? await records.one<{ person_id: string | null }>('select person_id from tokens where id = $1', [caller.id]) : null;
+    const person =
+      caller?.kind === 'person' && !caller.project
+        ? await records.one<{ person_id: string | null }>('select person_id from tokens where id = $1', [caller.id])
+        : null;
     if (!caller?.role || !person?.person_id) throw new CodedError('token_wrong');
     return { id: person.person_id, name: caller.name, role: caller.role };
   }
@@ -63,7 +70,11 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
       const project = body.project ? await findProject(db, body.project) : null;
       if (body.project && !project) throw notFound('project', body.project);
       const token = newToken(kind);
-      const person = kind === 'person' ? ((await db.one<{ id: string }>('select person_id as id from tokens where id = $1 union select id from people where id = $1 limit 1', [caller.id]))?.id ?? null) : null;
+      const person =
+        kind === 'person'
+          ? ((await db.one<{ id: string }>('select person_id as id from tokens where id = $1 union select id from people where id = $1 limit 1', [caller.id]))
+              ?.id ?? null)
+          : null;
       const expires = body.days ? new Date(service.context.now() + body.days * 86_400_000) : null;
       const row = await addToken(db, { hash: tokenHash(token), kind, name: body.name, person, role, project: project?.id ?? null, expires }, actor);
       return { ...tokenView(row), token };
@@ -79,4 +90,13 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
   );
 }
 
-const tokenView = (row: TokenRow): Token => ({ id: row.id, kind: row.kind, name: row.name, role: row.role, project: row.project, createdAt: row.created_at.toISOString(), expiresAt: row.expires_at?.toISOString() ?? null, usedAt: row.used_at?.toISOString() ?? null });
+const tokenView = (row: TokenRow): Token => ({
+  id: row.id,
+  kind: row.kind,
+  name: row.name,
+  role: row.role,
+  project: row.project,
+  createdAt: row.created_at.toISOString(),
+  expiresAt: row.expires_at?.toISOString() ?? null,
+  usedAt: row.used_at?.toISOString() ?? null,
+});

@@ -31,7 +31,18 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
     else if (body.url) throw new CodedError('body_invalid', { detail: 'a hosted project has no url.' });
     const secret = body.source === 'notified' ? randomBytes(32).toString('base64url') : null;
     return change(service, request, reply, 'project.added', 201, async (db, actor) => {
-      const row = await addProject(db, { name: body.name, source: body.source, mainBranch: body.mainBranch ?? 'main', folder, url: body.url ?? null, eventSecret: secret ? keys.encrypt(secret) : null }, actor);
+      const row = await addProject(
+        db,
+        {
+          name: body.name,
+          source: body.source,
+          mainBranch: body.mainBranch ?? 'main',
+          folder,
+          url: body.url ?? null,
+          eventSecret: secret ? keys.encrypt(secret) : null,
+        },
+        actor,
+      );
       if (!row) throw new CodedError('name_taken', { what: 'project', name: body.name });
       await ensureRepository(service.context, row);
       return { ...projectView(service, row), eventSecret: secret };
@@ -39,7 +50,17 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
   });
 
   app.get('/api/agents', { schema: { response: { 200: Page(AgentView) } } }, async () => ({
-    items: (await listAgents(records)).map(({ name, class: kinds, slots, address, tools, base, sandbox, seen_at, alive }) => ({ name, class: kinds, slots, address, tools, base, sandbox, seenAt: seen_at.toISOString(), alive })),
+    items: (await listAgents(records)).map(({ name, class: kinds, slots, address, tools, base, sandbox, seen_at, alive }) => ({
+      name,
+      class: kinds,
+      slots,
+      address,
+      tools,
+      base,
+      sandbox,
+      seenAt: seen_at.toISOString(),
+      alive,
+    })),
     next: null,
   }));
 }
@@ -52,6 +73,7 @@ function checkUrl(text: string): void {
   } catch {
     throw new CodedError('url_refused', { url: text.slice(0, 200), why: 'it is no address.' });
   }
-  if (url.protocol !== 'http:' && url.protocol !== 'https:') throw new CodedError('url_refused', { url: text.slice(0, 200), why: `git is not asked to use ${url.protocol}` });
+  if (url.protocol !== 'http:' && url.protocol !== 'https:')
+    throw new CodedError('url_refused', { url: text.slice(0, 200), why: `git is not asked to use ${url.protocol}` });
   if (url.username || url.password) throw new CodedError('url_refused', { url: `${url.protocol}//…@${url.host}`, why: 'it carries a name or password.' });
 }

@@ -15,13 +15,23 @@ import { NumberParams } from './runs.js';
 export function releaseRoutes(app: FastifyInstance, service: Service): void {
   const { records, blobs } = service.context;
 
-  app.get('/api/projects/:project/releases', { schema: { querystring: Type.Object(PageQuery, { additionalProperties: false }), response: { 200: Page(Release) } } }, async (request) => {
-    const project = await needProject(service, request);
-    const { cursor, limit = 30 } = request.query as { cursor?: string; limit?: number };
-    if (cursor && !/^\d{1,9}$/.test(cursor)) throw new CodedError('cursor_wrong');
-    const rows = await records.rows<ReleaseRow>('select * from releases where project_id = $1 and ($2::int is null or number < $2) order by number desc limit $3', [project.id, cursor ?? null, limit + 1]);
-    return { items: await Promise.all(rows.slice(0, limit).map((row) => releaseView(records, project, row))), next: rows.length > limit ? String(rows[limit - 1]?.number) : null };
-  });
+  app.get(
+    '/api/projects/:project/releases',
+    { schema: { querystring: Type.Object(PageQuery, { additionalProperties: false }), response: { 200: Page(Release) } } },
+    async (request) => {
+      const project = await needProject(service, request);
+      const { cursor, limit = 30 } = request.query as { cursor?: string; limit?: number };
+      if (cursor && !/^\d{1,9}$/.test(cursor)) throw new CodedError('cursor_wrong');
+      const rows = await records.rows<ReleaseRow>(
+        'select * from releases where project_id = $1 and ($2::int is null or number < $2) order by number desc limit $3',
+        [project.id, cursor ?? null, limit + 1],
+      );
+      return {
+        items: await Promise.all(rows.slice(0, limit).map((row) => releaseView(records, project, row))),
+        next: rows.length > limit ? String(rows[limit - 1]?.number) : null,
+      };
+    },
+  );
 
   app.get('/api/projects/:project/releases/:number', { schema: { params: NumberParams, response: { 200: ReleaseDetail } } }, async (request) => {
     const project = await needProject(service, request);
@@ -43,10 +53,22 @@ async function layoutTar(blobs: BlobStore, release: ReleaseRow) {
   const tar = pack();
   const indexSize = await blobs.size(release.digest);
   const manifests = await Promise.all(release.parts.map(async (part) => JSON.parse(await text(blobs, part.digest)) as { config: { digest: string } }));
-  const digests = new Set([release.digest, ...release.parts.flatMap((part, at) => [part.digest, manifests[at]?.config.digest as string, ...part.layers.map((layer) => layer.digest)])]);
+  const digests = new Set([
+    release.digest,
+    ...release.parts.flatMap((part, at) => [part.digest, manifests[at]?.config.digest as string, ...part.layers.map((layer) => layer.digest)]),
+  ]);
   const fill = async () => {
     tar.entry({ name: 'oci-layout', mtime: new Date(0) }, '{"imageLayoutVersion":"1.0.0"}');
-    tar.entry({ name: 'index.json', mtime: new Date(0) }, canonical({ schemaVersion: 2, mediaType: mediaTypes.index, manifests: [{ mediaType: mediaTypes.index, digest: release.digest, size: indexSize, annotations: { 'org.opencontainers.image.ref.name': `r${release.number}` } }] }));
+    tar.entry(
+      { name: 'index.json', mtime: new Date(0) },
+      canonical({
+        schemaVersion: 2,
+        mediaType: mediaTypes.index,
+        manifests: [
+          { mediaType: mediaTypes.index, digest: release.digest, size: indexSize, annotations: { 'org.opencontainers.image.ref.name': `r${release.number}` } },
+        ],
+      }),
+    );
     for (const digest of digests) {
       const found = await blobs.open(digest);
       if (!found) throw new Error(`the bytes ${digest} are missing`);

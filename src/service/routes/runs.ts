@@ -13,7 +13,16 @@ import { Page, PageQuery, Run, RunDetail, StartRun } from '../../wire/api.js';
 import { change, needProject, notFound, type Service } from '../server.js';
 import { runDetail, runView } from '../views.js';
 
-const Query = Type.Object({ project: Type.Optional(Type.String()), state: Type.Optional(Type.String()), branch: Type.Optional(Type.String()), pull_request: Type.Optional(Type.Integer()), ...PageQuery }, { additionalProperties: false });
+const Query = Type.Object(
+  {
+    project: Type.Optional(Type.String()),
+    state: Type.Optional(Type.String()),
+    branch: Type.Optional(Type.String()),
+    pull_request: Type.Optional(Type.Integer()),
+    ...PageQuery,
+  },
+  { additionalProperties: false },
+);
 export const NumberParams = Type.Object({ project: Type.String(), number: Type.Integer({ minimum: 1, maximum: 2_147_483_647 }) });
 
 export function runRoutes(app: FastifyInstance, service: Service): void {
@@ -57,15 +66,36 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     const facts = commit ? await commitFacts(repository, commit) : null;
     if (!commit || !facts) throw new CodedError('ref_unknown', { ref: ref.slice(0, 100), project: project.name });
     await holdCommit(repository, commit);
-    const branch = pullRow ? null : ((await records.one<{ name: string }>('select name from branches where project_id = $1 and (name = $2 or ($2 = $3 and head = $3)) order by (name = $4) desc limit 1', [project.id, ref, commit, project.main_branch]))?.name ?? null);
+    const branch = pullRow
+      ? null
+      : ((
+          await records.one<{ name: string }>(
+            'select name from branches where project_id = $1 and (name = $2 or ($2 = $3 and head = $3)) order by (name = $4) desc limit 1',
+            [project.id, ref, commit, project.main_branch],
+          )
+        )?.name ?? null);
     return change(service, request, reply, 'run.asked', 201, async (db, actor) => {
       const allowed = await allowCommit(db, project.id, commit);
       for (const run of allowed) await recordEvents(db, { type: 'run.allowed', project: project.id, subject: `run ${run.number}`, actor, data: { commit } });
       if (allowed.length) await notify(db, 'runs');
       await saveCommit(db, project.id, facts);
-      const earlier = await db.one<{ pull_request: number | null; line: string }>('select pull_request, line from runs where project_id = $1 and commit = $2 order by number desc limit 1', [project.id, commit]);
+      const earlier = await db.one<{ pull_request: number | null; line: string }>(
+        'select pull_request, line from runs where project_id = $1 and commit = $2 order by number desc limit 1',
+        [project.id, commit],
+      );
       const line = pullRow && !pullRow.trusted ? `pr-${pullRow.number}` : branch === null ? (earlier?.line ?? 'own') : 'own';
-      const number = allowed[0]?.number ?? (await addRun(db, { project: project.id, commit, branch, pullRequest: pullRow?.number ?? (branch === null ? (earlier?.pull_request ?? null) : null), line, cause: 'asked', actor, allowed: true }));
+      const number =
+        allowed[0]?.number ??
+        (await addRun(db, {
+          project: project.id,
+          commit,
+          branch,
+          pullRequest: pullRow?.number ?? (branch === null ? (earlier?.pull_request ?? null) : null),
+          line,
+          cause: 'asked',
+          actor,
+          allowed: true,
+        }));
       return runView(db, project, (await findRun(db, project.id, number)) as RunRow);
     });
   });

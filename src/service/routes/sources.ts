@@ -42,7 +42,8 @@ export function sourceRoutes(app: FastifyInstance, service: Service): void {
       if (project.source !== 'hosted') throw new CodedError('source_kind', { project: project.name, kind: 'its code host', way: 'pushes' });
       if (!caller.role || !atLeast(caller.role, 'developer')) throw new CodedError('push_refused', { project: project.name });
     };
-    const protocol = (request: FastifyRequest) => (/^version=[12]$/.test(String(request.headers['git-protocol'])) ? String(request.headers['git-protocol']) : '');
+    const protocol = (request: FastifyRequest) =>
+      /^version=[12]$/.test(String(request.headers['git-protocol'])) ? String(request.headers['git-protocol']) : '';
 
     scope.get('/git/:project/info/refs', { config: { rateLimit: { max: 600, timeWindow: '1 minute' } } }, async (request, reply) => {
       const { project, caller, repository } = await enter(request);
@@ -71,7 +72,9 @@ export function sourceRoutes(app: FastifyInstance, service: Service): void {
       const why = refusal(commands);
       if (why) {
         body.resume();
-        await records.transition('push.refused', (db) => recordEvents(db, { type: 'push.refused', project: project.id, subject: project.name, actor: caller.name, data: { why } }));
+        await records.transition('push.refused', (db) =>
+          recordEvents(db, { type: 'push.refused', project: project.id, subject: project.name, actor: caller.name, data: { why } }),
+        );
         return reply.send(refusePush(commands, capabilities, why));
       }
       // What is intended is recorded before a ref moves, what came of it before the answer: an answered push is never lost.
@@ -84,7 +87,9 @@ export function sourceRoutes(app: FastifyInstance, service: Service): void {
       return reply.send(Buffer.concat(parts));
     });
 
-    scope.post('/api/sources/:project/events', { bodyLimit: eventLimit, config: { rateLimit: { max: 600, timeWindow: '1 minute' } } }, (request, reply) => takeEvent(service, request, reply));
+    scope.post('/api/sources/:project/events', { bodyLimit: eventLimit, config: { rateLimit: { max: 600, timeWindow: '1 minute' } } }, (request, reply) =>
+      takeEvent(service, request, reply),
+    );
   });
 }
 
@@ -135,7 +140,14 @@ const CloudEvent = Type.Object({
 });
 const text = (max: number) => Type.Optional(Type.String({ maxLength: max }));
 const Pushed = Type.Object({ branch: text(250), commit: text(64), actor: text(100) });
-const Change = Type.Object({ number: Type.Integer({ minimum: 1, maximum: 2_147_483_647 }), title: text(500), head: text(64), base: text(250), trusted: Type.Optional(Type.Boolean()), actor: text(100) });
+const Change = Type.Object({
+  number: Type.Integer({ minimum: 1, maximum: 2_147_483_647 }),
+  title: text(500),
+  head: text(64),
+  base: text(250),
+  trusted: Type.Optional(Type.Boolean()),
+  actor: text(100),
+});
 
 /**
  * One signed event. A CloudEvent in structured mode; changes are CDEvents, whose `data.subject.content` and `data.customData`
@@ -147,10 +159,15 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   const project = await findProject(records, name);
   const body = await readAll(request.body as Readable, eventLimit);
   // The same answer for a project that is not there as for a wrong secret: neither tells a stranger which names exist.
-  const verdict = project?.event_secret ? checkEvent(keys.decrypt(project.event_secret), body, String(request.headers['tsunagi-signature'] ?? ''), now()) : 'wrong';
+  const verdict = project?.event_secret
+    ? checkEvent(keys.decrypt(project.event_secret), body, String(request.headers['tsunagi-signature'] ?? ''), now())
+    : 'wrong';
   const refuse = async (code: 'signature_wrong' | 'signature_old' | 'event_malformed' | 'event_unknown', data: Record<string, string> = {}) => {
     const error = new CodedError(code, data);
-    if (project) await records.transition('intake.refused', (db) => recordEvents(db, { type: 'intake.refused', project: project.id, subject: project.name, actor: 'stranger', data: { issue: error.issue } }));
+    if (project)
+      await records.transition('intake.refused', (db) =>
+        recordEvents(db, { type: 'intake.refused', project: project.id, subject: project.name, actor: 'stranger', data: { issue: error.issue } }),
+      );
     return error;
   };
   if (!project || verdict === 'wrong') throw await refuse('signature_wrong');
@@ -166,9 +183,13 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   const known = Object.values(intakeTypes).find((type) => event.type === type || event.type.startsWith(`${type}.`));
   if (!known) throw await refuse('event_unknown', { type: event.type, types: Object.values(intakeTypes).join(', ') });
   const content = contentOf(event.data);
-  const wrong = firstFlaw(known === intakeTypes.pushed ? Pushed : Change, content) ?? ((known === intakeTypes.created || known === intakeTypes.updated) && !isCommitId(String(content.head)) ? 'head must be a whole commit id' : null);
+  const wrong =
+    firstFlaw(known === intakeTypes.pushed ? Pushed : Change, content) ??
+    ((known === intakeTypes.created || known === intakeTypes.updated) && !isCommitId(String(content.head)) ? 'head must be a whole commit id' : null);
   if (wrong) throw await refuse('event_malformed', { detail: wrong });
-  const fresh = await records.transition('intake.recorded', (db) => recordIntake(db, { project_id: project.id, event_id: event.id, source: event.source, type: known, body: content }));
+  const fresh = await records.transition('intake.recorded', (db) =>
+    recordIntake(db, { project_id: project.id, event_id: event.id, source: event.source, type: known, body: content }),
+  );
   reply.status(202);
   return { recorded: event.id, seenBefore: !fresh };
 }

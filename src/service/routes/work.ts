@@ -13,7 +13,18 @@ import { appendLog } from '../../records/logs.js';
 import { notify } from '../../records/database.js';
 import type { Caller } from '../../records/people.js';
 import { Digest, Id } from '../../wire/parts.js';
-import { AttemptReport, InstanceReportSchema, LogPlace, Poll, PollAnswer, Registered, Registration, TableAnswer, TableRequest, type InstanceReportBody } from '../../wire/work.js';
+import {
+  AttemptReport,
+  InstanceReportSchema,
+  LogPlace,
+  Poll,
+  PollAnswer,
+  Registered,
+  Registration,
+  TableAnswer,
+  TableRequest,
+  type InstanceReportBody,
+} from '../../wire/work.js';
 import { notFound, type Service } from '../server.js';
 import { attemptFiles, attemptWork, instanceWork } from '../work.js';
 
@@ -42,7 +53,11 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       return row;
     });
     // Attempts end with their agent: what the one before it held is lost, and follows at once.
-    for (const attempt of await records.rows<Awaited<ReturnType<typeof strayAttempts>>[number]>(`select * from attempts where agent_id = $1 and state = 'running'`, [agent.id])) await loseAttempt(context, attempt, agent.name);
+    for (const attempt of await records.rows<Awaited<ReturnType<typeof strayAttempts>>[number]>(
+      `select * from attempts where agent_id = $1 and state = 'running'`,
+      [agent.id],
+    ))
+      await loseAttempt(context, attempt, agent.name);
     return { agent: agent.id, leaseMs: timing.lease };
   });
 
@@ -65,9 +80,16 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
         // What was claimed for a question that was given up meanwhile goes out with the next one, which may wait already.
         if (gone.signal.aborted && answer.attempts.length + answer.instances.length > 0) await notify(records, 'work');
         const left = deadline - context.now();
-        if (answer.attempts.length + answer.instances.length + answer.stop.length + answer.end.length + answer.drop.length > 0 || left <= 0 || gone.signal.aborted || service.closing.aborted) return answer;
+        if (
+          answer.attempts.length + answer.instances.length + answer.stop.length + answer.end.length + answer.drop.length > 0 ||
+          left <= 0 ||
+          gone.signal.aborted ||
+          service.closing.aborted
+        )
+          return answer;
         const start = await nextStart(records);
-        if (!woken) await hub.wait((topic) => topic === 'work', Math.max(1, Math.min(left, start ?? left, 2_000)), AbortSignal.any([gone.signal, service.closing]));
+        if (!woken)
+          await hub.wait((topic) => topic === 'work', Math.max(1, Math.min(left, start ?? left, 2_000)), AbortSignal.any([gone.signal, service.closing]));
       }
     } finally {
       off();
@@ -79,14 +101,18 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
     await Promise.all([claimAttempts(records, agent, body.free, timing.lease), agent.class.includes('live') ? claimInstances(records, agent, 20) : null]);
     const [attempts, instances] = await Promise.all([heldAttempts(records, agent.id), heldInstances(records, agent.id)]);
-    const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) => list.some((one) => one.id === row.id && one.fence === row.fence);
+    const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) =>
+      list.some((one) => one.id === row.id && one.fence === row.fence);
     // What is recorded as this agent's and it does not name is given again: an answer that was lost on its way loses no work.
     return {
       attempts: await Promise.all(attempts.filter((row) => !has(body.attempts, row) && !row.stop).map((row) => attemptWork(context, row))),
       instances: await Promise.all(instances.filter((row) => !has(body.instances, row) && row.wanted).map((row) => instanceWork(context, row))),
       stop: attempts.filter((row) => row.stop).map((row) => row.id),
       end: instances.filter((row) => !row.wanted).map((row) => row.id),
-      drop: [...body.attempts.filter((one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence)), ...body.instances.filter((one) => !instances.some((row) => row.id === one.id && row.fence === one.fence))].map((one) => one.id),
+      drop: [
+        ...body.attempts.filter((one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence)),
+        ...body.instances.filter((one) => !instances.some((row) => row.id === one.id && row.fence === one.fence)),
+      ].map((one) => one.id),
     };
   }
 
@@ -100,7 +126,12 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   app.post('/api/agent/attempts/:id/report', { schema: { params: IdParams, body: AttemptReport }, bodyLimit: 32 * 1024 * 1024 }, async (request, reply) => {
     const agent = await needAgent(request);
     const body = request.body as AttemptReport;
-    await reportAttempt(context, (request.params as { id: string }).id, { agent: agent.id, fence: body.fence }, body.happenings as Parameters<typeof reportAttempt>[3]);
+    await reportAttempt(
+      context,
+      (request.params as { id: string }).id,
+      { agent: agent.id, fence: body.fence },
+      body.happenings as Parameters<typeof reportAttempt>[3],
+    );
     reply.status(204);
   });
 
@@ -147,12 +178,17 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
 
   app.get('/api/edge/blobs/:digest', { schema: { params: DigestParams } }, async (request, reply) => {
     const { digest } = request.params as { digest: string };
-    const row = await records.one(`select 1 as ok from routes where body is not null and body::text like '%' || $1 || '%' limit 1`, [isDigest(digest) ? digest : '-']);
+    const row = await records.one(`select 1 as ok from routes where body is not null and body::text like '%' || $1 || '%' limit 1`, [
+      isDigest(digest) ? digest : '-',
+    ]);
     if (!row) throw notFound('digest', digest);
     return sendBlob(digest, reply);
   });
 
-  async function sendBlob(digest: string, reply: { type(type: string): { header(name: string, value: number): { send(stream: Readable): unknown } } }): Promise<unknown> {
+  async function sendBlob(
+    digest: string,
+    reply: { type(type: string): { header(name: string, value: number): { send(stream: Readable): unknown } } },
+  ): Promise<unknown> {
     const found = await blobs.open(digest);
     if (!found) throw notFound('digest', digest);
     return reply.type('application/octet-stream').header('content-length', found.size).send(found.stream);
