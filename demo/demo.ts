@@ -38,6 +38,8 @@ async function main(): Promise<number> {
   const codehost = await openCodeHost(data);
   try {
     const api = demoApi(house.url, house.token);
+    // Its port may be another one than at the last start.
+    codehost.moveHooks(house.url);
     const seeded = join(data, 'seeded');
     const checkouts = join(data, 'checkouts');
     mkdirSync(checkouts, { recursive: true });

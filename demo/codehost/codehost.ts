@@ -30,6 +30,8 @@ export interface CodeHost {
   port: number;
   addRepository(name: string): string;
   setHook(name: string, hook: { url: string; secret: string }): void;
+  /** The service is at another address now. */
+  moveHooks(origin: string): void;
   openPull(name: string, pull: { title: string; branch: string; base?: string; trusted?: boolean; number?: number }): Promise<Pull>;
   closePull(name: string, number: number, how: 'merged' | 'abandoned'): Promise<void>;
   close(): Promise<void>;
@@ -177,6 +179,10 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
     },
     setHook(name, hook) {
       (state[name] as Repository).hook = hook;
+      save();
+    },
+    moveHooks(origin) {
+      for (const { hook } of Object.values(state)) if (hook) hook.url = origin + new URL(hook.url).pathname;
       save();
     },
     async openPull(name, { title, branch, base = 'main', trusted = true, number }) {
