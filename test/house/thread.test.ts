@@ -318,6 +318,16 @@ describe('tasks', () => {
     );
   });
 
+  it('reach neither this machine nor private ranges, also with the network', async () => {
+    const { port } = new URL(world.url);
+    const tries = [`127.0.0.1/${port}`, `127.0.0.1/${world.house.ports.database}`, '10.1.2.3/80', '172.16.0.9/80', '192.168.1.1/80', '169.254.169.254/80'];
+    const script = `for place in ${tries.join(' ')}; do timeout 3 bash -c "exec 3<>/dev/tcp/$place" 2>/dev/null && echo "$place open" || echo "$place shut $?"; done\n`;
+    const run = await perform('  reach: { reads: [reach.sh], run: bash reach.sh, network: true }\n', { 'reach.sh': script });
+    const lines = (await world.log(run.taskList[0]?.attempts[0]?.id as string)).trimEnd().split('\n');
+    // Shut at once: 124 would mean that something swallowed it in silence.
+    expect(lines).toEqual(tries.map((place) => `${place} shut 1`));
+  });
+
   it('stream their lines while they run', async () => {
     const commit = await checkout.commitAndPush(
       { 'tsunagi.yaml': definition('  slow: { run: "for i in 1 2 3; do echo line $i; sleep 0.4; done" }\n') },
