@@ -143,7 +143,7 @@ export interface InstanceReport {
 export async function reportInstance(context: Context, id: string, by: Reporter, report: InstanceReport): Promise<void> {
   const seen = await instanceById(context.records, id);
   if (!seen) throw new CodedError('fence_old');
-  await context.records.transition(`instance.${report.state}`, async (db) => {
+  await context.records.transition(report.state === 'ready' ? 'instance.ready' : 'instance.over', async (db) => {
     await wakeDeployments(db, seen.deployment_id);
     const row = await lockHeldInstance(db, id, by.agent, by.fence);
     if (row.state !== 'starting' && row.state !== 'ready') return;
