@@ -16,7 +16,7 @@ const transitions = [
 let world: World;
 let checkout: Checkout;
 beforeAll(async () => {
-  world = await openWorld({ timing: { lease: 2_000 } });
+  world = await openWorld({ timing: { lease: 3_000 } });
   let first: string;
   ({ checkout, first } = await world.hosted('ferry', { ...app('start'), 'tsunagi.yaml': appDefinition }));
   await checkout.push();
@@ -132,7 +132,7 @@ describe('others, killed', () => {
     await world.waitLive('ferry', 'staging', commit);
     const serving = async () =>
       (await world.environment('ferry', 'staging')).instanceList
-        .filter((one) => one.state === 'ready' && one.wanted)
+        .filter((one) => one.kind === 'server' && one.state === 'ready' && one.wanted)
         .map((one) => one.id)
         .sort();
     const instances = await serving();
