@@ -78,7 +78,7 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
   }
   await log.flush();
   await reports;
-  if (!dropped() && ended.state === 'passed' && ended.output) await upload(context, work, join(folder, 'outputs.tar'), ended.output);
+  if (!dropped() && ended.state === 'passed' && ended.output) await upload(context, join(folder, 'outputs.tar'), ended.output);
   await report([...waiting, ended]);
   // Swept at the next start when this does not come to its end; the slot is free before.
   void rm(folder, { recursive: true, force: true });
@@ -88,7 +88,7 @@ const ignoreOld = (error: unknown) => {
   if (!(error instanceof CodedError)) throw error;
 };
 
-async function upload(context: AgentContext, _work: AttemptWork, tar: string, output: { digest: string; size: number }): Promise<void> {
+async function upload(context: AgentContext, tar: string, output: { digest: string; size: number }): Promise<void> {
   await untilDone(() => context.client.putStream(`/api/agent/blobs/${output.digest}`, createReadStream(tar), output.size), context.stopped).catch(ignoreOld);
   await context.layers.keep(output.digest, tar);
 }
