@@ -12,6 +12,7 @@ import { baseDigest, toolVersions } from './facts.js';
 import { adoptInstance, type RunningInstance, startInstance, writeLease } from './instance.js';
 import { openLayers } from './layers.js';
 import { installScripts, ownFolder } from './sandbox/chain.js';
+import { openReadyChains } from './sandbox/ready.js';
 import { findAccounts, findLimits, findNetwork, type Host, missingParts, type NetworkWay } from './sandbox/host.js';
 
 export interface AgentOptions {
@@ -57,6 +58,7 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
     folder: options.folder,
     host,
     layers: openLayers(join(options.folder, 'layers'), accounts.work),
+    chains: openReadyChains(join(options.folder, 'work'), join(options.folder, 'bin'), host, options.slots),
     address: options.address ?? '127.0.0.1',
     settings: options.settings ?? {},
     log,
@@ -105,7 +107,8 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
     for (const work of answer.attempts) {
       const attempt = startAttempt(context, work);
       attempts.set(work.id, attempt);
-      void attempt.done.then(() => attempts.delete(work.id)).then(poke);
+      // No question is asked for it: the service counts the slots.
+      void attempt.done.then(() => attempts.delete(work.id));
     }
     for (const work of answer.instances) {
       instances.get(work.id)?.drop();
@@ -133,7 +136,7 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
         const began = Date.now();
         const body = {
           boot,
-          free: Math.max(0, options.slots - attempts.size),
+          slots: options.slots,
           attempts: held(attempts),
           instances: held(instances),
           waitMs: Math.floor(leaseMs / 3),
@@ -166,6 +169,7 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       poke();
       await Promise.all([...attempts.values()].map((attempt) => attempt.done));
       await running;
+      context.chains.close();
       await client.close();
     },
   };

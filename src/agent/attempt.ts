@@ -1,8 +1,7 @@
 /** One attempt, from its claim to its last report. The first cause of an end wins and is recorded once. */
-import { type ChildProcess, spawn } from 'node:child_process';
+import type { ChildProcess } from 'node:child_process';
 import { createHash, randomBytes } from 'node:crypto';
-import { closeSync, createReadStream, openSync, readFileSync, statSync } from 'node:fs';
-import { rm } from 'node:fs/promises';
+import { createReadStream, readFileSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { durationSource } from '../core/durations.js';
@@ -12,8 +11,8 @@ import type { AttemptReport, AttemptWork } from '../wire/work.js';
 import { untilDone } from '../wire/client.js';
 import type { AgentContext } from './context.js';
 import { makeLogSender } from './log.js';
-import { chainCall, prepareFolder, runnerText } from './sandbox/chain.js';
-import { attemptLimits, makeGroup } from './sandbox/limits.js';
+import { networkOf, runnerText } from './sandbox/chain.js';
+import type { HeldChain } from './sandbox/ready.js';
 import { descendantsOf, firstProcess, programOf, signal } from './sandbox/processes.js';
 import { splitSections } from './sections.js';
 
@@ -56,7 +55,7 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
   const report = (happenings: AttemptReport['happenings']) =>
     dropped() ? Promise.resolve() : untilDone(() => client.post(`${path}/report`, { fence: work.fence, happenings }), context.stopped).catch(ignoreOld);
   const log = makeLogSender(client, `${path}/log`, work.fence, work.logBytes, () => context.stopped() || dropped());
-  const folder = join(context.folder, 'work', work.id);
+  const held: { chain: HeldChain | null } = { chain: null };
   // Reports go out one after another; what happens meanwhile goes with the next.
   let waiting: AttemptReport['happenings'] = [];
   let reports: Promise<unknown> = Promise.resolve();
@@ -71,17 +70,19 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
   };
   let ended: Ended;
   try {
-    ended = await runChain(context, work, folder, abort, log, happens);
+    ended = await runChain(context, work, held, abort, log, happens);
   } catch (error) {
     const why = error instanceof CodedError ? error.issue : issue('setup_failed', { detail: (error as Error).message.slice(0, 500) });
     ended = { what: 'ended', state: abort.aborted ? 'stopped' : 'failed', issue: why as never, output: null, tests: null };
   }
-  await log.flush();
-  await reports;
-  if (!dropped() && ended.state === 'passed' && ended.output) await upload(context, join(folder, 'outputs.tar'), ended.output);
-  await report([...waiting, ended]);
-  // Swept at the next start when this does not come to its end; the slot is free before.
-  void rm(folder, { recursive: true, force: true });
+  try {
+    await log.flush();
+    await reports;
+    if (!dropped() && ended.state === 'passed' && ended.output && held.chain) await upload(context, join(held.chain.folder, 'outputs.tar'), ended.output);
+    await report([...waiting, ended]);
+  } finally {
+    held.chain?.clear();
+  }
 }
 
 const ignoreOld = (error: unknown) => {
@@ -96,13 +97,12 @@ async function upload(context: AgentContext, tar: string, output: { digest: stri
 async function runChain(
   context: AgentContext,
   work: AttemptWork,
-  folder: string,
+  held: { chain: HeldChain | null },
   abort: AbortSignal,
   log: ReturnType<typeof makeLogSender>,
   happens: (one: AttemptReport['happenings'][number]) => void,
 ): Promise<Ended> {
   const { layers, host, client } = context;
-  const account = host.accounts.work;
   const path = `/api/agent/attempts/${work.id}`;
   // A service that is away for a moment is no failure of the work: what must be fetched is asked for again.
   const given = () => context.stopped() || abort.aborted;
@@ -111,37 +111,20 @@ async function runChain(
   const outputs = await Promise.all(
     work.layers.map((digest) => untilDone(() => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`)), given)),
   );
-  prepareFolder(folder, account);
-  const group = makeGroup(host.limits, work.id, attemptLimits);
   const mark = randomBytes(12).toString('hex');
   const makes = [...new Set(work.makes)].sort();
-  const call = chainCall(
-    {
-      folder,
-      account,
-      host,
-      layers: [...(files ? [files] : []), ...outputs],
-      writable: true,
-      variables: { ...(work.network === 'open' ? context.settings : {}), ...work.variables },
-      network: { open: work.network === 'open', listen: null, reach: work.reach },
-      watchLease: false,
-      group,
-      tied: true,
-      command: ['bash', '-c', runnerText(), 'runner', mark, work.junit ?? '', String(makes.length), ...makes, ...work.commands],
-    },
-    join(context.folder, 'bin'),
-  );
-  const kept = openSync(join(folder, 'outputs.tar'), 'w', 0o600);
-  const results = openSync(join(folder, 'results'), 'w', 0o600);
-  const child = spawn(call.file, call.args, { env: call.env, cwd: '/', stdio: ['ignore', 'pipe', 'pipe', 'pipe', kept, results] });
-  closeSync(kept);
-  closeSync(results);
-  try {
-    return await follow(work, folder, child, abort, log, happens, mark, makes);
-  } finally {
-    group.kill();
-    void group.remove();
-  }
+  const network = { open: work.network === 'open', listen: null, reach: work.reach };
+  const chain = context.chains.take(networkOf({ network }, host.network));
+  held.chain = chain;
+  if (chain.child.pid === undefined) throw new CodedError('setup_failed', { detail: 'no process could be started' });
+  chain.begin({
+    layers: [...(files ? [files] : []), ...outputs],
+    writable: true,
+    variables: { ...(work.network === 'open' ? context.settings : {}), ...work.variables },
+    network,
+    command: ['bash', '-c', runnerText(), 'runner', mark, work.junit ?? '', String(makes.length), ...makes, ...work.commands],
+  });
+  return follow(work, chain.folder, chain.child, abort, log, happens, mark, makes);
 }
 
 /** What the chain says on its third descriptor. */
@@ -186,12 +169,19 @@ async function follow(
     makes,
     (position) => happens({ what: 'command-started', position, firstLine: log.lines() }),
     (position, exit, ms) => happens({ what: 'command-ended', position, exit, ms }),
+    () => whole(),
   );
   const output = child.stdout as NonNullable<typeof child.stdout>;
   const sections = splitSections(mark);
+  let over = () => {};
+  // All is told, and all that was printed is here: what is left of the chain ends without being waited for.
+  const whole = () => {
+    if (told.done && sections.seen() > told.position) over();
+  };
   output.on('data', (chunk: Buffer) => {
     let room = true;
     for (const piece of sections.push(chunk)) room = log.write(piece.bytes, piece.section) && room;
+    whole();
     if (room) return;
     output.pause();
     void log.drained().then(() => output.resume());
@@ -199,10 +189,12 @@ async function follow(
   await new Promise<void>((resolve, reject) => {
     child.on('error', reject);
     child.on('close', () => resolve());
+    over = resolve;
+    whole();
   }).finally(() => clearTimeout(timer));
   abort.removeEventListener('abort', stop);
   for (const piece of sections.end()) log.write(piece.bytes, piece.section);
-  await controlled;
+  if (!told.done) await controlled;
   return judge(work, folder, told, cause, errors);
 }
 
@@ -212,6 +204,7 @@ async function readControl(
   makes: string[],
   started: (position: number) => void,
   ended: (position: number, exit: number, ms: number) => void,
+  done: () => void,
 ): Promise<void> {
   for await (const line of createInterface({ input: control })) {
     const [what, a, b, c] = line.split(' ');
@@ -224,7 +217,10 @@ async function readControl(
     } else if (what === 'missing') told.missing.push(makes[Number(a)] ?? '?');
     else if (what === 'no-results') told.noResults = true;
     else if (what === 'not-kept') told.notKept = true;
-    else if (what === 'done') told.done = true;
+    else if (what === 'done') {
+      told.done = true;
+      done();
+    }
   }
 }
 

@@ -1,6 +1,7 @@
 import type { Client } from '../wire/client.js';
 import type { Layers } from './layers.js';
 import type { Host } from './sandbox/host.js';
+import type { ReadyChains } from './sandbox/ready.js';
 
 export interface AgentContext {
   client: Client;
@@ -8,6 +9,7 @@ export interface AgentContext {
   folder: string;
   host: Host;
   layers: Layers;
+  chains: ReadyChains;
   /** Address under which edges reach instances. */
   address: string;
   /** What the operator passes to tasks with `network: true`. */

@@ -15,7 +15,7 @@ import { untilDone } from '../wire/client.js';
 import type { InstanceWork } from '../wire/work.js';
 import type { AgentContext } from './context.js';
 import { makeLogSender } from './log.js';
-import { chainCall, prepareFolder } from './sandbox/chain.js';
+import { chainCall, networkOf, prepareFolder, writeChain } from './sandbox/chain.js';
 import { findLimits, type LimitsWay } from './sandbox/host.js';
 import { groupOf, instanceLimits, makeGroup } from './sandbox/limits.js';
 import { firstProcess, listeningPorts, nameOf, programOf, signal, startTime } from './sandbox/processes.js';
@@ -192,22 +192,18 @@ async function launch(context: AgentContext, state: InstanceState, folder: strin
   const port = work.kind === 'server' ? await freePort(context.address) : null;
   const group = makeGroup(host.limits, work.id, instanceLimits);
   writeLease(folder, Date.now() + 60_000);
-  const call = chainCall(
-    {
-      folder,
-      account,
-      host,
-      layers: paths,
-      writable: false,
-      variables: { ...work.variables, ...(port === null ? {} : { PORT: String(port) }) },
-      network: { open: true, listen: port === null ? null : { address: context.address, port }, reach: [] },
-      watchLease: work.kind === 'worker',
-      group,
-      tied: false,
-      command: ['bash', '-euo', 'pipefail', '-c', work.start],
-    },
-    join(context.folder, 'bin'),
-  );
+  const chain = {
+    layers: paths,
+    writable: false,
+    variables: { ...work.variables, ...(port === null ? {} : { PORT: String(port) }) },
+    network: { open: true, listen: port === null ? null : { address: context.address, port }, reach: [] },
+    command: ['bash', '-euo', 'pipefail', '-c', work.start],
+  };
+  const network = networkOf(chain, host.network);
+  const frame = { folder, account, network, writable: false, watchLease: work.kind === 'worker', group, tied: false, held: false };
+  const bin = join(context.folder, 'bin');
+  writeChain(frame, chain, bin);
+  const call = chainCall(frame, bin);
   const log = openSync(join(folder, 'log'), 'a', 0o600);
   // A process of its own: it goes on when the agent ends.
   const child = spawn(call.file, call.args, { env: call.env, cwd: '/', detached: true, stdio: ['ignore', log, log] });

@@ -29,8 +29,17 @@ export function makeLogSender(client: Client, path: string, fence: string, from:
   let lost = false;
   let wake: (() => void)[] = [];
 
+  let hurry = () => {};
+  const gather = () =>
+    new Promise<void>((resolve) => {
+      const timer = setTimeout(resolve, gatherMs);
+      hurry = () => {
+        clearTimeout(timer);
+        resolve();
+      };
+    });
   const send = async (): Promise<void> => {
-    await new Promise((resolve) => setTimeout(resolve, gatherMs));
+    await gather();
     while (queue.length && !lost) {
       const batch = take(queue);
       try {
@@ -76,6 +85,7 @@ export function makeLogSender(client: Client, path: string, fence: string, from:
     },
     drained: () => (waiting < waitingLimit ? Promise.resolve() : new Promise((resolve) => wake.push(resolve))),
     async flush() {
+      hurry();
       while (sending) await sending;
     },
     lines: () => lines,

@@ -5,7 +5,7 @@ export interface Piece {
 }
 
 /** A mark is its text between two zero bytes; one that is cut in two by a chunk is put together again. */
-export function splitSections(mark: string): { push(chunk: Buffer): Piece[]; end(): Piece[] } {
+export function splitSections(mark: string): { push(chunk: Buffer): Piece[]; end(): Piece[] /** Marks seen. */; seen(): number } {
   const needle = Buffer.from(`\0${mark}\0`);
   let section = 0;
   let rest: Buffer = Buffer.alloc(0);
@@ -28,6 +28,7 @@ export function splitSections(mark: string): { push(chunk: Buffer): Piece[]; end
       rest = Buffer.alloc(0);
       return pieces;
     },
+    seen: () => section,
   };
 }
 

@@ -1,4 +1,6 @@
 import { join } from 'node:path';
+import type { AdvanceScene } from './advance.js';
+import type { Kept } from './kept.js';
 import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
 import { listFiles, makeRepository } from '../git/repository.js';
@@ -51,22 +53,14 @@ export interface Context {
   /** Milliseconds since the epoch. */
   now(): number;
   /** Files of the commits that were listed last; a commit never changes. */
-  trees: Map<string, Promise<ListedFile[]>>;
+  trees: Kept<ListedFile[]>;
+  /** What the steps of the newest runs need. */
+  scenes: Kept<AdvanceScene>;
 }
-
-/** How many commits' lists of files are kept. */
-const treesKept = 32;
 
 /** Every file of a commit in the project's folder. */
 export function treeOf(context: Pick<Context, 'repositories' | 'trees'>, project: Pick<ProjectRow, 'id' | 'folder'>, commit: string): Promise<ListedFile[]> {
-  const key = `${project.id} ${commit}`;
-  const known = context.trees.get(key);
-  if (known) return known;
-  const listed = listFiles(repositoryOf(context, project), commit, project.folder);
-  context.trees.set(key, listed);
-  listed.catch(() => context.trees.delete(key));
-  for (const oldest of context.trees.keys()) if (context.trees.size > treesKept) context.trees.delete(oldest);
-  return listed;
+  return context.trees.get(`${project.id} ${commit}`, () => listFiles(repositoryOf(context, project), commit, project.folder));
 }
 
 /** A project's bare repository. */

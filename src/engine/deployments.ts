@@ -4,7 +4,7 @@ import { healthOf, restartDelay } from '../core/advance/environments.js';
 import { issue, wording } from '../core/errors.js';
 import { deploymentMoving } from '../core/states.js';
 import { listEdges, putRoute } from '../records/agents.js';
-import { addAttempt, attemptsOfDeployment } from '../records/attempts.js';
+import { addAttempts, attemptsOfDeployment } from '../records/attempts.js';
 import {
   type DeploymentRow,
   deploymentById,
@@ -141,15 +141,8 @@ async function apply(scene: Scene, effect: DeploymentEffect): Promise<void> {
     case 'prepare':
     case 'verify': {
       const number = (await attemptsOfDeployment(db, deployment.id)).filter((one) => one.kind === effect.do).length + 1;
-      await addAttempt(db, {
-        kind: effect.do,
-        task: null,
-        deployment: deployment.id,
-        project: deployment.project_id,
-        number,
-        needs: { class: 'live', base: null },
-      });
-      return;
+      const needs = { class: 'live' as const, base: null };
+      return void (await addAttempts(db, [{ kind: effect.do, task: null, deployment: deployment.id, project: deployment.project_id, number, needs }]));
     }
     case 'startServers':
       if (deployment.kind === 'revert' && scene.instances.length === 0 && (await takeWarm(scene))) return;

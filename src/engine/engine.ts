@@ -35,7 +35,7 @@ export async function startEngine(context: Context): Promise<Engine> {
       log,
     }),
     leases: startLoop({ name: 'leases', step: watchLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
-    events: startLoop({ name: 'feed', step: () => stepFeed(context), nextDue: () => feedDue(context), sweepMs: sweep, log }),
+    events: startLoop({ name: 'feed', step: () => stepFeed(context), nextDue: () => feedDue(context), sweepMs: sweep, gatherMs: 20, log }),
     seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
     upkeep: startLoop({
       name: 'upkeep',

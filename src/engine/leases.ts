@@ -23,7 +23,7 @@ export function watchLeases(context: Context): () => Promise<boolean> {
 }
 
 async function look(context: Context, lease: number): Promise<void> {
-  const attempts = await strayAttempts(context.records, null, null);
+  const attempts = await strayAttempts(context.records);
   const agents = attempts.length ? await listAgents(context.records) : [];
   for (const attempt of attempts) await loseAttempt(context, attempt, agents.find((agent) => agent.id === attempt.agent_id)?.name ?? 'unknown');
   for (const attempt of await stoppedWaiting(context.records)) await stopWaiting(context, attempt);

@@ -8,6 +8,8 @@ export interface LoopOptions {
   /** Milliseconds until something is due by itself, or null. */
   nextDue?(): Promise<number | null>;
   sweepMs: number;
+  /** Milliseconds between a wake and the step: what happens meanwhile is done with it. Default 0. */
+  gatherMs?: number;
   log: Log;
 }
 
@@ -17,7 +19,7 @@ export interface Loop {
   stop(): Promise<void>;
 }
 
-export function startLoop({ name, step, nextDue, sweepMs, log }: LoopOptions): Loop {
+export function startLoop({ name, step, nextDue, sweepMs, gatherMs = 0, log }: LoopOptions): Loop {
   let stopped = false;
   let woken = false;
   let failures = 0;
@@ -39,6 +41,7 @@ export function startLoop({ name, step, nextDue, sweepMs, log }: LoopOptions): L
         failures = 0;
         const due = nextDue ? await nextDue() : null;
         await sleep(Math.max(5, Math.min(sweepMs, due ?? sweepMs)));
+        if (gatherMs && !stopped) await new Promise((resolve) => setTimeout(resolve, gatherMs));
       } catch (error) {
         failures++;
         log.error({ loop: name, failures, error: String((error as Error).stack ?? error) }, `the loop ${name} failed and goes on`);

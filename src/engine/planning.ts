@@ -10,11 +10,13 @@ import { listAgents } from '../records/agents.js';
 import { makeEnvironment } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { acceptDefinition, projectById, type ProjectRow, saveDefinition } from '../records/projects.js';
-import { endRun, lockRun, runById, type RunRow, setDue, setRunIssue, startRun } from '../records/runs.js';
+import { endRun, lockRun, runById, type RunRow, setDue, setRunIssue, startRun, tasksOf } from '../records/runs.js';
 import { openPullRequests } from '../records/sources.js';
+import { advanceIn } from './advance.js';
 import { type Context, type Db, repositoryOf, reviewHost, standingHost, treeOf } from './context.js';
 
-export const definitionPath = (folder: string): string => (folder ? `${folder}/tsunagi.yaml` : 'tsunagi.yaml');
+const inFolder = (folder: string, name: string): string => (folder ? `${folder}/${name}` : name);
+export const definitionPath = (folder: string): string => inFolder(folder, 'tsunagi.yaml');
 
 export interface ReadDefinition {
   model: Definition | null;
@@ -50,6 +52,9 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
     });
     return;
   }
+  // Both are asked of git at once; a commit whose files can't be listed is refused below, after its definition.
+  const listing = treeOf(context, project, run.commit);
+  listing.catch(() => {});
   const read = await readDefinition(context, project, run.commit);
   const { model } = read;
   if (!model) {
@@ -67,12 +72,13 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
     });
     return;
   }
-  const files = await treeOf(context, project, run.commit);
+  const files = await listing;
   const plan = planRun(model, files);
   const refused = plan.issues[0] ?? null;
   const offers = (await listAgents(records)).filter((agent) => agent.alive && agent.class.includes(run.line === 'own' ? 'runs' : 'untrusted'));
   const pinned = pinTools(model.versions, offers);
-  const attributes = await readFile(repositoryOf(context, project), run.commit, project.folder ? `${project.folder}/.gitattributes` : '.gitattributes', 65_536);
+  const asked = files.some((file) => file.path === '.gitattributes');
+  const attributes = asked ? await readFile(repositoryOf(context, project), run.commit, inFolder(project.folder, '.gitattributes'), 65_536) : null;
   const warnings = checkAgainst(
     model,
     files.flatMap((file) => (file.path === null ? [] : [file.path])),
@@ -105,7 +111,7 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
       warnings,
     );
     await recordEvents(db, { type: 'run.planned', project: project.id, subject: `run ${run.number}`, actor: 'engine', data: { tasks: plan.tasks.length } });
-    await setDue(db, 'runs', id, 0);
+    await advanceIn(db, { project, model, files }, { ...now, state: 'running' }, await tasksOf(db, id), []);
   });
 }
 

@@ -3,13 +3,13 @@ import { taskAfter } from '../core/advance/runs.js';
 import { CodedError, issue, type Issue } from '../core/errors.js';
 import type { TestResults } from '../core/results/junit.js';
 import type { AttemptState, InstanceState } from '../core/states.js';
-import { type AttemptRow, attemptById, attemptsOfTask, endAttempt, endCommand, lockHeld, startCommand } from '../records/attempts.js';
+import { type AttemptOfRun, type AttemptRow, attemptById, attemptsOfRun, endAttempt, endCommand, lockHeld, startCommand } from '../records/attempts.js';
 import { wakeDeployments } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { forgetAgent, type InstanceRow, lockHeldInstance, instanceById, setInstanceState } from '../records/instances.js';
-import { keepResult, makeDue, type RunRow, runById, setTaskOutput, setTaskState, taskById, type TaskRow } from '../records/runs.js';
+import { changeTasks, keepResult, lockRun, type RunRow, settleRun, type TaskRow, tasksOf } from '../records/runs.js';
+import { type AdvanceScene, advanceIn, advanceScene, type JustEnded, newTries } from './advance.js';
 import type { Context, Db } from './context.js';
-import { newTry } from './runs.js';
 
 export type Happening =
   | { what: 'command-started'; position: number; firstLine: number }
@@ -30,11 +30,12 @@ export async function reportAttempt(context: Context, id: string, by: Reporter, 
       throw new CodedError('digest_wrong', { digest: one.output.digest });
   }
   const last = happenings.some((one) => one.what === 'ended');
+  const over = last ? await sceneOf(context, seen) : null;
   await context.records.transition(last ? 'attempt.ended' : 'attempt.reported', async (db) => {
     const owner = await lockOwner(db, seen, last);
     const attempt = await lockHeld(db, id, by.agent, by.fence);
-    if (owner && owner.task.state === 'ready') {
-      await setTaskState(db, owner.task.id, 'running');
+    if (owner?.task.state === 'ready') {
+      await changeTasks(db, [{ id: owner.task.id, state: 'running' }]);
       await recordEvents(db, {
         type: 'attempt.started',
         project: attempt.project_id,
@@ -47,38 +48,39 @@ export async function reportAttempt(context: Context, id: string, by: Reporter, 
     for (const one of happenings) {
       if (one.what === 'command-started') await startCommand(db, id, one.position, commands[one.position] ?? attempt.kind, one.firstLine);
       else if (one.what === 'command-ended') await endCommand(db, id, one.position, one.exit, one.ms);
-      else await attemptOver(db, attempt, owner, one.state, one.issue, one.output, one.tests);
+      else await attemptOver(db, attempt, owner, over, one);
     }
   });
 }
 
+/** What the run's next step needs; null leaves that step to the engine's loop. */
+const sceneOf = async (context: Context, attempt: AttemptOfRun): Promise<AdvanceScene | null> =>
+  attempt.run_id ? advanceScene(context, { id: attempt.run_id, project_id: attempt.project_id, commit: attempt.commit as string }).catch(() => null) : null;
+
 interface Owner {
   run: RunRow;
   task: TaskRow;
+  tasks: TaskRow[];
 }
 
-async function lockOwner(db: Db, attempt: AttemptRow, wake: boolean): Promise<Owner | null> {
+/** Locks the row with the work list that an attempt belongs to. */
+async function lockOwner(db: Db, attempt: AttemptOfRun, wake: boolean): Promise<Owner | null> {
   if (attempt.deployment_id) {
     if (wake) await wakeDeployments(db, attempt.deployment_id);
     return null;
   }
-  const task = await taskById(db, attempt.task_id as string);
-  if (!task) throw new Error(`attempt ${attempt.id} has no task`);
-  if (wake) await makeDue(db, 'runs', task.run_id);
-  else await db.rows('select 1 from runs where id = $1 for update', [task.run_id]);
-  const [run, fresh] = [await runById(db, task.run_id), await taskById(db, task.id)];
-  return { run: run as RunRow, task: fresh as TaskRow };
+  const run = await lockRun(db, attempt.run_id as string);
+  const tasks = await tasksOf(db, attempt.run_id as string);
+  const task = tasks.find((one) => one.id === attempt.task_id);
+  if (!run || !task) throw new Error(`attempt ${attempt.id} has no task`);
+  return { run, task, tasks };
 }
 
-async function attemptOver(
-  db: Db,
-  attempt: AttemptRow,
-  owner: Owner | null,
-  state: AttemptState,
-  why: Issue | null,
-  output: { digest: string; size: number } | null,
-  tests: TestResults | null,
-): Promise<void> {
+type End = Omit<Extract<Happening, { what: 'ended' }>, 'what' | 'state'> & { state: AttemptState };
+
+/** Records how an attempt ended and what follows for its task; with a scene, the run's next step too. */
+async function attemptOver(db: Db, attempt: AttemptRow, owner: Owner | null, scene: AdvanceScene | null, end: End): Promise<void> {
+  const { state, issue: why, output, tests } = end;
   await endAttempt(db, attempt.id, state, why);
   if (!owner) {
     await recordEvents(db, {
@@ -91,45 +93,50 @@ async function attemptOver(
     return;
   }
   const { run, task } = owner;
-  const lost = (await attemptsOfTask(db, task.id)).filter((one) => one.state === 'lost').length;
+  const attempts = await attemptsOfRun(db, run.id);
+  const lost = attempts.filter((one) => one.task_id === task.id && one.state === 'lost').length;
   const next = taskAfter(state, lost, run.stopped_by !== null);
-  await setTaskState(db, task.id, next, { issue: why });
-  if (next === 'passed' || next === 'failed') {
-    await setTaskOutput(db, task.id, next === 'passed' ? output : null, tests);
-    if (state !== 'lost' && task.fingerprint)
-      await keepResult(db, {
-        project: run.project_id,
-        line: run.line,
-        fingerprint: task.fingerprint,
-        attempt: attempt.id,
-        state,
-        output: output?.digest ?? null,
-      });
-  }
-  if (next === 'ready') await newTry(db, run, task);
-  const subject = `run ${run.number}`;
-  await recordEvents(
-    db,
-    { type: 'attempt.ended', project: run.project_id, subject, actor: 'agent', data: { task: task.name, attempt: attempt.number, state, issue: why } },
-    ...(next === 'ready' ? [] : [{ type: 'task.ended' as const, project: run.project_id, subject, actor: 'agent', data: { task: task.name, state: next } }]),
-  );
+  if ((next === 'passed' || next === 'failed') && state !== 'lost' && task.fingerprint)
+    await keepResult(db, {
+      project: run.project_id,
+      line: run.line,
+      fingerprint: task.fingerprint,
+      attempt: attempt.id,
+      state,
+      output: output?.digest ?? null,
+    });
+  if (next === 'ready') await newTries(db, run, [task], attempts);
+  const shared = { project: run.project_id, subject: `run ${run.number}`, actor: 'agent' };
+  const just: JustEnded = {
+    change: { id: task.id, state: next, issue: why, output: next === 'passed' ? output : null, tests },
+    events: [
+      { type: 'attempt.ended', ...shared, data: { task: task.name, attempt: attempt.number, state, issue: why } },
+      ...(next === 'ready' ? [] : [{ type: 'task.ended' as const, ...shared, data: { task: task.name, state: next } }]),
+    ],
+  };
+  if (scene) return advanceIn(db, scene, run, owner.tasks, attempts, just);
+  await changeTasks(db, [just.change]);
+  await recordEvents(db, ...just.events);
+  await settleRun(db, run.id, { dueInMs: 0 });
 }
 
+const ended = (state: AttemptState, why: Issue | null): End => ({ state, issue: why, output: null, tests: null });
+
 /** An attempt whose agent went away. Another follows, or a person decides (prepare). */
-export async function loseAttempt(context: Context, seen: AttemptRow, agent: string): Promise<void> {
+export async function loseAttempt(context: Context, seen: AttemptOfRun, agent: string): Promise<void> {
   await context.records.transition('attempt.lost', async (db) => {
     const owner = await lockOwner(db, seen, true);
     const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'running' and fence = $2 for update`, [seen.id, seen.fence]);
-    if (row) await attemptOver(db, seen, owner, 'lost', issue('agent_lost', { agent }), null, null);
+    if (row) await attemptOver(db, seen, owner, null, ended('lost', issue('agent_lost', { agent })));
   });
 }
 
 /** An attempt that was told to stop before an agent took it. */
-export async function stopWaiting(context: Context, seen: AttemptRow): Promise<void> {
+export async function stopWaiting(context: Context, seen: AttemptOfRun): Promise<void> {
   await context.records.transition('attempt.stopped', async (db) => {
     const owner = await lockOwner(db, seen, true);
     const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'waiting' for update`, [seen.id]);
-    if (row) await attemptOver(db, seen, owner, 'stopped', null, null, null);
+    if (row) await attemptOver(db, seen, owner, null, ended('stopped', null));
   });
 }
 

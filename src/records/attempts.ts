@@ -30,6 +30,12 @@ export interface AttemptRow {
   ended_at: Date | null;
 }
 
+/** With the run that it belongs to; null for those of deployments. */
+export interface AttemptOfRun extends AttemptRow {
+  run_id: string | null;
+  commit: string | null;
+}
+
 const columns =
   'id, kind, task_id, deployment_id, project_id, number, state, agent_id, fence, stop, issue, log_bytes::float8 as log_bytes, log_lines::float8 as log_lines, created_at, started_at, ended_at';
 
@@ -42,38 +48,41 @@ export interface NewAttempt {
   needs: AttemptNeeds;
 }
 
-export async function addAttempt(db: Db, attempt: NewAttempt): Promise<string> {
-  const id = newId();
-  await db.rows('insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs) values ($1, $2, $3, $4, $5, $6, $7)', [
-    id,
-    attempt.kind,
-    attempt.task,
-    attempt.deployment,
-    attempt.project,
-    attempt.number,
-    JSON.stringify(attempt.needs),
-  ]);
+/** Makes attempts that wait for an agent; gives their ids. */
+export async function addAttempts(db: Db, attempts: readonly NewAttempt[]): Promise<string[]> {
+  const rows = attempts.map((attempt) => ({ id: newId(), ...attempt }));
+  await db.rows(
+    `insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs)
+     select a.id, a.kind, a.task, a.deployment, a.project, a.number, a.needs
+     from jsonb_to_recordset($1::jsonb) as a(id uuid, kind text, task uuid, deployment uuid, project uuid, number int, needs jsonb)`,
+    [JSON.stringify(rows)],
+  );
   await notify(db, 'work');
-  return id;
+  return rows.map((row) => row.id);
 }
 
-export const attemptById = (db: Db, id: string): Promise<AttemptRow | null> => db.one(`select ${columns} from attempts where id = $1`, [id]);
-export const attemptsOfTask = (db: Db, task: string): Promise<AttemptRow[]> =>
-  db.rows(`select ${columns} from attempts where task_id = $1 order by number`, [task]);
+/** Ends the attempts of these tasks that no agent has taken yet. */
+export const stopAttempts = (db: Db, tasks: readonly string[]): Promise<unknown> =>
+  db.rows(`update attempts set state = 'stopped', ended_at = now() where task_id = any($1::uuid[]) and state = 'waiting'`, [tasks]);
+
+const ofRun = `select ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}, t.run_id, r.commit from attempts a left join tasks t on t.id = a.task_id left join runs r on r.id = t.run_id`;
+
+export const attemptById = (db: Db, id: string): Promise<AttemptOfRun | null> => db.one(`${ofRun} where a.id = $1`, [id]);
 export const attemptsOfRun = (db: Db, run: string): Promise<AttemptRow[]> =>
   db.rows(`select ${columns} from attempts where task_id in (select id from tasks where run_id = $1) order by number`, [run]);
 export const attemptsOfDeployment = (db: Db, deployment: string): Promise<AttemptRow[]> =>
   db.rows(`select ${columns} from attempts where deployment_id = $1 order by id`, [deployment]);
 
-/** Claims up to `free` waiting attempts, the oldest first, in one statement; each gets a new fence. */
-export async function claimAttempts(db: Db, agent: { id: string; class: string[]; base: string }, free: number, leaseMs: number): Promise<AttemptRow[]> {
-  if (free <= 0) return [];
+/** Claims waiting attempts, the oldest first, until the agent holds `slots`, in one statement; each gets a new fence. */
+export async function claimAttempts(db: Db, agent: { id: string; class: string[]; base: string }, slots: number, leaseMs: number): Promise<AttemptRow[]> {
+  if (slots <= 0) return [];
   return db.rows<AttemptRow>(
     `update attempts a set state = 'running', agent_id = $1, fence = nextval('fences'), lease_until = now() + $5::int * interval '1 ms', started_at = now()
      from (select id from attempts where state = 'waiting' and not stop and needs->>'class' = any($2::text[]) and (needs->>'base' is null or needs->>'base' = $3)
-           order by created_at for update skip locked limit $4) w
+           order by created_at for update skip locked
+           limit greatest(0, $4 - (select count(*) from attempts where agent_id = $1 and state = 'running'))) w
      where a.id = w.id returning ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}`,
-    [agent.id, agent.class, agent.base, free, leaseMs],
+    [agent.id, agent.class, agent.base, slots, leaseMs],
   );
 }
 
@@ -98,20 +107,17 @@ export async function endAttempt(db: Db, id: string, state: AttemptState, issue:
     state,
     issue === null ? null : JSON.stringify(issue),
   ]);
-  await db.rows(`update commands set state = $2 where attempt_id = $1 and state = 'running'`, [id, state]);
+  if (state !== 'passed') await db.rows(`update commands set state = $2 where attempt_id = $1 and state = 'running'`, [id, state]);
   await notify(db, `log:${id}`);
 }
 
-/** Attempts whose lease has run out, or that an agent held before it started anew. */
-export const strayAttempts = (db: Db, agent: string | null, boot: string | null): Promise<AttemptRow[]> =>
-  agent === null
-    ? db.rows(`select ${columns} from attempts where state = 'running' and lease_until < now() limit 100`)
-    : db.rows(`select ${columns} from attempts where state = 'running' and agent_id = $1 and exists (select 1 from agents where id = $1 and boot <> $2)`, [
-        agent,
-        boot,
-      ]);
+/** Attempts whose lease has run out. */
+export const strayAttempts = (db: Db): Promise<AttemptOfRun[]> => db.rows(`${ofRun} where a.state = 'running' and a.lease_until < now() limit 100`);
 
-export const stoppedWaiting = (db: Db): Promise<AttemptRow[]> => db.rows(`select ${columns} from attempts where state = 'waiting' and stop limit 100`);
+/** Attempts that an agent held before it started anew. */
+export const attemptsLeftBy = (db: Db, agent: string): Promise<AttemptOfRun[]> => db.rows(`${ofRun} where a.state = 'running' and a.agent_id = $1`, [agent]);
+
+export const stoppedWaiting = (db: Db): Promise<AttemptOfRun[]> => db.rows(`${ofRun} where a.state = 'waiting' and a.stop limit 100`);
 
 export interface CommandRow {
   position: number;

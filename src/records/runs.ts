@@ -122,25 +122,53 @@ export async function endRun(db: Db, run: string, state: RunState, issue: Issue 
 export const setRunIssue = (db: Db, run: string, issue: Issue | null): Promise<unknown> =>
   db.rows('update runs set issue = $2 where id = $1', [run, issue === null ? null : JSON.stringify(issue)]);
 
-export async function setTaskState(db: Db, task: string, state: TaskState, change: { issue?: Issue | null } = {}): Promise<void> {
+/** What changes of a task; what is left out stays. */
+export interface TaskChange {
+  id: string;
+  state: TaskState;
+  issue?: Issue | null;
+  fingerprint?: string;
+  inputs?: unknown;
+  output?: { digest: string; size: number } | null;
+  tests?: TestResults | null;
+}
+
+/** Changes tasks in one statement. */
+export async function changeTasks(db: Db, changes: readonly TaskChange[]): Promise<void> {
   await db.rows(
-    `update tasks set state = $2, issue = coalesce($3::jsonb, issue),
-       started_at = case when $2 = 'running' then coalesce(started_at, now()) else started_at end,
-       ended_at = case when $2 in ('waiting', 'ready', 'running') then null else now() end where id = $1`,
-    [task, state, change.issue ? JSON.stringify(change.issue) : null],
+    `update tasks t set state = c.state, issue = case when c.state = 'passed' then null else coalesce(c.issue, t.issue) end, fingerprint = coalesce(c.fingerprint, t.fingerprint), inputs = coalesce(c.inputs, t.inputs),
+       output = coalesce(c.output, t.output), output_size = coalesce(c.size, t.output_size), tests = coalesce(c.tests, t.tests),
+       started_at = case when c.state = 'running' then coalesce(t.started_at, now()) else t.started_at end,
+       ended_at = case when c.state in ('waiting', 'ready', 'running') then null else now() end
+     from jsonb_to_recordset($1::jsonb) as c(id uuid, state text, issue jsonb, fingerprint text, inputs jsonb, output text, size bigint, tests jsonb) where t.id = c.id`,
+    [
+      JSON.stringify(
+        changes.map(({ output, issue, tests, ...rest }) => ({
+          ...rest,
+          issue: issue ?? undefined,
+          tests: tests ?? undefined,
+          output: output?.digest,
+          size: output?.size,
+        })),
+      ),
+    ],
   );
 }
 
-export const setFingerprint = (db: Db, task: string, fingerprint: string, inputs: unknown): Promise<unknown> =>
-  db.rows('update tasks set fingerprint = $2, inputs = $3 where id = $1', [task, fingerprint, JSON.stringify(inputs)]);
-
-export const setTaskOutput = (db: Db, task: string, output: { digest: string; size: number } | null, tests: TestResults | null): Promise<unknown> =>
-  db.rows('update tasks set output = $2, output_size = $3, tests = $4 where id = $1', [
-    task,
-    output?.digest ?? null,
-    output?.size ?? null,
-    tests === null ? null : JSON.stringify(tests),
-  ]);
+/** Counts what has ended, puts the run on the work list (null: takes it off it), and ends it when it is over. */
+export async function settleRun(
+  db: Db,
+  run: string,
+  { dueInMs, ends }: { dueInMs: number | null; ends?: { state: RunState; issue: Issue | null } },
+): Promise<void> {
+  await db.rows(
+    `update runs set tasks_ended = (select count(*) from tasks where run_id = $1 and state not in ('waiting', 'ready', 'running')),
+       due_at = now() + $2::float8 * interval '1 ms', state = coalesce($3, state), issue = coalesce($4, issue), ended_at = case when $3::text is null then ended_at else now() end
+     where id = $1`,
+    [run, ends ? null : dueInMs, ends?.state ?? null, ends?.issue ? JSON.stringify(ends.issue) : null],
+  );
+  if (dueInMs === 0 && !ends) await notify(db, 'runs');
+}
 
 /** Keeps what a fingerprint's attempt came to, on its trust line. */
 export const keepResult = (

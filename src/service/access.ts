@@ -12,6 +12,7 @@ export const access: Record<string, Access> = {
   'GET /schema/definition.json': 'anyone',
   'GET /api/me': 'viewer',
   'GET /api/board': 'viewer',
+  'GET /api/find': 'viewer',
   'GET /api/feed': 'viewer',
   'GET /api/events': 'viewer',
   'GET /api/agents': 'viewer',

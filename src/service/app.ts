@@ -7,6 +7,7 @@ import swagger from '@fastify/swagger';
 import Fastify, { type FastifyInstance } from 'fastify';
 import { definitionSchema } from '../core/definition/schema.js';
 import { peopleRoutes } from './routes/people.js';
+import { findRoutes } from './routes/find.js';
 import { projectRoutes } from './routes/projects.js';
 import { runRoutes } from './routes/runs.js';
 import { releaseRoutes } from './routes/releases.js';
@@ -56,6 +57,7 @@ export async function makeApp(service: Service, console: string): Promise<Fastif
   app.get('/schema/definition.json', async () => definitionSchema());
   peopleRoutes(app, service);
   projectRoutes(app, service);
+  findRoutes(app, service);
   runRoutes(app, service);
   releaseRoutes(app, service);
   environmentRoutes(app, service);

@@ -1,4 +1,5 @@
 /** Starts the service: records, engine, HTTP. */
+import { keepNewest } from '../engine/kept.js';
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import pino from 'pino';
@@ -48,7 +49,8 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     timing: { ...defaultTiming, ...options.timing },
     log,
     now: Date.now,
-    trees: new Map(),
+    trees: keepNewest(32),
+    scenes: keepNewest(64),
   };
   mkdirSync(context.repositories, { recursive: true });
   const hub = makeHub();

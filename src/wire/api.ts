@@ -91,6 +91,17 @@ export const NewToken = Type.Object(
 export const AddedToken = Type.Intersect([Token, Type.Object({ token: Type.String() })]);
 export type AddedToken = Static<typeof AddedToken>;
 
+export const Found = Type.Object({
+  kind: oneOf(['project', 'environment', 'run', 'release'] as const),
+  project: Type.String(),
+  name: Type.String(),
+  about: Type.String(),
+  state: Nullable(Type.String()),
+  /** Where the console shows it. */
+  page: Type.String(),
+});
+export type Found = Static<typeof Found>;
+
 export const Run = Type.Object({
   project: Type.String(),
   number: Type.Integer(),

@@ -28,7 +28,8 @@ const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false
 export const Poll = Type.Object(
   {
     boot: Id,
-    free: Type.Integer({ minimum: 0, maximum: 256 }),
+    /** Attempts that it does at the same time; 0 takes none. */
+    slots: Type.Integer({ minimum: 0, maximum: 256 }),
     attempts: Type.Array(Held, { maxItems: 1000 }),
     instances: Type.Array(Held, { maxItems: 1000 }),
     waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),

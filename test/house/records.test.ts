@@ -8,7 +8,7 @@ import { openRecords, type Records } from '../../src/records/database.js';
 import { listEvents, listSeals, numberEvents, recordEvents, sealedEvents, sealEvents } from '../../src/records/events.js';
 import { migrate } from '../../src/records/migrate.js';
 import { acknowledge, forgiveSilence, putRoute, registerAgent, routesAfter } from '../../src/records/agents.js';
-import { addAttempt, claimAttempts, lockHeld } from '../../src/records/attempts.js';
+import { addAttempts, claimAttempts, lockHeld } from '../../src/records/attempts.js';
 import { newId } from '../../src/records/ids.js';
 import { appendLog, makeLogPartitions, readLog, tailStart } from '../../src/records/logs.js';
 import { addToken } from '../../src/records/people.js';
@@ -129,17 +129,19 @@ describe('work', () => {
       ?.id as string;
     agent = await register('one');
   });
-  const waiting = () => addAttempt(records, { kind: 'task', task: null, deployment: null, project, number: 1, needs: { class: 'runs', base: 'b' } });
+  const waiting = async () =>
+    (await addAttempts(records, [{ kind: 'task', task: null, deployment: null, project, number: 1, needs: { class: 'runs', base: 'b' } }]))[0];
 
   it('is claimed once, by agents that fit, with a fence that refuses who lost it', async () => {
     const ids = await Promise.all(Array.from({ length: 12 }, waiting));
-    const second = await register('two');
-    const claims = (
-      await Promise.all([agent, second, agent, second].map((id) => claimAttempts(id === agent ? records : other, { id, class: ['runs'], base: 'b' }, 3, 1_000)))
-    ).flat();
+    const agents = [agent, await register('two'), await register('three'), await register('four')];
+    const ask = (id: string, slots = 3) => claimAttempts(id === agent ? records : other, { id, class: ['runs'], base: 'b' }, slots, 1_000);
+    const claims = (await Promise.all(agents.map((id) => ask(id)))).flat();
     expect(claims.map((one) => one.id).sort()).toEqual([...ids].sort());
     expect(new Set(claims.map((one) => one.fence)).size).toBe(12);
     await waiting();
+    expect(await ask(agent)).toEqual([]);
+    expect(await ask(agent, 0)).toEqual([]);
     expect(await claimAttempts(records, { id: agent, class: ['live'], base: 'b' }, 5, 1_000)).toEqual([]);
     expect(await claimAttempts(records, { id: agent, class: ['runs'], base: 'other' }, 5, 1_000)).toEqual([]);
     const one = claims[0] as (typeof claims)[number];
@@ -148,7 +150,7 @@ describe('work', () => {
   });
 
   it('keeps its log by position: a repeat is harmless, a gap is refused', async () => {
-    const [one] = await claimAttempts(records, { id: agent, class: ['runs'], base: 'b' }, 1, 1_000);
+    const [one] = await claimAttempts(records, { id: agent, class: ['runs'], base: 'b' }, 4, 1_000);
     const stream = { table: 'attempts' as const, id: one?.id as string, agent, fence: one?.fence as string };
     await makeLogPartitions(records, new Date());
     const append = (position: number, text: string) => records.transition('log', (db) => appendLog(db, stream, position, 0, Buffer.from(text)));

@@ -253,7 +253,8 @@ export const app = (text: string): Record<string, string> => ({
   'worker.js': `setInterval(() => console.log('tick'), 200);\nconsole.log('worker of', process.env.TSUNAGI_RELEASE);\n`,
   'package.json': '{ "type": "module" }\n',
   'web/index.html': `<h1>${text}</h1>\n`,
-  'check.js': `const answer = await (await fetch(process.env.TSUNAGI_ENVIRONMENT_URL + '/api')).json();\nif (answer.release !== process.env.TSUNAGI_RELEASE) throw new Error('wrong release ' + answer.release);\nconsole.log('verified', answer.release);\n`,
+  // The edge may be killed right here: what can't be reached is asked again.
+  'check.js': `const ask = async (tries = 60) => {\n  try {\n    return await (await fetch(process.env.TSUNAGI_ENVIRONMENT_URL + '/api')).json();\n  } catch (error) {\n    if (tries === 0) throw error;\n    await new Promise((resolve) => setTimeout(resolve, 250));\n    return ask(tries - 1);\n  }\n};\nconst answer = await ask();\nif (answer.release !== process.env.TSUNAGI_RELEASE) throw new Error('wrong release ' + answer.release);\nconsole.log('verified', answer.release);\n`,
 });
 
 export const appDefinition = `tsunagi: 1
@@ -271,3 +272,28 @@ environments:
   staging: { branch: main, verify: { reads: [check.js, package.json], run: node check.js } }
   production: { after: staging }
 `;
+
+/** What must hold after any kill: nothing is stuck, lost or done twice with effect. */
+export async function checkHouse(world: World, commit: string, text: string): Promise<void> {
+  const run = await world.waitRun('ferry', commit, 'main');
+  expect(run.state).toBe('passed');
+  const live = await world.waitLive('ferry', 'staging', commit);
+  expect(live.live?.release).toBe(run.release);
+  await until('good health', async () => (await world.environment('ferry', 'staging')).health === 'good');
+  for (let n = 0; n < 4; n++)
+    expect(JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text)).toMatchObject({ text, release: `r${run.release}` });
+  const { items } = await world.api().get<{ items: { commit: { id: string }; number: number }[] }>('/api/runs?project=ferry&limit=200');
+  expect(items.filter((one) => one.commit.id === commit)).toHaveLength(1);
+  const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/ferry/releases?limit=200')).items;
+  expect(releases.filter((one) => one.run === run.number)).toHaveLength(1);
+  const attempts = run.taskList[0]?.attempts ?? [];
+  expect(attempts.filter((one) => one.state === 'passed')).toHaveLength(1);
+  expect(live.history.filter((one) => one.release === run.release)).toHaveLength(1);
+  const workers = await until('one worker', async () => {
+    const list = (await world.environment('ferry', 'staging')).instanceList.filter(
+      (one) => one.kind === 'worker' && (one.state === 'ready' || one.state === 'starting'),
+    );
+    return list.length === 1 && list;
+  });
+  expect(workers[0]?.wanted).toBe(true);
+}

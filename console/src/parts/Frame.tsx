@@ -6,6 +6,7 @@ import type { Me } from '../../../src/wire/api';
 import { post } from '../data/api';
 import { useConnected } from '../data/live';
 import { Button } from './basics';
+import { Find } from './Find';
 
 const pages = [
   { to: '/', name: 'Board', key: 'b' },
@@ -15,8 +16,8 @@ const pages = [
 export function Frame({ me }: { me: Me }) {
   const connected = useConnected();
   const place = useRouterState({ select: (state) => state.location.pathname });
-  const [keys, setKeys] = useState(false);
-  useKeys(() => setKeys(true));
+  const [over, setOver] = useState<'keys' | 'find' | null>(null);
+  useKeys(setOver);
   return (
     <>
       <header className="border-b border-line bg-sheet">
@@ -44,6 +45,9 @@ export function Frame({ me }: { me: Me }) {
             })}
           </nav>
           <div className="ml-auto flex items-center gap-3">
+            <Button onClick={() => setOver('find')} className="!px-2.5 !py-1 !font-normal text-second" aria-label="Find anything">
+              Find <kbd className="code hidden md:inline">/</kbd>
+            </Button>
             <Button onClick={switchTheme} className="hidden !px-2 !py-1 text-second md:block" aria-label="Switch between light and dark">
               ◐
             </Button>
@@ -67,7 +71,8 @@ export function Frame({ me }: { me: Me }) {
       <main className="mx-auto max-w-[1400px] px-4 pt-5 pb-16 md:px-7">
         <Outlet />
       </main>
-      <Keys open={keys} close={() => setKeys(false)} />
+      <Keys open={over === 'keys'} close={() => setOver(null)} />
+      <Find open={over === 'find'} close={() => setOver(null)} />
     </>
   );
 }
@@ -84,6 +89,7 @@ async function signOut(): Promise<void> {
 }
 
 const keyList = [
+  ['/', 'find anything'],
   ['g b', 'the board'],
   ['g r', 'the runs'],
   ['j  k', 'down and up in a list'],
@@ -111,8 +117,8 @@ function Keys({ open, close }: { open: boolean; close: () => void }) {
   );
 }
 
-/** `g b`, `g r`, `?`, and `j`/`k` over whatever is marked as a row of a list. */
-function useKeys(showKeys: () => void): void {
+/** `/`, `g b`, `g r`, `?`, and `j`/`k` over whatever is marked as a row of a list. */
+function useKeys(show: (what: 'keys' | 'find') => void): void {
   const navigate = useNavigate();
   useEffect(() => {
     let before = '';
@@ -121,13 +127,17 @@ function useKeys(showKeys: () => void): void {
       if (field || event.ctrlKey || event.metaKey || event.altKey) return;
       const page = before === 'g' ? pages.find((one) => one.key === event.key) : undefined;
       if (page) void navigate({ to: page.to });
-      else if (event.key === '?') showKeys();
-      else if (event.key === 'j' || event.key === 'k') moveFocus(event.key === 'j' ? 1 : -1);
+      else if (event.key === '?') show('keys');
+      else if (event.key === '/') {
+        // The field that opens is not to get the stroke itself.
+        event.preventDefault();
+        show('find');
+      } else if (event.key === 'j' || event.key === 'k') moveFocus(event.key === 'j' ? 1 : -1);
       before = event.key;
     };
     addEventListener('keydown', press);
     return () => removeEventListener('keydown', press);
-  }, [navigate, showKeys]);
+  }, [navigate, show]);
 }
 
 function moveFocus(by: number): void {

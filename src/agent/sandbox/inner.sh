@@ -1,10 +1,15 @@
 #!/bin/bash
 # The inside of launch.sh: root of its own user namespace only. Mounts the overlay, waits for the network, becomes bubblewrap.
 #
-#   inner.sh NET LOWER MODE -- COMMAND…
+#   inner.sh NET MODE HELD
 set -euo pipefail
-net=$1 lower=$2 mode=$3
-shift 3
+net=$1 mode=$2 held=$3
+
+# Standing ready: its work is not known yet. When the agent goes, this ends.
+if [[ $held == held ]]; then read -r _; fi
+exec </dev/null
+lower=$(<lower)
+mapfile -d '' -t command <command
 
 # Paths are short and relative: mount's options end at 4,096 bytes.
 if [[ $mode == write ]]; then
@@ -51,4 +56,4 @@ if [[ $net != none ]]; then
   fi
 fi
 
-exec bwrap --args 9 "$@" 9<options 8>info
+exec bwrap --args 9 "${command[@]}" 9<options 8>info

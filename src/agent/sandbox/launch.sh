@@ -2,17 +2,19 @@
 # Keeps one piece of work: makes its namespaces, ties its network, passes its output on, and writes down how it ended.
 # Runs as the account of the work, never as root, in the work's private folder. Ends with its work; its work ends with it.
 #
-#   launch.sh FOLDER NET LEASE LOWER MODE -- COMMAND…
+#   launch.sh FOLDER NET LEASE MODE HELD
 #
 #   NET    none | pasta | relay; for the last two the files `pasta` (options, a line each) and `relays` (a line each: IN OUT) say which ports
 #   LEASE  watch: end the work when the time in the file `lease` (seconds since the epoch) has passed | -
-#   LOWER  the overlay's lower folders, from the folder of the work
 #   MODE   write: what is changed lands in u/ | read: nothing can be changed
+#   HELD   held: wait for a line on standard input before anything of the work is read | go
+#
+# What runs stands in files of the folder: `lower` (the overlay's lower folders, from the folder), `options` (bubblewrap's) and
+# `command` (each word ended by a zero byte).
 set -uo pipefail
 cd "$1" || exit 125
-net=$2 lease=$3
+net=$2 lease=$3 mode=$4 held=$5
 here=${0%/*}
-shift 3
 
 # A real pipe: programs may open /dev/stdout again, which a socket would refuse.
 exec 7> >(exec cat 3>&- 4>&- 5>&-)
@@ -23,7 +25,7 @@ if [[ $net != none ]]; then
   flags=(-Urmn)
   mkfifo ready go
 fi
-setpriv --pdeathsig KILL unshare "${flags[@]}" --kill-child bash "$here/inner.sh" "$net" "$@" >&7 2>&7 7>&- &
+setpriv --pdeathsig KILL unshare "${flags[@]}" --kill-child bash "$here/inner.sh" "$net" "$mode" "$held" <&0 >&7 2>&7 7>&- &
 inner=$!
 exec 7>&-
 

@@ -7,7 +7,8 @@ import type { Caller } from '../../records/people.js';
 import { Ask, Deployment, Environment, EnvironmentDetail, Hold, Page, Promotion } from '../../wire/api.js';
 import { roleForAct } from '../access.js';
 import { change, needProject, notFound, requireAccess, type Service } from '../server.js';
-import { deploymentView, environmentDetail, environmentView, promotionView } from '../views.js';
+import { environmentDetail, environmentView } from '../views/environments.js';
+import { deploymentView, promotionView } from '../views/releases.js';
 import { NumberParams } from './runs.js';
 
 export function environmentRoutes(app: FastifyInstance, service: Service): void {

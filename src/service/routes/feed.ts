@@ -12,7 +12,7 @@ import { projectById } from '../../records/projects.js';
 import { Event, LogChunk, Page, PageQuery } from '../../wire/api.js';
 import { Id } from '../../wire/parts.js';
 import { notFound, type Service } from '../server.js';
-import { eventView } from '../views.js';
+import { eventView } from '../views/basics.js';
 
 const EventQuery = Type.Object(
   {

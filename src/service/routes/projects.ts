@@ -8,7 +8,8 @@ import type { Caller } from '../../records/people.js';
 import { addProject, listProjects } from '../../records/projects.js';
 import { AddedProject, AgentView, Board, NewProject, Page, Project } from '../../wire/api.js';
 import { change, needProject, type Service } from '../server.js';
-import { boardView, projectView } from '../views.js';
+import { projectView } from '../views/basics.js';
+import { boardView } from '../views/environments.js';
 
 export function projectRoutes(app: FastifyInstance, service: Service): void {
   const { records, keys } = service.context;

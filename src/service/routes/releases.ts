@@ -9,7 +9,7 @@ import { needRelease } from '../../engine/acts.js';
 import type { ReleaseRow } from '../../records/releases.js';
 import { Page, PageQuery, Release, ReleaseDetail } from '../../wire/api.js';
 import { needProject, type Service } from '../server.js';
-import { releaseDetail, releaseView } from '../views.js';
+import { releaseDetail, releaseView } from '../views/releases.js';
 import { NumberParams } from './runs.js';
 
 export function releaseRoutes(app: FastifyInstance, service: Service): void {

@@ -5,13 +5,13 @@ import { repositoryOf } from '../../engine/context.js';
 import { commitFacts, holdCommit, resolve } from '../../git/repository.js';
 import { recordEvents } from '../../records/events.js';
 import type { Caller } from '../../records/people.js';
-import { projectById } from '../../records/projects.js';
+import { listRuns } from '../../records/overview.js';
 import { addRun, findPullRequest, saveCommit } from '../../records/sources.js';
 import { allowCommit, askStop, findRun, type RunRow } from '../../records/runs.js';
 import { notify } from '../../records/database.js';
 import { Page, PageQuery, Run, RunDetail, StartRun } from '../../wire/api.js';
 import { change, needProject, notFound, type Service } from '../server.js';
-import { runDetail, runView } from '../views.js';
+import { runDetail, runView, runViewOf } from '../views/runs.js';
 
 const Query = Type.Object(
   {
@@ -32,13 +32,16 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     const query = request.query as { project?: string; state?: string; branch?: string; pull_request?: number; cursor?: string; limit?: number };
     const limit = query.limit ?? 30;
     if (query.cursor && !/^[0-9a-f-]{36}$/.test(query.cursor)) throw new CodedError('cursor_wrong');
-    const { project } = request.caller as Caller;
-    const rows = await records.rows<RunRow>(
-      `select * from runs where ($1::uuid is null or id < $1) and ($2::text is null or project_id = (select id from projects where name = $2)) and ($3::text is null or state = $3)
-       and ($4::text is null or branch = $4) and ($5::int is null or pull_request = $5) and ($6::uuid is null or project_id = $6) order by id desc limit $7`,
-      [query.cursor ?? null, query.project ?? null, query.state ?? null, query.branch ?? null, query.pull_request ?? null, project, limit + 1],
-    );
-    const items = await Promise.all(rows.slice(0, limit).map(async (row) => runView(records, await projectById(records, row.project_id), row)));
+    const rows = await listRuns(records, {
+      before: query.cursor ?? null,
+      only: (request.caller as Caller).project,
+      project: query.project ?? null,
+      state: query.state ?? null,
+      branch: query.branch ?? null,
+      pullRequest: query.pull_request ?? null,
+      limit: limit + 1,
+    });
+    const items = rows.slice(0, limit).map(runView);
     return { items, next: rows.length > limit ? (rows[limit - 1]?.id ?? null) : null };
   });
 
@@ -96,7 +99,7 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
           actor,
           allowed: true,
         }));
-      return runView(db, project, (await findRun(db, project.id, number)) as RunRow);
+      return runViewOf(db, ((await findRun(db, project.id, number)) as RunRow).id);
     });
   });
 
@@ -105,7 +108,7 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     return change(service, request, reply, 'run.stop-asked', 202, async (db, actor) => {
       if (!(await askStop(db, run.id, actor))) throw new CodedError('run_over', { number: run.number, state: run.state });
       await recordEvents(db, { type: 'run.stop-asked', project: project.id, subject: `run ${run.number}`, actor });
-      return runView(db, project, (await findRun(db, project.id, run.number)) as RunRow);
+      return runViewOf(db, run.id);
     });
   });
 }

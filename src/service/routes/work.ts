@@ -6,7 +6,7 @@ import { isDigest } from '../../blobs/store.js';
 import { CodedError, type Issue } from '../../core/errors.js';
 import { reportAttempt, reportInstance, loseAttempt } from '../../engine/reports.js';
 import { type AgentRow, acknowledge, agentOfToken, registerAgent, renewAgent, routesAfter } from '../../records/agents.js';
-import { attemptById, claimAttempts, heldAttempts, type strayAttempts } from '../../records/attempts.js';
+import { attemptById, attemptsLeftBy, claimAttempts, heldAttempts } from '../../records/attempts.js';
 import { recordEvents } from '../../records/events.js';
 import { claimInstances, heldInstances, nextStart } from '../../records/instances.js';
 import { appendLog } from '../../records/logs.js';
@@ -53,11 +53,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       return row;
     });
     // Attempts end with their agent: what the one before it held is lost, and follows at once.
-    for (const attempt of await records.rows<Awaited<ReturnType<typeof strayAttempts>>[number]>(
-      `select * from attempts where agent_id = $1 and state = 'running'`,
-      [agent.id],
-    ))
-      await loseAttempt(context, attempt, agent.name);
+    for (const attempt of await attemptsLeftBy(records, agent.id)) await loseAttempt(context, attempt, agent.name);
     return { agent: agent.id, leaseMs: timing.lease };
   });
 
@@ -66,6 +62,8 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     const gone = new AbortController();
     reply.raw.once('close', () => gone.abort());
     const deadline = context.now() + body.waitMs;
+    const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease);
+    if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
     let woken = false;
     const off = hub.on(
       (topic) => topic === 'work',
@@ -76,7 +74,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     try {
       for (;;) {
         woken = false;
-        const answer = await pollOnce(request, body);
+        const answer = await pollOnce(agent, body);
         // What was claimed for a question that was given up meanwhile goes out with the next one, which may wait already.
         if (gone.signal.aborted && answer.attempts.length + answer.instances.length > 0) await notify(records, 'work');
         const left = deadline - context.now();
@@ -96,10 +94,8 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     }
   });
 
-  async function pollOnce(request: FastifyRequest, body: Poll): Promise<PollAnswer> {
-    const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease);
-    if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
-    await Promise.all([claimAttempts(records, agent, body.free, timing.lease), agent.class.includes('live') ? claimInstances(records, agent, 20) : null]);
+  async function pollOnce(agent: AgentRow, body: Poll): Promise<PollAnswer> {
+    await Promise.all([claimAttempts(records, agent, body.slots, timing.lease), agent.class.includes('live') ? claimInstances(records, agent, 20) : null]);
     const [attempts, instances] = await Promise.all([heldAttempts(records, agent.id), heldInstances(records, agent.id)]);
     const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) =>
       list.some((one) => one.id === row.id && one.fence === row.fence);

@@ -1,0 +1,111 @@
+/** What bubblewrap, pasta and the relay are told about one piece of work. */
+import { existsSync, readFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import type { ChainWork } from './chain.js';
+
+/** Files of /etc that are the same in every sandbox: nothing of the machine's own shows. */
+export const etc = {
+  passwd:
+    'root:x:0:0:root:/nonexistent:/usr/sbin/nologin\ntsunagi:x:1000:1000:tsunagi:/home/tsunagi:/bin/bash\nnobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n',
+  group: 'root:x:0:\ntsunagi:x:1000:\nnogroup:x:65534:\n',
+  'nsswitch.conf': 'passwd: files\ngroup: files\nhosts: files dns\n',
+};
+
+const systemFolders = ['bin', 'sbin', 'lib', 'lib32', 'lib64', 'libx32'];
+const systemFiles = [
+  'ssl',
+  'ca-certificates',
+  'alternatives',
+  'ld.so.cache',
+  'ld.so.conf',
+  'ld.so.conf.d',
+  'localtime',
+  'mime.types',
+  'java-17-openjdk',
+  'maven',
+  'python3',
+  'python3.11',
+];
+
+export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: string): string[] {
+  const options = [
+    '--unshare-user',
+    '--uid',
+    '1000',
+    '--gid',
+    '1000',
+    '--unshare-pid',
+    '--unshare-ipc',
+    '--unshare-uts',
+    '--hostname',
+    'tsunagi',
+    '--die-with-parent',
+    '--new-session',
+    '--cap-drop',
+    'ALL',
+    '--info-fd',
+    '8',
+  ];
+  if (ownLoopback) options.push('--unshare-net');
+  options.push('--ro-bind', '/usr', '/usr');
+  for (const name of systemFolders) if (existsSync(`/${name}`)) options.push('--symlink', `usr/${name}`, `/${name}`);
+  options.push(
+    '--proc',
+    '/proc',
+    '--dev',
+    '/dev',
+    '--tmpfs',
+    '/tmp',
+    '--tmpfs',
+    '/etc',
+    '--dir',
+    '/home',
+    '--tmpfs',
+    '/home/tsunagi',
+    '--tmpfs',
+    '/run',
+    '--dir',
+    '/var',
+    '--tmpfs',
+    '/var/tmp',
+  );
+  for (const name of ['hosts', 'resolv.conf']) options.push('--ro-bind', name, `/etc/${name}`);
+  for (const name of Object.keys(etc)) options.push('--ro-bind', join(bin, name), `/etc/${name}`);
+  for (const name of systemFiles) options.push('--ro-bind-try', `/etc/${name}`, `/etc/${name}`);
+  options.push('--remount-ro', '/etc');
+  const ownNode = !process.execPath.startsWith('/usr/');
+  if (ownNode) options.push('--dir', '/opt', '--ro-bind', dirname(dirname(process.execPath)), '/opt/node');
+  options.push(spec.writable ? '--bind' : '--ro-bind', 'm', '/project', '--chdir', '/project', '--clearenv');
+  const basics = { PATH: `${ownNode ? '/opt/node/bin:' : ''}/usr/local/bin:/usr/bin:/bin`, HOME: '/home/tsunagi', TMPDIR: '/tmp' };
+  for (const [name, value] of Object.entries({ ...spec.variables, ...basics })) options.push('--setenv', name, value);
+  return options;
+}
+
+export function pastaOptions({ network }: ChainWork): string[] {
+  const reach = network.reach.map((one) => String(one.port));
+  return [
+    ...(network.open ? ['--config-net'] : []),
+    '--no-map-gw',
+    ...['-t', network.listen ? `${network.listen.address}/${network.listen.port}:${network.listen.port}` : 'none'],
+    ...['-u', 'none'],
+    ...['-T', reach.length ? reach.join(',') : 'none'],
+    ...['-U', 'none'],
+  ];
+}
+
+export function relayLines({ network }: ChainWork): string[] {
+  const lines = network.reach.flatMap((one) => [
+    `outside unix:out-${one.port}.sock tcp:127.0.0.1:${one.port}`,
+    `inside tcp:127.0.0.1:${one.port} unix:out-${one.port}.sock`,
+  ]);
+  if (network.listen)
+    lines.push(`outside tcp:${network.listen.address}:${network.listen.port} unix:in.sock`, `inside unix:in.sock tcp:127.0.0.1:${network.listen.port}`);
+  return lines;
+}
+
+/** The machine's resolvers; a stub on loopback, which the sandbox can't reach, is replaced by those behind it. */
+export function resolvers(): string {
+  const read = (path: string) => (existsSync(path) ? readFileSync(path, 'utf8') : '');
+  const text = read('/etc/resolv.conf');
+  return /^nameserver\s+(127\.|::1)/m.test(text) ? read('/run/systemd/resolve/resolv.conf') || text : text;
+}

@@ -1,0 +1,44 @@
+/** What every view is made of: issues in words, times, commits, projects, events. */
+import { type Issue, wording } from '../../core/errors.js';
+import type { Db } from '../../records/database.js';
+import type { EventRow } from '../../records/events.js';
+import type { ProjectRow } from '../../records/projects.js';
+import type * as api from '../../wire/api.js';
+import type { Service } from '../server.js';
+
+export const said = (issue: Issue | null): api.Said | null => (issue ? { ...issue, ...wording(issue) } : null);
+
+export const iso = (at: Date | null): string | null => at?.toISOString() ?? null;
+
+export async function commitView(db: Db, project: string, id: string): Promise<api.Commit> {
+  const row = await db.one<{ title: string; author: string; at: Date }>('select title, author, at from commits where project_id = $1 and id = $2', [
+    project,
+    id,
+  ]);
+  return { id, title: row?.title ?? '', author: row?.author ?? '', at: (row?.at ?? new Date(0)).toISOString() };
+}
+
+export function projectView(service: Service, row: ProjectRow): api.Project {
+  const endpoint = row.source === 'hosted' ? `${service.url}/git/${row.name}` : `${service.url}/api/sources/${row.name}/events`;
+  return {
+    name: row.name,
+    source: row.source,
+    mainBranch: row.main_branch,
+    folder: row.folder,
+    url: row.url,
+    endpoint,
+    definitionCommit: row.definition_commit,
+  };
+}
+
+export const eventView = (row: EventRow): api.Event => ({
+  specversion: '1.0',
+  id: row.number,
+  source: row.project ? `/projects/${row.project}` : '/',
+  type: `dev.tsunagi.${row.type}`,
+  subject: row.subject,
+  time: row.at.toISOString(),
+  sequence: row.number,
+  datacontenttype: 'application/json',
+  data: { actor: row.actor, ...row.data },
+});

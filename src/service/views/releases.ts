@@ -1,0 +1,89 @@
+/** Releases and their ways: deployments and promotions as the API gives them. */
+import { considerPromotion, placeOf } from '../../engine/acts.js';
+import { repositoryOf } from '../../engine/context.js';
+import { commitsBetween } from '../../git/repository.js';
+import type { Db } from '../../records/database.js';
+import type { DeploymentRow } from '../../records/environments.js';
+import type { ProjectRow } from '../../records/projects.js';
+import { evidenceOf, type ReleaseRow, releaseById } from '../../records/releases.js';
+import type * as api from '../../wire/api.js';
+import type { Service } from '../server.js';
+import { commitView, iso, said } from './basics.js';
+
+export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, row: ReleaseRow): Promise<api.Release> {
+  const [commit, run] = await Promise.all([
+    commitView(db, project.id, row.commit),
+    db.one<{ number: number }>('select number from runs where id = $1', [row.run_id]),
+  ]);
+  const parts = row.parts.map((part) => ({
+    name: part.name,
+    kind: row.plan.parts[part.name]?.kind ?? ('site' as const),
+    digest: part.digest,
+    size: part.layers.reduce((sum, layer) => sum + layer.size, 0),
+  }));
+  return {
+    project: project.name,
+    number: row.number,
+    digest: row.digest,
+    commit,
+    branch: row.branch,
+    pullRequest: row.pull_request,
+    run: run?.number ?? 0,
+    parts,
+    createdAt: row.created_at.toISOString(),
+  };
+}
+
+export async function releaseDetail(db: Db, project: ProjectRow, row: ReleaseRow): Promise<api.ReleaseDetail> {
+  const [view, evidence] = await Promise.all([releaseView(db, project, row), evidenceOf(db, row.id)]);
+  return { ...view, evidence: evidence.map((one) => ({ ...one, at: one.at.toISOString() })) };
+}
+
+export async function deploymentView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, row: DeploymentRow): Promise<api.Deployment> {
+  const release = await releaseById(db, row.release_id);
+  const environment = await db.one<{ name: string }>('select name from environments where id = $1', [row.environment_id]);
+  return {
+    project: project.name,
+    environment: environment?.name ?? '',
+    number: row.number,
+    release: release.number,
+    commit: await commitView(db, project.id, release.commit),
+    kind: row.kind,
+    actor: row.actor,
+    state: row.state,
+    failure: said(row.failure),
+    definitionCommit: row.definition_commit,
+    createdAt: row.created_at.toISOString(),
+    liveAt: iso(row.live_at),
+    endedAt: iso(row.ended_at),
+    warmUntil: iso(row.warm_until),
+  };
+}
+
+export async function promotionView(service: Service, db: Db, project: ProjectRow, name: string, number: number | null): Promise<api.Promotion> {
+  const { release, environment, judgement, live, plan } = await considerPromotion(service.context, db, project, name, number);
+  const repository = repositoryOf(service.context, project);
+  const facts = async (from: string | null, to: string) =>
+    (await commitsBetween(repository, from, to, 100)).map((one) => ({ id: one.id, title: one.title, author: one.author, at: one.at.toISOString() }));
+  const names = new Set([...(live?.parts ?? []), ...release.parts].map((part) => part.name));
+  const digest = (row: ReleaseRow | null, part: string) => row?.parts.find((one) => one.name === part)?.digest ?? null;
+  const warm = `${Math.round(service.context.timing.warm / 60_000)} minutes`;
+  const place = placeOf(project, environment);
+  const sentence = live
+    ? `r${release.number}, the same bytes that ${plan?.after} has verified, takes all traffic of ${place} in one step; r${live.number} stays warm for ${warm}, ready for a revert.`
+    : `r${release.number}, the same bytes that ${plan?.after} has verified, becomes the first release that is live in ${place}.`;
+  return {
+    environment: name,
+    project: project.name,
+    release: await releaseView(db, project, release),
+    live: live ? await releaseView(db, project, live) : null,
+    after: plan?.after ?? null,
+    allowed: judgement.allowed,
+    refusal: said(judgement.refusal),
+    checks: judgement.checks,
+    commits: await facts(live?.commit ?? null, release.commit),
+    removed: live ? await facts(release.commit, live.commit) : [],
+    parts: [...names].map((part) => ({ name: part, from: digest(live, part), to: digest(release, part) })),
+    sentence,
+  };
+}

@@ -1,0 +1,96 @@
+/** Runs as the API gives them. */
+import { listAgents } from '../../records/agents.js';
+import { attemptsOfRun, commandsOf } from '../../records/attempts.js';
+import type { Db } from '../../records/database.js';
+import { definitionOf, type ProjectRow } from '../../records/projects.js';
+import { type RunOverview, runOverview } from '../../records/overview.js';
+import { type RunRow, tasksOf } from '../../records/runs.js';
+import type * as api from '../../wire/api.js';
+import { iso, said } from './basics.js';
+
+export function runView(row: RunOverview): api.Run {
+  return {
+    project: row.project,
+    number: row.number,
+    state: row.state,
+    commit: { id: row.commit, title: row.title, author: row.author, at: (row.committed_at ?? new Date(0)).toISOString() },
+    branch: row.branch,
+    pullRequest: row.pull_request,
+    cause: row.cause,
+    actor: row.actor,
+    allowed: row.allowed,
+    issue: said(row.issue),
+    tasks: { total: row.tasks_total, ended: row.tasks_ended },
+    release: row.release,
+    createdAt: row.created_at.toISOString(),
+    startedAt: iso(row.started_at),
+    endedAt: iso(row.ended_at),
+    expectedMs: row.expected_ms === null ? null : Math.round(row.expected_ms),
+  };
+}
+
+/** A run right after a change of it. */
+export async function runViewOf(db: Db, id: string): Promise<api.Run> {
+  return runView((await runOverview(db, id)) as RunOverview);
+}
+
+export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promise<api.RunDetail> {
+  const [view, tasks, attempts, definition, agents] = await Promise.all([
+    runViewOf(db, row.id),
+    tasksOf(db, row.id),
+    attemptsOfRun(db, row.id),
+    definitionOf(db, project.id, row.commit),
+    listAgents(db),
+  ]);
+  const commands = await commandsOf(
+    db,
+    attempts.map((one) => one.id),
+  );
+  const expected = await db.rows<{ name: string; ms: number }>(
+    `select t.name, percentile_cont(0.5) within group (order by extract(epoch from t.ended_at - t.started_at) * 1000) as ms
+     from tasks t join (select id from runs where project_id = $1 and state = 'passed' and number < $2 order by number desc limit 5) r on r.id = t.run_id where t.state = 'passed' group by t.name`,
+    [project.id, row.number],
+  );
+  const agentNames = new Map(agents.map((agent) => [agent.id, agent.name]));
+  return {
+    ...view,
+    warnings: row.warnings.map((one) => said(one) as api.Said),
+    definitionIssues: (definition?.issues ?? []).map((one) => ({ ...(said(one) as api.Said), line: one.line, column: one.column })),
+    taskList: tasks.map((task) => ({
+      name: task.name,
+      state: task.state,
+      evidence: task.evidence,
+      needs: task.model.needs,
+      issue: said(task.issue),
+      fingerprint: task.fingerprint,
+      output: task.output ? { digest: task.output, size: task.output_size ?? 0 } : null,
+      tests: task.tests,
+      files: task.files.count,
+      startedAt: iso(task.started_at),
+      endedAt: iso(task.ended_at),
+      expectedMs: Math.round(expected.find((one) => one.name === task.name)?.ms ?? 0) || null,
+      attempts: attempts
+        .filter((one) => one.task_id === task.id)
+        .map((one) => ({
+          id: one.id,
+          number: one.number,
+          state: one.state,
+          issue: said(one.issue),
+          agent: agentNames.get(one.agent_id ?? '') ?? null,
+          startedAt: iso(one.started_at),
+          endedAt: iso(one.ended_at),
+          logLines: one.log_lines,
+          commands: commands
+            .filter((command) => command.attempt_id === one.id)
+            .map((command) => ({
+              text: command.text,
+              state: command.state,
+              exit: command.exit,
+              ms: command.ms,
+              startedAt: command.started_at.toISOString(),
+              firstLine: command.first_line,
+            })),
+        })),
+    })),
+  };
+}

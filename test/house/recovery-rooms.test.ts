@@ -1,0 +1,57 @@
+import { readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, it } from '@jest/globals';
+import { app, appDefinition, type Checkout, checkHouse, openWorld, until, type World } from './world.js';
+
+/**
+ * Every recorded transition of the thread, at which agent and edge are killed before and after the commit. A push shares a few
+ * that stand well apart: a task whose agent goes away three times has failed, rightly.
+ */
+const transitions = [
+  ['push.intended', 'run.planned', 'deployment.queued', 'instance.ready'],
+  ['push.recorded', 'attempt.reported', 'deployment.starting', 'deployment.live'],
+  ['run.advanced', 'attempt.ended', 'deployment.cutover', 'instance.over'],
+  ['log.kept', 'environment.taken', 'deployment.verifying', 'edge.acknowledged'],
+  ['release.made', 'deployment.preparing', 'feed.numbered'],
+];
+
+let world: World;
+let checkout: Checkout;
+beforeAll(async () => {
+  world = await openWorld({ timing: { lease: 3_000 } });
+  let first: string;
+  ({ checkout, first } = await world.hosted('ferry', { ...app('start'), 'tsunagi.yaml': appDefinition }));
+  await checkout.push();
+  await world.waitLive('ferry', 'staging', first);
+});
+afterAll(() => world?.close());
+
+describe('agent and edge, killed', () => {
+  const cases = (['agent', 'edge'] as const).flatMap((room) =>
+    ['before', 'after'].flatMap((side) => transitions.map((names) => [room, side, names.map((name) => `${name}:${side}`)] as const)),
+  );
+
+  it.each(cases)('the %s, %s the commit of %j', async (room, side, points) => {
+    const pidFile = join(world.folder, `${room}.pid`);
+    const note = () => writeFileSync(pidFile, String(world.house.rooms[room].pid() ?? 0));
+    note();
+    const noting = setInterval(note, 20);
+    const file = join(world.folder, 'crash-at');
+    try {
+      writeFileSync(file, points.map((point) => `${point} ${pidFile}`).join('\n'));
+      const left = () => readFileSync(file, 'utf8').split('\n').filter(Boolean);
+      // A point that was passed while the room was coming up again is met by another push.
+      for (let push = 1; left().length > 0; push++) {
+        const text = `${room} ${side} ${points[0]} ${push}`;
+        if (push > 6) throw new Error(`never met: ${left().join(', ')}`);
+        const commit = await checkout.commitAndPush(app(text), text);
+        await world.waitLive('ferry', 'staging', commit);
+        await until('the edge answers', async () => (await world.visit('staging.ferry.localhost', '/api')).status === 200);
+        await checkHouse(world, commit, text);
+      }
+    } finally {
+      clearInterval(noting);
+      writeFileSync(file, '');
+    }
+  });
+});
