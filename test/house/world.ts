@@ -254,7 +254,8 @@ export const app = (text: string): Record<string, string> => ({
   'package.json': '{ "type": "module" }\n',
   'web/index.html': `<h1>${text}</h1>\n`,
   // The edge may be killed right here: what can't be reached is asked again.
-  'check.js': `const ask = async (tries = 60) => {\n  try {\n    return await (await fetch(process.env.TSUNAGI_ENVIRONMENT_URL + '/api')).json();\n  } catch (error) {\n    if (tries === 0) throw error;\n    await new Promise((resolve) => setTimeout(resolve, 250));\n    return ask(tries - 1);\n  }\n};\nconst answer = await ask();\nif (answer.release !== process.env.TSUNAGI_RELEASE) throw new Error('wrong release ' + answer.release);\nconsole.log('verified', answer.release);\n`,
+  // The timer keeps Node there while a connection that was cut is given up.
+  'check.js': `const awake = setInterval(() => {}, 1000);\nconst ask = async (tries = 60) => {\n  try {\n    return await (await fetch(process.env.TSUNAGI_ENVIRONMENT_URL + '/api', { signal: AbortSignal.timeout(2000) })).json();\n  } catch (error) {\n    if (tries === 0) throw error;\n    await new Promise((resolve) => setTimeout(resolve, 250));\n    return ask(tries - 1);\n  }\n};\nconst answer = await ask();\nclearInterval(awake);\nif (answer.release !== process.env.TSUNAGI_RELEASE) throw new Error('wrong release ' + answer.release);\nconsole.log('verified', answer.release);\n`,
 });
 
 export const appDefinition = `tsunagi: 1
