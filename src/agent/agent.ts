@@ -10,10 +10,14 @@ import { type RunningAttempt, startAttempt } from './attempt.js';
 import type { AgentContext } from './context.js';
 import { baseDigest, toolVersions } from './facts.js';
 import { adoptInstance, type RunningInstance, startInstance, writeLease } from './instance.js';
+import { openDatabases } from '../resources/postgres.js';
+import { openCaches } from './caches.js';
+import { defaultBounds } from './keptlog.js';
 import { openLayers } from './layers.js';
 import { installScripts, ownFolder } from './sandbox/chain.js';
+import { groupOf } from './sandbox/limits.js';
 import { openReadyChains } from './sandbox/ready.js';
-import { findAccounts, findLimits, findNetwork, type Host, missingParts, type NetworkWay } from './sandbox/host.js';
+import { type AttemptBounds, defaultAttempt, findAccounts, findLimits, findNetwork, type Host, missingParts, type NetworkWay } from './sandbox/host.js';
 
 export interface AgentOptions {
   /** Address of the service. */
@@ -30,6 +34,12 @@ export interface AgentOptions {
   /** How ports are tied; default what works here. */
   network?: NetworkWay;
   settings?: Record<string, string>;
+  /** What an attempt may take of this machine; what is left out stays as it is by default. */
+  limits?: Partial<AttemptBounds>;
+  /** Bytes of an attempt's log that are kept, half of them from its end; default 64 MB. */
+  logLimit?: number;
+  /** Administrator's address of the PostgreSQL cluster in which attempts get databases. */
+  resources?: string;
   logLevel?: string;
 }
 
@@ -43,31 +53,43 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
   const accounts = findAccounts();
   const missing = missingParts(accounts);
   if (missing) throw new CodedError(missing.code, missing.data);
-  const host: Host = { accounts, network: options.network ?? findNetwork(accounts.live), limits: findLimits() };
+  const host: Host = {
+    accounts,
+    network: options.network ?? findNetwork(accounts.live),
+    limits: findLimits(),
+    attempt: { ...defaultAttempt, ...options.limits },
+  };
   mkdirSync(options.folder, { recursive: true });
   ownFolder(options.folder, null, 0o711);
   for (const name of ['work', 'live']) ownFolder(join(options.folder, name), null, 0o711);
   installScripts(join(options.folder, 'bin'));
-  sweepWork(join(options.folder, 'work'));
+  await sweepWork(join(options.folder, 'work'), host.limits);
 
   let stopped = false;
   let closing = false;
   const client = makeClient(options.url, options.token);
+  const databases = options.resources ? await openDatabases(options.resources, `a-${options.name}`) : null;
+  // Attempts ended with the agent before this one, and so do their databases.
+  await databases?.sweep();
   const context: AgentContext = {
     client,
     folder: options.folder,
     host,
     layers: openLayers(join(options.folder, 'layers'), accounts.work),
+    caches: openCaches(join(options.folder, 'caches'), accounts.work),
+    databases,
     chains: openReadyChains(join(options.folder, 'work'), join(options.folder, 'bin'), host, options.slots),
     address: options.address ?? '127.0.0.1',
     settings: options.settings ?? {},
+    logBounds: options.logLimit ? { head: Math.ceil(options.logLimit / 2), tail: Math.floor(options.logLimit / 2) } : defaultBounds,
     log,
     stopped: () => stopped,
   };
   const boot = randomUUID();
   const attempts = new Map<string, RunningAttempt>();
   const instances = new Map<string, RunningInstance>();
-  const [tools, base] = await Promise.all([toolVersions(), keptBase(options)]);
+  const [found, base] = await Promise.all([toolVersions(), keptBase(options)]);
+  const tools = databases ? { ...found, postgres: databases.version } : found;
   for (const folder of readdirSync(join(options.folder, 'live'))) {
     const instance = adoptInstance(context, join(options.folder, 'live', folder));
     if (instance) keep(instance);
@@ -170,14 +192,19 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       await Promise.all([...attempts.values()].map((attempt) => attempt.done));
       await running;
       context.chains.close();
+      await databases?.sweep().catch(() => {});
+      await databases?.close();
       await client.close();
     },
   };
 }
 
 /** What an earlier agent left of its attempts; they ended with it. */
-function sweepWork(folder: string): void {
-  for (const name of readdirSync(folder)) rmSync(join(folder, name), { recursive: true, force: true });
+async function sweepWork(folder: string, limits: Host['limits']): Promise<void> {
+  for (const name of readdirSync(folder)) {
+    await groupOf(limits, name).remove();
+    rmSync(join(folder, name), { recursive: true, force: true });
+  }
 }
 
 /** The base digest asks the package manager, which takes a while; it is kept beside the time of the last installation. */

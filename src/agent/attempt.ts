@@ -1,7 +1,8 @@
 /** One attempt, from its claim to its last report. The first cause of an end wins and is recorded once. */
 import type { ChildProcess } from 'node:child_process';
 import { createHash, randomBytes } from 'node:crypto';
-import { createReadStream, readFileSync, statSync } from 'node:fs';
+import { createReadStream, mkdirSync, readFileSync, statSync } from 'node:fs';
+import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { durationSource } from '../core/durations.js';
@@ -9,9 +10,15 @@ import { CodedError, issue, type Issue } from '../core/errors.js';
 import { parseJunit, type TestResults } from '../core/results/junit.js';
 import type { AttemptReport, AttemptWork } from '../wire/work.js';
 import { untilDone } from '../wire/client.js';
+import type { DatabaseFields, Databases } from '../resources/postgres.js';
 import type { AgentContext } from './context.js';
+import { boundLog, type KeptLog } from './keptlog.js';
 import { makeLogSender } from './log.js';
+import { operatorReach } from './settings.js';
+import { watchDisk } from './disk.js';
 import { networkOf, runnerText } from './sandbox/chain.js';
+import type { AttemptBounds } from './sandbox/host.js';
+import type { GroupFacts } from './sandbox/limits.js';
 import type { HeldChain } from './sandbox/ready.js';
 import { descendantsOf, firstProcess, programOf, signal } from './sandbox/processes.js';
 import { splitSections } from './sections.js';
@@ -27,6 +34,15 @@ export interface RunningAttempt {
   /** Ends the work without a report: it is someone else's. */
   drop(): void;
   done: Promise<void>;
+}
+
+/** Why an attempt is ended from outside. */
+type Cause = 'timeout' | 'stop' | 'disk';
+
+/** What an attempt holds: its chain, and what is to be given back in reverse order. */
+interface Held {
+  chain: HeldChain | null;
+  release: (() => Promise<void>)[];
 }
 
 type Ended = Extract<AttemptReport['happenings'][number], { what: 'ended' }>;
@@ -54,8 +70,10 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
   const path = `/api/agent/attempts/${work.id}`;
   const report = (happenings: AttemptReport['happenings']) =>
     dropped() ? Promise.resolve() : untilDone(() => client.post(`${path}/report`, { fence: work.fence, happenings }), context.stopped).catch(ignoreOld);
-  const log = makeLogSender(client, `${path}/log`, work.fence, work.logBytes, () => context.stopped() || dropped());
-  const held: { chain: HeldChain | null } = { chain: null };
+  const sender = makeLogSender(client, `${path}/log`, work.fence, work.logBytes, () => context.stopped() || dropped());
+  mkdirSync(join(context.folder, 'work', work.id), { recursive: true });
+  const log = boundLog(sender, join(context.folder, 'work', work.id), context.logBounds);
+  const held: Held = { chain: null, release: [] };
   // Reports go out one after another; what happens meanwhile goes with the next.
   let waiting: AttemptReport['happenings'] = [];
   let reports: Promise<unknown> = Promise.resolve();
@@ -82,6 +100,9 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
     await report([...waiting, ended]);
   } finally {
     held.chain?.clear();
+    void rm(join(context.folder, 'work', work.id), { recursive: true, force: true });
+    for (const release of held.release.reverse())
+      await release().catch((error: Error) => context.log.warn({ attempt: work.id, error: String(error) }, 'something of an attempt was left behind'));
   }
 }
 
@@ -97,9 +118,9 @@ async function upload(context: AgentContext, tar: string, output: { digest: stri
 async function runChain(
   context: AgentContext,
   work: AttemptWork,
-  held: { chain: HeldChain | null },
+  held: Held,
   abort: AbortSignal,
-  log: ReturnType<typeof makeLogSender>,
+  log: KeptLog,
   happens: (one: AttemptReport['happenings'][number]) => void,
 ): Promise<Ended> {
   const { layers, host, client } = context;
@@ -113,18 +134,50 @@ async function runChain(
   );
   const mark = randomBytes(12).toString('hex');
   const makes = [...new Set(work.makes)].sort();
-  const network = { open: work.network === 'open', listen: null, reach: work.reach };
+  const made = await makeResources(context, work, held);
+  const caches = context.caches.take(work.cache.key, work.cache.paths);
+  held.release.push(async () => caches.giveBack());
+  const open = work.network === 'open';
+  const operator = open ? await operatorReach(context.settings) : { reach: [], through: [] };
+  const network = { open, listen: null, reach: [...work.reach, ...made.reach, ...operator.reach], through: operator.through };
   const chain = context.chains.take(networkOf({ network }, host.network));
   held.chain = chain;
   if (chain.child.pid === undefined) throw new CodedError('setup_failed', { detail: 'no process could be started' });
   chain.begin({
     layers: [...(files ? [files] : []), ...outputs],
     writable: true,
-    variables: { ...(work.network === 'open' ? context.settings : {}), ...work.variables },
+    variables: { ...(work.network === 'open' ? context.settings : {}), ...work.variables, ...made.variables },
+    binds: caches.binds,
+    tmp: host.attempt.tmp,
     network,
     command: ['bash', '-c', runnerText(), 'runner', mark, work.junit ?? '', String(makes.length), ...makes, ...work.commands],
   });
-  return follow(work, chain.folder, chain.child, abort, log, happens, mark, makes);
+  return follow(context, work, chain, abort, log, happens, mark, makes);
+}
+
+/** Makes the attempt's databases and resolves the variables that come from them. */
+async function makeResources(
+  context: AgentContext,
+  work: AttemptWork,
+  held: Held,
+): Promise<{ variables: Record<string, string>; reach: { port: number; host: string }[] }> {
+  const fields: Record<string, DatabaseFields> = {};
+  const names = Object.keys(work.resources);
+  const { databases } = context;
+  if (names.length && !databases) throw new CodedError('setup_failed', { detail: 'this agent has no database server for the resources of tasks' });
+  for (const [at, name] of names.entries()) {
+    const id = `${work.id}-${work.fence}-${at}`;
+    held.release.push(() => (databases as Databases).drop(id));
+    fields[name] = await (databases as Databases).make(id, name);
+  }
+  const value = (reference: string) => {
+    const [name = '', field = ''] = reference.split('.');
+    return fields[name]?.[field as keyof DatabaseFields] ?? '';
+  };
+  return {
+    variables: Object.fromEntries(Object.entries(work.fromResources).map(([name, { from, then }]) => [name, value(from) + then])),
+    reach: names.map((name) => ({ port: (databases as Databases).port, host: name })),
+  };
 }
 
 /** What the chain says on its third descriptor. */
@@ -132,27 +185,32 @@ interface Told {
   exit: number | null;
   position: number;
   missing: string[];
+  /** Places inside that are full. */
+  full: string[];
   noResults: boolean;
   notKept: boolean;
   done: boolean;
 }
 
 async function follow(
+  context: AgentContext,
   work: AttemptWork,
-  folder: string,
-  child: ChildProcess,
+  chain: HeldChain,
   abort: AbortSignal,
-  log: ReturnType<typeof makeLogSender>,
+  log: KeptLog,
   happens: (one: AttemptReport['happenings'][number]) => void,
   mark: string,
   makes: string[],
 ): Promise<Ended> {
-  let cause: 'timeout' | 'stop' | null = null;
-  const end = (why: 'timeout' | 'stop') => {
+  const { child, folder } = chain;
+  const { attempt: bounds } = context.host;
+  let cause: Cause | null = null;
+  const end = (why: Cause) => {
     cause ??= why;
     void endTree(child, folder);
   };
   const timer = setTimeout(() => end('timeout'), work.timeoutMs);
+  const disk = watchDisk(join(folder, 'u'), bounds.disk, () => end('disk'));
   const stop = () => end('stop');
   abort.addEventListener('abort', stop);
   if (abort.aborted) stop();
@@ -161,7 +219,7 @@ async function follow(
   child.stderr?.on('data', (chunk: Buffer) => {
     errors = (errors + chunk.toString('utf8')).slice(-1000);
   });
-  const told: Told = { exit: null, position: 0, missing: [], noResults: false, notKept: false, done: false };
+  const told: Told = { exit: null, position: 0, missing: [], full: [], noResults: false, notKept: false, done: false };
   const control = child.stdio[3] as NodeJS.ReadableStream;
   const controlled = readControl(
     control,
@@ -191,11 +249,14 @@ async function follow(
     child.on('close', () => resolve());
     over = resolve;
     whole();
-  }).finally(() => clearTimeout(timer));
+  }).finally(() => {
+    clearTimeout(timer);
+    disk.stop();
+  });
   abort.removeEventListener('abort', stop);
   for (const piece of sections.end()) log.write(piece.bytes, piece.section);
   if (!told.done) await controlled;
-  return judge(work, folder, told, cause, errors);
+  return judge(work, folder, told, cause, errors, bounds, chain.facts());
 }
 
 async function readControl(
@@ -215,6 +276,7 @@ async function readControl(
       told.exit = Number(b);
       ended(Number(a), Number(b), Number(c) / 1000);
     } else if (what === 'missing') told.missing.push(makes[Number(a)] ?? '?');
+    else if (what === 'full') told.full.push(a ?? '');
     else if (what === 'no-results') told.noResults = true;
     else if (what === 'not-kept') told.notKept = true;
     else if (what === 'done') {
@@ -236,7 +298,7 @@ async function endTree(child: ChildProcess, folder: string): Promise<void> {
   if (child.exitCode === null && child.signalCode === null) child.kill('SIGKILL');
 }
 
-function judge(work: AttemptWork, folder: string, told: Told, cause: 'timeout' | 'stop' | null, errors: string): Ended {
+function judge(work: AttemptWork, folder: string, told: Told, cause: Cause | null, errors: string, bounds: AttemptBounds, facts: GroupFacts): Ended {
   const tests = work.junit ? readTests(work.junit, folder, told) : null;
   const failed = (why: Issue, state: 'failed' | 'stopped' = 'failed'): Ended => ({
     what: 'ended',
@@ -247,7 +309,11 @@ function judge(work: AttemptWork, folder: string, told: Told, cause: 'timeout' |
   });
   if (cause === 'timeout') return failed(issue('task_timeout', { timeout: durationSource(work.timeoutMs) }));
   if (cause === 'stop') return failed(issue('stopped_by', { who: 'a person' }), 'stopped');
+  if (cause === 'disk') return failed(issue('disk_full', { place: 'The project’s folder', limit: sizeText(bounds.disk) }));
   const command = (work.commands[told.position] ?? '').slice(0, 200);
+  if (told.exit !== 0 && facts.outOfMemory > 0) return failed(issue('out_of_memory', { command, limit: sizeText(bounds.memory) }));
+  if (told.exit !== 0 && told.full.length) return failed(issue('disk_full', { place: told.full[0] === '/tmp' ? '/tmp' : 'HOME', limit: sizeText(bounds.tmp) }));
+  if (told.exit !== 0 && facts.refusedProcesses > 0) return failed(issue('too_many_processes', { command, limit: bounds.processes }));
   if (told.exit !== null && told.exit > 128 && told.exit < 160) return failed(issue('command_killed', { command, signal: told.exit - 128 }));
   if (told.exit !== null && told.exit !== 0) return failed(issue('command_failed', { command, exit: told.exit, run: work.label.split(' ')[1] ?? '' }));
   if (!told.done) return failed(issue('setup_failed', { detail: errors.trim() || 'it was ended from outside' }));
@@ -262,6 +328,8 @@ function judge(work: AttemptWork, folder: string, told: Told, cause: 'timeout' |
     tests: tests?.results ?? null,
   };
 }
+
+const sizeText = (bytes: number): string => (bytes >= 1024 ** 3 ? `${Number((bytes / 1024 ** 3).toFixed(1))} GiB` : `${Math.round(bytes / 1024 ** 2)} MiB`);
 
 function readTests(path: string, folder: string, told: Told): { results: TestResults | null; refusal: Issue | null } {
   if (told.noResults || told.exit === null) return { results: null, refusal: issue('results_missing', { path }) };

@@ -1,4 +1,7 @@
 import type { Client } from '../wire/client.js';
+import type { Databases } from '../resources/postgres.js';
+import type { Caches } from './caches.js';
+import type { LogBounds } from './keptlog.js';
 import type { Layers } from './layers.js';
 import type { Host } from './sandbox/host.js';
 import type { ReadyChains } from './sandbox/ready.js';
@@ -10,10 +13,14 @@ export interface AgentContext {
   host: Host;
   layers: Layers;
   chains: ReadyChains;
+  caches: Caches;
+  /** Databases for attempts; null where no cluster was named. */
+  databases: Databases | null;
   /** Address under which edges reach instances. */
   address: string;
   /** What the operator passes to tasks with `network: true`. */
   settings: Record<string, string>;
+  logBounds: LogBounds;
   log: { info(data: object, text: string): void; warn(data: object, text: string): void; error(data: object, text: string): void };
   /** The agent ends. */
   stopped(): boolean;

@@ -196,7 +196,9 @@ async function launch(context: AgentContext, state: InstanceState, folder: strin
     layers: paths,
     writable: false,
     variables: { ...work.variables, ...(port === null ? {} : { PORT: String(port) }) },
-    network: { open: true, listen: port === null ? null : { address: context.address, port }, reach: [] },
+    network: { open: true, listen: port === null ? null : { address: context.address, port }, reach: [], through: [] },
+    binds: [],
+    tmp: null,
     command: ['bash', '-euo', 'pipefail', '-c', work.start],
   };
   const network = networkOf(chain, host.network);

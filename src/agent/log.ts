@@ -14,19 +14,28 @@ export interface LogSender {
   drained(): Promise<void>;
   /** Resolves when all is acknowledged (or the work is no longer ours). */
   flush(): Promise<void>;
+  /** What is left out right before the next bytes; all before has been written. */
+  skip(what: { lines: number; bytes: number }): void;
   /** Lines so far. */
   lines(): number;
   /** Bytes that the service has. */
   acknowledged(): number;
 }
 
+interface Waiting {
+  bytes: Buffer;
+  command: number;
+  skipped?: { lines: number; bytes: number };
+}
+
 export function makeLogSender(client: Client, path: string, fence: string, from: number, stopped: () => boolean): LogSender {
-  const queue: { bytes: Buffer; command: number }[] = [];
+  const queue: Waiting[] = [];
   let waiting = 0;
   let position = from;
   let lines = 0;
   let sending: Promise<void> | null = null;
   let lost = false;
+  let gap: Waiting['skipped'] | null = null;
   let wake: (() => void)[] = [];
 
   let hurry = () => {};
@@ -44,7 +53,11 @@ export function makeLogSender(client: Client, path: string, fence: string, from:
       const batch = take(queue);
       try {
         const answer = await untilDone(
-          () => client.postBytes<{ position: number }>(`${path}?fence=${fence}&position=${position}&command=${batch.command}`, batch.bytes),
+          () =>
+            client.postBytes<{ position: number }>(
+              `${path}?fence=${fence}&position=${position}&command=${batch.command}${batch.skipped ? `&skippedLines=${batch.skipped.lines}&skippedBytes=${batch.skipped.bytes}` : ''}`,
+              batch.bytes,
+            ),
           stopped,
         );
         position = answer.position;
@@ -78,7 +91,8 @@ export function makeLogSender(client: Client, path: string, fence: string, from:
     write(bytes, command) {
       if (bytes.length === 0 || lost) return true;
       for (let at = bytes.indexOf(10); at >= 0; at = bytes.indexOf(10, at + 1)) lines++;
-      queue.push({ bytes, command });
+      queue.push({ bytes, command, ...(gap ? { skipped: gap } : {}) });
+      gap = null;
       waiting += bytes.length;
       start();
       return waiting < waitingLimit;
@@ -88,17 +102,20 @@ export function makeLogSender(client: Client, path: string, fence: string, from:
       hurry();
       while (sending) await sending;
     },
+    skip(what) {
+      gap = what;
+    },
     lines: () => lines,
     acknowledged: () => position,
   };
 }
 
-/** The longest run of one command from the head of the queue, up to a batch. */
-function take(queue: { bytes: Buffer; command: number }[]): { bytes: Buffer; command: number } {
-  const command = queue[0]?.command ?? 0;
+/** The longest run of one command from the head of the queue, up to a batch; a gap begins a batch of its own. */
+function take(queue: Waiting[]): Waiting {
+  const { command = 0, skipped } = queue[0] ?? {};
   const parts: Buffer[] = [];
   let size = 0;
-  while (queue[0] && queue[0].command === command && size < batchLimit) {
+  while (queue[0] && queue[0].command === command && size < batchLimit && (parts.length === 0 || !queue[0].skipped)) {
     const { bytes } = queue[0];
     const room = batchLimit - size;
     parts.push(bytes.subarray(0, room));
@@ -106,5 +123,5 @@ function take(queue: { bytes: Buffer; command: number }[]): { bytes: Buffer; com
     if (bytes.length > room) queue[0] = { bytes: bytes.subarray(room), command };
     else queue.shift();
   }
-  return { bytes: parts.length === 1 ? (parts[0] as Buffer) : Buffer.concat(parts), command };
+  return { bytes: parts.length === 1 ? (parts[0] as Buffer) : Buffer.concat(parts), command, ...(skipped ? { skipped } : {}) };
 }

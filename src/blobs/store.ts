@@ -1,7 +1,7 @@
 /** Bytes by digest, as an OCI image layout (OCI Image Format Specification 1.1): `blobs/sha256/HEX` beside `oci-layout`. */
 import { createHash, randomUUID } from 'node:crypto';
 import { createReadStream, createWriteStream } from 'node:fs';
-import { mkdir, open, rename, rm, stat, writeFile } from 'node:fs/promises';
+import { mkdir, open, rename, rm, stat, utimes, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
@@ -15,8 +15,19 @@ export interface BlobStore {
   putText(text: string): Promise<Blob>;
   open(digest: string): Promise<{ size: number; stream: Readable } | null>;
   size(digest: string): Promise<number | null>;
+  /**
+   * Whether the bytes are there with this size (small ones: with this digest), and marks them as used now, so that the upkeep of
+   * space leaves them alone.
+   */
+  intact(digest: string, size: number): Promise<boolean>;
+  /** Whether the bytes are what their digest says. */
+  verify(digest: string): Promise<boolean>;
+  remove(digest: string): Promise<void>;
   path(digest: string): string;
 }
+
+/** Bytes up to which an output is hashed each time it is to be used again. */
+const smallBytes = 256 * 1024;
 
 export const isDigest = (text: string): boolean => /^sha256:[0-9a-f]{64}$/.test(text);
 
@@ -54,6 +65,15 @@ export async function openBlobs(folder: string): Promise<BlobStore> {
       await rm(fresh, { force: true });
     }
   };
+  const verify = async (digest: string): Promise<boolean> => {
+    const hash = createHash('sha256');
+    try {
+      await pipeline(createReadStream(path(digest)), hash);
+    } catch {
+      return false;
+    }
+    return `sha256:${hash.digest('hex')}` === digest;
+  };
   return {
     folder,
     put,
@@ -63,6 +83,19 @@ export async function openBlobs(folder: string): Promise<BlobStore> {
       return found === null ? null : { size: found, stream: createReadStream(path(digest)) };
     },
     size,
+    async intact(digest, expected) {
+      const now = new Date();
+      if (
+        !(await utimes(path(digest), now, now).then(
+          () => true,
+          () => false,
+        ))
+      )
+        return false;
+      return (await size(digest)) === expected && (expected > smallBytes || (await verify(digest)));
+    },
+    verify,
+    remove: (digest) => rm(path(digest), { force: true }),
     path,
   };
 }

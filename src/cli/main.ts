@@ -6,6 +6,7 @@ import { call, rememberSignIn } from './api.js';
 import { actCommands } from './commands/acts.js';
 import { checkCommand } from './commands/check.js';
 import { lookCommands } from './commands/look.js';
+import { whyCommands } from './commands/why.js';
 import { shared } from './commands/shared.js';
 import { exitStatus, json, say, sayIssue } from './print.js';
 
@@ -46,6 +47,7 @@ function build(): Command {
   checkCommand(program);
   lookCommands(program);
   actCommands(program);
+  whyCommands(program);
   for (const command of program.commands) for (const one of [command, ...command.commands]) one.exitOverride().configureOutput({ outputError: () => {} });
   return program;
 }

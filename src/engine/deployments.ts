@@ -142,7 +142,9 @@ async function apply(scene: Scene, effect: DeploymentEffect): Promise<void> {
     case 'verify': {
       const number = (await attemptsOfDeployment(db, deployment.id)).filter((one) => one.kind === effect.do).length + 1;
       const needs = { class: 'live' as const, base: null };
-      return void (await addAttempts(db, [{ kind: effect.do, task: null, deployment: deployment.id, project: deployment.project_id, number, needs }]));
+      return void (await addAttempts(db, [
+        { kind: effect.do, task: null, deployment: deployment.id, project: deployment.project_id, number, needs, priority: 0 },
+      ]));
     }
     case 'startServers':
       if (deployment.kind === 'revert' && scene.instances.length === 0 && (await takeWarm(scene))) return;

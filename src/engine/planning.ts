@@ -9,10 +9,12 @@ import { readFile } from '../git/repository.js';
 import { listAgents } from '../records/agents.js';
 import { makeEnvironment } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
-import { acceptDefinition, projectById, type ProjectRow, saveDefinition } from '../records/projects.js';
-import { endRun, lockRun, runById, type RunRow, setDue, setRunIssue, startRun, tasksOf } from '../records/runs.js';
+import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../records/order.js';
+import { acceptDefinition, mainDefinition, projectById, type ProjectRow, saveDefinition } from '../records/projects.js';
+import { endRun, lockRun, runById, type RunRow, setDue, setRunIssue, startRun, stopWork, tasksOf } from '../records/runs.js';
 import { openPullRequests } from '../records/sources.js';
 import { advanceIn } from './advance.js';
+import { neededTools } from './tools.js';
 import { type Context, type Db, repositoryOf, reviewHost, standingHost, treeOf } from './context.js';
 
 const inFolder = (folder: string, name: string): string => (folder ? `${folder}/${name}` : name);
@@ -38,6 +40,30 @@ export async function readDefinition(context: Context, project: ProjectRow, comm
   return { model: null, issues, refusal: issue('definition_invalid', { path, count, first: first ? `line ${first.line}: ${wording(first).says}` : '' }) };
 }
 
+/**
+ * What a push means for the older runs of its branch or pull request. Where an environment takes the branch, the run that runs
+ * finishes and this one waits for it, and of those that wait only the newest stays; elsewhere older ones end at once.
+ * False when this run does not go on now.
+ */
+async function takeTurn(context: Context, project: ProjectRow, run: RunRow): Promise<boolean> {
+  const main = await mainDefinition(context.records, project.id);
+  const taken = run.pull_request === null && Object.values(main?.model.environments ?? {}).some((plan) => plan.branch === run.branch);
+  if ((await olderOpenRuns(context.records, run)).length === 0) return true;
+  return context.records.transition('run.turned', async (db) => {
+    const older = await olderOpenRuns(db, run);
+    const replaced = older.filter((one) => !taken || one.state === 'waiting').map((one) => one.id);
+    if (replaced.length) {
+      await setSuperseded(db, replaced, run.number);
+      for (const id of replaced) await stopWork(db, id);
+    }
+    const before = taken ? await runBefore(db, run) : null;
+    if (!before) return true;
+    await setRunIssue(db, run.id, issue('waits_for_run', { run: before.number }));
+    await setDue(db, 'runs', run.id, null);
+    return false;
+  });
+}
+
 /** Plans a waiting run, or says what it waits for. */
 export async function planWaitingRun(context: Context, id: string): Promise<void> {
   const { records } = context;
@@ -45,6 +71,11 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
   if (run?.state !== 'waiting') return;
   const project = await projectById(records, run.project_id);
   if (run.stopped_by) return void (await records.transition('run.stopped', (db) => finish(db, run, 'stopped', issue('stopped_by', { who: run.stopped_by }))));
+  if (run.superseded_by) {
+    const by = issue('superseded_by', { run: run.superseded_by });
+    return void (await records.transition('run.superseded', (db) => finish(db, run, 'superseded', by)));
+  }
+  if (run.cause !== 'asked' && !(await takeTurn(context, project, run))) return;
   if (!run.allowed) {
     await records.transition('run.waits', async (db) => {
       await setRunIssue(db, id, issue('run_untrusted', { commit: run.commit.slice(0, 7) }));
@@ -73,10 +104,10 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
     return;
   }
   const files = await listing;
-  const plan = planRun(model, files);
+  const plan = planRun(model, files, { branch: run.branch, pullRequest: run.pull_request });
   const refused = plan.issues[0] ?? null;
   const offers = (await listAgents(records)).filter((agent) => agent.alive && agent.class.includes(run.line === 'own' ? 'runs' : 'untrusted'));
-  const pinned = pinTools(model.versions, offers);
+  const pinned = pinTools(neededTools(model, plan.tasks), offers);
   const asked = files.some((file) => file.path === '.gitattributes');
   const attributes = asked ? await readFile(repositoryOf(context, project), run.commit, inFolder(project.folder, '.gitattributes'), 65_536) : null;
   const warnings = checkAgainst(
@@ -111,12 +142,13 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
       warnings,
     );
     await recordEvents(db, { type: 'run.planned', project: project.id, subject: `run ${run.number}`, actor: 'engine', data: { tasks: plan.tasks.length } });
-    await advanceIn(db, { project, model, files }, { ...now, state: 'running' }, await tasksOf(db, id), []);
+    await advanceIn(context, db, { project, model, files }, { ...now, state: 'running' }, await tasksOf(db, id), []);
   });
 }
 
-async function finish(db: Db, run: RunRow, state: 'failed' | 'stopped', why: Issue | null): Promise<void> {
+async function finish(db: Db, run: RunRow, state: 'failed' | 'stopped' | 'superseded', why: Issue | null): Promise<void> {
   await endRun(db, run.id, state, why);
+  await wakeWaitingRun(db, run);
   await recordEvents(db, { type: 'run.ended', project: run.project_id, subject: `run ${run.number}`, actor: 'engine', data: { state, issue: why } });
 }
 

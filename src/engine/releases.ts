@@ -60,7 +60,8 @@ async function layersOf(context: Context, repository: string, part: Part, listed
   const files = filesOf(listed, part.files);
   if (files.length) layers.push({ ...(await context.blobs.put(layerOf(repository, files))), from: 'files' });
   const models = Object.fromEntries(tasks.map((task) => [task.name, task.model]));
-  for (const need of withNeeds(models, part.needs).filter((name) => part.needs.includes(name))) {
+  const needed = tasks.filter((task) => part.needs.includes(task.model.of)).map((task) => task.name);
+  for (const need of withNeeds(models, needed).filter((name) => needed.includes(name))) {
     const task = tasks.find((one) => one.name === need);
     if (task?.output) layers.push({ digest: task.output, size: task.output_size ?? 0, from: `task ${need}` });
   }

@@ -3,12 +3,15 @@ import { taskAfter } from '../core/advance/runs.js';
 import { CodedError, issue, type Issue } from '../core/errors.js';
 import type { TestResults } from '../core/results/junit.js';
 import type { AttemptState, InstanceState } from '../core/states.js';
+import { isDigest } from '../blobs/store.js';
 import { type AttemptOfRun, type AttemptRow, attemptById, attemptsOfRun, endAttempt, endCommand, lockHeld, startCommand } from '../records/attempts.js';
 import { wakeDeployments } from '../records/environments.js';
-import { recordEvents } from '../records/events.js';
+import { type NewEvent, recordEvents } from '../records/events.js';
 import { forgetAgent, type InstanceRow, lockHeldInstance, instanceById, setInstanceState } from '../records/instances.js';
-import { changeTasks, keepResult, lockRun, type RunRow, settleRun, type TaskRow, tasksOf } from '../records/runs.js';
-import { type AdvanceScene, advanceIn, advanceScene, type JustEnded, newTries } from './advance.js';
+import { projectById } from '../records/projects.js';
+import { forgetOutput, keepResult } from '../records/results.js';
+import { changeTasks, lockRun, makeDue, type RunRow, servedTasks, settleRun, type TaskChange, type TaskRow, tasksOf } from '../records/runs.js';
+import { type AdvanceScene, advanceIn, advanceScene, endingOf, type JustEnded, newTries } from './advance.js';
 import type { Context, Db } from './context.js';
 
 export type Happening =
@@ -34,21 +37,12 @@ export async function reportAttempt(context: Context, id: string, by: Reporter, 
   await context.records.transition(last ? 'attempt.ended' : 'attempt.reported', async (db) => {
     const owner = await lockOwner(db, seen, last);
     const attempt = await lockHeld(db, id, by.agent, by.fence);
-    if (owner?.task.state === 'ready') {
-      await changeTasks(db, [{ id: owner.task.id, state: 'running' }]);
-      await recordEvents(db, {
-        type: 'attempt.started',
-        project: attempt.project_id,
-        subject: `run ${owner.run.number}`,
-        actor: 'agent',
-        data: { task: owner.task.name, attempt: attempt.number },
-      });
-    }
+    if (owner && ['ready', 'stopped', 'superseded'].includes(owner.task.state)) await beginTasks(db, attempt);
     const commands = owner?.task.model.run ?? [];
     for (const one of happenings) {
       if (one.what === 'command-started') await startCommand(db, id, one.position, commands[one.position] ?? attempt.kind, one.firstLine);
       else if (one.what === 'command-ended') await endCommand(db, id, one.position, one.exit, one.ms);
-      else await attemptOver(db, attempt, owner, over, one);
+      else await attemptOver(context, db, attempt, owner, over, one);
     }
   });
 }
@@ -79,7 +73,7 @@ async function lockOwner(db: Db, attempt: AttemptOfRun, wake: boolean): Promise<
 type End = Omit<Extract<Happening, { what: 'ended' }>, 'what' | 'state'> & { state: AttemptState };
 
 /** Records how an attempt ended and what follows for its task; with a scene, the run's next step too. */
-async function attemptOver(db: Db, attempt: AttemptRow, owner: Owner | null, scene: AdvanceScene | null, end: End): Promise<void> {
+async function attemptOver(context: Context, db: Db, attempt: AttemptRow, owner: Owner | null, scene: AdvanceScene | null, end: End): Promise<void> {
   const { state, issue: why, output, tests } = end;
   await endAttempt(db, attempt.id, state, why);
   if (!owner) {
@@ -93,31 +87,74 @@ async function attemptOver(db: Db, attempt: AttemptRow, owner: Owner | null, sce
     return;
   }
   const { run, task } = owner;
-  const attempts = await attemptsOfRun(db, run.id);
-  const lost = attempts.filter((one) => one.task_id === task.id && one.state === 'lost').length;
-  const next = taskAfter(state, lost, run.stopped_by !== null);
-  if ((next === 'passed' || next === 'failed') && state !== 'lost' && task.fingerprint)
-    await keepResult(db, {
-      project: run.project_id,
-      line: run.line,
-      fingerprint: task.fingerprint,
-      attempt: attempt.id,
-      state,
-      output: output?.digest ?? null,
-    });
-  if (next === 'ready') await newTries(db, run, [task], attempts);
-  const shared = { project: run.project_id, subject: `run ${run.number}`, actor: 'agent' };
-  const just: JustEnded = {
-    change: { id: task.id, state: next, issue: why, output: next === 'passed' ? output : null, tests },
-    events: [
-      { type: 'attempt.ended', ...shared, data: { task: task.name, attempt: attempt.number, state, issue: why } },
-      ...(next === 'ready' ? [] : [{ type: 'task.ended' as const, ...shared, data: { task: task.name, state: next } }]),
-    ],
+  const [attempts, served] = [await attemptsOfRun(db, run.id), await servedTasks(db, attempt.id)];
+  const count = (what: AttemptState) => attempts.filter((one) => one.task_id === task.id && one.state === what).length;
+  const tries = { lost: count('lost'), failed: count('failed'), retry: task.model.retry };
+  // What goes on for another run is not cut short because this one is to end.
+  const others = served.filter((one) => one.run_id !== run.id);
+  const next = taskAfter(state, tries, others.length ? null : endingOf(run));
+  if (task.fingerprint && (state === 'passed' || state === 'failed'))
+    await keepResult(db, { project: run.project_id, line: run.line, fingerprint: task.fingerprint, attempt: attempt.id, state, output, tests });
+  if (why?.code === 'digest_wrong') await forgetBroken(context, db, String(why.data.digest));
+  const own = served.find((one) => one.id === task.id);
+  const again = next === 'ready' ? (own ?? others[0]) : undefined;
+  const [attemptAgain] = again ? await newTries(db, await projectById(db, run.project_id), { ...run, ...again, line: run.line }, [again], attempts) : [];
+  const changeOf = (one: TaskRow): TaskChange => ({
+    id: one.id,
+    state: next,
+    issue: why,
+    output: next === 'passed' ? output : null,
+    tests,
+    ...(attemptAgain ? { attempt: attemptAgain } : {}),
+    ...(next === 'passed' && tries.failed > 0 ? { flaky: true } : {}),
+  });
+  const eventsOf = (one: { name: string }, number: number): NewEvent[] => {
+    const shared = { project: run.project_id, subject: `run ${number}`, actor: 'agent' };
+    return [
+      { type: 'attempt.ended', ...shared, data: { task: one.name, attempt: attempt.number, state, issue: why } },
+      ...(next === 'ready' ? [] : [{ type: 'task.ended' as const, ...shared, data: { task: one.name, state: next } }]),
+    ];
   };
-  if (scene) return advanceIn(db, scene, run, owner.tasks, attempts, just);
+  if (others.length) {
+    await changeTasks(db, others.map(changeOf));
+    await recordEvents(db, ...others.flatMap((one) => eventsOf(one, one.run_number)));
+    for (const one of others) await makeDue(db, 'runs', one.run_id);
+  }
+  if (!own) return settleRun(db, run.id, { dueInMs: null });
+  const just: JustEnded = { change: changeOf(own), events: eventsOf(own, run.number) };
+  if (scene) return advanceIn(context, db, scene, run, owner.tasks, attemptAgain ? await attemptsOfRun(db, run.id) : attempts, just);
   await changeTasks(db, [just.change]);
   await recordEvents(db, ...just.events);
   await settleRun(db, run.id, { dueInMs: 0 });
+}
+
+/** The first word of an attempt: all tasks that it works for run now. */
+async function beginTasks(db: Db, attempt: AttemptRow): Promise<void> {
+  const served = (await servedTasks(db, attempt.id)).filter((one) => one.state === 'ready');
+  if (served.length === 0) return;
+  await changeTasks(
+    db,
+    served.map((one) => ({ id: one.id, state: 'running' })),
+  );
+  await recordEvents(
+    db,
+    ...served.map(
+      (one): NewEvent => ({
+        type: 'attempt.started',
+        project: attempt.project_id,
+        subject: `run ${one.run_number}`,
+        actor: 'agent',
+        data: { task: one.name, attempt: attempt.number },
+      }),
+    ),
+  );
+}
+
+/** Stored bytes that an agent found to be others than their digest says: if that is so here too, nothing may use them again. */
+async function forgetBroken(context: Context, db: Db, digest: string): Promise<void> {
+  if (!isDigest(digest) || (await context.blobs.verify(digest))) return;
+  await forgetOutput(db, digest);
+  await context.blobs.remove(digest);
 }
 
 const ended = (state: AttemptState, why: Issue | null): End => ({ state, issue: why, output: null, tests: null });
@@ -127,7 +164,7 @@ export async function loseAttempt(context: Context, seen: AttemptOfRun, agent: s
   await context.records.transition('attempt.lost', async (db) => {
     const owner = await lockOwner(db, seen, true);
     const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'running' and fence = $2 for update`, [seen.id, seen.fence]);
-    if (row) await attemptOver(db, seen, owner, null, ended('lost', issue('agent_lost', { agent })));
+    if (row) await attemptOver(context, db, seen, owner, null, ended('lost', issue('agent_lost', { agent })));
   });
 }
 
@@ -136,7 +173,7 @@ export async function stopWaiting(context: Context, seen: AttemptOfRun): Promise
   await context.records.transition('attempt.stopped', async (db) => {
     const owner = await lockOwner(db, seen, true);
     const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'waiting' for update`, [seen.id]);
-    if (row) await attemptOver(db, seen, owner, null, ended('stopped', null));
+    if (row) await attemptOver(context, db, seen, owner, null, ended('stopped', null));
   });
 }
 

@@ -1,7 +1,7 @@
 /** Runs on their way: planned, advanced, released. */
 import { attemptsOfRun } from '../records/attempts.js';
 import { lockRun, runById, type RunRow, takeDue, tasksOf } from '../records/runs.js';
-import { advanceIn, advanceScene, complete } from './advance.js';
+import { advanceIn, advanceScene, complete, endingOf } from './advance.js';
 import type { Context } from './context.js';
 import { planWaitingRun } from './planning.js';
 import { makeRelease } from './releases.js';
@@ -19,12 +19,12 @@ export async function stepRuns(context: Context): Promise<boolean> {
 async function advance(context: Context, run: RunRow): Promise<void> {
   const scene = await advanceScene(context, run);
   const { release } = scene.model ?? {};
-  if (release && !run.released && !run.stopped_by) {
+  if (release && !run.released && !endingOf(run)) {
     const tasks = await tasksOf(context.records, run.id);
     if (complete(tasks)) await makeRelease(context, scene.project, run, release, tasks);
   }
   await context.records.transition('run.advanced', async (db) => {
     const now = await lockRun(db, run.id);
-    if (now?.state === 'running') await advanceIn(db, scene, now, await tasksOf(db, run.id), await attemptsOfRun(db, run.id));
+    if (now?.state === 'running') await advanceIn(context, db, scene, now, await tasksOf(db, run.id), await attemptsOfRun(db, run.id));
   });
 }

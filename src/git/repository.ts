@@ -180,6 +180,12 @@ export async function commitsBetween(repository: string, from: string | null, to
   return facts.filter((one) => one !== null);
 }
 
+/** Paths that differ between two commits, in the order of git. Names that are not UTF-8 are shown with a replacement character. */
+export async function changedPaths(repository: string, from: string, to: string): Promise<string[]> {
+  const { out } = await git(repository, ['diff-tree', '-r', '-z', '--name-only', '--no-renames', from, to, '--']);
+  return out.toString('utf8').split('\0').filter(Boolean);
+}
+
 /** Fetches all branches (and the given refs) from a code host. Nothing is pruned; a branch that is gone there is removed here. */
 export async function fetchAll(repository: string, url: string, refs: readonly string[] = []): Promise<void> {
   await git(repository, [

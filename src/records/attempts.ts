@@ -46,42 +46,61 @@ export interface NewAttempt {
   project: string;
   number: number;
   needs: AttemptNeeds;
+  /** The lower, the sooner it is taken. */
+  priority: number;
 }
 
 /** Makes attempts that wait for an agent; gives their ids. */
 export async function addAttempts(db: Db, attempts: readonly NewAttempt[]): Promise<string[]> {
   const rows = attempts.map((attempt) => ({ id: newId(), ...attempt }));
   await db.rows(
-    `insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs)
-     select a.id, a.kind, a.task, a.deployment, a.project, a.number, a.needs
-     from jsonb_to_recordset($1::jsonb) as a(id uuid, kind text, task uuid, deployment uuid, project uuid, number int, needs jsonb)`,
+    `insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs, priority)
+     select a.id, a.kind, a.task, a.deployment, a.project, a.number, a.needs, a.priority
+     from jsonb_to_recordset($1::jsonb) as a(id uuid, kind text, task uuid, deployment uuid, project uuid, number int, needs jsonb, priority int)`,
     [JSON.stringify(rows)],
   );
   await notify(db, 'work');
   return rows.map((row) => row.id);
 }
 
-/** Ends the attempts of these tasks that no agent has taken yet. */
+/** Ends the attempts of these tasks that no agent has taken yet and no other run waits for. */
 export const stopAttempts = (db: Db, tasks: readonly string[]): Promise<unknown> =>
-  db.rows(`update attempts set state = 'stopped', ended_at = now() where task_id = any($1::uuid[]) and state = 'waiting'`, [tasks]);
+  db.rows(
+    `update attempts a set state = 'stopped', ended_at = now() where state = 'waiting' and id in (select attempt_id from tasks where id = any($1::uuid[]))
+       and not exists (select 1 from tasks t where t.attempt_id = a.id and t.state in ('ready', 'running'))`,
+    [tasks],
+  );
 
 const ofRun = `select ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}, t.run_id, r.commit from attempts a left join tasks t on t.id = a.task_id left join runs r on r.id = t.run_id`;
 
 export const attemptById = (db: Db, id: string): Promise<AttemptOfRun | null> => db.one(`${ofRun} where a.id = $1`, [id]);
 export const attemptsOfRun = (db: Db, run: string): Promise<AttemptRow[]> =>
-  db.rows(`select ${columns} from attempts where task_id in (select id from tasks where run_id = $1) order by number`, [run]);
+  db.rows(
+    `select ${columns} from attempts where task_id in (select id from tasks where run_id = $1) or id in (select attempt_id from tasks where run_id = $1) order by number`,
+    [run],
+  );
 export const attemptsOfDeployment = (db: Db, deployment: string): Promise<AttemptRow[]> =>
   db.rows(`select ${columns} from attempts where deployment_id = $1 order by id`, [deployment]);
 
-/** Claims waiting attempts, the oldest first, until the agent holds `slots`, in one statement; each gets a new fence. */
+/**
+ * Claims waiting attempts until the agent holds `slots`, in one statement; each gets a new fence. Deployments come first, then
+ * projects take turns: a project's next turn counts what it has running. In a project, main's runs come before pull requests'.
+ */
 export async function claimAttempts(db: Db, agent: { id: string; class: string[]; base: string }, slots: number, leaseMs: number): Promise<AttemptRow[]> {
   if (slots <= 0) return [];
   return db.rows<AttemptRow>(
-    `update attempts a set state = 'running', agent_id = $1, fence = nextval('fences'), lease_until = now() + $5::int * interval '1 ms', started_at = now()
-     from (select id from attempts where state = 'waiting' and not stop and needs->>'class' = any($2::text[]) and (needs->>'base' is null or needs->>'base' = $3)
-           order by created_at for update skip locked
-           limit greatest(0, $4 - (select count(*) from attempts where agent_id = $1 and state = 'running'))) w
-     where a.id = w.id returning ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}`,
+    `with busy as (select project_id, count(*) as count from attempts where state = 'running' group by project_id),
+     waiting as (
+       select id, priority, created_at, row_number() over (partition by project_id order by priority, created_at) + coalesce((select count from busy b where b.project_id = a.project_id), 0) as turn
+       from attempts a where state = 'waiting' and not stop and needs->>'class' = any($2::text[]) and (needs->>'base' is null or needs->>'base' = $3)
+     ),
+     chosen as (
+       select a.id from attempts a join waiting w on w.id = a.id where a.state = 'waiting'
+       order by (w.priority > 0), w.turn, w.priority, w.created_at
+       limit greatest(0, $4 - (select count(*) from attempts where agent_id = $1 and state = 'running')) for update of a skip locked
+     )
+     update attempts a set state = 'running', agent_id = $1, fence = nextval('fences'), lease_until = now() + $5::int * interval '1 ms', started_at = now()
+     from chosen where a.id = chosen.id returning ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}`,
     [agent.id, agent.class, agent.base, slots, leaseMs],
   );
 }

@@ -35,6 +35,7 @@ export const eventTypes = [
   'run.stop-asked',
   'task.ready',
   'task.skipped',
+  'task.reused',
   'task.ended',
   'attempt.started',
   'attempt.ended',

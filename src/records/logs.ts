@@ -13,13 +13,29 @@ export interface Chunk {
   bytes: Buffer;
 }
 
+/** Lines that were left out before a chunk. */
+export interface Gap {
+  /** Number of the first of them. */
+  line: number;
+  lines: number;
+  bytes: number;
+}
+
 type Stream = { table: 'attempts' | 'instances'; id: string; agent: string; fence: string };
 
 /**
  * Appends bytes at a position. Bytes that are there already are passed over, so a repeat is harmless; a gap is refused with
- * `offset_wrong`, which says where to go on. Returns the length of the stream afterwards.
+ * `offset_wrong`, which says where to go on. `skipped` tells what was left out right before these bytes; it counts once, with
+ * the bytes. Returns the length of the stream afterwards.
  */
-export async function appendLog(db: Db, stream: Stream, position: number, command: number, bytes: Buffer): Promise<number> {
+export async function appendLog(
+  db: Db,
+  stream: Stream,
+  position: number,
+  command: number,
+  bytes: Buffer,
+  skipped: { lines: number; bytes: number } | null = null,
+): Promise<number> {
   const row = await db.one<{ log_bytes: number; log_lines: number }>(
     `select log_bytes::float8 as log_bytes, log_lines::float8 as log_lines from ${stream.table} where id = $1 and agent_id = $2 and fence = $3 for update`,
     [stream.id, stream.agent, stream.fence],
@@ -29,16 +45,20 @@ export async function appendLog(db: Db, stream: Stream, position: number, comman
   const fresh = bytes.subarray(row.log_bytes - position);
   if (fresh.length === 0) return row.log_bytes;
   const lines = count(fresh);
+  // A repeat that brings a part of what is there already has brought its gap before.
+  const gap = skipped && position === row.log_bytes && stream.table === 'attempts' ? { line: row.log_lines, ...skipped } : null;
+  const firstLine = row.log_lines + (gap?.lines ?? 0);
   await db.rows('insert into log_chunks (stream, position, bytes, command, first_line, lines, packed) values ($1, $2, $3, $4, $5, $6, $7)', [
     stream.id,
     row.log_bytes,
     fresh.length,
     command,
-    row.log_lines,
+    firstLine,
     lines,
     gzipSync(fresh, { level: 1 }),
   ]);
-  await db.rows(`update ${stream.table} set log_bytes = log_bytes + $2, log_lines = log_lines + $3 where id = $1`, [stream.id, fresh.length, lines]);
+  await db.rows(`update ${stream.table} set log_bytes = log_bytes + $2, log_lines = $3 where id = $1`, [stream.id, fresh.length, firstLine + lines]);
+  if (gap) await db.rows('update attempts set log_gap = $2 where id = $1', [stream.id, JSON.stringify(gap)]);
   await notify(db, `log:${stream.id}`);
   return row.log_bytes + fresh.length;
 }
@@ -48,6 +68,10 @@ function count(bytes: Buffer): number {
   for (let at = bytes.indexOf(10); at >= 0; at = bytes.indexOf(10, at + 1)) lines++;
   return lines;
 }
+
+/** What is left out of an attempt's log, or null. */
+export const gapOf = async (db: Db, attempt: string): Promise<Gap | null> =>
+  (await db.one<{ log_gap: Gap | null }>('select log_gap from attempts where id = $1', [attempt]))?.log_gap ?? null;
 
 /** Chunks from a position on, at most `limit` of them. */
 export async function readLog(db: Db, stream: string, from: number, limit: number): Promise<Chunk[]> {

@@ -21,6 +21,10 @@ export interface RunRow {
   issue: Issue | null;
   warnings: Issue[];
   released: boolean;
+  /** Declared names of tasks whose earlier passes do not count; an empty list: no task's do; null: all do. */
+  fresh: string[] | null;
+  /** Number of the run that took its place. */
+  superseded_by: number | null;
   planned_at: Date | null;
   created_at: Date;
   started_at: Date | null;
@@ -39,6 +43,9 @@ export interface TaskRow {
   files: { key: string; count: number };
   pinned: { versions: Record<string, string>; base: string };
   fingerprint: string | null;
+  /** The attempt that its result comes from, or that works for it now: its own, or one of another run. */
+  attempt_id: string | null;
+  flaky: boolean;
   output: string | null;
   output_size: number | null;
   tests: TestResults | null;
@@ -48,9 +55,9 @@ export interface TaskRow {
 }
 
 const runColumns =
-  'id, project_id, number, commit, branch, pull_request, line, state, cause, actor, allowed, stopped_by, issue, warnings, released, planned_at, created_at, started_at, ended_at';
+  'id, project_id, number, commit, branch, pull_request, line, state, cause, actor, allowed, stopped_by, issue, warnings, released, fresh, superseded_by, planned_at, created_at, started_at, ended_at';
 const taskColumns =
-  'id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, output, output_size::float8 as output_size, tests, issue, started_at, ended_at';
+  'id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, attempt_id, flaky, output, output_size::float8 as output_size, tests, issue, started_at, ended_at';
 
 /**
  * Takes a row of the engine's work list for `leaseMs`: it is put off at once, so that who dies with it leaves it to the next,
@@ -131,16 +138,18 @@ export interface TaskChange {
   inputs?: unknown;
   output?: { digest: string; size: number } | null;
   tests?: TestResults | null;
+  attempt?: string;
+  flaky?: boolean;
 }
 
 /** Changes tasks in one statement. */
 export async function changeTasks(db: Db, changes: readonly TaskChange[]): Promise<void> {
   await db.rows(
-    `update tasks t set state = c.state, issue = case when c.state = 'passed' then null else coalesce(c.issue, t.issue) end, fingerprint = coalesce(c.fingerprint, t.fingerprint), inputs = coalesce(c.inputs, t.inputs),
-       output = coalesce(c.output, t.output), output_size = coalesce(c.size, t.output_size), tests = coalesce(c.tests, t.tests),
+    `update tasks t set state = c.state, issue = case when c.state in ('passed', 'reused') then null else coalesce(c.issue, t.issue) end, fingerprint = coalesce(c.fingerprint, t.fingerprint), inputs = coalesce(c.inputs, t.inputs),
+       output = coalesce(c.output, t.output), output_size = coalesce(c.size, t.output_size), tests = coalesce(c.tests, t.tests), attempt_id = coalesce(c.attempt, t.attempt_id), flaky = coalesce(c.flaky, t.flaky),
        started_at = case when c.state = 'running' then coalesce(t.started_at, now()) else t.started_at end,
        ended_at = case when c.state in ('waiting', 'ready', 'running') then null else now() end
-     from jsonb_to_recordset($1::jsonb) as c(id uuid, state text, issue jsonb, fingerprint text, inputs jsonb, output text, size bigint, tests jsonb) where t.id = c.id`,
+     from jsonb_to_recordset($1::jsonb) as c(id uuid, state text, issue jsonb, fingerprint text, inputs jsonb, output text, size bigint, tests jsonb, attempt uuid, flaky boolean) where t.id = c.id`,
     [
       JSON.stringify(
         changes.map(({ output, issue, tests, ...rest }) => ({
@@ -170,19 +179,23 @@ export async function settleRun(
   if (dueInMs === 0 && !ends) await notify(db, 'runs');
 }
 
-/** Keeps what a fingerprint's attempt came to, on its trust line. */
-export const keepResult = (
-  db: Db,
-  result: { project: string; line: string; fingerprint: string; attempt: string; state: string; output: string | null },
-): Promise<unknown> =>
-  db.rows('insert into results (project_id, line, fingerprint, attempt_id, state, output) values ($1, $2, $3, $4, $5, $6) on conflict do nothing', [
-    result.project,
-    result.line,
-    result.fingerprint,
-    result.attempt,
-    result.state,
-    result.output,
-  ]);
+/** Points tasks to another attempt. */
+export const moveTasks = (db: Db, tasks: readonly string[], attempt: string): Promise<unknown> =>
+  db.rows('update tasks set attempt_id = $2 where id = any($1::uuid[])', [tasks, attempt]);
+
+/** A task that an attempt works for, with its run. */
+export interface ServedTask extends TaskRow {
+  run_number: number;
+  project_id: string;
+}
+
+/** The open tasks that an attempt works for, of whichever runs, in the order of their runs. */
+export const servedTasks = (db: Db, attempt: string): Promise<ServedTask[]> =>
+  db.rows(
+    `select ${taskColumns.replace(/(^|, )(\w+)/g, '$1t.$2')}, r.number as run_number, r.project_id from tasks t join runs r on r.id = t.run_id
+     where t.attempt_id = $1 and t.state in ('ready', 'running') order by t.run_id`,
+    [attempt],
+  );
 
 /** Asks a run to stop. False when it has ended. */
 export async function askStop(db: Db, run: string, who: string): Promise<boolean> {
@@ -191,9 +204,18 @@ export async function askStop(db: Db, run: string, who: string): Promise<boolean
     [run, who],
   );
   if (!row) return false;
-  await db.rows(`update attempts set stop = true where state in ('waiting', 'running') and task_id in (select id from tasks where run_id = $1)`, [run]);
-  await notify(db, 'runs', 'work');
+  await stopWork(db, run);
   return true;
+}
+
+/** Tells the agents to stop what they do for this run alone. */
+export async function stopWork(db: Db, run: string): Promise<void> {
+  await db.rows(
+    `update attempts set stop = true where state in ('waiting', 'running') and id in (select attempt_id from tasks where run_id = $1)
+       and not exists (select 1 from tasks t where t.attempt_id = attempts.id and t.run_id <> $1 and t.state in ('ready', 'running'))`,
+    [run],
+  );
+  await notify(db, 'runs', 'work');
 }
 
 /** Allows an untrusted commit to run. */

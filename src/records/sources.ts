@@ -104,13 +104,15 @@ export interface NewRun {
   cause: 'push' | 'pull request' | 'asked';
   actor: string;
   allowed: boolean;
+  /** See `RunRow.fresh`; default null. */
+  fresh?: string[] | null;
 }
 
 export async function addRun(db: Db, run: NewRun): Promise<number> {
   const number = await nextNumber(db, run.project, 'runs');
   await db.rows(
-    `insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
-    [newId(), run.project, number, run.commit, run.branch, run.pullRequest, run.line, run.cause, run.actor, run.allowed],
+    `insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed, fresh) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
+    [newId(), run.project, number, run.commit, run.branch, run.pullRequest, run.line, run.cause, run.actor, run.allowed, run.fresh ?? null],
   );
   await recordEvents(db, {
     type: 'run.recorded',

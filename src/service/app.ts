@@ -6,6 +6,7 @@ import files from '@fastify/static';
 import swagger from '@fastify/swagger';
 import Fastify, { type FastifyInstance } from 'fastify';
 import { definitionSchema } from '../core/definition/schema.js';
+import { logRoutes } from './routes/logs.js';
 import { peopleRoutes } from './routes/people.js';
 import { findRoutes } from './routes/find.js';
 import { projectRoutes } from './routes/projects.js';
@@ -14,6 +15,7 @@ import { releaseRoutes } from './routes/releases.js';
 import { environmentRoutes } from './routes/environments.js';
 import { feedRoutes } from './routes/feed.js';
 import { sourceRoutes } from './routes/sources.js';
+import { whyRoutes } from './routes/why.js';
 import { workRoutes } from './routes/work.js';
 import { answerErrors, guard, type Service } from './server.js';
 
@@ -59,9 +61,11 @@ export async function makeApp(service: Service, console: string): Promise<Fastif
   projectRoutes(app, service);
   findRoutes(app, service);
   runRoutes(app, service);
+  whyRoutes(app, service);
   releaseRoutes(app, service);
   environmentRoutes(app, service);
   feedRoutes(app, service);
+  logRoutes(app, service);
   sourceRoutes(app, service);
   workRoutes(app, service);
 

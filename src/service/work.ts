@@ -1,6 +1,7 @@
 /** What an agent needs to know to do an attempt or run an instance. */
 import type { Task } from '../core/definition/model.js';
 import { filesOf } from '../core/plan/plan.js';
+import { taskValues } from '../core/variables/task.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
 import { layerKey, layerOf } from '../git/layer.js';
 import type { Readable } from 'node:stream';
@@ -18,14 +19,23 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   if (attempt.kind === 'task') {
     const task = await taskById(context.records, attempt.task_id as string);
     if (!task) throw new Error(`no task ${attempt.task_id}`);
-    const [tasks, run] = await Promise.all([tasksOf(context.records, task.run_id), runById(context.records, task.run_id)]);
+    const [tasks, run, project] = await Promise.all([
+      tasksOf(context.records, task.run_id),
+      runById(context.records, task.run_id),
+      projectById(context.records, attempt.project_id),
+    ]);
+    if (!run) throw new Error(`no run ${task.run_id}`);
     const model: Task = task.model;
+    const { values, fromResources } = taskValues(model, { run, project });
     const layers = tasks.filter((one) => model.needs.includes(one.name) && one.output !== null).map((one) => one.output as string);
     return {
       ...shared,
-      label: `run ${run?.number} ${task.name}`,
+      label: `run ${run.number} ${task.name}`,
       commands: model.run,
-      variables: { CI: 'true', ...model.variables },
+      variables: { CI: 'true', ...shardVariables(model), ...values },
+      fromResources,
+      resources: model.resources,
+      cache: { key: `${attempt.project_id} ${run.line}`, paths: model.cache },
       files: task.files.count ? task.files : null,
       layers,
       makes: model.makes,
@@ -45,6 +55,9 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     junit: null,
     timeoutMs: 30 * 60_000,
     network: 'none' as const,
+    fromResources: {},
+    resources: {},
+    cache: { key: '', paths: [] },
   };
   if (attempt.kind === 'prepare') {
     const { part, run } = release.plan.prepare ?? { part: '', run: 'true' };
@@ -61,6 +74,8 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     reach: [{ port: port ?? (scheme === 'https' ? 443 : 80), host: environment.host }],
   };
 }
+
+const shardVariables = ({ shard }: Task): Record<string, string> => (shard ? { TSUNAGI_SHARD: String(shard.index), TSUNAGI_SHARDS: String(shard.count) } : {});
 
 /** The files that an attempt sees, as a layer. */
 export async function attemptFiles(context: Context, attempt: AttemptRow): Promise<Readable> {

@@ -13,15 +13,12 @@ import {
   taskStates,
   attemptStates,
 } from '../core/states.js';
-import { Digest, Id, Name, Nullable, Time } from './parts.js';
+import { Digest, Id, Name, Nullable, oneOf, Said, Time } from './parts.js';
 import { Tests } from './work.js';
 
-const oneOf = <T extends readonly string[]>(values: T) => Type.Unsafe<T[number]>({ type: 'string', enum: [...values] });
-const closed = { additionalProperties: false };
+export type { Said };
 
-/** An issue with its words, as an answer carries it. */
-export const Said = Type.Object({ code: Type.String(), data: Type.Record(Type.String(), Type.Unknown()), says: Type.String(), next: Type.String() });
-export type Said = Static<typeof Said>;
+const closed = { additionalProperties: false };
 
 export const Problem = Type.Object({
   type: Type.String(),
@@ -151,6 +148,11 @@ export const Task = Type.Object({
   needs: Type.Array(Type.String()),
   issue: Nullable(Said),
   fingerprint: Nullable(Type.String()),
+  /** It failed before it passed, with the same inputs. */
+  flaky: Type.Boolean(),
+  shard: Nullable(Type.Object({ index: Type.Integer(), count: Type.Integer() })),
+  /** The run whose pass counts for it. */
+  reusedFrom: Nullable(Type.Integer()),
   output: Nullable(Type.Object({ digest: Digest, size: Type.Integer() })),
   tests: Nullable(Tests),
   files: Type.Integer(),
@@ -169,7 +171,19 @@ export const RunDetail = Type.Intersect([
   }),
 ]);
 export type RunDetail = Static<typeof RunDetail>;
-export const StartRun = Type.Object({ ref: Type.String({ minLength: 1, maxLength: 250 }) }, closed);
+const TaskName = Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' });
+export const StartRun = Type.Object(
+  {
+    ref: Type.String({ minLength: 1, maxLength: 250 }),
+    /** false: no earlier pass counts. */
+    reuse: Type.Optional(Type.Boolean()),
+    /** Tasks of which no earlier pass counts. */
+    tasks: Type.Optional(Type.Array(TaskName, { minItems: 1, maxItems: 100 })),
+  },
+  closed,
+);
+export type StartRun = Static<typeof StartRun>;
+export const RunAgain = Type.Object({ task: Type.Optional(TaskName) }, closed);
 
 export const PartView = Type.Object({ name: Type.String(), kind: oneOf(partKinds), digest: Digest, size: Type.Integer() });
 export const Evidence = Type.Object({
@@ -333,8 +347,21 @@ export const Event = Type.Object({
 });
 export type Event = Static<typeof Event>;
 
-export const LogChunk = Type.Object({ position: Type.Integer(), command: Type.Integer(), firstLine: Type.Integer(), text: Type.String() });
+export const LogChunk = Type.Object({
+  position: Type.Integer(),
+  command: Type.Integer(),
+  firstLine: Type.Integer(),
+  text: Type.String(),
+  /** What is left out right before it: the log was longer than is kept. */
+  skipped: Nullable(Type.Object({ lines: Type.Integer(), bytes: Type.Integer() })),
+});
 export type LogChunk = Static<typeof LogChunk>;
+export const FoundLines = Type.Object({
+  found: Type.Array(Type.Object({ line: Type.Integer(), text: Type.String() })),
+  /** The line to go on with, or null at the end. */
+  next: Nullable(Type.Integer()),
+});
+export type FoundLines = Static<typeof FoundLines>;
 
 export const Page = <T extends TSchema>(item: T) => Type.Object({ items: Type.Array(item), next: Nullable(Type.String()) });
 export interface PageOf<T> {

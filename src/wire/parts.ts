@@ -14,3 +14,8 @@ export type IssueSchema = Static<typeof IssueSchema>;
 export const Nullable = <T extends import('@sinclair/typebox').TSchema>(schema: T) => Type.Union([schema, Type.Null()]);
 /** ISO 8601 in UTC. */
 export const Time = Type.String({ format: 'date-time' });
+export const oneOf = <T extends readonly string[]>(values: T) => Type.Unsafe<T[number]>({ type: 'string', enum: [...values] });
+
+/** An issue with its wording. */
+export const Said = Type.Object({ code: Type.String(), data: Type.Record(Type.String(), Type.Unknown()), says: Type.String(), next: Type.String() });
+export type Said = Static<typeof Said>;

@@ -53,6 +53,12 @@ export const AttemptWork = Type.Object({
   network: Type.Union([Type.Literal('none'), Type.Literal('open')]),
   /** Ports of the agent's machine that it may reach, with the names that lead there. */
   reach: Type.Array(Type.Object({ port: Type.Integer(), host: Type.String() })),
+  /** Name → what the agent makes for this attempt. */
+  resources: Type.Record(Type.String(), Type.Literal('postgres')),
+  /** Variables that come from a field of a resource. */
+  fromResources: Type.Record(Type.String(), Type.Object({ from: Type.String(), then: Type.String() })),
+  /** Folders kept between attempts with the same key. */
+  cache: Type.Object({ key: Type.String(), paths: Type.Array(Type.String()) }),
   /** Where its log goes on; above 0 when the agent takes it up again. */
   logBytes: Type.Integer(),
 });
@@ -129,7 +135,16 @@ export const InstanceReportSchema = Type.Object(
 );
 export type InstanceReportBody = Static<typeof InstanceReportSchema>;
 
-export const LogPlace = Type.Object({ fence: Fence, position: Type.Integer({ minimum: 0 }), command: Type.Integer({ minimum: 0, maximum: 10_000 }) });
+export const LogPlace = Type.Object({
+  fence: Fence,
+  position: Type.Integer({ minimum: 0 }),
+  command: Type.Integer({ minimum: 0, maximum: 10_000 }),
+  /** What was left out right before these bytes. */
+  skippedLines: Type.Optional(Type.Integer({ minimum: 0 })),
+  skippedBytes: Type.Optional(Type.Integer({ minimum: 0 })),
+});
+
+export type LogPlace = Static<typeof LogPlace>;
 
 /** An edge asks for what is newer than it has; asking is its acknowledgement. */
 export const TableRequest = Type.Object(

@@ -10,7 +10,7 @@ describe('a run', () => {
   const facts = (states: Record<string, [TaskState, string[]]>): TaskFact[] => Object.entries(states).map(([name, [state, needs]]) => ({ name, state, needs }));
 
   it('makes ready what has all its needs, and skips what can not have them', () => {
-    const step = advanceRun(facts({ a: ['passed', []], b: ['failed', []], c: ['waiting', ['a']], d: ['waiting', ['a', 'b']], e: ['waiting', ['d']] }), false);
+    const step = advanceRun(facts({ a: ['passed', []], b: ['failed', []], c: ['waiting', ['a']], d: ['waiting', ['a', 'b']], e: ['waiting', ['d']] }), null);
     expect(step).toEqual({
       tasks: [
         { name: 'c', state: 'ready' },
@@ -21,12 +21,12 @@ describe('a run', () => {
     });
   });
   it('ends failed when a task failed, passed when all passed', () => {
-    expect(advanceRun(facts({ a: ['passed', []], b: ['failed', []] }), false).ends).toBe('failed');
-    expect(advanceRun(facts({ a: ['passed', []], b: ['reused', []] }), false).ends).toBe('passed');
-    expect(advanceRun([], false).ends).toBe('passed');
+    expect(advanceRun(facts({ a: ['passed', []], b: ['failed', []] }), null).ends).toBe('failed');
+    expect(advanceRun(facts({ a: ['passed', []], b: ['reused', []] }), null).ends).toBe('passed');
+    expect(advanceRun([], null).ends).toBe('passed');
   });
   it('stops what has not begun, and waits for what runs', () => {
-    const step = advanceRun(facts({ a: ['running', []], b: ['waiting', ['a']], c: ['ready', []] }), true);
+    const step = advanceRun(facts({ a: ['running', []], b: ['waiting', ['a']], c: ['ready', []] }), 'stopped');
     expect(step).toEqual({
       tasks: [
         { name: 'b', state: 'stopped' },
@@ -34,13 +34,40 @@ describe('a run', () => {
       ],
       ends: null,
     });
-    expect(advanceRun(facts({ a: ['stopped', []], b: ['stopped', ['a']] }), true).ends).toBe('stopped');
+    expect(advanceRun(facts({ a: ['stopped', []], b: ['stopped', ['a']] }), 'stopped').ends).toBe('stopped');
   });
+  const tries = (lost: number, failed = 0, retry = 0) => ({ lost, failed, retry });
   it('tries a lost task again, three times at the most', () => {
-    expect(taskAfter('lost', 1, false)).toBe('ready');
-    expect(taskAfter('lost', 3, false)).toBe('failed');
-    expect(taskAfter('lost', 1, true)).toBe('stopped');
-    expect(taskAfter('passed', 0, true)).toBe('passed');
+    expect(taskAfter('lost', tries(1), null)).toBe('ready');
+    expect(taskAfter('lost', tries(3), null)).toBe('failed');
+    expect(taskAfter('lost', tries(1), 'stopped')).toBe('stopped');
+    expect(taskAfter('lost', tries(1), 'superseded')).toBe('superseded');
+    expect(taskAfter('passed', tries(0), 'stopped')).toBe('passed');
+  });
+  it('tries a failed task again as often as its definition says', () => {
+    expect(taskAfter('failed', tries(0, 1, 0), null)).toBe('failed');
+    expect(taskAfter('failed', tries(0, 1, 2), null)).toBe('ready');
+    expect(taskAfter('failed', tries(0, 2, 2), null)).toBe('ready');
+    expect(taskAfter('failed', tries(0, 3, 2), null)).toBe('failed');
+    expect(taskAfter('failed', tries(0, 1, 2), 'stopped')).toBe('failed');
+  });
+  it('leaves an attempt to the run that shares it', () => {
+    const tasks = facts({ a: ['running', []], b: ['running', []], c: ['waiting', ['a']] }).map((one) => ({ ...one, shared: one.name === 'a' }));
+    expect(advanceRun(tasks, 'stopped')).toEqual({
+      tasks: [
+        { name: 'a', state: 'stopped' },
+        { name: 'c', state: 'stopped' },
+      ],
+      ends: null,
+    });
+    expect(advanceRun(tasks, null).tasks).toEqual([]);
+  });
+  it('ends superseded whatever its tasks came to', () => {
+    expect(advanceRun(facts({ a: ['failed', []], b: ['superseded', []] }), 'superseded').ends).toBe('superseded');
+    expect(advanceRun(facts({ a: ['passed', []], b: ['waiting', ['a']] }), 'superseded')).toEqual({
+      tasks: [{ name: 'b', state: 'superseded' }],
+      ends: 'superseded',
+    });
   });
 
   it('ends for any graph, whatever each task comes to', () => {
@@ -54,7 +81,7 @@ describe('a run', () => {
           ([needs], at): TaskFact => ({ name: `t${at}`, state: 'waiting', needs: at === 0 ? [] : [...new Set(needs.map((need) => `t${need % at}`))] }),
         );
         for (let round = 0; round < 40; round++) {
-          const step = advanceRun(tasks, stopping);
+          const step = advanceRun(tasks, stopping ? 'stopped' : null);
           const changed = new Map(step.tasks.map((one) => [one.name, one.state]));
           tasks = tasks.map((task, at) => {
             const state = changed.get(task.name) ?? task.state;

@@ -89,13 +89,13 @@ describe('a fingerprint', () => {
   const { definition } = parseDefinition(
     'tsunagi: 1\nversions: { node: ">=20" }\ntasks:\n  deps: { run: npm ci, makes: [node_modules/] }\n  unit: { needs: [deps], reads: [src/], run: npm test, variables: { A: "1" } }\n',
   );
-  const unit = definition?.tasks.unit as never;
+  const [, unit] = planRun(definition as never, [], { branch: 'main', pullRequest: null }).tasks.map((one) => one.task);
   const files = [
     { path: 'src/a.js', mode: '100644', id: 'aa' },
     { path: 'src/b.js', mode: '100644', id: 'bb' },
   ];
   const needs = [{ need: 'deps', makes: ['node_modules'], digest: `sha256:${'1'.repeat(64)}` }];
-  const context = { project: 'sailings', folder: '', versions: { node: '20.1.0' }, base: 'b' };
+  const context = { project: { name: 'sailings' }, run: { commit: 'c1', branch: 'main' }, folder: '', versions: { node: '20.1.0' }, base: 'b' };
   const of = (change: { task?: object; files?: typeof files; needs?: typeof needs; context?: object } = {}) =>
     fingerprint(
       fingerprintInputs({ ...(unit as object), ...change.task } as never, change.files ?? files, change.needs ?? needs, { ...context, ...change.context }),
@@ -115,7 +115,7 @@ describe('a fingerprint', () => {
     ['a need’s output', { needs: [{ ...(needs[0] as (typeof needs)[0]), digest: `sha256:${'2'.repeat(64)}` }] }],
     ['a tool version', { context: { versions: { node: '20.1.1' } } }],
     ['the base', { context: { base: 'c' } }],
-    ['the project', { context: { project: 'tides' } }],
+    ['the project', { context: { project: { name: 'tides' } } }],
     ['the folder', { context: { folder: 'app' } }],
   ])('changes with %s', (_name, change) => {
     expect(of(change)).not.toBe(of());
@@ -124,10 +124,11 @@ describe('a fingerprint', () => {
 
 describe('a plan', () => {
   const { definition } = parseDefinition('tsunagi: 1\ntasks:\n  b: { needs: [a], run: x, reads: [src/] }\n  a: { run: x }\n');
+  const main = { branch: 'main', pullRequest: null };
   const file = (path: string | null, mode = '100644') => ({ path, shown: path ?? 'bad\\xff', mode, id: 'a'.repeat(40) });
 
   it('puts needs first and gives each task the files it reads', () => {
-    const plan = planRun(definition as never, [file('src/x'), file('y'), file('sub', '160000')]);
+    const plan = planRun(definition as never, [file('src/x'), file('y'), file('sub', '160000')], main);
     expect(plan.tasks.map((one) => [one.task.name, one.files.length])).toEqual([
       ['a', 2],
       ['b', 1],
@@ -135,7 +136,10 @@ describe('a plan', () => {
     expect(plan.issues).toEqual([]);
   });
   it('names files whose names can not be laid out', () => {
-    expect(planRun(definition as never, [file(null), file(`${'n'.repeat(256)}/x`)]).issues.map((one) => one.code)).toEqual(['path_not_text', 'path_unusable']);
+    expect(planRun(definition as never, [file(null), file(`${'n'.repeat(256)}/x`)], main).issues.map((one) => one.code)).toEqual([
+      'path_not_text',
+      'path_unusable',
+    ]);
   });
   it('pins the newest version that will do, and says what is missing', () => {
     const agents = [

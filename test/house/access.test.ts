@@ -3,7 +3,7 @@ import type { Access } from '../../src/service/access.js';
 import { access } from '../../src/service/access.js';
 import { roles } from '../../src/core/states.js';
 import type { AddedToken } from '../../src/wire/api.js';
-import { api, openWorld, type World } from './world.js';
+import { api, openWorld, type World, until } from './world.js';
 
 let world: World;
 const tokens: Record<string, string> = {};
@@ -99,7 +99,9 @@ describe('a change', () => {
     expect((await call('jetty')).body).toEqual(one.body);
     expect((await call('mole')).body.code).toBe('key_reused');
     expect((await world.api().raw('POST', '/api/projects', { body: { name: 'x', source: 'hosted' } })).body.code).toBe('key_missing');
-    expect((await world.events('type=project.added&project=jetty')).length).toBe(1);
+    const told = () => world.events('type=project.added&project=jetty');
+    await until('it is told', async () => (await told()).length > 0);
+    expect((await told()).length).toBe(1);
   });
   it('that is refused changes nothing and may be tried again', async () => {
     const call = () => world.api().raw('POST', '/api/projects', { body: { name: 'pier', source: 'hosted' }, headers: { 'idempotency-key': 'a key of mine' } });

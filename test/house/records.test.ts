@@ -6,18 +6,22 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { openKeys, sealHash } from '../../src/keys/keys.js';
 import { openRecords, type Records } from '../../src/records/database.js';
 import { listEvents, listSeals, numberEvents, recordEvents, sealedEvents, sealEvents } from '../../src/records/events.js';
-import { migrate } from '../../src/records/migrate.js';
+import { migrate, migrations } from '../../src/records/migrate.js';
+import { findPasses, forgetOutput, keepResult } from '../../src/records/results.js';
+import { findRun, runById, startRun, tasksOf } from '../../src/records/runs.js';
+import { addRun } from '../../src/records/sources.js';
 import { acknowledge, forgiveSilence, putRoute, registerAgent, routesAfter } from '../../src/records/agents.js';
 import { addAttempts, claimAttempts, lockHeld } from '../../src/records/attempts.js';
 import { newId } from '../../src/records/ids.js';
 import { appendLog, makeLogPartitions, readLog, tailStart } from '../../src/records/logs.js';
 import { addToken } from '../../src/records/people.js';
-import { addProject } from '../../src/records/projects.js';
+import { addProject, definitionOf } from '../../src/records/projects.js';
 import { root, until } from './world.js';
 
 let folder: string;
 let server: ChildProcess;
 let records: Records;
+let openNamed: (name: string) => Promise<string>;
 let other: Records;
 beforeAll(async () => {
   const { prepareCluster, startCluster, openDatabase } = (await import(
@@ -27,7 +31,8 @@ beforeAll(async () => {
   chmodSync(folder, 0o711);
   const cluster = prepareCluster(join(folder, 'records'), 11_000 + (process.pid % 900));
   server = startCluster(cluster, 2);
-  const url = await openDatabase(cluster, 'records');
+  openNamed = (name) => openDatabase(cluster, name);
+  const url = await openNamed('records');
   records = openRecords({ url });
   other = openRecords({ url });
   // Two services that begin at once: one migrates, the other waits.
@@ -130,7 +135,7 @@ describe('work', () => {
     agent = await register('one');
   });
   const waiting = async () =>
-    (await addAttempts(records, [{ kind: 'task', task: null, deployment: null, project, number: 1, needs: { class: 'runs', base: 'b' } }]))[0];
+    (await addAttempts(records, [{ kind: 'task', task: null, deployment: null, project, number: 1, needs: { class: 'runs', base: 'b' }, priority: 2 }]))[0];
 
   it('is claimed once, by agents that fit, with a fence that refuses who lost it', async () => {
     const ids = await Promise.all(Array.from({ length: 12 }, waiting));
@@ -187,5 +192,124 @@ describe('work', () => {
     const token = await addToken(records, { hash: Buffer.from('e'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null }, 'test');
     expect(await acknowledge(records, token.id, 'quay', second)).toMatchObject({ acknowledged: second });
     expect(await acknowledge(records, agent, 'quay', second).catch(() => null)).toBeNull();
+  });
+});
+
+describe('migrations', () => {
+  it('bring a database that the one before has filled up to date, and keep what it holds', async () => {
+    const older = openRecords({ url: await openNamed('older') });
+    try {
+      await migrate(older, '001-thread');
+      const tables = async () =>
+        (await older.rows<{ name: string }>("select table_name as name from information_schema.tables where table_schema = 'public'")).map((row) => row.name);
+      expect(await tables()).not.toContain('nothing');
+      const [project, run, task, attempt, agent, token] = Array.from({ length: 6 }, () => newId()) as [string, string, string, string, string, string];
+      const model = { name: 'unit', reads: null, needs: [], run: ['npm test'], makes: [], network: false, timeout: 1000, variables: { A: '1' }, junit: null };
+      await older.rows("insert into projects (id, name, source, main_branch) values ($1, 'sailings', 'hosted', 'main')", [project]);
+      await older.rows("insert into tokens (id, hash, kind, name) values ($1, '\\x01', 'agent', 'a')", [token]);
+      await older.rows(
+        "insert into agents (id, token_id, name, boot, class, slots, address, tools, base, sandbox, lease_until) values ($1, $2, 'a', $3, '{runs}', 2, '', '{}', 'b', '{}', now())",
+        [agent, token, newId()],
+      );
+      await older.rows(
+        "insert into runs (id, project_id, number, commit, branch, line, cause, actor, state) values ($1, $2, 1, 'c0', 'main', 'own', 'push', 'mika', 'passed')",
+        [run, project],
+      );
+      await older.rows(
+        "insert into tasks (id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, output, output_size, tests) values ($1, $2, 'unit', 0, 'passed', true, $3, '{}', '{}', 'f1', 'sha256:1', 12, '{\"passed\": 3}')",
+        [task, run, JSON.stringify(model)],
+      );
+      await older.rows(
+        "insert into attempts (id, kind, task_id, project_id, number, state, needs, agent_id, fence) values ($1, 'task', $2, $3, 1, 'passed', '{\"class\": \"runs\"}', $4, 1)",
+        [attempt, task, project, agent],
+      );
+      await older.rows("insert into results (project_id, line, fingerprint, attempt_id, state, output) values ($1, 'own', 'f1', $2, 'passed', 'sha256:1')", [
+        project,
+        attempt,
+      ]);
+      await older.rows("insert into definitions (project_id, commit, model) values ($1, 'c0', $2), ($1, 'c1', null)", [
+        project,
+        JSON.stringify({ version: 1, tasks: { unit: model }, release: null }),
+      ]);
+      await migrate(older);
+      await migrate(older);
+      const [row] = await tasksOf(older, run);
+      expect(row).toMatchObject({
+        attempt_id: attempt,
+        flaky: false,
+        state: 'passed',
+        model: { ...model, of: 'unit', each: {}, shard: null, cache: [], retry: 0, reuse: true, branches: null, pullRequests: true },
+      });
+      expect(await findPasses(older, project, 'own', ['f1'])).toMatchObject([
+        { attempt_id: attempt, output: 'sha256:1', output_size: 12, tests: { passed: 3 }, run: 1 },
+      ]);
+      expect((await definitionOf(older, project, 'c0'))?.model?.tasks.unit).toMatchObject({ ...model, shards: null, each: {} });
+      expect((await definitionOf(older, project, 'c1'))?.model).toBeNull();
+      expect((await runById(older, run))?.fresh).toBeNull();
+    } finally {
+      await older.close();
+    }
+  });
+
+  it('are each done once, in their order', async () => {
+    const names = (await records.rows<{ name: string }>('select name from migrations order by at, name')).map((row) => row.name);
+    expect(names).toEqual(migrations.map((one) => one.name));
+    expect([...names].sort()).toEqual(names);
+  });
+});
+
+describe('results', () => {
+  let project: string;
+  beforeAll(async () => {
+    project = (await addProject(records, { name: 'quays', source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null }, 'test'))
+      ?.id as string;
+  });
+  /** An attempt of a run of this line, with what its fingerprint came to. */
+  const result = async (line: string, fingerprint: string, state: 'passed' | 'failed') => {
+    const number = await addRun(records, { project, commit: 'c', branch: 'main', pullRequest: null, line, cause: 'push', actor: 'test', allowed: true });
+    const run = (await findRun(records, project, number))?.id as string;
+    const model = { name: 'unit', of: 'unit', needs: [], run: [] } as never;
+    await startRun(records, run, [{ name: 'unit', position: 0, evidence: false, model, files: { key: '', count: 0 }, pinned: { versions: {}, base: '' } }], []);
+    const task = (await tasksOf(records, run))[0]?.id as string;
+    const [attempt] = await addAttempts(records, [
+      { kind: 'task', task, deployment: null, project, number: 1, needs: { class: 'runs', base: null }, priority: 2 },
+    ]);
+    await keepResult(records, { project, line, fingerprint, attempt: attempt as string, state, output: null, tests: null });
+    return number;
+  };
+  const passes = async (line: string, ...fingerprints: string[]) =>
+    (await findPasses(records, project, line, fingerprints)).map((one) => [one.fingerprint, one.run]);
+
+  it('are read on their own line and on the project’s own, and written to their own alone', async () => {
+    const own = await result('own', 'a', 'passed');
+    const stranger = await result('pr-7', 'b', 'passed');
+    expect(await passes('own', 'a', 'b')).toEqual([['a', own]]);
+    expect(await passes('pr-7', 'a', 'b')).toEqual([
+      ['a', own],
+      ['b', stranger],
+    ]);
+    expect(await passes('pr-8', 'a', 'b')).toEqual([['a', own]]);
+  });
+
+  it('count no more once the same fingerprint has failed, and the newest pass counts', async () => {
+    await result('own', 'c', 'passed');
+    const newer = await result('own', 'c', 'passed');
+    expect(await passes('own', 'c')).toEqual([['c', newer]]);
+    await result('own', 'c', 'failed');
+    expect(await passes('own', 'c')).toEqual([]);
+  });
+
+  it('of strangers do not make the project’s own flaky', async () => {
+    const own = await result('own', 'd', 'passed');
+    await result('pr-9', 'd', 'failed');
+    expect(await passes('own', 'd')).toEqual([['d', own]]);
+    expect(await passes('pr-9', 'd')).toEqual([]);
+  });
+
+  it('are forgotten with their bytes', async () => {
+    await result('own', 'e', 'passed');
+    await records.rows("update results set output = 'sha256:e' where fingerprint = 'e'");
+    await forgetOutput(records, 'sha256:e');
+    expect(await passes('own', 'e')).toEqual([]);
   });
 });

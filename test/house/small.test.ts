@@ -264,7 +264,7 @@ describe('processes', () => {
 
   it('in a group end together, whatever they do about it', async () => {
     const way = findLimits();
-    const group = makeGroup(way, 'test-group', { memory: 256 * 1024 * 1024, processes: 50 });
+    const group = makeGroup(way, 'test-group', { memory: 256 * 1024 * 1024, processes: 50, cpu: null, weight: 512 });
     if (way === 'none') return expect(group.entries).toEqual([]);
     const folder = mkdtempSync(join(tmpdir(), 'tsunagi-group-'));
     const child = spawn(

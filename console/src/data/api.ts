@@ -36,6 +36,7 @@ export const get = <T>(path: string): Promise<T> => call<T>('GET', path);
 export const post = <T>(path: string, body?: unknown): Promise<T> => call<T>('POST', path, body);
 
 export const paths = {
+  project: (project: string) => `/api/projects/${encodeURIComponent(project)}`,
   run: (project: string, number: number | string) => `/api/projects/${encodeURIComponent(project)}/runs/${number}`,
   environment: (project: string, name: string) => `/api/projects/${encodeURIComponent(project)}/environments/${encodeURIComponent(name)}`,
 };

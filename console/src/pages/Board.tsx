@@ -56,7 +56,11 @@ function ProjectThread({ project }: { project: Project }) {
   return (
     <section className="card px-5 pt-4 pb-4" aria-label={project.name}>
       <div className="mb-2 flex flex-wrap items-baseline gap-x-3">
-        <h2 className="text-[15px] font-semibold">{project.name}</h2>
+        <h2 className="text-[15px] font-semibold">
+          <Link data-row to="/$project" params={{ project: project.name }} className="no-underline hover:underline">
+            {project.name}
+          </Link>
+        </h2>
         <span className="code text-second">
           {project.source} · {project.mainBranch}
         </span>

@@ -137,7 +137,7 @@ function Instances({ list, live, shown, show }: { list: Instance[]; live: number
 
 function InstanceLog({ instance }: { instance: Instance }) {
   const log = useLog(`/api/instances/${instance.id}/log`);
-  return <Log lines={log.lines} over={log.over} opening={instance.state === 'failed'} />;
+  return <Log lines={log.lines} over={log.over} opening={instance.state === 'failed'} line={null} point={null} download={null} />;
 }
 
 const how: Record<string, string> = { automatic: 'by itself', deploy: 'deployed', promote: 'promoted', revert: 'reverted to' };

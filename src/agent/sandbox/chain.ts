@@ -40,7 +40,13 @@ export interface ChainWork {
     listen: { address: string; port: number } | null;
     /** Ports of this machine's loopback that it may reach, with the names that lead there. */
     reach: { port: number; host: string }[];
+    /** Addresses of other machines that may be reached though they are private. */
+    through: string[];
   };
+  /** Bytes that /tmp and HOME may hold each; null: half of the machine's memory. */
+  tmp: number | null;
+  /** Folders of this machine that are seen, and may be written, at another place. */
+  binds: { from: string; to: string }[];
   command: string[];
 }
 
@@ -91,7 +97,7 @@ export function writeChain({ folder, account, network: way }: ChainFrame, work: 
   put('command', words(work.command));
   if (way === 'pasta') {
     put('pasta', `${pastaOptions(work).join('\n')}\n`);
-    if (network.open) put('open', '');
+    if (network.open) put('open', `${network.through.join('\n')}\n`);
   }
   if (way === 'relay') put('relays', `${relayLines(work).join('\n')}\n`);
   // Two lower folders at least, or a mount without an upper one is refused; the leftmost is on top.

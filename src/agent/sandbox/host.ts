@@ -25,7 +25,21 @@ export interface Host {
   accounts: Accounts;
   network: NetworkWay;
   limits: LimitsWay;
+  /** For attempts. */
+  attempt: AttemptBounds;
 }
+
+/** What an attempt may take of this machine, besides its group's limits. */
+export interface AttemptBounds {
+  memory: number;
+  processes: number;
+  cpu: number | null;
+  /** Bytes that it may write into the project's folder, and into /tmp and HOME each. */
+  disk: number;
+  tmp: number;
+}
+
+export const defaultAttempt: AttemptBounds = { memory: 6 * 1024 ** 3, processes: 4096, cpu: null, disk: 20 * 1024 ** 3, tmp: 4 * 1024 ** 3 };
 
 export const accountNames = { work: 'tsunagi-work', live: 'tsunagi-live' } as const;
 

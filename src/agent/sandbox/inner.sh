@@ -28,7 +28,7 @@ close_private() {
   ip "$family" route replace default via "$gateway" dev "$device"
   while read -r resolver; do
     ip "$family" route replace "$resolver" via "$gateway" dev "$device" 2>/dev/null || true
-  done < <(sed -nE 's/^nameserver +([0-9a-fA-F.:]+).*/\1/p' resolv.conf)
+  done < <(sed -nE 's/^nameserver +([0-9a-fA-F.:]+).*/\1/p' resolv.conf; cat open)
   while read -r range; do
     ip "$family" route del "$range" dev "$device" 2>/dev/null || true
     ip "$family" route add unreachable "$range" 2>/dev/null || true

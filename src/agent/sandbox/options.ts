@@ -49,26 +49,9 @@ export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: st
   if (ownLoopback) options.push('--unshare-net');
   options.push('--ro-bind', '/usr', '/usr');
   for (const name of systemFolders) if (existsSync(`/${name}`)) options.push('--symlink', `usr/${name}`, `/${name}`);
-  options.push(
-    '--proc',
-    '/proc',
-    '--dev',
-    '/dev',
-    '--tmpfs',
-    '/tmp',
-    '--tmpfs',
-    '/etc',
-    '--dir',
-    '/home',
-    '--tmpfs',
-    '/home/tsunagi',
-    '--tmpfs',
-    '/run',
-    '--dir',
-    '/var',
-    '--tmpfs',
-    '/var/tmp',
-  );
+  const size = spec.tmp === null ? [] : ['--size', String(spec.tmp)];
+  options.push('--proc', '/proc', '--dev', '/dev', ...size, '--tmpfs', '/tmp', '--tmpfs', '/etc', '--dir', '/home', ...size, '--tmpfs', '/home/tsunagi');
+  options.push('--tmpfs', '/run', '--dir', '/var', ...size, '--tmpfs', '/var/tmp');
   for (const name of ['hosts', 'resolv.conf']) options.push('--ro-bind', name, `/etc/${name}`);
   for (const name of Object.keys(etc)) options.push('--ro-bind', join(bin, name), `/etc/${name}`);
   for (const name of systemFiles) options.push('--ro-bind-try', `/etc/${name}`, `/etc/${name}`);
@@ -76,6 +59,7 @@ export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: st
   const ownNode = !process.execPath.startsWith('/usr/');
   if (ownNode) options.push('--dir', '/opt', '--ro-bind', dirname(dirname(process.execPath)), '/opt/node');
   options.push(spec.writable ? '--bind' : '--ro-bind', 'm', '/project', '--chdir', '/project', '--clearenv');
+  for (const { from, to } of spec.binds) options.push('--bind', from, to);
   const basics = { PATH: `${ownNode ? '/opt/node/bin:' : ''}/usr/local/bin:/usr/bin:/bin`, HOME: '/home/tsunagi', TMPDIR: '/tmp' };
   for (const [name, value] of Object.entries({ ...spec.variables, ...basics })) options.push('--setenv', name, value);
   return options;

@@ -9,13 +9,15 @@ import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { type ChainFrame, chainCall, type ChainNetwork, type ChainWork, prepareFolder, writeChain } from './chain.js';
 import type { Host } from './host.js';
-import { attemptLimits, makeGroup } from './limits.js';
+import { attemptLimits, type GroupFacts, makeGroup } from './limits.js';
 
 export interface HeldChain {
   folder: string;
   child: ChildProcess;
   /** Says what runs, and lets it go. */
   begin(work: ChainWork): void;
+  /** What its limits have done to it. */
+  facts(): GroupFacts;
   /** Ends what is left of it, and removes its folder. */
   clear(): void;
 }
@@ -38,7 +40,7 @@ export function openReadyChains(folder: string, bin: string, host: Host, count: 
     const own = join(folder, id);
     const account = host.accounts.work;
     prepareFolder(own, account);
-    const group = makeGroup(host.limits, id, attemptLimits);
+    const group = makeGroup(host.limits, id, attemptLimits(host.attempt));
     const frame: ChainFrame = { folder: own, account, network, writable: true, watchLease: false, group, tied: true, held: true };
     const call = chainCall(frame, bin);
     const kept = openSync(join(own, 'outputs.tar'), 'w', 0o600);
@@ -56,6 +58,7 @@ export function openReadyChains(folder: string, bin: string, host: Host, count: 
         writeChain(frame, work, bin);
         child.stdin?.end('go\n');
       },
+      facts: group.facts,
       clear() {
         group.kill();
         child.kill('SIGKILL');

@@ -20,6 +20,13 @@ for command in "$@"; do
   ((status == 0)) || break
   ((position += 1))
 done
+# A full /tmp or HOME is a likely reason, which the program may not have said.
+if ((status != 0)); then
+  for place in /tmp "$HOME"; do
+    left=$(df -B1 --output=avail "$place" 2>/dev/null | tail -n 1)
+    ((${left:-1048576} < 65536)) && echo "full $place" >&3
+  done
+fi
 # Whatever still runs in here ends before anything is collected.
 kill -KILL -- -1 2>/dev/null
 if [[ -n $junit ]]; then

@@ -1,6 +1,5 @@
 /** Commands that show: board, project, run, release, agent, events, logs. */
 import type { Command } from 'commander';
-import { CodedError } from '../../core/errors.js';
 import type {
   AddedProject,
   AddedToken,
@@ -14,13 +13,12 @@ import type {
   Project,
   Release,
   ReleaseDetail,
-  Run,
-  RunDetail,
   Token,
 } from '../../wire/api.js';
 import { call, environmentPlace, follow, get, post, projectName } from '../api.js';
-import { ago, bold, bytes, faint, plain, say, short, state, table, took } from '../print.js';
-import { give, numberOf, type Shared, shared } from './shared.js';
+import { ago, bold, bytes, faint, plain, say, short, state, table } from '../print.js';
+import { runCommands } from './runs.js';
+import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
 
 export function lookCommands(program: Command): void {
   shared(program.command('board').description('what is live where, and what waits'), 'tsunagi board', { project: false }).action(async (options: Shared) =>
@@ -95,60 +93,14 @@ export function lookCommands(program: Command): void {
     async (id: string, options: Shared) => give(options, await call('DELETE', `/api/tokens/${encodeURIComponent(id)}`), () => say('removed')),
   );
 
-  const run = program.command('run').description('passes through a commit’s tasks');
-  shared(run.command('list').description('runs, the newest first'), 'tsunagi run list --state failed')
-    .option('--state <state>', 'only runs in this state')
-    .option('--branch <branch>', 'only runs of this branch')
-    .option('--limit <n>', 'how many', '20')
-    .action(async (options: Shared & { state?: string; branch?: string; limit: string }) => {
-      const query = new URLSearchParams({ limit: options.limit });
-      for (const key of ['project', 'state', 'branch'] as const) if (options[key]) query.set(key, options[key]);
-      give(options, await get<PageOf<Run>>(`/api/runs?${query}`), ({ items }) =>
-        say(
-          table(
-            ['RUN', 'PROJECT', 'STATE', 'OF', 'COMMIT', 'TOOK', 'WHEN', 'TITLE'],
-            items.map((one) => [
-              String(one.number),
-              one.project,
-              state(one.state),
-              of(one),
-              short(one.commit.id),
-              took(one.createdAt, one.endedAt),
-              ago(one.createdAt),
-              plain(one.commit.title),
-            ]),
-          ),
-        ),
-      );
-    });
-  shared(run.command('show <number>').description('one run with its tasks'), 'tsunagi run show 131 --project sailings').action(
-    async (text: string, options: Shared) => {
-      const number = numberOf(text, '');
-      if (!number) throw new CodedError('usage', { detail: `\`${text}\` is no number of a run.`, command: 'run show' });
-      give(options, await get<RunDetail>(`/api/projects/${await projectName(options.project)}/runs/${number}`), showRun);
-    },
-  );
-  shared(
-    run.command('start <ref>').description('run a branch, commit or pull request (pr-N); permits an untrusted commit that waits'),
-    'tsunagi run start main --project sailings',
-  ).action(async (ref: string, options: Shared) =>
-    give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs`, { ref }), (one) =>
-      say(`run ${one.number} of ${short(one.commit.id)} ${plain(one.commit.title)}`, faint(`tsunagi follow ${one.number} --project ${one.project}`)),
-    ),
-  );
-  shared(run.command('stop <number>').description('end a run and every process of it'), 'tsunagi run stop 131').action(async (text: string, options: Shared) =>
-    give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs/${numberOf(text, '') ?? 0}/stop`), (one) =>
-      say(`run ${one.number} is being stopped`),
-    ),
-  );
-
+  runCommands(program);
   const release = program.command('release').description('immutable bytes with evidence');
   shared(release.command('list').description('releases, the newest first'), 'tsunagi release list --project sailings').action(async (options: Shared) =>
     give(options, await get<PageOf<Release>>(`/api/projects/${await projectName(options.project)}/releases`), ({ items }) =>
       say(
         table(
           ['RELEASE', 'OF', 'COMMIT', 'RUN', 'MADE', 'TITLE'],
-          items.map((one) => [`r${one.number}`, of(one), short(one.commit.id), String(one.run), ago(one.createdAt), plain(one.commit.title)]),
+          items.map((one) => [`r${one.number}`, placeOfRun(one), short(one.commit.id), String(one.run), ago(one.createdAt), plain(one.commit.title)]),
         ),
       ),
     ),
@@ -243,8 +195,6 @@ async function printLog(name: string, path: string, live: boolean, asJson: boole
   if (rest) say(rest);
 }
 
-const of = (one: { branch: string | null; pullRequest: number | null }): string => (one.pullRequest ? `pr-${one.pullRequest}` : plain(one.branch ?? ''));
-
 function showBoard(board: Board): void {
   if (board.projects.length === 0) say('There is no project yet.', faint('tsunagi project add NAME'));
   for (const project of board.projects) {
@@ -272,36 +222,6 @@ function environmentRow(one: Environment): string[] {
   const live = one.live ? `r${one.live.release}${one.verified ? ' verified' : ''}` : '';
   if (one.live) notes.unshift(`live ${ago(one.live.liveAt)}`, one.url);
   return [one.name, state(one.live || one.serving ? one.health : one.state), live, notes.join(' · ')];
-}
-
-function showRun(run: RunDetail): void {
-  say(
-    `${bold(`run ${run.number}`)} ${state(run.state)}  ${short(run.commit.id)} ${plain(run.commit.title)}  ${faint(`${of(run)} · ${took(run.createdAt, run.endedAt)}`)}`,
-  );
-  if (run.issue) say(plain(run.issue.says), faint(plain(run.issue.next)));
-  for (const one of run.definitionIssues) say(`  tsunagi.yaml:${one.line}:${one.column}  ${plain(one.says)} ${faint(plain(one.next))}`);
-  for (const one of run.warnings) say(faint(`  ${plain(one.says)}`));
-  if (run.taskList.length)
-    say(
-      table(
-        ['TASK', 'STATE', 'TOOK', 'TESTS', 'WHY'],
-        run.taskList.map((task) => [
-          task.name,
-          state(task.state),
-          took(task.startedAt, task.endedAt),
-          task.tests ? `${task.tests.passed} passed, ${task.tests.failed} failed` : '',
-          plain(task.issue?.says ?? ''),
-        ]),
-      ),
-    );
-  for (const task of run.taskList) {
-    for (const test of task.tests?.cases.filter((one) => one.state === 'failed').slice(0, 10) ?? [])
-      say(
-        `  ${state('failed')} ${plain(test.group)} ${bold(plain(test.name))} ${faint(plain(test.place))}`,
-        `         ${plain(test.message.split('\n')[0] ?? '')}`,
-      );
-  }
-  if (run.release) say(`It became ${bold(`r${run.release}`)}.`);
 }
 
 function showRelease(release: ReleaseDetail): void {

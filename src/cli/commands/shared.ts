@@ -1,5 +1,5 @@
 import type { Command } from 'commander';
-import { json as printJson } from '../print.js';
+import { json as printJson, plain } from '../print.js';
 
 export interface Shared {
   json?: boolean;
@@ -23,3 +23,7 @@ export function numberOf(text: string, letter: 'r' | 'd' | ''): number | null {
   const found = new RegExp(`^(?:${letter})?([1-9]\\d{0,8})$`).exec(text);
   return found ? Number(found[1]) : null;
 }
+
+/** What a run or release is of: a pull request or a branch. */
+export const placeOfRun = (one: { branch: string | null; pullRequest: number | null }): string =>
+  one.pullRequest ? `pr-${one.pullRequest}` : plain(one.branch ?? '');

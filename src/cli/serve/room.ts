@@ -56,6 +56,9 @@ export async function runRoom(name: string): Promise<void> {
       ...(get('CLASS') ? { class: (get('CLASS') as string).split(',') as ('runs' | 'untrusted' | 'live')[] } : {}),
       address: get('ADDRESS') ?? '127.0.0.1',
       ...(network === 'pasta' || network === 'relay' ? { network } : {}),
+      ...(get('RESOURCES') ? { resources: get('RESOURCES') as string } : {}),
+      ...(get('LIMITS') ? { limits: JSON.parse(get('LIMITS') as string) as Record<string, number> } : {}),
+      ...(get('LOG_LIMIT') ? { logLimit: Number(get('LOG_LIMIT')) } : {}),
       settings: JSON.parse(get('TASK_SETTINGS') ?? '{}') as Record<string, string>,
       ...logLevel,
     });

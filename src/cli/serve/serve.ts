@@ -15,9 +15,11 @@ export interface Ports {
   console: number;
   edge: number;
   database: number;
+  /** The cluster of the databases that are made for tasks. */
+  resources: number;
 }
 
-export const defaultPorts: Ports = { console: 7780, edge: 7781, database: 7782 };
+export const defaultPorts: Ports = { console: 7780, edge: 7781, database: 7782, resources: 7783 };
 
 export interface HouseOptions {
   data: string;
@@ -36,7 +38,7 @@ export interface House {
   token: string;
   /** Fresh one-time sign-in for the console. */
   signIn(): Promise<string>;
-  rooms: Record<'database' | 'service' | 'agent' | 'edge', Kept>;
+  rooms: Record<'database' | 'resources' | 'service' | 'agent' | 'edge', Kept>;
   close(): Promise<void>;
 }
 
@@ -77,6 +79,9 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       say,
     );
     kept.push(postgres);
+    const resources = prepareCluster(join(data, 'resources'), ports.resources);
+    const resourcesServer = await keepRunning({ name: 'resources', start: () => startCluster(resources, logFile('resources')), signal: 'SIGINT' }, say);
+    kept.push(resourcesServer);
     const { makeSignIn, makeToken } = await import('../../service/start.js');
     await makeSignIn(database, 'owner');
     const tokens = await keptTokens(data, (kind, name) => makeToken(database, kind, name));
@@ -107,7 +112,12 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       room('edge', { TSUNAGI_URL: url, TSUNAGI_TOKEN: tokens.edge, TSUNAGI_DATA: join(data, 'edge'), TSUNAGI_PORT: String(ports.edge) }, 'SIGTERM', () =>
         answers(`http://127.0.0.1:${ports.edge}/`),
       ),
-      room('agent', { TSUNAGI_URL: url, TSUNAGI_TOKEN: tokens.agent, TSUNAGI_DATA: join(data, 'agent') }, 'SIGINT', () => agentRegistered(url, tokens.person)),
+      room(
+        'agent',
+        { TSUNAGI_URL: url, TSUNAGI_TOKEN: tokens.agent, TSUNAGI_DATA: join(data, 'agent'), TSUNAGI_RESOURCES: await openDatabase(resources, 'postgres') },
+        'SIGINT',
+        () => agentRegistered(url, tokens.person),
+      ),
     ]);
     kept.push(edge, agent);
     return {
@@ -116,7 +126,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       ports,
       token: tokens.person,
       signIn: async () => (await makeSignIn(database, 'owner')).code,
-      rooms: { database: postgres, service, agent, edge },
+      rooms: { database: postgres, resources: resourcesServer, service, agent, edge },
       close,
     };
   } catch (error) {
@@ -209,7 +219,7 @@ export function parsePorts(texts: readonly string[]): Partial<Ports> {
     texts.map((text) => {
       const [what, number] = text.split('=');
       if (!what || !(what in defaultPorts) || !/^\d{2,5}$/.test(number ?? ''))
-        throw new CodedError('usage', { detail: `\`${text}\` is no port; write console=7780, edge=7781 or database=7782.`, command: 'serve' });
+        throw new CodedError('usage', { detail: `\`${text}\` is no port; write console=7780, edge=7781, database=7782 or resources=7783.`, command: 'serve' });
       return [what, Number(number)];
     }),
   );

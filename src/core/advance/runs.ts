@@ -3,13 +3,13 @@
  *
  * | state    | entered                               | left                                             |
  * |----------|---------------------------------------|--------------------------------------------------|
- * | waiting  | when the run is planned               | all needs passed → ready; one ended otherwise → skipped |
- * | ready    | its needs have passed; its agent is lost | claimed → running; the run is stopped → stopped  |
- * | running  | an agent has claimed its attempt      | the attempt passed, failed or stopped; lost → ready |
- * | passed, failed, skipped, stopped | see above     | never                                            |
+ * | waiting  | when the run is planned               | all needs passed or reused → ready; one ended otherwise → skipped |
+ * | ready    | its needs have passed; its agent is lost; it failed and may be tried again | its fingerprint has passed before → reused; its attempt is claimed → running; the run ends early → stopped, superseded |
+ * | running  | an agent has claimed its attempt, or one that it shares with another run | the attempt passed, failed or stopped; lost → ready |
+ * | passed, reused, failed, skipped, stopped, superseded | see above | never |
  *
  * A run is `waiting` until it is planned, `running` until all tasks have ended, then `failed` if one failed, else
- * `stopped` if a person stopped it, else `passed`.
+ * `stopped` or `superseded` if that was asked, else `passed`.
  */
 import { type AttemptState, type RunState, type TaskState, taskEnded } from '../states.js';
 
@@ -17,6 +17,8 @@ export interface TaskFact {
   name: string;
   state: TaskState;
   needs: readonly string[];
+  /** Another run has a share in its attempt, which goes on without this run. */
+  shared?: boolean;
 }
 
 export interface RunStep {
@@ -28,7 +30,7 @@ export interface RunStep {
 const good = (state: TaskState | undefined): boolean => state === 'passed' || state === 'reused';
 
 /** What follows for a running run from the states of its tasks. `tasks` come with needs first. */
-export function advanceRun(tasks: readonly TaskFact[], stopping: boolean): RunStep {
+export function advanceRun(tasks: readonly TaskFact[], ending: 'stopped' | 'superseded' | null): RunStep {
   const states = new Map(tasks.map((task) => [task.name, task.state]));
   const changes: RunStep['tasks'] = [];
   const change = (name: string, state: TaskState) => {
@@ -36,7 +38,7 @@ export function advanceRun(tasks: readonly TaskFact[], stopping: boolean): RunSt
     changes.push({ name, state });
   };
   for (const task of tasks) {
-    if (stopping && (task.state === 'waiting' || task.state === 'ready')) change(task.name, 'stopped');
+    if (ending && (task.state === 'waiting' || task.state === 'ready' || (task.state === 'running' && task.shared))) change(task.name, ending);
     else if (task.state === 'waiting') {
       const needs = task.needs.map((need) => states.get(need));
       if (needs.every(good)) change(task.name, 'ready');
@@ -45,22 +47,34 @@ export function advanceRun(tasks: readonly TaskFact[], stopping: boolean): RunSt
   }
   const all = [...states.values()];
   if (!all.every(taskEnded)) return { tasks: changes, ends: null };
-  const ends = all.includes('failed') ? 'failed' : all.includes('stopped') || all.includes('skipped') || stopping ? 'stopped' : 'passed';
+  const cut = ending ?? (all.includes('stopped') || all.includes('skipped') ? 'stopped' : null);
+  const ends = all.includes('failed') && ending !== 'superseded' ? 'failed' : (cut ?? 'passed');
   return { tasks: changes, ends };
 }
 
 /** How often a task's agent may go away before the task counts as failed. */
 export const lostLimit = 3;
 
-/** The state of a task after an attempt of it has ended. */
-export function taskAfter(attempt: AttemptState, lost: number, stopping: boolean): TaskState {
+export interface Tries {
+  /** Attempts of the task that were lost, this one included. */
+  lost: number;
+  /** Attempts that failed, this one included. */
+  failed: number;
+  /** How often it may be tried again after a failure. */
+  retry: number;
+}
+
+/** The state of a task after an attempt of it has ended; `ready`: another attempt follows. */
+export function taskAfter(attempt: AttemptState, tries: Tries, ending: 'stopped' | 'superseded' | null): TaskState {
   switch (attempt) {
     case 'passed':
-    case 'failed':
+      return 'passed';
     case 'stopped':
-      return attempt;
+      return ending ?? 'stopped';
+    case 'failed':
+      return !ending && tries.failed <= tries.retry ? 'ready' : 'failed';
     case 'lost':
-      return stopping ? 'stopped' : lost >= lostLimit ? 'failed' : 'ready';
+      return ending ?? (tries.lost >= lostLimit ? 'failed' : 'ready');
     case 'waiting':
       return 'ready';
     case 'running':

@@ -5,12 +5,13 @@ export interface Definition {
   version: 1;
   /** Tool → range of versions. */
   versions: Record<string, string>;
-  tasks: Record<string, Task>;
+  tasks: Record<string, TaskPlan>;
   release: ReleasePlan | null;
   environments: Record<string, EnvironmentPlan>;
 }
 
-export interface Task {
+/** A task as the definition declares it. */
+export interface TaskPlan {
   name: string;
   /** Patterns; null means every file of the project's folder. */
   reads: string[] | null;
@@ -20,9 +21,35 @@ export interface Task {
   network: boolean;
   /** Milliseconds. */
   timeout: number;
-  variables: Record<string, string>;
+  variables: Record<string, TaskVariable>;
   /** Path of JUnit XML, or null. */
   junit: string | null;
+  /** Folders, without a slash at the end; those of HOME begin with `~/`. */
+  cache: string[];
+  /** Pieces, or null for a task that is not cut. */
+  shards: number | null;
+  /** Variable → the values for which the task is repeated. */
+  each: Record<string, string[]>;
+  /** Further tries after a failure. */
+  retry: number;
+  resources: Record<string, 'postgres'>;
+  reuse: boolean;
+  /** Patterns, or null for every branch. */
+  branches: string[] | null;
+  pullRequests: boolean;
+}
+
+/** Literal text, or a reference and what is put behind its value. */
+export type TaskVariable = string | { from: string; then: string };
+
+/** One task of a run: a declared one, or one of those that `each` and `shards` make of it. */
+export interface Task extends Omit<TaskPlan, 'shards' | 'each'> {
+  /** The name in the definition. */
+  of: string;
+  /** The values of `each` that this one has. */
+  each: Record<string, string>;
+  /** Which piece of how many; counted from 1. */
+  shard: { index: number; count: number } | null;
 }
 
 export interface Part {
@@ -58,6 +85,10 @@ export interface EnvironmentPlan {
   promotion: 'asked' | 'automatic';
   verify: { reads: string[] | null; run: string } | null;
 }
+
+/** What `from` of a task's variable knows, besides its resources. */
+export const taskReferences = ['run.commit', 'run.branch', 'project.name'] as const;
+export const resourceFields = ['url', 'host', 'port', 'user', 'password', 'database'] as const;
 
 export const defaults = { timeoutMs: 30 * 60_000, instances: 1, at: '/', promotion: 'asked' } as const;
 

@@ -1,9 +1,10 @@
 /** Text → definition. Every mistake is reported in one pass with line and column; a definition comes out only when there is none. */
-import { parseDuration } from '../durations.js';
 import { type ErrorCode, issue, type IssueData } from '../errors.js';
 import { hintFor } from '../nearest.js';
 import type { PartKind } from '../states.js';
-import { type Definition, defaults, type EnvironmentPlan, type Part, references, type ReleasePlan, type Task, type VariablePlan } from './model.js';
+import { type Definition, defaults, type EnvironmentPlan, type Part, references, type ReleasePlan, type VariablePlan } from './model.js';
+import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
+import { readTask, reviewTasks } from './tasks.js';
 import { type PlacedIssue, type Read, readText, type Span } from './read.js';
 import { file } from './shapes.js';
 
@@ -43,8 +44,6 @@ export function parseDefinition(source: string | Uint8Array): Parsed {
   return { definition: broken ? null : definition, issues: place(text, issues) };
 }
 
-type Report = (code: ErrorCode, span: Span, data?: IssueData) => void;
-
 /** Line and column for each issue, computed once, in the order of the text. */
 function place(text: string, issues: PlacedIssue[]): DefinitionIssue[] {
   const starts = [0];
@@ -68,23 +67,8 @@ function place(text: string, issues: PlacedIssue[]): DefinitionIssue[] {
     });
 }
 
-const at = (value: Read | undefined, key: string): { key: Span; value: Read } | undefined => (value && 'entries' in value ? value.entries.get(key) : undefined);
-const textAt = (value: Read, key: string): string | null => {
-  const one = at(value, key)?.value;
-  return one && 'text' in one ? one.text : null;
-};
-const listAt = (value: Read, key: string): { text: string; span: Span }[] | null => {
-  const one = at(value, key)?.value;
-  return one && 'list' in one ? one.list.flatMap((item) => ('text' in item ? [{ text: item.text, span: item.span }] : [])) : null;
-};
-const textsAt = (value: Read, key: string): string[] | null => listAt(value, key)?.map((one) => one.text) ?? null;
-const entriesAt = (value: Read, key: string): [string, { key: Span; value: Read }][] => {
-  const one = at(value, key)?.value;
-  return one && 'entries' in one ? [...one.entries] : [];
-};
-
 function build(root: Read, report: Report): Definition {
-  const tasks = Object.fromEntries(entriesAt(root, 'tasks').map(([name, { value }]) => [name, task(name, value)]));
+  const tasks = Object.fromEntries(entriesAt(root, 'tasks').map(([name, { value }]) => [name, readTask(name, value, report)]));
   const names = Object.keys(tasks);
   const checkNeeds = (value: Read) => {
     for (const need of listAt(value, 'needs') ?? [])
@@ -98,24 +82,9 @@ function build(root: Read, report: Report): Definition {
   const releaseValue = at(root, 'release')?.value;
   if (releaseValue) checkNeeds(releaseValue);
   const release = releaseValue ? readRelease(releaseValue, checkNeeds, report) : null;
+  reviewTasks(root, tasks, release, report);
   const versions = Object.fromEntries(entriesAt(root, 'versions').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']));
   return { version: 1, versions, tasks, release, environments: readEnvironments(root, report) };
-}
-
-function task(name: string, value: Read): Task {
-  const timeout = textAt(value, 'timeout');
-  const results = at(value, 'results')?.value;
-  return {
-    name,
-    reads: textsAt(value, 'reads'),
-    needs: textsAt(value, 'needs') ?? [],
-    run: textsAt(value, 'run') ?? [],
-    makes: (textsAt(value, 'makes') ?? []).map((path) => path.replace(/\/$/, '')),
-    network: textAt(value, 'network') === 'true',
-    timeout: (timeout && parseDuration(timeout)) || defaults.timeoutMs,
-    variables: Object.fromEntries(entriesAt(value, 'variables').flatMap(([key, one]) => ('text' in one.value ? [[key, one.value.text]] : []))),
-    junit: results ? textAt(results, 'junit') : null,
-  };
 }
 
 function readRelease(value: Read, checkNeeds: (value: Read) => void, report: Report): ReleasePlan {

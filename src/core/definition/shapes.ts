@@ -57,6 +57,15 @@ const urlPath = text('a path that begins with /', '/api', '^/([A-Za-z0-9._~-]+(/
 const range = text('a range of versions', '>=20 <23', '^[0-9A-Za-z.^~<>=|*x -]{1,100}$');
 const value = text('text', 'info', undefined, (one) => !one.includes('\0'));
 const boolean: Shape = { kind: 'choice', of: ['true', 'false'] };
+const fromText = text('a reference', 'db.url', '^[a-z][a-z0-9-]*\\.[A-Za-z_][A-Za-z0-9_]*$');
+const eachValue = text('a value without spaces', 'v1', '^[A-Za-z0-9._+-]{1,40}$');
+const branchPattern = text('the name of a branch', 'release/*', '^[A-Za-z0-9._*][A-Za-z0-9._*/-]{0,199}$');
+const cachePath = text(
+  'a folder of its HOME or of the project',
+  '~/.npm/',
+  undefined,
+  (one) => unsafePath(one.replace(/^~\//, '').replace(/\/$/, '')) === null,
+);
 const paths = (of: Shape): Shape => ({ kind: 'list', of });
 
 const task: Shape = {
@@ -69,21 +78,49 @@ const task: Shape = {
     network: { about: 'Whether it may reach the outside. Left out: only its own loopback.', shape: boolean },
     timeout: { about: 'After this time the whole process tree is ended. Left out: 30m.', shape: duration },
     variables: {
-      about: 'Its variables, as literal text.',
-      shape: { kind: 'named', of: { kind: 'record', keys: { from: later('A value from elsewhere.') }, orText: value }, name: variableName },
+      about: 'Its variables: literal text, or `from` a resource of the task (`db.url`), `run.commit`, `run.branch` or `project.name`.',
+      shape: {
+        kind: 'named',
+        of: {
+          kind: 'record',
+          keys: { from: { about: 'Where the value comes from.', shape: fromText, required: true }, then: { about: 'Text put behind it.', shape: value } },
+          orText: value,
+        },
+        name: variableName,
+      },
     },
     results: {
       about: 'Where it writes its test results.',
       shape: { kind: 'record', keys: { junit: { about: 'A file of JUnit XML.', shape: path, required: true } } },
     },
-    cache: later('Folders kept between attempts.'),
-    shards: later('How many pieces it is cut into.'),
-    each: later('Values for which it is repeated.'),
-    retry: later('How often it is tried again.'),
-    resources: later('Databases that live as long as the attempt.'),
-    reuse: later('Whether a pass may be reused.'),
-    branches: later('Branches on which it runs.'),
-    pull_requests: later('Whether it runs for pull requests.'),
+    cache: {
+      about:
+        'Folders that are kept between attempts: of its HOME (`~/.npm/`) or of the project. Never part of the fingerprint; never shared with untrusted work.',
+      shape: paths(cachePath),
+    },
+    shards: {
+      about: 'How many pieces it is cut into; they run side by side with TSUNAGI_SHARD and TSUNAGI_SHARDS.',
+      shape: text('a whole number from 2 to 50', '2', '^([2-9]|[1-4][0-9]|50)$'),
+    },
+    each: {
+      about: 'Values for which it is repeated: a task for each of them, with the value in the process environment.',
+      shape: { kind: 'named', of: { kind: 'list', of: eachValue, least: 1 }, name: variableName, least: 1 },
+    },
+    retry: {
+      about: 'How often it is tried again after a failure; a pass is then marked flaky. Left out: 0.',
+      shape: text('a whole number from 0 to 5', '1', '^[0-5]$'),
+    },
+    resources: {
+      about: 'What is made for each attempt and lives as long as it.',
+      shape: {
+        kind: 'named',
+        of: { kind: 'record', keys: { kind: { about: 'postgres: an empty database.', shape: { kind: 'choice', of: ['postgres'] }, required: true } } },
+        name: partName,
+      },
+    },
+    reuse: { about: 'false: it always runs. Left out: a pass with the same fingerprint is reused.', shape: boolean },
+    branches: { about: 'Branches on which it runs; `*` stands for any characters but `/`. Left out: all.', shape: paths(branchPattern) },
+    pull_requests: { about: 'Whether it runs for pull requests. Left out: true.', shape: boolean },
   },
 };
 
@@ -113,7 +150,7 @@ const variable: Shape = {
     default: { about: 'The value where nobody has set one.', shape: value },
     from: {
       about: 'environment.name, environment.url, release.number, release.commit, project.name.',
-      shape: text('a reference', 'environment.url', '^[a-z][a-z0-9-]*\\.[A-Za-z_][A-Za-z0-9_]*$'),
+      shape: { ...fromText, example: 'environment.url' } as Shape,
     },
     then: { about: 'Text put behind the value that `from` gives.', shape: value },
     secret: later('A value that is never shown.'),

@@ -4,6 +4,7 @@
  */
 import { digestOf } from '../canonical.js';
 import type { Task } from '../definition/model.js';
+import { type TaskFacts, taskValues } from '../variables/task.js';
 
 /** A file of a commit: path inside the project's folder, mode as git writes it, object id. */
 export interface TreeFile {
@@ -26,7 +27,10 @@ export interface FingerprintInputs {
   run: string[];
   reads: [path: string, mode: string, id: string][];
   needs: NeedOutput[];
-  variables: Record<string, string>;
+  variables: Record<string, string | ResourceInput>;
+  each: Record<string, string>;
+  shard: { index: number; count: number } | null;
+  resources: Record<string, string>;
   makes: string[];
   results: string | null;
   network: boolean;
@@ -36,8 +40,13 @@ export interface FingerprintInputs {
   base: string;
 }
 
-export interface FingerprintContext {
-  project: string;
+/** What an attempt's own resource gives enters by its reference: its value is another one in each attempt. */
+export interface ResourceInput {
+  from: string;
+  then: string;
+}
+
+export interface FingerprintContext extends TaskFacts {
   folder: string;
   versions: Record<string, string>;
   base: string;
@@ -45,14 +54,18 @@ export interface FingerprintContext {
 
 export function fingerprintInputs(task: Task, files: readonly TreeFile[], needs: readonly NeedOutput[], context: FingerprintContext): FingerprintInputs {
   const byText = (a: string, b: string) => (a < b ? -1 : a > b ? 1 : 0);
+  const { values, fromResources } = taskValues(task, context);
   return {
     format: 1,
-    project: context.project,
+    project: context.project.name,
     folder: context.folder,
     run: task.run,
     reads: files.map((file): [string, string, string] => [file.path, file.mode, file.id]).sort((a, b) => byText(a[0], b[0])),
     needs: [...needs].sort((a, b) => byText(a.need, b.need)),
-    variables: task.variables,
+    variables: { ...values, ...fromResources },
+    each: task.each,
+    shard: task.shard,
+    resources: task.resources,
     makes: [...task.makes].sort(byText),
     results: task.junit,
     network: task.network,

@@ -1,7 +1,8 @@
 /** Definition and tree → the tasks of a run, with the files that each one sees. */
 import semver from 'semver';
 import type { Definition, Task } from '../definition/model.js';
-import { evidenceTasks, withNeeds } from '../definition/model.js';
+import { evidenceTasks } from '../definition/model.js';
+import { expandTasks, type Occasion } from './expand.js';
 import { issue, type Issue } from '../errors.js';
 import type { TreeFile } from '../fingerprint/inputs.js';
 import { select, unsafePath } from '../paths.js';
@@ -27,15 +28,17 @@ export type Plan = { tasks: PlannedTask[]; issues: Issue[] };
 const submodule = '160000';
 
 /** All tasks in an order in which needs come first. Names that can't be laid out are an error only where a task or part sees them. */
-export function planRun(definition: Definition, listed: readonly ListedFile[]): Plan {
+export function planRun(definition: Definition, listed: readonly ListedFile[], occasion: Occasion): Plan {
   const issues: Issue[] = [];
   const files = usableFiles(listed, issues);
   const paths = files.map((file) => file.path);
   const byPath = new Map(files.map((file) => [file.path, file]));
   const evidence = new Set(evidenceTasks(definition));
-  const tasks = withNeeds(definition.tasks, Object.keys(definition.tasks)).map((name, position): PlannedTask => {
-    const task = definition.tasks[name] as Task;
-    return { task, position, evidence: evidence.has(name), files: select(paths, task.reads).paths.map((path) => byPath.get(path) as TreeFile) };
+  const seen = new Map<string, TreeFile[]>();
+  const tasks = expandTasks(definition.tasks, occasion).map((task, position): PlannedTask => {
+    const chosen = seen.get(task.of) ?? select(paths, task.reads).paths.map((path) => byPath.get(path) as TreeFile);
+    seen.set(task.of, chosen);
+    return { task, position, evidence: evidence.has(task.of), files: chosen };
   });
   return { tasks, issues };
 }

@@ -19,12 +19,12 @@ export function findRoutes(app: FastifyInstance, service: Service): void {
 function placeOf({ kind, project, name }: FoundRow): { name: string; page: string } {
   switch (kind) {
     case 'project':
-      return { name: project, page: `/runs?project=${project}` };
+      return { name: project, page: `/${project}` };
     case 'environment':
       return { name: `${project}/${name}`, page: `/${project}/${name}` };
     case 'run':
       return { name: `${project} run ${name}`, page: `/${project}/runs/${name}` };
     case 'release':
-      return { name: `${project} r${name}`, page: `/${project}/releases/${name}` };
+      return { name: `${project} r${name}`, page: `/${project}` };
   }
 }

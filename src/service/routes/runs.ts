@@ -1,16 +1,16 @@
 import { Type } from '@sinclair/typebox';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { CodedError } from '../../core/errors.js';
-import { repositoryOf } from '../../engine/context.js';
-import { commitFacts, holdCommit, resolve } from '../../git/repository.js';
+import { hintFor } from '../../core/nearest.js';
 import { recordEvents } from '../../records/events.js';
 import type { Caller } from '../../records/people.js';
 import { listRuns } from '../../records/overview.js';
-import { addRun, findPullRequest, saveCommit } from '../../records/sources.js';
-import { allowCommit, askStop, findRun, type RunRow } from '../../records/runs.js';
+import { addRun, saveCommit } from '../../records/sources.js';
+import { allowCommit, askStop, findRun, type RunRow, tasksOf } from '../../records/runs.js';
 import { notify } from '../../records/database.js';
-import { Page, PageQuery, Run, RunDetail, StartRun } from '../../wire/api.js';
+import { Page, PageQuery, Run, RunAgain, RunDetail, StartRun } from '../../wire/api.js';
 import { change, needProject, notFound, type Service } from '../server.js';
+import { findRef, lineOf } from '../refs.js';
 import { runDetail, runView, runViewOf } from '../views/runs.js';
 
 const Query = Type.Object(
@@ -61,32 +61,16 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
   /** Starts a run of a branch, commit or pull request; for an untrusted commit that waits, this is the permission. */
   app.post('/api/projects/:project/runs', { schema: { body: StartRun, response: { 201: Run } } }, async (request, reply) => {
     const project = await needProject(service, request);
-    const { ref } = request.body as { ref: string };
-    const repository = repositoryOf(service.context, project);
-    const pull = /^pr-(\d{1,9})$/.exec(ref);
-    const pullRow = pull ? await findPullRequest(records, project.id, Number(pull[1])) : null;
-    const commit = pullRow?.head ?? (ref.startsWith('-') ? null : await resolve(repository, ref));
-    const facts = commit ? await commitFacts(repository, commit) : null;
-    if (!commit || !facts) throw new CodedError('ref_unknown', { ref: ref.slice(0, 100), project: project.name });
-    await holdCommit(repository, commit);
-    const branch = pullRow
-      ? null
-      : ((
-          await records.one<{ name: string }>(
-            'select name from branches where project_id = $1 and (name = $2 or ($2 = $3 and head = $3)) order by (name = $4) desc limit 1',
-            [project.id, ref, commit, project.main_branch],
-          )
-        )?.name ?? null);
+    const { ref, reuse = true, tasks } = request.body as StartRun;
+    const found = await findRef(service.context, project, ref);
+    const { commit, facts, branch, pull: pullRow, earlier } = found;
+    const fresh = tasks ?? (reuse ? null : []);
     return change(service, request, reply, 'run.asked', 201, async (db, actor) => {
       const allowed = await allowCommit(db, project.id, commit);
       for (const run of allowed) await recordEvents(db, { type: 'run.allowed', project: project.id, subject: `run ${run.number}`, actor, data: { commit } });
       if (allowed.length) await notify(db, 'runs');
       await saveCommit(db, project.id, facts);
-      const earlier = await db.one<{ pull_request: number | null; line: string }>(
-        'select pull_request, line from runs where project_id = $1 and commit = $2 order by number desc limit 1',
-        [project.id, commit],
-      );
-      const line = pullRow && !pullRow.trusted ? `pr-${pullRow.number}` : branch === null ? (earlier?.line ?? 'own') : 'own';
+      const line = lineOf(found);
       const number =
         allowed[0]?.number ??
         (await addRun(db, {
@@ -98,10 +82,38 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
           cause: 'asked',
           actor,
           allowed: true,
+          fresh,
         }));
       return runViewOf(db, ((await findRun(db, project.id, number)) as RunRow).id);
     });
   });
+
+  /** Another run of the same commit: what failed runs anew, and the named task too; what passed is reused. */
+  app.post(
+    '/api/projects/:project/runs/:number/again',
+    { schema: { params: NumberParams, body: RunAgain, response: { 201: Run } } },
+    async (request, reply) => {
+      const { project, run } = await needRun(request);
+      const { task } = request.body as { task?: string };
+      if (run.ended_at === null) throw new CodedError('run_goes_on', { number: run.number });
+      const names = [...new Set((await tasksOf(records, run.id)).map((one) => one.model.of))];
+      if (task && !names.includes(task)) throw new CodedError('unknown_task', { name: task, hint: hintFor(task, names) });
+      return change(service, request, reply, 'run.asked', 201, async (db, actor) => {
+        const number = await addRun(db, {
+          project: project.id,
+          commit: run.commit,
+          branch: run.branch,
+          pullRequest: run.pull_request,
+          line: run.line,
+          cause: 'asked',
+          actor,
+          allowed: true,
+          fresh: task ? [task] : null,
+        });
+        return runViewOf(db, ((await findRun(db, project.id, number)) as RunRow).id);
+      });
+    },
+  );
 
   app.post('/api/projects/:project/runs/:number/stop', { schema: { params: NumberParams, response: { 202: Run } } }, async (request, reply) => {
     const { project, run } = await needRun(request);

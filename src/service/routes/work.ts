@@ -144,10 +144,13 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     for (const table of ['attempts', 'instances'] as const) {
       scope.post(`/api/agent/${table}/:id/log`, { schema: { params: IdParams, querystring: LogPlace }, bodyLimit: logLimit }, async (request) => {
         const agent = await needAgent(request);
-        const { fence, position, command } = request.query as { fence: string; position: number; command: number };
+        const { fence, position, command, skippedLines, skippedBytes } = request.query as LogPlace;
+        const skipped = skippedBytes ? { lines: skippedLines ?? 0, bytes: skippedBytes } : null;
         const { id } = request.params as { id: string };
         const bytes = request.body instanceof Buffer ? request.body : Buffer.alloc(0);
-        return { position: await records.transition('log.kept', (db) => appendLog(db, { table, id, agent: agent.id, fence }, position, command, bytes)) };
+        return {
+          position: await records.transition('log.kept', (db) => appendLog(db, { table, id, agent: agent.id, fence }, position, command, bytes, skipped)),
+        };
       });
     }
   });

@@ -3,6 +3,7 @@ import { listAgents } from '../../records/agents.js';
 import { attemptsOfRun, commandsOf } from '../../records/attempts.js';
 import type { Db } from '../../records/database.js';
 import { definitionOf, type ProjectRow } from '../../records/projects.js';
+import { expectedTimes, runsOfAttempts } from '../../records/history.js';
 import { type RunOverview, runOverview } from '../../records/overview.js';
 import { type RunRow, tasksOf } from '../../records/runs.js';
 import type * as api from '../../wire/api.js';
@@ -35,8 +36,9 @@ export async function runViewOf(db: Db, id: string): Promise<api.Run> {
 }
 
 export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promise<api.RunDetail> {
-  const [view, tasks, attempts, definition, agents] = await Promise.all([
-    runViewOf(db, row.id),
+  // The run first: what is read after it is at least as new, so that a run that has ended has no task that goes on.
+  const view = await runViewOf(db, row.id);
+  const [tasks, attempts, definition, agents] = await Promise.all([
     tasksOf(db, row.id),
     attemptsOfRun(db, row.id),
     definitionOf(db, project.id, row.commit),
@@ -46,10 +48,14 @@ export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promi
     db,
     attempts.map((one) => one.id),
   );
-  const expected = await db.rows<{ name: string; ms: number }>(
-    `select t.name, percentile_cont(0.5) within group (order by extract(epoch from t.ended_at - t.started_at) * 1000) as ms
-     from tasks t join (select id from runs where project_id = $1 and state = 'passed' and number < $2 order by number desc limit 5) r on r.id = t.run_id where t.state = 'passed' group by t.name`,
-    [project.id, row.number],
+  const expected = await expectedTimes(
+    db,
+    project.id,
+    tasks.map((one) => one.name),
+  );
+  const sources = await runsOfAttempts(
+    db,
+    tasks.flatMap((task) => (task.state === 'reused' && task.attempt_id ? [task.attempt_id] : [])),
   );
   const agentNames = new Map(agents.map((agent) => [agent.id, agent.name]));
   return {
@@ -63,14 +69,17 @@ export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promi
       needs: task.model.needs,
       issue: said(task.issue),
       fingerprint: task.fingerprint,
+      flaky: task.flaky,
+      shard: task.model.shard,
+      reusedFrom: task.state === 'reused' ? (sources.get(task.attempt_id ?? '') ?? null) : null,
       output: task.output ? { digest: task.output, size: task.output_size ?? 0 } : null,
       tests: task.tests,
       files: task.files.count,
       startedAt: iso(task.started_at),
       endedAt: iso(task.ended_at),
-      expectedMs: Math.round(expected.find((one) => one.name === task.name)?.ms ?? 0) || null,
+      expectedMs: expected.get(task.name) ?? null,
       attempts: attempts
-        .filter((one) => one.task_id === task.id)
+        .filter((one) => one.task_id === task.id || one.id === task.attempt_id)
         .map((one) => ({
           id: one.id,
           number: one.number,

@@ -1,0 +1,49 @@
+/**
+ * The operator's settings for tasks with the network: variables such as `HTTPS_PROXY` or `npm_config_registry`. What their
+ * addresses lead to may be reached though it lies on this machine or in a private range; nothing else there may.
+ */
+import { lookup } from 'node:dns/promises';
+import { isIP } from 'node:net';
+
+export interface OperatorReach {
+  /** Ports of this machine's loopback, with the names that lead there. */
+  reach: { port: number; host: string }[];
+  /** Addresses of other machines. */
+  through: string[];
+}
+
+const loopback = (address: string): boolean => address === '::1' || address.startsWith('127.');
+const defaultPorts: Record<string, number> = { 'http:': 80, 'https:': 443 };
+
+/** The http and https addresses in the values; a name that can't be resolved now is left to the task. */
+export async function operatorReach(settings: Record<string, string>, resolve: (name: string) => Promise<string[]> = addressesOf): Promise<OperatorReach> {
+  const found: OperatorReach = { reach: [], through: [] };
+  for (const value of Object.values(settings)) {
+    const url = addressIn(value);
+    if (!url) continue;
+    const host = url.hostname.replace(/^\[|\]$/g, '');
+    const addresses = isIP(host) ? [host] : host === 'localhost' || host.endsWith('.localhost') ? ['127.0.0.1'] : await resolve(host);
+    if (addresses.some(loopback)) {
+      const port = Number(url.port) || (defaultPorts[url.protocol] as number);
+      if (!found.reach.some((one) => one.port === port && one.host === host)) found.reach.push({ port, host });
+    } else for (const address of addresses) if (!found.through.includes(address)) found.through.push(address);
+  }
+  return found;
+}
+
+function addressIn(value: string): URL | null {
+  if (!/^https?:\/\//i.test(value)) return null;
+  try {
+    return new URL(value);
+  } catch {
+    return null;
+  }
+}
+
+async function addressesOf(name: string): Promise<string[]> {
+  try {
+    return (await lookup(name, { all: true })).map((one) => one.address);
+  } catch {
+    return [];
+  }
+}

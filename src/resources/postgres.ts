@@ -1,0 +1,70 @@
+/**
+ * Databases made for attempts, in a PostgreSQL cluster of their own: each with a login that reaches nothing else there.
+ *
+ * Names carry the owner, so that what a killed owner left behind is found and dropped at its next start.
+ */
+import { randomBytes } from 'node:crypto';
+import pg from 'pg';
+
+/** What a variable may come `from`. */
+export interface DatabaseFields {
+  url: string;
+  host: string;
+  port: string;
+  user: string;
+  password: string;
+  database: string;
+}
+
+export interface Databases {
+  /** The port on this machine's loopback. */
+  port: number;
+  /** Version of the server, such as `15.18`. */
+  version: string;
+  /** An empty database with its own login; reached from inside under the name `host`. */
+  make(id: string, host: string): Promise<DatabaseFields>;
+  /** Ends its sessions and drops it; what is gone already is no error. */
+  drop(id: string): Promise<void>;
+  /** Drops all that this owner made. */
+  sweep(): Promise<void>;
+  close(): Promise<void>;
+}
+
+/** Opens the cluster at an administrator's address; `owner` is a short name of letters, digits and dashes. */
+export async function openDatabases(address: string, owner: string): Promise<Databases> {
+  const pool = new pg.Pool({ connectionString: address, max: 4, idleTimeoutMillis: 10_000, allowExitOnIdle: true });
+  // A server that goes away is met by the next statement; without a listener it would end the process.
+  pool.on('error', () => {});
+  const prefix = `${owner.replaceAll('-', '_')}_`;
+  const nameOf = (id: string) => `${prefix}${id.replaceAll('-', '')}`;
+  const port = Number(new URL(address).port || 5432);
+  await pool.query('revoke connect on database postgres, template1 from public');
+  const version = String((await pool.query('show server_version')).rows[0]?.server_version ?? '').split(' ')[0] ?? '';
+  const dropNamed = async (name: string) => {
+    await pool.query(`drop database if exists ${pg.escapeIdentifier(name)} with (force)`);
+    await pool.query(`drop role if exists ${pg.escapeIdentifier(name)}`);
+  };
+  return {
+    port,
+    version,
+    async make(id, host) {
+      const name = nameOf(id);
+      const quoted = pg.escapeIdentifier(name);
+      const password = randomBytes(24).toString('base64url');
+      await pool.query(`create role ${quoted} login password ${pg.escapeLiteral(password)} connection limit 50`);
+      await pool.query(`create database ${quoted} owner ${quoted}`);
+      await pool.query(`revoke connect, temporary on database ${quoted} from public`);
+      return { url: `postgres://${name}:${password}@${host}:${port}/${name}`, host, port: String(port), user: name, password, database: name };
+    },
+    drop: (id) => dropNamed(nameOf(id)),
+    async sweep() {
+      const like = `${prefix.replace(/[\\_%]/g, '\\$&')}%`;
+      const { rows } = await pool.query<{ name: string }>(
+        'select datname as name from pg_database where datname like $1 union select rolname from pg_roles where rolname like $1',
+        [like],
+      );
+      for (const { name } of rows) await dropNamed(name);
+    },
+    close: () => pool.end(),
+  };
+}

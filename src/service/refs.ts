@@ -1,0 +1,43 @@
+/** What people mean by a commit: a branch, a pull request (`pr-12`), a tag, or the beginning of a commit's id. */
+import { CodedError } from '../core/errors.js';
+import { type Context, repositoryOf } from '../engine/context.js';
+import { type CommitFacts, commitFacts, holdCommit, resolve } from '../git/repository.js';
+import type { ProjectRow } from '../records/projects.js';
+import { findPullRequest, type PullRequestRow } from '../records/sources.js';
+
+export interface Ref {
+  commit: string;
+  facts: CommitFacts;
+  /** The branch that was named or that has this commit as its head. */
+  branch: string | null;
+  pull: PullRequestRow | null;
+  /** What an earlier run of the commit was for. */
+  earlier: { pull_request: number | null; line: string } | null;
+}
+
+/** Throws `ref_unknown`. The commit is held, so that it stays. */
+export async function findRef(context: Context, project: ProjectRow, ref: string): Promise<Ref> {
+  const { records } = context;
+  const repository = repositoryOf(context, project);
+  const named = /^pr-(\d{1,9})$/.exec(ref);
+  const pull = named ? await findPullRequest(records, project.id, Number(named[1])) : null;
+  const commit = pull?.head ?? (ref.startsWith('-') ? null : await resolve(repository, ref));
+  const facts = commit ? await commitFacts(repository, commit) : null;
+  if (!commit || !facts) throw new CodedError('ref_unknown', { ref: ref.slice(0, 100), project: project.name });
+  await holdCommit(repository, commit);
+  const branch = pull
+    ? null
+    : await records.one<{ name: string }>(
+        'select name from branches where project_id = $1 and (name = $2 or ($2 = $3 and head = $3)) order by (name = $4) desc limit 1',
+        [project.id, ref, commit, project.main_branch],
+      );
+  const earlier = await records.one<{ pull_request: number | null; line: string }>(
+    'select pull_request, line from runs where project_id = $1 and commit = $2 order by number desc limit 1',
+    [project.id, commit],
+  );
+  return { commit, facts, branch: branch?.name ?? null, pull, earlier };
+}
+
+/** The trust line of a run of it. */
+export const lineOf = ({ pull, branch, earlier }: Ref): string =>
+  pull && !pull.trusted ? `pr-${pull.number}` : branch === null ? (earlier?.line ?? 'own') : 'own';

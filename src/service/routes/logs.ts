@@ -1,0 +1,148 @@
+/** Logs of attempts and instances: in pages, live, searched, and as a whole text. */
+import { Readable } from 'node:stream';
+import { Type } from '@sinclair/typebox';
+import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import { attemptEnded } from '../../core/states.js';
+import { attemptById } from '../../records/attempts.js';
+import { instanceById } from '../../records/instances.js';
+import { gapOf, readLog, tailStart } from '../../records/logs.js';
+import type { Caller } from '../../records/people.js';
+import { searchLog } from '../../records/search.js';
+import { FoundLines, LogChunk, Page } from '../../wire/api.js';
+import { Id } from '../../wire/parts.js';
+import { notFound, type Service } from '../server.js';
+import { openStream } from '../stream.js';
+
+const LogQuery = Type.Object(
+  {
+    from: Type.Optional(Type.Integer({ minimum: 0 })),
+    tail: Type.Optional(Type.Integer({ minimum: 1, maximum: 10_000_000 })),
+    follow: Type.Optional(Type.Boolean()),
+  },
+  { additionalProperties: false },
+);
+
+const SearchQuery = Type.Object(
+  {
+    text: Type.String({ minLength: 1, maxLength: 200 }),
+    from: Type.Optional(Type.Integer({ minimum: 0 })),
+    limit: Type.Optional(Type.Integer({ minimum: 1, maximum: 1000 })),
+  },
+  { additionalProperties: false },
+);
+const chunksAtOnce = 64;
+
+export function logRoutes(app: FastifyInstance, service: Service): void {
+  const { records } = service.context;
+
+  app.get(
+    '/api/attempts/:id/log',
+    { schema: { params: Type.Object({ id: Id }), querystring: LogQuery, response: { 200: Page(LogChunk) } } },
+    async (request, reply) => {
+      const { id } = request.params as { id: string };
+      await allowed(request, (await attemptById(records, id))?.project_id, id);
+      return sendLog(request, reply, id, async () => {
+        const attempt = await attemptById(records, id);
+        return { over: !attempt || attemptEnded(attempt.state), facts: { state: attempt?.state } };
+      });
+    },
+  );
+
+  app.get(
+    '/api/instances/:id/log',
+    { schema: { params: Type.Object({ id: Id }), querystring: LogQuery, response: { 200: Page(LogChunk) } } },
+    async (request, reply) => {
+      const { id } = request.params as { id: string };
+      const row = await records.one<{ project_id: string }>(
+        'select d.project_id from instances i join deployments d on d.id = i.deployment_id where i.id = $1',
+        [id],
+      );
+      await allowed(request, row?.project_id, id);
+      return sendLog(request, reply, id, async () => {
+        const instance = await instanceById(records, id);
+        return { over: !instance || instance.state === 'ended' || instance.state === 'failed' || instance.state === 'lost', facts: { state: instance?.state } };
+      });
+    },
+  );
+
+  app.get(
+    '/api/attempts/:id/log/search',
+    { schema: { params: Type.Object({ id: Id }), querystring: SearchQuery, response: { 200: FoundLines } } },
+    async (request) => {
+      const { id } = request.params as { id: string };
+      await allowed(request, (await attemptById(records, id))?.project_id, id);
+      const { text, from = 0, limit = 100 } = request.query as { text: string; from?: number; limit?: number };
+      return searchLog(records, id, text, from, limit);
+    },
+  );
+
+  app.get('/api/attempts/:id/log/text', { schema: { params: Type.Object({ id: Id }) } }, async (request, reply) => {
+    const { id } = request.params as { id: string };
+    const attempt = await attemptById(records, id);
+    await allowed(request, attempt?.project_id, id);
+    return reply
+      .type('text/plain; charset=utf-8')
+      .header('content-disposition', `attachment; filename="attempt-${id.slice(0, 8)}.log"`)
+      .send(Readable.from(wholeText(id)));
+  });
+
+  async function* wholeText(id: string): AsyncGenerator<Buffer> {
+    const gap = await gapOf(records, id);
+    for (let from = 0; ; ) {
+      const chunks = await readLog(records, id, from, chunksAtOnce);
+      for (const chunk of chunks) {
+        if (gap && chunk.firstLine === gap.line + gap.lines && chunk.position > 0)
+          yield Buffer.from(`\n[${gap.lines} lines, ${gap.bytes} bytes, are not kept]\n`);
+        yield chunk.bytes;
+        from = chunk.position + chunk.bytes.length;
+      }
+      if (chunks.length < chunksAtOnce) return;
+    }
+  }
+
+  async function allowed(request: FastifyRequest, project: string | undefined, id: string): Promise<void> {
+    const bound = (request.caller as Caller).project;
+    if (!project || (bound && bound !== project)) throw notFound('log', id);
+  }
+
+  /** As a page of chunks, or live until its work is over: `chunk` events, each with the position behind it as its id, then `end`. */
+  async function sendLog(request: FastifyRequest, reply: FastifyReply, id: string, state: () => Promise<{ over: boolean; facts: object }>): Promise<unknown> {
+    const query = request.query as { from?: number; tail?: number; follow?: boolean };
+    const given = request.headers['last-event-id'];
+    let from =
+      typeof given === 'string' && /^\d{1,15}$/.test(given) ? Number(given) : query.tail ? await tailStart(records, id, query.tail) : (query.from ?? 0);
+    const next = async () => {
+      const chunks = await readLog(records, id, from, chunksAtOnce);
+      const gap = chunks.length ? await gapOf(records, id) : null;
+      const last = chunks.at(-1);
+      if (last) from = last.position + last.bytes.length;
+      return chunks.map((chunk) => ({
+        position: chunk.position,
+        command: chunk.command,
+        firstLine: chunk.firstLine,
+        text: chunk.bytes.toString('utf8'),
+        skipped: gap && chunk.firstLine === gap.line + gap.lines ? { lines: gap.lines, bytes: gap.bytes } : null,
+        end: chunk.position + chunk.bytes.length,
+      }));
+    };
+    if (!query.follow) {
+      const chunks = await next();
+      return { items: chunks, next: chunks.length === chunksAtOnce ? String(from) : null };
+    }
+    const stream = openStream(service, reply);
+    while (!stream.ended()) {
+      // Whether it is over is asked first: what came before that is then in the chunks.
+      const { over, facts } = await state();
+      const chunks = await next();
+      for (const { end, ...chunk } of chunks) stream.send('chunk', chunk, String(end));
+      if (chunks.length === chunksAtOnce) continue;
+      if (over) {
+        stream.send('end', facts);
+        stream.end();
+        return reply;
+      }
+      await stream.idle((topic) => topic === `log:${id}`);
+    }
+    return reply;
+  }
+}
