@@ -231,6 +231,7 @@ async function follow(
   );
   const output = child.stdout as NonNullable<typeof child.stdout>;
   const sections = splitSections(mark);
+  const firstLines: (number | undefined)[] = [];
   let over = () => {};
   // All is told, and all that was printed is here: what is left of the chain ends without being waited for.
   const whole = () => {
@@ -238,7 +239,11 @@ async function follow(
   };
   output.on('data', (chunk: Buffer) => {
     let room = true;
-    for (const piece of sections.push(chunk)) room = log.write(piece.bytes, piece.section) && room;
+    for (const piece of sections.push(chunk)) {
+      // What is told of a command's beginning may come before or after what the one before it has printed.
+      firstLines[piece.section] ??= log.lines();
+      room = log.write(piece.bytes, piece.section) && room;
+    }
     whole();
     if (room) return;
     output.pause();
@@ -256,7 +261,10 @@ async function follow(
   abort.removeEventListener('abort', stop);
   for (const piece of sections.end()) log.write(piece.bytes, piece.section);
   if (!told.done) await controlled;
-  return judge(work, folder, told, cause, errors, bounds, chain.facts());
+  const ended = judge(work, folder, told, cause, errors, bounds, chain.facts());
+  // A command that printed nothing begins where the next one does.
+  for (let at = work.commands.length - 1, next = log.lines(); at >= 0; at--) next = firstLines[at] ??= next;
+  return { ...ended, firstLines: firstLines.slice(0, work.commands.length) as number[] };
 }
 
 async function readControl(

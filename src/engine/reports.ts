@@ -4,7 +4,17 @@ import { CodedError, issue, type Issue } from '../core/errors.js';
 import type { TestResults } from '../core/results/junit.js';
 import type { AttemptState, InstanceState } from '../core/states.js';
 import { isDigest } from '../blobs/store.js';
-import { type AttemptOfRun, type AttemptRow, attemptById, attemptsOfRun, endAttempt, endCommand, lockHeld, startCommand } from '../records/attempts.js';
+import {
+  type AttemptOfRun,
+  type AttemptRow,
+  attemptById,
+  attemptsOfRun,
+  endAttempt,
+  endCommand,
+  lockHeld,
+  placeCommands,
+  startCommand,
+} from '../records/attempts.js';
 import { wakeDeployments } from '../records/environments.js';
 import { type NewEvent, recordEvents } from '../records/events.js';
 import { forgetAgent, type InstanceRow, lockHeldInstance, instanceById, setInstanceState } from '../records/instances.js';
@@ -17,7 +27,14 @@ import type { Context, Db } from './context.js';
 export type Happening =
   | { what: 'command-started'; position: number; firstLine: number }
   | { what: 'command-ended'; position: number; exit: number; ms: number }
-  | { what: 'ended'; state: 'passed' | 'failed' | 'stopped'; issue: Issue | null; output: { digest: string; size: number } | null; tests: TestResults | null };
+  | {
+      what: 'ended';
+      state: 'passed' | 'failed' | 'stopped';
+      issue: Issue | null;
+      output: { digest: string; size: number } | null;
+      tests: TestResults | null;
+      firstLines?: number[];
+    };
 
 export interface Reporter {
   agent: string;
@@ -42,7 +59,10 @@ export async function reportAttempt(context: Context, id: string, by: Reporter, 
     for (const one of happenings) {
       if (one.what === 'command-started') await startCommand(db, id, one.position, commands[one.position] ?? attempt.kind, one.firstLine);
       else if (one.what === 'command-ended') await endCommand(db, id, one.position, one.exit, one.ms);
-      else await attemptOver(context, db, attempt, owner, over, one);
+      else {
+        if (one.firstLines) await placeCommands(db, id, one.firstLines);
+        await attemptOver(context, db, attempt, owner, over, one);
+      }
     }
   });
 }

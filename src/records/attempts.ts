@@ -166,6 +166,13 @@ export async function endCommand(db: Db, attempt: string, position: number, exit
   await notify(db, `log:${attempt}`);
 }
 
+/** Where each command's lines begin. */
+export const placeCommands = (db: Db, attempt: string, firstLines: readonly number[]): Promise<unknown> =>
+  db.rows(
+    'update commands c set first_line = f.line from unnest($2::bigint[]) with ordinality as f(line, place) where c.attempt_id = $1 and c.position = f.place - 1 and c.first_line <> f.line',
+    [attempt, firstLines],
+  );
+
 export const commandsOf = (db: Db, attempts: readonly string[]): Promise<(CommandRow & { attempt_id: string })[]> =>
   db.rows(
     'select attempt_id, position, text, state, exit, started_at, ms, first_line::float8 as first_line from commands where attempt_id = any($1::uuid[]) order by attempt_id, position',

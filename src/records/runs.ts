@@ -179,10 +179,6 @@ export async function settleRun(
   if (dueInMs === 0 && !ends) await notify(db, 'runs');
 }
 
-/** Points tasks to another attempt. */
-export const moveTasks = (db: Db, tasks: readonly string[], attempt: string): Promise<unknown> =>
-  db.rows('update tasks set attempt_id = $2 where id = any($1::uuid[])', [tasks, attempt]);
-
 /** A task that an attempt works for, with its run. */
 export interface ServedTask extends TaskRow {
   run_number: number;

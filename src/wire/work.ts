@@ -114,6 +114,8 @@ export const AttemptReport = Type.Object(
           issue: Type.Union([IssueSchema, Type.Null()]),
           output: Type.Union([Type.Object({ digest: Digest, size: Type.Integer({ minimum: 0 }) }), Type.Null()]),
           tests: Type.Union([Tests, Type.Null()]),
+          /** The first line of each command, now that all of them are known. */
+          firstLines: Type.Optional(Type.Array(Type.Integer({ minimum: 0 }), { maxItems: 1000 })),
         }),
       ]),
       { maxItems: 200 },
