@@ -1,45 +1,21 @@
 /** The agent: registers, asks for work, does it, renews its lease by asking. */
-import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { randomUUID } from 'node:crypto';
+import { existsSync, readdirSync } from 'node:fs';
 import { join } from 'node:path';
 import pino from 'pino';
 import { CodedError } from '../core/errors.js';
 import { makeClient } from '../wire/client.js';
 import type { PollAnswer, Registered } from '../wire/work.js';
 import { type RunningAttempt, startAttempt } from './attempt.js';
-import type { AgentContext } from './context.js';
-import { baseDigest, toolVersions } from './facts.js';
 import { adoptInstance, type RunningInstance, startInstance, writeLease } from './instance.js';
-import { openDatabases } from '../resources/postgres.js';
-import { openCaches } from './caches.js';
-import { defaultBounds } from './keptlog.js';
-import { openLayers } from './layers.js';
-import { installScripts, ownFolder } from './sandbox/chain.js';
-import { groupOf } from './sandbox/limits.js';
-import { openReadyChains } from './sandbox/ready.js';
-import { type AttemptBounds, defaultAttempt, findAccounts, findLimits, findNetwork, type Host, missingParts, type NetworkWay } from './sandbox/host.js';
+import { openWorkshop, type WorkshopOptions } from './workshop.js';
 
-export interface AgentOptions {
+export interface AgentOptions extends WorkshopOptions {
   /** Address of the service. */
   url: string;
   token: string;
-  name: string;
-  folder: string;
-  /** Attempts at the same time. */
-  slots: number;
   /** What it takes; default all. */
   class?: ('runs' | 'untrusted' | 'live')[];
-  /** Address under which edges reach its instances; default 127.0.0.1. */
-  address?: string;
-  /** How ports are tied; default what works here. */
-  network?: NetworkWay;
-  settings?: Record<string, string>;
-  /** What an attempt may take of this machine; what is left out stays as it is by default. */
-  limits?: Partial<AttemptBounds>;
-  /** Bytes of an attempt's log that are kept, half of them from its end; default 64 MB. */
-  logLimit?: number;
-  /** Administrator's address of the PostgreSQL cluster in which attempts get databases. */
-  resources?: string;
   logLevel?: string;
 }
 
@@ -50,46 +26,14 @@ export interface RunningAgent {
 
 export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
   const log = pino({ name: `agent ${options.name}`, level: options.logLevel ?? 'info' }, pino.destination({ fd: 2, sync: true }));
-  const accounts = findAccounts();
-  const missing = missingParts(accounts);
-  if (missing) throw new CodedError(missing.code, missing.data);
-  const host: Host = {
-    accounts,
-    network: options.network ?? findNetwork(accounts.live),
-    limits: findLimits(),
-    attempt: { ...defaultAttempt, ...options.limits },
-  };
-  mkdirSync(options.folder, { recursive: true });
-  ownFolder(options.folder, null, 0o711);
-  for (const name of ['work', 'live']) ownFolder(join(options.folder, name), null, 0o711);
-  installScripts(join(options.folder, 'bin'));
-  await sweepWork(join(options.folder, 'work'), host.limits);
-
   let stopped = false;
   let closing = false;
   const client = makeClient(options.url, options.token);
-  const databases = options.resources ? await openDatabases(options.resources, `a-${options.name}`) : null;
-  // Attempts ended with the agent before this one, and so do their databases.
-  await databases?.sweep();
-  const context: AgentContext = {
-    client,
-    folder: options.folder,
-    host,
-    layers: openLayers(join(options.folder, 'layers'), accounts.work),
-    caches: openCaches(join(options.folder, 'caches'), accounts.work),
-    databases,
-    chains: openReadyChains(join(options.folder, 'work'), join(options.folder, 'bin'), host, options.slots),
-    address: options.address ?? '127.0.0.1',
-    settings: options.settings ?? {},
-    logBounds: options.logLimit ? { head: Math.ceil(options.logLimit / 2), tail: Math.floor(options.logLimit / 2) } : defaultBounds,
-    log,
-    stopped: () => stopped,
-  };
+  const { context, tools, base, close } = await openWorkshop(options, client, log, () => stopped);
+  const { host } = context;
   const boot = randomUUID();
   const attempts = new Map<string, RunningAttempt>();
   const instances = new Map<string, RunningInstance>();
-  const [found, base] = await Promise.all([toolVersions(), keptBase(options)]);
-  const tools = databases ? { ...found, postgres: databases.version } : found;
   for (const folder of readdirSync(join(options.folder, 'live'))) {
     const instance = adoptInstance(context, join(options.folder, 'live', folder));
     if (instance) keep(instance);
@@ -118,8 +62,8 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       sandbox: {
         network: host.network,
         limits: host.limits,
-        account: accounts.work?.name ?? 'the agent’s own',
-        instances: accounts.live?.name ?? 'the agent’s own',
+        account: host.accounts.work?.name ?? 'the agent’s own',
+        instances: host.accounts.live?.name ?? 'the agent’s own',
       },
     };
     return (await client.post<Registered>('/api/agent/register', body)).leaseMs;
@@ -191,41 +135,8 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       poke();
       await Promise.all([...attempts.values()].map((attempt) => attempt.done));
       await running;
-      context.chains.close();
-      await databases?.sweep().catch(() => {});
-      await databases?.close();
+      await close();
       await client.close();
     },
   };
-}
-
-/** What an earlier agent left of its attempts; they ended with it. */
-async function sweepWork(folder: string, limits: Host['limits']): Promise<void> {
-  for (const name of readdirSync(folder)) {
-    await groupOf(limits, name).remove();
-    rmSync(join(folder, name), { recursive: true, force: true });
-  }
-}
-
-/** The base digest asks the package manager, which takes a while; it is kept beside the time of the last installation. */
-async function keptBase(options: AgentOptions): Promise<string> {
-  const file = join(options.folder, 'base.json');
-  const mark = `${statusTime()} ${JSON.stringify(options.settings ?? {})}`;
-  try {
-    const kept = JSON.parse(readFileSync(file, 'utf8')) as { mark: string; base: string };
-    if (kept.mark === mark) return kept.base;
-  } catch {
-    // Not kept yet.
-  }
-  const base = await baseDigest(options.settings ?? {});
-  writeFileSync(file, JSON.stringify({ mark, base }));
-  return base;
-}
-
-function statusTime(): string {
-  try {
-    return String(statSync('/var/lib/dpkg/status').mtimeMs);
-  } catch {
-    return '';
-  }
 }

@@ -1,11 +1,12 @@
 /** The command line. One bundled file, so that it starts fast; `serve` alone loads the rest of the house. */
 import { Command, CommanderError } from 'commander';
-import { CodedError, issue } from '../core/errors.js';
+import { CodedError, type ErrorCode, issue, type IssueData } from '../core/errors.js';
 import type { Me } from '../wire/api.js';
 import { call, rememberSignIn } from './api.js';
 import { actCommands } from './commands/acts.js';
 import { checkCommand } from './commands/check.js';
 import { lookCommands } from './commands/look.js';
+import { rehearseCommand } from './commands/rehearse.js';
 import { whyCommands } from './commands/why.js';
 import { shared } from './commands/shared.js';
 import { exitStatus, json, say, sayIssue } from './print.js';
@@ -48,8 +49,15 @@ function build(): Command {
   lookCommands(program);
   actCommands(program);
   whyCommands(program);
+  rehearseCommand(program);
   for (const command of program.commands) for (const one of [command, ...command.commands]) one.exitOverride().configureOutput({ outputError: () => {} });
   return program;
+}
+
+/** What the rest of the house throws is of its own copy of the class. */
+function asOurs(thrown: unknown): unknown {
+  const { name, issue: found } = thrown as { name?: string; issue?: { code: ErrorCode; data: IssueData } };
+  return name === 'CodedError' && found ? new CodedError(found.code, found.data, thrown) : thrown;
 }
 
 async function readLine(): Promise<string> {
@@ -65,7 +73,8 @@ process.stdout.on('error', (error: NodeJS.ErrnoException) => {
 
 try {
   await build().parseAsync();
-} catch (error) {
+} catch (thrown) {
+  const error = asOurs(thrown);
   if (error instanceof CommanderError) {
     if (error.exitCode === 0 || error.code === 'commander.help') process.exitCode = error.code === 'commander.help' ? 2 : 0;
     else {

@@ -3,7 +3,7 @@ import type { Definition } from '../core/definition/model.js';
 import { issue, type Issue } from '../core/errors.js';
 import { type Difference, differences } from '../core/fingerprint/differ.js';
 import { forecast } from '../core/plan/forecast.js';
-import { type ListedFile, filesOf, pinTools, planRun, type PlannedTask } from '../core/plan/plan.js';
+import { type ListedFile, filesOf, pinRun, planRun, type PlannedTask } from '../core/plan/plan.js';
 import { listAgents } from '../records/agents.js';
 import type { ProjectRow } from '../records/projects.js';
 import { findPasses } from '../records/results.js';
@@ -11,7 +11,6 @@ import { expectedTimes, lastTask, type LastTask } from '../records/history.js';
 import { identify, mayReuse } from './advance.js';
 import { type Context, treeOf } from './context.js';
 import { readDefinition } from './planning.js';
-import { neededTools } from './tools.js';
 
 export interface ForeseenTask {
   name: string;
@@ -77,7 +76,7 @@ export async function foresee(context: Context, project: ProjectRow, at: Occasio
 
 async function pinFor(context: Context, model: Definition, tasks: readonly PlannedTask[], line: string) {
   const offers = (await listAgents(context.records)).filter((agent) => agent.alive && agent.class.includes(line === 'own' ? 'runs' : 'untrusted'));
-  return pinTools(neededTools(model, tasks), offers);
+  return pinRun(model.versions, tasks, offers);
 }
 
 async function reason(

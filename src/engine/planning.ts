@@ -3,7 +3,7 @@ import { checkAgainst } from '../core/definition/check.js';
 import type { Definition } from '../core/definition/model.js';
 import { definitionLimit, type DefinitionIssue, parseDefinition } from '../core/definition/parse.js';
 import { type ErrorCode, issue, type Issue, wording } from '../core/errors.js';
-import { pinTools, planRun } from '../core/plan/plan.js';
+import { pinRun, planRun } from '../core/plan/plan.js';
 import { layerKey } from '../git/layer.js';
 import { readFile } from '../git/repository.js';
 import { listAgents } from '../records/agents.js';
@@ -14,7 +14,6 @@ import { acceptDefinition, mainDefinition, projectById, type ProjectRow, saveDef
 import { endRun, lockRun, runById, type RunRow, setDue, setRunIssue, startRun, stopWork, tasksOf } from '../records/runs.js';
 import { openPullRequests } from '../records/sources.js';
 import { advanceIn } from './advance.js';
-import { neededTools } from './tools.js';
 import { type Context, type Db, repositoryOf, reviewHost, standingHost, treeOf } from './context.js';
 
 const inFolder = (folder: string, name: string): string => (folder ? `${folder}/${name}` : name);
@@ -107,7 +106,7 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
   const plan = planRun(model, files, { branch: run.branch, pullRequest: run.pull_request });
   const refused = plan.issues[0] ?? null;
   const offers = (await listAgents(records)).filter((agent) => agent.alive && agent.class.includes(run.line === 'own' ? 'runs' : 'untrusted'));
-  const pinned = pinTools(neededTools(model, plan.tasks), offers);
+  const pinned = pinRun(model.versions, plan.tasks, offers);
   const asked = files.some((file) => file.path === '.gitattributes');
   const attributes = asked ? await readFile(repositoryOf(context, project), run.commit, inFolder(project.folder, '.gitattributes'), 65_536) : null;
   const warnings = checkAgainst(
@@ -127,7 +126,7 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
       await setRunIssue(db, id, pinned ?? issue('unavailable' satisfies ErrorCode, { detail: 'no agent takes its tasks' }));
       return setDue(db, 'runs', id, 2_000);
     }
-    const pin = pinned && !('code' in pinned) ? pinned : { versions: {}, base: '' };
+    const pin = pinned && !('code' in pinned) ? pinned : { versions: {}, base: '', resources: {} };
     await startRun(
       db,
       id,

@@ -41,7 +41,7 @@ export interface TaskRow {
   model: Task;
   /** What identifies the set of files that it sees. */
   files: { key: string; count: number };
-  pinned: { versions: Record<string, string>; base: string };
+  pinned: { versions: Record<string, string>; base: string; resources?: Record<string, string> };
   fingerprint: string | null;
   /** The attempt that its result comes from, or that works for it now: its own, or one of another run. */
   attempt_id: string | null;
@@ -99,7 +99,7 @@ export interface NewTask {
   evidence: boolean;
   model: Task;
   files: { key: string; count: number };
-  pinned: { versions: Record<string, string>; base: string };
+  pinned: { versions: Record<string, string>; base: string; resources?: Record<string, string> };
 }
 
 /** The run begins: its tasks are recorded, still waiting. */

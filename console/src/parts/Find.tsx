@@ -14,7 +14,7 @@ export function Find({ open, close }: { open: boolean; close: () => void }) {
   return (
     <Dialog.Root open={open} onOpenChange={(now) => !now && close()}>
       <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/30" />
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-[rgb(0_0_0/0.35)]" />
         <Dialog.Content className="card fixed top-[14%] left-1/2 z-50 w-[36rem] max-w-[94vw] -translate-x-1/2 overflow-hidden p-0" aria-describedby={undefined}>
           <Dialog.Title className="sr-only">Find anything</Dialog.Title>
           <Search close={close} />

@@ -100,7 +100,7 @@ function Keys({ open, close }: { open: boolean; close: () => void }) {
   return (
     <Dialog.Root open={open} onOpenChange={(now) => !now && close()}>
       <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/30" />
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-[rgb(0_0_0/0.35)]" />
         <Dialog.Content className="card fixed top-1/4 left-1/2 z-50 w-80 -translate-x-1/2 p-6" aria-describedby={undefined}>
           <Dialog.Title className="mb-3 text-[17px] font-semibold">Keys</Dialog.Title>
           <dl className="grid grid-cols-[4rem_1fr] gap-y-1.5">

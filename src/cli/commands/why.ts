@@ -53,7 +53,9 @@ function showPlan(plan: PlanView): void {
       ['TASK', 'WILL', 'TAKES', 'WHY'],
       plan.tasks.map((one) => [one.name, one.will === 'reuse' ? state('reused') : 'run', time(one.expectedMs), plain(one.why?.says ?? '')]),
     ),
-    `${plan.tasks.length - reused} to run, ${reused} reused. Expected: ${plan.expectedMs === null ? 'not known yet' : durationText(plan.expectedMs)}${plan.path.length > 1 && plan.expectedMs ? `, by way of ${plan.path.join(' → ')}` : ''}.`,
+    reused === plan.tasks.length
+      ? 'Nothing to run: all of it is reused.'
+      : `${plan.tasks.length - reused} to run, ${reused} reused. Expected: ${plan.expectedMs === null ? 'not known yet' : durationText(plan.expectedMs)}${plan.path.length > 1 && plan.expectedMs ? `, by way of ${plan.path.join(' → ')}` : ''}.`,
   );
 }
 

@@ -50,6 +50,8 @@ export interface FingerprintContext extends TaskFacts {
   folder: string;
   versions: Record<string, string>;
   base: string;
+  /** Kind of resource → version; only those that the task has are inputs of it. */
+  resources?: Record<string, string>;
 }
 
 export function fingerprintInputs(task: Task, files: readonly TreeFile[], needs: readonly NeedOutput[], context: FingerprintContext): FingerprintInputs {
@@ -65,7 +67,7 @@ export function fingerprintInputs(task: Task, files: readonly TreeFile[], needs:
     variables: { ...values, ...fromResources },
     each: task.each,
     shard: task.shard,
-    resources: task.resources,
+    resources: Object.fromEntries(Object.entries(task.resources).map(([name, kind]) => [name, `${kind} ${context.resources?.[kind] ?? ''}`.trim()])),
     makes: [...task.makes].sort(byText),
     results: task.junit,
     network: task.network,

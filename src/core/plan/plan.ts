@@ -88,6 +88,23 @@ export function pinTools(versions: Record<string, string>, agents: readonly Agen
   return issue('no_agent_for_versions', { tool, range, have: have.length ? have.join(', ') : 'none of it' });
 }
 
+export interface Pin {
+  /** The tools that the definition names. */
+  versions: Record<string, string>;
+  base: string;
+  /** Kind of resource → version of what it is made with. */
+  resources: Record<string, string>;
+}
+
+/** Pins what the tasks of a run need: the tools of its definition, and what its resources are made of. */
+export function pinRun(versions: Record<string, string>, tasks: readonly Pick<PlannedTask, 'task'>[], agents: readonly AgentOffer[]): Pin | Issue | null {
+  const kinds = [...new Set(tasks.flatMap((one) => Object.values(one.task.resources)))];
+  const pinned = pinTools({ ...Object.fromEntries(kinds.map((kind) => [kind, '*'])), ...versions }, agents);
+  if (!pinned || 'code' in pinned) return pinned;
+  const pick = (names: readonly string[]) => Object.fromEntries(names.map((name) => [name, pinned.versions[name] as string]));
+  return { versions: pick(Object.keys(versions)), base: pinned.base, resources: pick(kinds) };
+}
+
 function satisfies(version: string | undefined, range: string): boolean {
   const exact = version && semver.coerce(version, { includePrerelease: true });
   return Boolean(exact && semver.satisfies(exact, range, { includePrerelease: true }));

@@ -1,0 +1,118 @@
+/** What attempts and instances are done with on this machine: sandbox, layers, caches, databases; found out and made ready. */
+import { mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { CodedError } from '../core/errors.js';
+import { openDatabases } from '../resources/postgres.js';
+import type { Client } from '../wire/client.js';
+import { openCaches } from './caches.js';
+import type { AgentContext } from './context.js';
+import { baseDigest, toolVersions } from './facts.js';
+import { defaultBounds } from './keptlog.js';
+import { openLayers } from './layers.js';
+import { installScripts, ownFolder } from './sandbox/chain.js';
+import { type AttemptBounds, defaultAttempt, findAccounts, findLimits, findNetwork, type Host, missingParts, type NetworkWay } from './sandbox/host.js';
+import { groupOf } from './sandbox/limits.js';
+import { openReadyChains } from './sandbox/ready.js';
+
+export interface WorkshopOptions {
+  name: string;
+  folder: string;
+  /** Attempts at the same time. */
+  slots: number;
+  /** Address under which edges reach its instances; default 127.0.0.1. */
+  address?: string;
+  /** How ports are tied; default what works here. */
+  network?: NetworkWay;
+  settings?: Record<string, string>;
+  /** What an attempt may take of this machine; what is left out stays as it is by default. */
+  limits?: Partial<AttemptBounds>;
+  /** Bytes of an attempt's log that are kept, half of them from its end; default 64 MB. */
+  logLimit?: number;
+  /** Administrator's address of the PostgreSQL cluster in which attempts get databases. */
+  resources?: string;
+}
+
+export interface Workshop {
+  context: AgentContext;
+  /** Tool → exact version. */
+  tools: Record<string, string>;
+  base: string;
+  close(): Promise<void>;
+}
+
+/** Throws `sandbox_missing` or `tool_missing` where work can't be done safely. */
+export async function openWorkshop(options: WorkshopOptions, client: Client, log: AgentContext['log'], stopped: () => boolean): Promise<Workshop> {
+  const accounts = findAccounts();
+  const missing = missingParts(accounts);
+  if (missing) throw new CodedError(missing.code, missing.data);
+  const host: Host = {
+    accounts,
+    network: options.network ?? findNetwork(accounts.live),
+    limits: findLimits(),
+    attempt: { ...defaultAttempt, ...options.limits },
+  };
+  mkdirSync(options.folder, { recursive: true });
+  ownFolder(options.folder, null, 0o711);
+  for (const name of ['work', 'live']) ownFolder(join(options.folder, name), null, 0o711);
+  installScripts(join(options.folder, 'bin'));
+  await sweepWork(join(options.folder, 'work'), host.limits);
+  const databases = options.resources ? await openDatabases(options.resources, `a-${options.name}`) : null;
+  // Attempts ended with the agent before this one, and so do their databases.
+  await databases?.sweep();
+  const context: AgentContext = {
+    client,
+    folder: options.folder,
+    host,
+    layers: openLayers(join(options.folder, 'layers'), accounts.work),
+    caches: openCaches(join(options.folder, 'caches'), accounts.work),
+    databases,
+    chains: openReadyChains(join(options.folder, 'work'), join(options.folder, 'bin'), host, options.slots),
+    address: options.address ?? '127.0.0.1',
+    settings: options.settings ?? {},
+    logBounds: options.logLimit ? { head: Math.ceil(options.logLimit / 2), tail: Math.floor(options.logLimit / 2) } : defaultBounds,
+    log,
+    stopped,
+  };
+  const [found, base] = await Promise.all([toolVersions(), keptBase(options)]);
+  return {
+    context,
+    tools: databases ? { ...found, postgres: databases.version } : found,
+    base,
+    async close() {
+      context.chains.close();
+      await databases?.sweep().catch(() => {});
+      await databases?.close();
+    },
+  };
+}
+
+/** What an earlier agent left of its attempts; they ended with it. */
+async function sweepWork(folder: string, limits: Host['limits']): Promise<void> {
+  for (const name of readdirSync(folder)) {
+    await groupOf(limits, name).remove();
+    rmSync(join(folder, name), { recursive: true, force: true });
+  }
+}
+
+/** The base digest asks the package manager, which takes a while; it is kept beside the time of the last installation. */
+async function keptBase(options: WorkshopOptions): Promise<string> {
+  const file = join(options.folder, 'base.json');
+  const mark = `${statusTime()} ${JSON.stringify(options.settings ?? {})}`;
+  try {
+    const kept = JSON.parse(readFileSync(file, 'utf8')) as { mark: string; base: string };
+    if (kept.mark === mark) return kept.base;
+  } catch {
+    // Not kept yet.
+  }
+  const base = await baseDigest(options.settings ?? {});
+  writeFileSync(file, JSON.stringify({ mark, base }));
+  return base;
+}
+
+function statusTime(): string {
+  try {
+    return String(statSync('/var/lib/dpkg/status').mtimeMs);
+  } catch {
+    return '';
+  }
+}
