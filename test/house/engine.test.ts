@@ -1,0 +1,289 @@
+import type { ChildProcess } from 'node:child_process';
+import { chmodSync, mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import fc from 'fast-check';
+import { sha256 } from '../../src/core/canonical.js';
+import type { TaskPlan } from '../../src/core/definition/model.js';
+import { planRun } from '../../src/core/plan/plan.js';
+import { type AdvanceScene, advanceIn } from '../../src/engine/advance.js';
+import { keepNewest } from '../../src/engine/kept.js';
+import { reportAttempt } from '../../src/engine/reports.js';
+import { registerAgent } from '../../src/records/agents.js';
+import { claimAttempts } from '../../src/records/attempts.js';
+import { openRecords, type Records } from '../../src/records/database.js';
+import { newId } from '../../src/records/ids.js';
+import { migrate } from '../../src/records/migrate.js';
+import { addToken } from '../../src/records/people.js';
+import { addProject, type ProjectRow, projectById } from '../../src/records/projects.js';
+import { findRun, lockRun, startRun, tasksOf } from '../../src/records/runs.js';
+import { addRun } from '../../src/records/sources.js';
+import { root } from './world.js';
+
+/** The engine on a real database, with an agent that is played here: what a task makes is a function of what it sees. */
+let folder: string;
+let server: ChildProcess;
+let records: Records;
+let agent: string;
+const scenes = new Map<string, AdvanceScene>();
+const blobs = { intact: async () => true, size: async () => 1 };
+const context = () =>
+  ({
+    records,
+    blobs,
+    scenes: { get: async (id: string) => scenes.get(id) ?? keepNewest(1).get(id, async () => Promise.reject(new Error('no scene'))) },
+  }) as never;
+
+beforeAll(async () => {
+  const { prepareCluster, startCluster, openDatabase } = (await import(
+    join(root, 'dist/src/cli/serve/postgres.js')
+  )) as typeof import('../../src/cli/serve/postgres.js');
+  folder = mkdtempSync(join(tmpdir(), 'tsunagi-engine-'));
+  chmodSync(folder, 0o711);
+  const cluster = prepareCluster(join(folder, 'records'), 10_000 + (process.pid % 900));
+  server = startCluster(cluster, 2);
+  records = openRecords({ url: await openDatabase(cluster, 'records') });
+  await migrate(records);
+  const token = await addToken(
+    records,
+    { hash: Buffer.from('t'), kind: 'agent', name: 'played', person: null, role: null, project: null, expires: null },
+    'test',
+  );
+  agent = (
+    await registerAgent(
+      records,
+      { token: token.id, name: 'played', boot: newId(), class: ['runs'], slots: 99, address: '', tools: {}, base: 'b', sandbox: {} },
+      600_000,
+    )
+  )?.id as string;
+});
+afterAll(async () => {
+  await records?.close();
+  server?.kill('SIGINT');
+  await new Promise((resolve) => server?.once('exit', resolve));
+  rmSync(folder, { recursive: true, force: true });
+});
+
+let projects = 0;
+async function makeProject(): Promise<ProjectRow> {
+  const row = await addProject(records, { name: `p${++projects}`, source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null }, 'test');
+  return projectById(records, row?.id as string);
+}
+
+const plan = (name: string, change: Partial<TaskPlan>): TaskPlan => ({
+  name,
+  reads: [],
+  needs: [],
+  run: [`make ${name}`],
+  makes: ['out'],
+  network: false,
+  timeout: 1000,
+  variables: {},
+  junit: null,
+  cache: [],
+  shards: null,
+  each: {},
+  retry: 0,
+  resources: {},
+  reuse: true,
+  branches: null,
+  pullRequests: true,
+  ...change,
+});
+
+/** Contents of files by name. */
+type Tree = Record<string, string>;
+
+interface Outcome {
+  number: number;
+  ran: string[];
+  states: Record<string, string>;
+}
+
+/**
+ * Runs a commit through the engine. `outputOf` says what bytes a task makes of what it sees; `fails` which ones fail.
+ */
+async function runCommit(
+  project: ProjectRow,
+  plans: Record<string, TaskPlan>,
+  tree: Tree,
+  outputOf: (task: string, seen: string) => string,
+  fails: (task: string) => boolean = () => false,
+  line = 'own',
+): Promise<Outcome> {
+  const listed = Object.entries(tree).map(([path, text]) => ({ path, shown: path, mode: '100644', id: sha256(text).slice(0, 40) }));
+  const model = { version: 1 as const, versions: {}, tasks: plans, release: null, environments: {} };
+  const commit = sha256(JSON.stringify(tree)).slice(0, 40);
+  const number = await addRun(records, { project: project.id, commit, branch: 'main', pullRequest: null, line, cause: 'asked', actor: 'test', allowed: true });
+  const id = (await findRun(records, project.id, number))?.id as string;
+  const planned = planRun(model, listed, { branch: 'main', pullRequest: null });
+  const scene: AdvanceScene = { project, model, files: listed };
+  scenes.set(id, scene);
+  await records.transition('planned', async (db) => {
+    const run = await lockRun(db, id);
+    const rows = planned.tasks.map((one) => ({
+      name: one.task.name,
+      position: one.position,
+      evidence: false,
+      model: one.task,
+      files: { key: '', count: 0 },
+      pinned: { versions: {}, base: 'b' },
+    }));
+    await startRun(db, id, rows, []);
+    await advanceIn(context(), db, scene, { ...(run as NonNullable<typeof run>), state: 'running' }, await tasksOf(db, id), []);
+  });
+  const ran: string[] = [];
+  for (;;) {
+    const claimed = await claimAttempts(records, { id: agent, class: ['runs', 'untrusted'], base: 'b' }, 99, 600_000);
+    if (claimed.length === 0) break;
+    for (const attempt of claimed) {
+      const rows = await tasksOf(records, id);
+      const task = rows.find((row) => row.id === attempt.task_id);
+      if (!task) throw new Error('an attempt of another run');
+      ran.push(task.name);
+      const needs = task.model.needs.map((need) => rows.find((row) => row.name === need)?.output);
+      const seen = JSON.stringify([(task.model.reads ?? []).map((path) => tree[path] ?? null), needs]);
+      const digest = `sha256:${sha256(outputOf(task.model.of, seen))}`;
+      const failed = fails(task.model.of);
+      await reportAttempt(context(), attempt.id, { agent, fence: attempt.fence as string }, [
+        {
+          what: 'ended',
+          state: failed ? 'failed' : 'passed',
+          issue: failed ? { code: 'command_failed', data: { command: 'x', exit: 1, run: 1 } } : null,
+          output: failed ? null : { digest, size: 1 },
+          tests: null,
+        },
+      ]);
+    }
+  }
+  const rows = await tasksOf(records, id);
+  const ended = await findRun(records, project.id, number);
+  expect(ended?.ended_at).not.toBeNull();
+  return { number, ran: ran.sort(), states: Object.fromEntries(rows.map((row) => [row.name, row.state])) };
+}
+
+/** The slow and obvious reference: a task runs when what it sees, files and bytes of its needs, was never seen before by a task of this name. */
+function reference(plans: Record<string, TaskPlan>, tree: Tree, outputOf: (task: string, seen: string) => string, memory: Map<string, Set<string>>): string[] {
+  const outputs = new Map<string, string>();
+  const ran: string[] = [];
+  const visit = (name: string): string => {
+    const known = outputs.get(name);
+    if (known !== undefined) return known;
+    const { needs, reads, run } = plans[name] as TaskPlan;
+    const bytes = needs.map((need) => `sha256:${sha256(visit(need))}`);
+    const seen = JSON.stringify([(reads ?? []).map((path) => tree[path] ?? null), bytes]);
+    const before = memory.get(name) ?? new Set();
+    const key = JSON.stringify([run, (reads ?? []).map((path) => [path, tree[path] ?? null]), bytes]);
+    if (!before.has(key)) ran.push(name);
+    before.add(key);
+    memory.set(name, before);
+    const made = outputOf(name, seen);
+    outputs.set(name, made);
+    return made;
+  };
+  for (const name of Object.keys(plans)) visit(name);
+  return ran.sort();
+}
+
+const paths = ['a', 'b', 'c', 'd'];
+const graphs = fc.array(fc.record({ needs: fc.array(fc.nat(), { maxLength: 3 }), reads: fc.subarray(paths), narrow: fc.boolean() }), {
+  minLength: 1,
+  maxLength: 7,
+});
+const changes = fc.array(fc.record({ path: fc.constantFrom(...paths), text: fc.constantFrom('x', 'y', 'z') }), { maxLength: 3 });
+
+describe('exactly what must run runs', () => {
+  it('for any graph and any set of changed files, against a slow obvious reference', async () => {
+    await fc.assert(
+      fc.asyncProperty(graphs, fc.array(changes, { minLength: 1, maxLength: 4 }), async (nodes, steps) => {
+        const project = await makeProject();
+        const plans = Object.fromEntries(
+          nodes.map((node, at) => [
+            `t${at}`,
+            plan(`t${at}`, { reads: node.reads, needs: at === 0 ? [] : [...new Set(node.needs.map((need) => `t${need % at}`))] }),
+          ]),
+        );
+        // A narrow task makes bytes that hardly depend on what it sees: what needs it may be reused all the same.
+        const outputOf = (task: string, seen: string) => (nodes[Number(task.slice(1))]?.narrow ? `${task} ${seen.length % 2}` : `${task} ${seen}`);
+        const memory = new Map<string, Set<string>>();
+        let tree: Tree = Object.fromEntries(paths.map((path) => [path, 'x']));
+        for (const step of [[], ...steps]) {
+          tree = { ...tree, ...Object.fromEntries(step.map((one) => [one.path, one.text])) };
+          const outcome = await runCommit(project, plans, tree, outputOf);
+          expect(outcome.ran).toEqual(reference(plans, tree, outputOf, memory));
+          for (const [name, state] of Object.entries(outcome.states)) expect([name, state]).toEqual([name, outcome.ran.includes(name) ? 'passed' : 'reused']);
+        }
+      }),
+      { numRuns: 60 },
+    );
+  }, 240_000);
+
+  it('ends for any graph and any set of failures: what needs a failed one is skipped, the rest passes', async () => {
+    await fc.assert(
+      fc.asyncProperty(graphs, fc.array(fc.nat(6), { maxLength: 3 }), async (nodes, broken) => {
+        const project = await makeProject();
+        const plans = Object.fromEntries(
+          nodes.map((node, at) => [`t${at}`, plan(`t${at}`, { needs: at === 0 ? [] : [...new Set(node.needs.map((need) => `t${need % at}`))] })]),
+        );
+        const fails = (task: string) => broken.includes(Number(task.slice(1)));
+        const { states } = await runCommit(project, plans, {}, (task) => task, fails);
+        const expected = (name: string): string => {
+          const { needs } = plans[name] as TaskPlan;
+          return needs.some((need) => expected(need) !== 'passed') ? 'skipped' : fails(name) ? 'failed' : 'passed';
+        };
+        expect(states).toEqual(Object.fromEntries(Object.keys(plans).map((name) => [name, expected(name)])));
+      }),
+      { numRuns: 20 },
+    );
+  }, 240_000);
+});
+
+describe('trust lines', () => {
+  const plans = { a: plan('a', { reads: ['a'] }), b: plan('b', { reads: ['b'], needs: ['a'] }) };
+  const outputOf = (task: string, seen: string) => `${task} ${seen}`;
+
+  it('read what the project has passed, and write to themselves alone', async () => {
+    const project = await makeProject();
+    await runCommit(project, plans, { a: '1', b: '1' }, outputOf);
+    expect((await runCommit(project, plans, { a: '1', b: '1' }, outputOf, () => false, 'pr-1')).states).toEqual({ a: 'reused', b: 'reused' });
+    expect((await runCommit(project, plans, { a: '2', b: '1' }, outputOf, () => false, 'pr-1')).ran).toEqual(['a', 'b']);
+    expect((await runCommit(project, plans, { a: '2', b: '1' }, outputOf, () => false, 'pr-2')).ran).toEqual(['a', 'b']);
+    // What strangers have passed is done again for the project itself.
+    expect((await runCommit(project, plans, { a: '2', b: '1' }, outputOf)).ran).toEqual(['a', 'b']);
+    expect((await runCommit(project, plans, { a: '2', b: '1' }, outputOf, () => false, 'pr-2')).ran).toEqual([]);
+  });
+
+  it('do not let a stranger’s poisoned output reach the project: the same inputs with other bytes count on the stranger’s line alone', async () => {
+    const project = await makeProject();
+    const poisoned = (task: string) => `poison of ${task}`;
+    await runCommit(project, plans, { a: '1', b: '1' }, poisoned, () => false, 'pr-1');
+    const own = await runCommit(project, plans, { a: '1', b: '1' }, outputOf);
+    expect(own.states).toEqual({ a: 'passed', b: 'passed' });
+    const rows = await records.rows<{ output: string }>("select distinct output from results where project_id = $1 and line = 'own' order by output", [
+      project.id,
+    ]);
+    const bytes = (text: string) => `sha256:${sha256(text)}`;
+    expect(rows.map((row) => row.output)).not.toContain(bytes('poison of a'));
+  });
+
+  it('keep results of one project from another', async () => {
+    const [one, two] = [await makeProject(), await makeProject()];
+    await runCommit(one, plans, { a: '1', b: '1' }, outputOf);
+    expect((await runCommit(two, plans, { a: '1', b: '1' }, outputOf)).ran).toEqual(['a', 'b']);
+  });
+});
+
+describe('a report', () => {
+  it('of an attempt that is over, or with another fence, changes nothing', async () => {
+    const project = await makeProject();
+    await runCommit(project, { a: plan('a', {}) }, {}, () => 'x');
+    const row = await records.one<{ id: string; fence: string }>("select id, fence from attempts where project_id = $1 and state = 'passed'", [project.id]);
+    const report = (fence: string) =>
+      reportAttempt(context(), row?.id as string, { agent, fence }, [{ what: 'ended', state: 'failed', issue: null, output: null, tests: null }]);
+    await expect(report(row?.fence as string)).rejects.toMatchObject({ issue: { code: 'fence_old' } });
+    await expect(report('999999')).rejects.toMatchObject({ issue: { code: 'fence_old' } });
+    await expect(reportAttempt(context(), newId(), { agent, fence: '1' }, [])).rejects.toMatchObject({ issue: { code: 'fence_old' } });
+    expect(await records.one('select state from attempts where id = $1', [row?.id])).toEqual({ state: 'passed' });
+  });
+});
