@@ -6,6 +6,8 @@ import { type House, openHouse } from '../src/cli/serve/serve.js';
 import { demoApi, type DemoApi } from '../demo/seed.js';
 import { commandLine } from './command-line.js';
 import { cutover } from './cutover.js';
+import { log, planning, reuse, start } from './engine.js';
+import { lists } from './lists.js';
 import { type Figure, show } from './harness.js';
 import { tasks } from './tasks.js';
 
@@ -15,7 +17,7 @@ export interface Bench {
   folder: string;
 }
 
-const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = { tasks, cutover, 'command-line': () => commandLine() };
+const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = { tasks, reuse, planning, start, log, lists, cutover, 'command-line': () => commandLine() };
 
 async function main(): Promise<number> {
   const args = process.argv.slice(2);

@@ -6,6 +6,8 @@ export function unsafePath(path: string): string | null {
   if (path === '') return 'it is empty';
   if (path.includes('\0')) return 'it holds a zero byte';
   if (path.startsWith('/')) return 'it begins with /';
+  // Most paths are short and plain: they are told by one look.
+  if (path.length < 80 && plainPath.test(path)) return null;
   const steps = path.replace(/\/$/, '').split('/');
   if (steps.some((step) => step === '..')) return 'it leaves the folder';
   if (steps.some((step) => step === '' || step === '.')) return 'it has an empty step';
@@ -13,6 +15,9 @@ export function unsafePath(path: string): string | null {
   if (Buffer.byteLength(path) > 4000) return 'it is longer than 4,000 bytes';
   return null;
 }
+
+/** Steps of letters, digits and a few marks, none of them beginning with a dot. */
+const plainPath = /^[\w@-][\w@.-]*(?:\/[\w@-][\w@.-]*)*\/?$/;
 
 export interface Selection {
   /** The chosen paths, in the order given. */
@@ -27,27 +32,64 @@ export interface Selection {
  */
 export function select(paths: readonly string[], patterns: readonly string[] | null): Selection {
   if (patterns === null) return { paths: [...paths], idle: [] };
-  const rules = patterns.map((source) => ({ source, except: /^except\s+/.test(source), matches: matcher(source.replace(/^except\s+/, '')), used: false }));
-  const chosen = paths.filter((path) => {
-    let inside = false;
-    for (const rule of rules) {
-      if (!rule.matches(path)) continue;
-      rule.used = true;
-      if (!rule.except) inside = true;
-    }
-    return inside && !rules.some((rule) => rule.except && rule.matches(path));
-  });
-  return { paths: chosen, idle: rules.filter((rule) => !rule.used).map((rule) => rule.source) };
+  const chosen = new Set<number>();
+  const left = new Set<number>();
+  const idle: string[] = [];
+  for (const source of patterns) {
+    const except = /^except\s+/.test(source);
+    const found = matching(paths, source.replace(/^except\s+/, '').replace(/\/$/, ''));
+    if (found.length === 0) idle.push(source);
+    for (const at of found) (except ? left : chosen).add(at);
+  }
+  const order = [...chosen].filter((at) => !left.has(at)).sort((a, b) => a - b);
+  return { paths: order.map((at) => paths[at] as string), idle };
 }
 
-/** A test for one pattern. */
-function matcher(pattern: string): (path: string) => boolean {
-  const plain = pattern.replace(/\/$/, '');
-  if (!/[*]/.test(plain)) return (path) => path === plain || path.startsWith(`${plain}/`);
+/** Places in `paths` that a pattern means. */
+function matching(paths: readonly string[], pattern: string): number[] {
+  if (!pattern.includes('*')) {
+    // A folder's files stand together in the order of their names.
+    const { order } = sortedOf(paths);
+    const found = range(paths, order, `${pattern}/`);
+    const own = place(paths, order, pattern);
+    if (paths[order[own] as number] === pattern) found.push(order[own] as number);
+    return found;
+  }
   // Only * and ** have a meaning: everything else of the glob syntax is taken as text.
-  const glob = plain.replace(/[\\?[\]{}()!+@|]/g, '\\$&');
+  const glob = pattern.replace(/[\\?[\]{}()!+@|]/g, '\\$&');
   const options = { dot: true, nobrace: true, noext: true, nonegate: true };
   const exact = picomatch(glob, options);
   const below = picomatch(`${glob}/**`, options);
-  return (path) => exact(path) || below(path);
+  return paths.flatMap((path, at) => (exact(path) || below(path) ? [at] : []));
+}
+
+/** Orders of the lists that were asked last; a list is not changed once it is given here. */
+const orders = new WeakMap<readonly string[], { order: Uint32Array }>();
+
+function sortedOf(paths: readonly string[]): { order: Uint32Array } {
+  const known = orders.get(paths);
+  if (known) return known;
+  const order = Uint32Array.from(paths.keys()).sort((a, b) => ((paths[a] as string) < (paths[b] as string) ? -1 : 1));
+  const fresh = { order };
+  orders.set(paths, fresh);
+  return fresh;
+}
+
+/** The first place in the order that is not before `text`. */
+function place(paths: readonly string[], order: Uint32Array, text: string): number {
+  let low = 0;
+  let high = order.length;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if ((paths[order[middle] as number] as string) < text) low = middle + 1;
+    else high = middle;
+  }
+  return low;
+}
+
+function range(paths: readonly string[], order: Uint32Array, prefix: string): number[] {
+  const found: number[] = [];
+  for (let at = place(paths, order, prefix); at < order.length && (paths[order[at] as number] as string).startsWith(prefix); at++)
+    found.push(order[at] as number);
+  return found;
 }

@@ -13,19 +13,20 @@ const wellKnown =
  */
 export function checkAgainst(definition: Definition, paths: readonly string[], attributes: string | null): Issue[] {
   const issues: Issue[] = [];
-  const idle = (patterns: string[] | null, place: string) => {
-    for (const pattern of select(paths, patterns).idle) issues.push(issue('pattern_matches_nothing', { pattern, place }));
+  const chosen = (patterns: string[] | null, place: string): string[] => {
+    const { paths: found, idle } = select(paths, patterns);
+    for (const pattern of idle) issues.push(issue('pattern_matches_nothing', { pattern, place }));
+    return found;
   };
+  const known = paths.filter((file) => !file.includes('/') && wellKnown.test(file));
   for (const task of Object.values(definition.tasks)) {
-    idle(task.reads, `tasks.${task.name}.reads`);
-    if (!task.reads) continue;
-    const seen = new Set(select(paths, task.reads).paths);
-    if (seen.size === 0) continue;
-    for (const file of paths) if (wellKnown.test(file) && !seen.has(file)) issues.push(issue('unread_root_file', { place: `tasks.${task.name}`, file }));
+    const seen = new Set(chosen(task.reads, `tasks.${task.name}.reads`));
+    if (!task.reads || seen.size === 0) continue;
+    for (const file of known) if (!seen.has(file)) issues.push(issue('unread_root_file', { place: `tasks.${task.name}`, file }));
   }
-  for (const part of Object.values(definition.release?.parts ?? {})) idle(part.files, `release.parts.${part.name}.files`);
+  for (const part of Object.values(definition.release?.parts ?? {})) chosen(part.files, `release.parts.${part.name}.files`);
   for (const environment of Object.values(definition.environments))
-    if (environment.verify) idle(environment.verify.reads, `environments.${environment.name}.verify.reads`);
+    if (environment.verify) chosen(environment.verify.reads, `environments.${environment.name}.verify.reads`);
   const asked = attributes && /^[^#\n]*\s(filter=\S+|text(=auto)?|eol=\S+|ident)(\s|$)/m.exec(attributes);
   if (asked) issues.push(issue('filter_attribute', { file: '.gitattributes', attribute: asked[1] as string }));
   return issues;

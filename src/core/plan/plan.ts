@@ -29,30 +29,44 @@ const submodule = '160000';
 
 /** All tasks in an order in which needs come first. Names that can't be laid out are an error only where a task or part sees them. */
 export function planRun(definition: Definition, listed: readonly ListedFile[], occasion: Occasion): Plan {
-  const issues: Issue[] = [];
-  const files = usableFiles(listed, issues);
-  const paths = files.map((file) => file.path);
-  const byPath = new Map(files.map((file) => [file.path, file]));
+  const { issues } = chosenOf(listed);
   const evidence = new Set(evidenceTasks(definition));
-  const seen = new Map<string, TreeFile[]>();
-  const tasks = expandTasks(definition.tasks, occasion).map((task, position): PlannedTask => {
-    const chosen = seen.get(task.of) ?? select(paths, task.reads).paths.map((path) => byPath.get(path) as TreeFile);
-    seen.set(task.of, chosen);
-    return { task, position, evidence: evidence.has(task.of), files: chosen };
-  });
+  const tasks = expandTasks(definition.tasks, occasion).map(
+    (task, position): PlannedTask => ({ task, position, evidence: evidence.has(task.of), files: filesOf(listed, task.reads) }),
+  );
   return { tasks, issues };
 }
 
-/** The files that a list of patterns chooses (a part's `files`, `reads` of verify). */
+/** The files that a list of patterns chooses (a part's `files`, `reads` of verify). What was chosen of a list is kept as long as the list is. */
 export function filesOf(listed: readonly ListedFile[], patterns: string[] | null): TreeFile[] {
-  const files = usableFiles(listed, []);
-  const chosen = new Set(
-    select(
-      files.map((file) => file.path),
-      patterns,
-    ).paths,
-  );
-  return files.filter((file) => chosen.has(file.path));
+  const known = chosenOf(listed);
+  const key = JSON.stringify(patterns);
+  const before = known.chosen.get(key);
+  if (before) return before;
+  const wanted = new Set(select(known.paths, patterns).paths);
+  const files = known.files.filter((file) => wanted.has(file.path));
+  known.chosen.set(key, files);
+  return files;
+}
+
+interface Chosen {
+  files: TreeFile[];
+  paths: string[];
+  issues: Issue[];
+  /** By the patterns as JSON. */
+  chosen: Map<string, TreeFile[]>;
+}
+
+const choices = new WeakMap<readonly ListedFile[], Chosen>();
+
+function chosenOf(listed: readonly ListedFile[]): Chosen {
+  const known = choices.get(listed);
+  if (known) return known;
+  const issues: Issue[] = [];
+  const files = usableFiles(listed, issues);
+  const fresh = { files, paths: files.map((file) => file.path), issues, chosen: new Map() };
+  choices.set(listed, fresh);
+  return fresh;
 }
 
 function usableFiles(listed: readonly ListedFile[], issues: Issue[]): TreeFile[] {

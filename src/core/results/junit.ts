@@ -41,7 +41,7 @@ export function parseJunit(text: string): { results: TestResults; detail: null }
     else if (name === 'testcase')
       one = {
         name: text('name'),
-        group: groupOf(text('classname'), suites),
+        group: groupOf(text('classname'), text('name'), suites),
         state: 'passed',
         ms: milliseconds(text('time')),
         message: '',
@@ -66,7 +66,7 @@ export function parseJunit(text: string): { results: TestResults; detail: null }
       const detail = inside.trim();
       const flat = (words: string) => words.replace(/\s+/g, '');
       if (detail) one.message = !one.message || flat(detail).includes(flat(one.message)) ? detail : `${one.message}\n${detail}`;
-      one.place ||= placeIn(detail);
+      if (!/:\d+$/.test(one.place)) one.place = placeIn(detail, one.group) || one.place;
       one.message = one.message.slice(0, messageLimit);
     } else if (name === 'testcase' && one) {
       cases.push(one);
@@ -74,7 +74,7 @@ export function parseJunit(text: string): { results: TestResults; detail: null }
     }
   });
   try {
-    parser.write(text.replace(/^\uFEFF/, '')).close();
+    parser.write(readable(text)).close();
   } catch (error) {
     failure ??= (error as Error).message.slice(0, 200);
   }
@@ -91,13 +91,41 @@ function milliseconds(text: string): number | null {
   return Number.isFinite(seconds) ? Math.round(seconds * 1000) : null;
 }
 
-/** Some runners write the same word as the class of every case; the suite tells more then. */
-const groupOf = (name: string, suites: readonly string[]): string => (name && name !== 'test' ? name : (suites.filter(Boolean).at(-1) ?? ''));
+/**
+ * Runners copy what a program prints into their files, the terminal's colours and other characters included that XML 1.0 (2.2) does
+ * not allow, bare or as references; they are taken out.
+ */
+function readable(text: string): string {
+  return (
+    text
+      .replace(/^\uFEFF/, '')
+      // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
+      .replace(/(?:\u001b|&#(?:27|x1[bB]);)\[[0-9;?]*[A-Za-z]/g, '')
+      .replace(/&#(?:x([0-9a-fA-F]{1,6})|([0-9]{1,7}));/g, (all, hex: string | undefined, decimal: string | undefined) =>
+        allowed(hex ? Number.parseInt(hex, 16) : Number(decimal)) ? all : '',
+      )
+      // biome-ignore lint/suspicious/noControlCharactersInRegex: these are what is taken out
+      .replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\ufffe\uffff]/g, '')
+  );
+}
 
-/** The first place below the project's folder that a stack names. */
-const placeIn = (text: string): string => {
-  const found = /(?:file:\/\/)?\/project\/([^\s:()]+):(\d+)/.exec(text);
-  return found ? `${found[1]}:${found[2]}` : '';
-};
+const allowed = (code: number): boolean =>
+  code === 9 || code === 10 || code === 13 || (code >= 0x20 && code <= 0xd7ff) || (code >= 0xe000 && code <= 0xfffd) || (code >= 0x10000 && code <= 0x10ffff);
 
-const placeOf = (file: string, line: string) => (file && line ? `${file}:${line}` : file);
+/** Some runners write the same word as the class of every case, or the case's own name; the suite tells more then. */
+const groupOf = (name: string, own: string, suites: readonly string[]): string =>
+  name && name !== 'test' && name !== own ? name : (suites.filter(Boolean).at(-1) ?? '');
+
+/** The first place of the project that a stack names: by its whole path, by the case's class (Java), or by a path from the folder. */
+function placeIn(text: string, group: string): string {
+  const whole = /(?:file:\/\/)?\/project\/([^\s:()]+):(\d+)/.exec(text);
+  if (whole) return `${whole[1]}:${whole[2]}`;
+  const mine = text.split('\n').find((line) => line.trim().startsWith(`at ${group}`) && /\(\w+\.(?:java|kt|scala|groovy):\d+\)/.test(line));
+  const java = mine && /\((\w+\.\w+:\d+)\)/.exec(mine);
+  if (java) return java[1] as string;
+  for (const found of text.matchAll(/(?:^|[\s(])((?:[\w@-][\w.@-]*\/)*[\w@-][\w.@-]*\.[A-Za-z]\w{0,5}):(\d+)/gm))
+    if (!/node_modules|\.(?:java|kt|scala|groovy)$/.test(found[1] as string)) return `${found[1]}:${found[2]}`;
+  return '';
+}
+
+const placeOf = (file: string, line: string) => (file && line ? `${file}:${line}` : file).replace(/^\/project\//, '');
