@@ -100,8 +100,10 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
         polling = new AbortController();
         const held = (map: Map<string, { id: string; fence: string }>) => [...map.values()].map(({ id, fence }) => ({ id, fence }));
         const began = Date.now();
+        const full = await context.full();
         const body = {
           boot,
+          full,
           slots: options.slots,
           attempts: held(attempts),
           instances: held(instances),

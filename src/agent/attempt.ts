@@ -7,6 +7,7 @@ import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { durationSource } from '../core/durations.js';
 import { CodedError, issue, type Issue } from '../core/errors.js';
+import { sizeText } from '../core/sizes.js';
 import { parseJunit, type TestResults } from '../core/results/junit.js';
 import type { AttemptReport, AttemptWork } from '../wire/work.js';
 import { untilDone } from '../wire/client.js';
@@ -336,8 +337,6 @@ function judge(work: AttemptWork, folder: string, told: Told, cause: Cause | nul
     tests: tests?.results ?? null,
   };
 }
-
-const sizeText = (bytes: number): string => (bytes >= 1024 ** 3 ? `${Number((bytes / 1024 ** 3).toFixed(1))} GiB` : `${Math.round(bytes / 1024 ** 2)} MiB`);
 
 function readTests(path: string, folder: string, told: Told): { results: TestResults | null; refusal: Issue | null } {
   if (told.noResults || told.exit === null) return { results: null, refusal: issue('results_missing', { path }) };

@@ -1,3 +1,4 @@
+import type { Issue } from '../core/errors.js';
 import type { Client } from '../wire/client.js';
 import type { Databases } from '../resources/postgres.js';
 import type { Caches } from './caches.js';
@@ -22,6 +23,8 @@ export interface AgentContext {
   settings: Record<string, string>;
   logBounds: LogBounds;
   log: { info(data: object, text: string): void; warn(data: object, text: string): void; error(data: object, text: string): void };
+  /** Why there is no room for new attempts, or null. */
+  full(): Promise<Issue | null>;
   /** The agent ends. */
   stopped(): boolean;
 }

@@ -5,6 +5,7 @@ import { CodedError } from '../core/errors.js';
 import { openDatabases } from '../resources/postgres.js';
 import type { Client } from '../wire/client.js';
 import { openCaches } from './caches.js';
+import { defaultFree, fullDisk } from './room.js';
 import type { AgentContext } from './context.js';
 import { baseDigest, toolVersions } from './facts.js';
 import { defaultBounds } from './keptlog.js';
@@ -28,6 +29,8 @@ export interface WorkshopOptions {
   limits?: Partial<AttemptBounds>;
   /** Bytes of an attempt's log that are kept, half of them from its end; default 64 MB. */
   logLimit?: number;
+  /** Bytes that must be free for new attempts; default 2 GiB. */
+  minFree?: number;
   /** Administrator's address of the PostgreSQL cluster in which attempts get databases. */
   resources?: string;
 }
@@ -70,6 +73,7 @@ export async function openWorkshop(options: WorkshopOptions, client: Client, log
     address: options.address ?? '127.0.0.1',
     settings: options.settings ?? {},
     logBounds: options.logLimit ? { head: Math.ceil(options.logLimit / 2), tail: Math.floor(options.logLimit / 2) } : defaultBounds,
+    full: () => fullDisk(options.folder, options.minFree ?? defaultFree, options.name),
     log,
     stopped,
   };

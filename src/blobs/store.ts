@@ -1,7 +1,7 @@
 /** Bytes by digest, as an OCI image layout (OCI Image Format Specification 1.1): `blobs/sha256/HEX` beside `oci-layout`. */
 import { createHash, randomUUID } from 'node:crypto';
 import { createReadStream, createWriteStream } from 'node:fs';
-import { mkdir, open, rename, rm, stat, utimes, writeFile } from 'node:fs/promises';
+import { mkdir, open, opendir, rename, rm, stat, utimes, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
@@ -23,6 +23,10 @@ export interface BlobStore {
   /** Whether the bytes are what their digest says. */
   verify(digest: string): Promise<boolean>;
   remove(digest: string): Promise<void>;
+  /** Stored bytes that were not used since `time` (milliseconds since the epoch). */
+  olderThan(time: number): AsyncGenerator<string>;
+  /** When bytes were stored or marked as used, or null. */
+  usedAt(digest: string): Promise<number | null>;
   path(digest: string): string;
 }
 
@@ -42,6 +46,7 @@ export async function openBlobs(folder: string): Promise<BlobStore> {
     return join(blobs, digest.slice('sha256:'.length));
   };
   const size = async (digest: string) => (await stat(path(digest)).catch(() => null))?.size ?? null;
+  const usedAt = async (digest: string) => (await stat(path(digest)).catch(() => null))?.mtimeMs ?? null;
   const put = async (stream: Readable, expected?: string): Promise<Blob> => {
     const fresh = join(incoming, randomUUID());
     try {
@@ -96,6 +101,13 @@ export async function openBlobs(folder: string): Promise<BlobStore> {
     },
     verify,
     remove: (digest) => rm(path(digest), { force: true }),
+    async *olderThan(time) {
+      for await (const { name } of await opendir(blobs)) {
+        const digest = `sha256:${name}`;
+        if (isDigest(digest) && ((await usedAt(digest)) ?? time) < time) yield digest;
+      }
+    },
+    usedAt,
     path,
   };
 }

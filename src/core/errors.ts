@@ -90,6 +90,13 @@ export const registry = {
   plan_no_reuse: entry(200, 'Its definition says that it always runs.', ''),
   plan_not_passed: entry(200, 'With the same inputs it did not pass in run {run}.', ''),
   plan_flaky_or_gone: entry(200, 'It passed in run {run}, but also failed with the same inputs, or its outputs are gone.', ''),
+  disk_nearly_full: entry(
+    503,
+    'The disk of {where} is nearly full: {free} are free, {wanted} are wanted. New attempts wait.',
+    'Make room there, or keep fewer runs and releases; they go on by themselves.',
+    true,
+  ),
+  release_gone: entry(410, 'The bytes of r{number} are not kept any more.', 'Run its commit again: `tsunagi run start {commit}`.'),
   superseded_by: entry(200, 'run {run} of a newer push took its place.', 'Look at run {run}.'),
   waits_for_run: entry(200, 'It waits until run {run} has ended.', 'It begins by itself then.'),
   stopped_by: entry(200, 'It was stopped by {who}.', 'Start it again when wanted.'),

@@ -107,7 +107,12 @@ function refuseHeld(environment: EnvironmentRow, place: string): void {
   if (environment.held_by !== null) throw new CodedError('environment_held', { environment: place, why: heldWhy(environment) });
 }
 
+function refuseGone(release: ReleaseRow): void {
+  if (release.gone_at) throw new CodedError('release_gone', { number: release.number, commit: release.commit.slice(0, 12) });
+}
+
 async function refuseLive(db: Db, environment: EnvironmentRow, release: ReleaseRow, place: string): Promise<void> {
+  refuseGone(release);
   const moving = await movingDeployments(db, environment.id);
   if (moving.length === 0 && (await liveRelease(db, environment))?.id === release.id)
     throw new CodedError('already_live', { release: `r${release.number}`, environment: place });
@@ -211,6 +216,7 @@ export async function revert(context: Context, db: Db, project: ProjectRow, name
   const then = past.find((one) => one.release === target && one.live_at !== null);
   if (target === null || !then) throw new CodedError('nothing_to_revert', { environment: place });
   const release = await needRelease(db, project, target);
+  refuseGone(release);
   if (live?.release === target && (await movingDeployments(db, environment.id)).length === 0)
     throw new CodedError('already_live', { release: `r${target}`, environment: place });
   const deployment = await askDeployment(context, db, { project, environment, release, kind: 'revert', actor, variables: then.variables });

@@ -9,6 +9,7 @@ import { notify } from '../records/database.js';
 import { type NewEvent, recordEvents } from '../records/events.js';
 import { definitionOf, projectById, type ProjectRow } from '../records/projects.js';
 import { findOpenAttempts, findPasses, type PassedResult } from '../records/results.js';
+import { holdBlobs } from '../records/space.js';
 import { changeTasks, type RunRow, settleRun, type TaskChange, type TaskRow } from '../records/runs.js';
 import { wakeWaitingRun } from '../records/order.js';
 import { type Context, type Db, treeOf } from './context.js';
@@ -180,7 +181,9 @@ async function usablePasses(context: Pick<Context, 'blobs'>, db: Db, run: RunRow
   const wanted = tasks.filter((task) => mayReuse(run, task.model)).map((task) => task.fingerprint as string);
   const usable = new Map<string, PassedResult>();
   if (wanted.length === 0) return usable;
-  for (const pass of await findPasses(db, run.project_id, run.line, wanted)) {
+  const passes = await findPasses(db, run.project_id, run.line, wanted);
+  if (passes.some((pass) => pass.output !== null)) await holdBlobs(db);
+  for (const pass of passes) {
     if (pass.output === null || (await context.blobs.intact(pass.output, pass.output_size ?? -1))) usable.set(pass.fingerprint, pass);
   }
   return usable;

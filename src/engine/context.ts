@@ -1,6 +1,8 @@
 import { join } from 'node:path';
 import type { AdvanceScene } from './advance.js';
 import type { Kept } from './kept.js';
+import type { Keeping } from './space.js';
+import type { Issue } from '../core/errors.js';
 import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
 import { listFiles, makeRepository } from '../git/repository.js';
@@ -20,9 +22,11 @@ export interface Timing {
   warm: number;
   /** How long a server that was told to end may take. */
   drain: number;
+  /** Between two rounds of the upkeep of space. */
+  space: number;
 }
 
-export const defaultTiming: Timing = { lease: 15_000, sweep: 5_000, ready: 60_000, warm: 15 * 60_000, drain: 10_000 };
+export const defaultTiming: Timing = { lease: 15_000, sweep: 5_000, ready: 60_000, warm: 15 * 60_000, drain: 10_000, space: 600_000 };
 
 export interface Addresses {
   /** Suffix of the hosts of standing environments: `staging.sailings.SUFFIX`. */
@@ -50,6 +54,9 @@ export interface Context {
   addresses: Addresses;
   timing: Timing;
   log: Log;
+  keeping: Keeping;
+  /** Why no new attempts are to be given out, or null. */
+  full(): Promise<Issue | null>;
   /** Milliseconds since the epoch. */
   now(): number;
   /** Files of the commits that were listed last; a commit never changes. */

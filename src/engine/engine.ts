@@ -9,6 +9,7 @@ import { feedDue, sealEvery, stepFeed, stepSeals } from './feed.js';
 import { watchLeases } from './leases.js';
 import { startLoop, type Loop } from './loop.js';
 import { stepRuns } from './runs.js';
+import { stepSpace } from './space.js';
 import { sweepHosted, workIntake } from './sources.js';
 
 export interface Engine {
@@ -37,6 +38,7 @@ export async function startEngine(context: Context): Promise<Engine> {
     leases: startLoop({ name: 'leases', step: watchLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
     events: startLoop({ name: 'feed', step: () => stepFeed(context), nextDue: () => feedDue(context), sweepMs: sweep, gatherMs: 20, log }),
     seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
+    space: startLoop({ name: 'space', step: () => stepSpace(context), sweepMs: context.timing.space, log }),
     upkeep: startLoop({
       name: 'upkeep',
       step: async () => {

@@ -8,6 +8,7 @@ import { dueEnvironments } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { nextNumber, type ProjectRow } from '../records/projects.js';
 import { addEvidence, addRelease, releaseOfRun } from '../records/releases.js';
+import { nameReleaseBlobs } from '../records/space.js';
 import { lockRun, type RunRow, type TaskRow } from '../records/runs.js';
 import { type Context, repositoryOf, treeOf } from './context.js';
 
@@ -34,6 +35,10 @@ export async function makeRelease(context: Context, project: ProjectRow, run: Ru
       parts: image.parts,
       plan,
     });
+    await nameReleaseBlobs(db, release.id, [
+      ...image.documents.map((one) => one.digest),
+      ...image.parts.flatMap((part) => part.layers.map((layer) => layer.digest)),
+    ]);
     for (const task of tasks.filter((one) => one.evidence)) {
       const tests = task.tests ? { passed: task.tests.passed, failed: task.tests.failed, skipped: task.tests.skipped } : null;
       await addEvidence(db, release, {

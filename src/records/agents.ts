@@ -1,3 +1,4 @@
+import type { Issue } from '../core/errors.js';
 import { type Db, notify } from './database.js';
 import { newId } from './ids.js';
 
@@ -13,9 +14,11 @@ export interface AgentRow {
   sandbox: Record<string, unknown>;
   seen_at: Date;
   alive: boolean;
+  /** Why it takes nothing new, or null. */
+  full_issue: Issue | null;
 }
 
-const columns = 'id, name, boot, class, slots, address, tools, base, sandbox, seen_at, lease_until > now() as alive';
+const columns = 'id, name, boot, class, slots, address, tools, base, sandbox, seen_at, lease_until > now() as alive, full_issue';
 
 export interface NewAgent {
   token: string;
@@ -57,10 +60,11 @@ export async function renewAgent(
   boot: string,
   held: readonly { id: string; fence: string }[],
   leaseMs: number,
+  full: Issue | null,
 ): Promise<AgentRow | null> {
   const row = await db.one<AgentRow>(
-    `update agents set seen_at = now(), lease_until = now() + $3::int * interval '1 ms' where token_id = $1 and boot = $2 returning ${columns}`,
-    [token, boot, leaseMs],
+    `update agents set seen_at = now(), lease_until = now() + $3::int * interval '1 ms', full_issue = $4 where token_id = $1 and boot = $2 returning ${columns}`,
+    [token, boot, leaseMs, full === null ? null : JSON.stringify(full)],
   );
   if (row && held.length) {
     await db.rows(

@@ -36,6 +36,8 @@ export const eventTypes = [
   'task.ready',
   'task.skipped',
   'task.reused',
+  'run.trimmed',
+  'release.gone',
   'task.ended',
   'attempt.started',
   'attempt.ended',

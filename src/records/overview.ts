@@ -15,7 +15,7 @@ export interface RunOverview extends RunRow {
 }
 
 const overview = `
-  select r.id, r.project_id, r.number, r.commit, r.branch, r.pull_request, r.line, r.state, r.cause, r.actor, r.allowed, r.stopped_by, r.issue, r.warnings, r.released, r.fresh, r.superseded_by,
+  select r.id, r.project_id, r.number, r.commit, r.branch, r.pull_request, r.line, r.state, r.cause, r.actor, r.allowed, r.stopped_by, r.issue, r.warnings, r.released, r.fresh, r.superseded_by, r.trimmed_at,
     r.planned_at, r.created_at, r.started_at, r.ended_at, r.tasks_total, r.tasks_ended,
     p.name as project, coalesce(c.title, '') as title, coalesce(c.author, '') as author, c.at as committed_at, l.number as release,
     case when r.state in ('waiting', 'running') then (

@@ -15,11 +15,13 @@ export interface ReleaseRow {
   parts: PartImage[];
   plan: ReleasePlan;
   created_at: Date;
+  /** Its bytes are not kept any more. */
+  gone_at: Date | null;
 }
 
-const columns = 'id, project_id, number, digest, commit, branch, pull_request, run_id, parts, plan, created_at';
+const columns = 'id, project_id, number, digest, commit, branch, pull_request, run_id, parts, plan, created_at, gone_at';
 
-export async function addRelease(db: Db, release: Omit<ReleaseRow, 'id' | 'created_at'>): Promise<ReleaseRow> {
+export async function addRelease(db: Db, release: Omit<ReleaseRow, 'id' | 'created_at' | 'gone_at'>): Promise<ReleaseRow> {
   const row = await db.one<ReleaseRow>(
     `insert into releases (id, project_id, number, digest, commit, branch, pull_request, run_id, parts, plan) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning ${columns}`,
     [

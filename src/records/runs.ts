@@ -25,6 +25,8 @@ export interface RunRow {
   fresh: string[] | null;
   /** Number of the run that took its place. */
   superseded_by: number | null;
+  /** When its logs and outputs were let go. */
+  trimmed_at: Date | null;
   planned_at: Date | null;
   created_at: Date;
   started_at: Date | null;
@@ -55,7 +57,7 @@ export interface TaskRow {
 }
 
 const runColumns =
-  'id, project_id, number, commit, branch, pull_request, line, state, cause, actor, allowed, stopped_by, issue, warnings, released, fresh, superseded_by, planned_at, created_at, started_at, ended_at';
+  'id, project_id, number, commit, branch, pull_request, line, state, cause, actor, allowed, stopped_by, issue, warnings, released, fresh, superseded_by, trimmed_at, planned_at, created_at, started_at, ended_at';
 const taskColumns =
   'id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, attempt_id, flaky, output, output_size::float8 as output_size, tests, issue, started_at, ended_at';
 

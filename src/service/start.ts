@@ -1,5 +1,6 @@
 /** Starts the service: records, engine, HTTP. */
 import { keepNewest } from '../engine/kept.js';
+import { defaultKeeping, fullDisk, type Keeping } from '../engine/space.js';
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import pino from 'pino';
@@ -23,6 +24,8 @@ export interface ServiceOptions {
   url?: string;
   addresses: Addresses;
   timing?: Partial<Timing>;
+  /** What is kept and how much room there must be; what is left out stays as it is by default. */
+  keeping?: Partial<Keeping>;
   console: string;
   logLevel?: string;
   crash?: (point: string) => void;
@@ -40,6 +43,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
   const records = openRecords({ url: options.database, ...(options.crash ? { crash: options.crash } : {}) });
   await migrate(records);
   const url = options.url ?? `http://${options.host}:${options.port}`;
+  const keeping = { ...defaultKeeping, ...options.keeping };
   const context: Context = {
     records,
     blobs: await openBlobs(join(options.data, 'blobs')),
@@ -47,6 +51,8 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     repositories: join(options.data, 'repositories'),
     addresses: options.addresses,
     timing: { ...defaultTiming, ...options.timing },
+    keeping,
+    full: () => fullDisk(options.data, keeping.free, 'the service'),
     log,
     now: Date.now,
     trees: keepNewest(32),

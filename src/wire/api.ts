@@ -165,6 +165,10 @@ export type Task = Static<typeof Task>;
 export const RunDetail = Type.Intersect([
   Run,
   Type.Object({
+    /** Why its ready tasks are not taken. */
+    waits: Nullable(Said),
+    /** When its logs and outputs were let go. */
+    trimmedAt: Nullable(Time),
     warnings: Type.Array(Said),
     definitionIssues: Type.Array(Type.Intersect([Said, Type.Object({ line: Type.Integer(), column: Type.Integer() })])),
     taskList: Type.Array(Task),
@@ -330,6 +334,8 @@ export const AgentView = Type.Object({
   sandbox: Type.Record(Type.String(), Type.Unknown()),
   seenAt: Time,
   alive: Type.Boolean(),
+  /** Why it takes nothing new. */
+  full: Nullable(Said),
 });
 export type AgentView = Static<typeof AgentView>;
 

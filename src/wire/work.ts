@@ -28,6 +28,8 @@ const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false
 export const Poll = Type.Object(
   {
     boot: Id,
+    /** Why it takes nothing new. */
+    full: Type.Union([IssueSchema, Type.Null()]),
     /** Attempts that it does at the same time; 0 takes none. */
     slots: Type.Integer({ minimum: 0, maximum: 256 }),
     attempts: Type.Array(Held, { maxItems: 1000 }),

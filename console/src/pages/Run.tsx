@@ -75,6 +75,12 @@ export function RunPage(): React.ReactNode {
       </div>
       {again.error || stop.error ? <Trouble error={again.error ?? stop.error} /> : null}
       {one.issue ? <Issues run={one} /> : null}
+      {one.waits ? (
+        <p role="status" className="mb-3.5 rounded-md bg-ochre-wash px-4 py-3 text-ochre">
+          {one.waits.says} <span className="text-ink">{one.waits.next}</span>
+        </p>
+      ) : null}
+      {one.trimmedAt ? <p className="mb-3.5 text-second">Its logs and outputs are not kept any more; what it came to is.</p> : null}
       {one.warnings.length ? (
         <details className="mb-3.5 text-second">
           <summary className="cursor-pointer">

@@ -71,6 +71,8 @@ function showRun(run: RunDetail): void {
     `${bold(`run ${run.number}`)} ${state(run.state)}  ${short(run.commit.id)} ${plain(run.commit.title)}  ${faint(`${placeOfRun(run)} · ${took(run.createdAt, run.endedAt)}`)}`,
   );
   if (run.issue) say(plain(run.issue.says), faint(plain(run.issue.next)));
+  if (run.waits) say(plain(run.waits.says), faint(plain(run.waits.next)));
+  if (run.trimmedAt) say(faint('Its logs and outputs are not kept any more.'));
   for (const one of run.definitionIssues) say(`  tsunagi.yaml:${one.line}:${one.column}  ${plain(one.says)} ${faint(plain(one.next))}`);
   for (const one of run.warnings) say(faint(`  ${plain(one.says)}`));
   if (run.taskList.length)
@@ -82,7 +84,7 @@ function showRun(run: RunDetail): void {
           state(task.state),
           took(task.startedAt, task.endedAt),
           task.tests ? `${task.tests.passed} passed, ${task.tests.failed} failed` : '',
-          plain(task.issue?.says ?? ''),
+          plain(task.issue?.says ?? (task.reusedFrom ? `the pass of run ${task.reusedFrom} counts` : task.flaky ? 'flaky: it failed before it passed' : '')),
         ]),
       ),
     );

@@ -3,6 +3,7 @@ import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { CodedError, wording } from '../../core/errors.js';
 import type { Timing } from '../../engine/context.js';
+import type { Keeping } from '../../engine/space.js';
 
 /** Settings by environment variables; docs/operating.md lists them. */
 function settings(name: string): { need(key: string): string; get(key: string): string | undefined } {
@@ -39,6 +40,7 @@ export async function runRoom(name: string): Promise<void> {
         port: get('EDGE_PORT') ? Number(get('EDGE_PORT')) : null,
       },
       timing,
+      keeping: JSON.parse(get('KEEP') ?? '{}') as Partial<Keeping>,
       console: get('CONSOLE') ?? fileURLToPath(new URL('../../../console', import.meta.url)),
       ...logLevel,
       ...(crashFile ? { crash: crashWhen(crashFile) } : {}),
@@ -58,6 +60,7 @@ export async function runRoom(name: string): Promise<void> {
       ...(network === 'pasta' || network === 'relay' ? { network } : {}),
       ...(get('RESOURCES') ? { resources: get('RESOURCES') as string } : {}),
       ...(get('LIMITS') ? { limits: JSON.parse(get('LIMITS') as string) as Record<string, number> } : {}),
+      ...(get('MIN_FREE') ? { minFree: Number(get('MIN_FREE')) } : {}),
       ...(get('LOG_LIMIT') ? { logLimit: Number(get('LOG_LIMIT')) } : {}),
       settings: JSON.parse(get('TASK_SETTINGS') ?? '{}') as Record<string, string>,
       ...logLevel,

@@ -8,7 +8,7 @@ import type { Caller } from '../../records/people.js';
 import { addProject, listProjects } from '../../records/projects.js';
 import { AddedProject, AgentView, Board, NewProject, Page, Project } from '../../wire/api.js';
 import { change, needProject, type Service } from '../server.js';
-import { projectView } from '../views/basics.js';
+import { projectView, said } from '../views/basics.js';
 import { boardView } from '../views/environments.js';
 
 export function projectRoutes(app: FastifyInstance, service: Service): void {
@@ -51,7 +51,7 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
   });
 
   app.get('/api/agents', { schema: { response: { 200: Page(AgentView) } } }, async () => ({
-    items: (await listAgents(records)).map(({ name, class: kinds, slots, address, tools, base, sandbox, seen_at, alive }) => ({
+    items: (await listAgents(records)).map(({ name, class: kinds, slots, address, tools, base, sandbox, seen_at, alive, full_issue }) => ({
       name,
       class: kinds,
       slots,
@@ -61,6 +61,7 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
       sandbox,
       seenAt: seen_at.toISOString(),
       alive,
+      full: said(full_issue),
     })),
     next: null,
   }));

@@ -62,7 +62,8 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     const gone = new AbortController();
     reply.raw.once('close', () => gone.abort());
     const deadline = context.now() + body.waitMs;
-    const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease);
+    const full = (body.full as Issue | null) ?? (await context.full());
+    const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease, full);
     if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
     let woken = false;
     const off = hub.on(
@@ -74,7 +75,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     try {
       for (;;) {
         woken = false;
-        const answer = await pollOnce(agent, body);
+        const answer = await pollOnce(agent, full ? { ...body, slots: 0 } : body);
         // What was claimed for a question that was given up meanwhile goes out with the next one, which may wait already.
         if (gone.signal.aborted && answer.attempts.length + answer.instances.length > 0) await notify(records, 'work');
         const left = deadline - context.now();

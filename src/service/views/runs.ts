@@ -58,8 +58,12 @@ export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promi
     tasks.flatMap((task) => (task.state === 'reused' && task.attempt_id ? [task.attempt_id] : [])),
   );
   const agentNames = new Map(agents.map((agent) => [agent.id, agent.name]));
+  const takers = agents.filter((agent) => agent.alive && agent.class.includes(row.line === 'own' ? 'runs' : 'untrusted'));
+  const held = tasks.some((task) => task.state === 'ready') && takers.length > 0 && takers.every((agent) => agent.full_issue !== null);
   return {
     ...view,
+    waits: held ? said(takers[0]?.full_issue ?? null) : null,
+    trimmedAt: iso(row.trimmed_at),
     warnings: row.warnings.map((one) => said(one) as api.Said),
     definitionIssues: (definition?.issues ?? []).map((one) => ({ ...(said(one) as api.Said), line: one.line, column: one.column })),
     taskList: tasks.map((task) => ({

@@ -1,0 +1,12 @@
+/** Whether there is room on this machine's disk for more work. */
+import { statfs } from 'node:fs/promises';
+import type { Issue } from '../core/errors.js';
+import { diskIssue } from '../core/sizes.js';
+
+export const defaultFree = 2 * 1024 ** 3;
+
+/** Says when the disk below a folder has less than `free` bytes left, or null. */
+export async function fullDisk(folder: string, free: number, where: string): Promise<Issue | null> {
+  const { bavail, bsize } = await statfs(folder);
+  return diskIssue(bavail * bsize, free, where);
+}

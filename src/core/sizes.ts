@@ -1,0 +1,9 @@
+import { issue, type Issue } from './errors.js';
+
+/** Bytes in words for people: `40 MiB`, `1.5 GiB`. */
+export const sizeText = (bytes: number): string =>
+  bytes >= 1024 ** 3 ? `${Number((bytes / 1024 ** 3).toFixed(1))} GiB` : `${Math.round(bytes / 1024 ** 2)} MiB`;
+
+/** Says that a disk with `left` bytes has less room than the `wanted` ones, or null. */
+export const diskIssue = (left: number, wanted: number, where: string): Issue | null =>
+  left < wanted ? issue('disk_nearly_full', { where, free: sizeText(left), wanted: sizeText(wanted) }) : null;

@@ -1,0 +1,78 @@
+/** The upkeep of space: old runs and releases let go of their bytes, and bytes that nothing names are removed. */
+import { statfs } from 'node:fs/promises';
+import type { Issue } from '../core/errors.js';
+import { diskIssue } from '../core/sizes.js';
+import { recordEvents } from '../records/events.js';
+import { forgetRelease, holdBlobsAlone, releasesToForget, runsToTrim, trimRun, unnamedBlobs } from '../records/space.js';
+import type { Context } from './context.js';
+
+export interface Keeping {
+  /** Runs of a project whose logs and outputs are kept. */
+  runs: number;
+  /** Releases of a project whose bytes are kept, besides those that are live, warm, or may still be promoted. */
+  releases: number;
+  /** Of the releases that were live in an environment, so many of the last keep their bytes: a revert may want them. */
+  reverts: number;
+  /** Milliseconds after which stored bytes that nothing names may go; an upload that is under way is younger. */
+  grace: number;
+  /** Bytes that must be free for new work. */
+  free: number;
+}
+
+export const defaultKeeping: Keeping = { runs: 1_000, releases: 100, reverts: 20, grace: 3_600_000, free: 2 * 1024 ** 3 };
+
+const atOnce = 50;
+const blobsAtOnce = 500;
+
+/** Trims one batch; true when there may be more. Bytes are looked through when there is nothing left to trim. */
+export async function stepSpace(context: Context): Promise<boolean> {
+  const { records, keeping } = context;
+  const releases = await releasesToForget(records, keeping.releases, keeping.reverts, atOnce);
+  for (const { id, number, project_id } of releases) {
+    await records.transition('release.gone', async (db) => {
+      await forgetRelease(db, id);
+      await recordEvents(db, { type: 'release.gone', project: project_id, subject: `r${number}`, actor: 'engine', data: { number } });
+    });
+  }
+  const runs = await runsToTrim(records, keeping.runs, atOnce);
+  for (const { id, number, project_id } of runs) {
+    await records.transition('run.trimmed', async (db) => {
+      await trimRun(db, id);
+      await recordEvents(db, { type: 'run.trimmed', project: project_id, subject: `run ${number}`, actor: 'engine', data: { number } });
+    });
+  }
+  if (releases.length + runs.length > 0) return true;
+  await collectBlobs(context);
+  return false;
+}
+
+async function collectBlobs({ blobs, records, keeping, now, log }: Context): Promise<void> {
+  let batch: string[] = [];
+  let removed = 0;
+  const sweep = async () => {
+    const digests = batch;
+    batch = [];
+    if (digests.length === 0 || (await unnamedBlobs(records, digests)).length === 0) return;
+    await records.transition('blobs.removed', async (db) => {
+      // Who is about to use bytes again has marked them as used, or waits here until they are gone.
+      await holdBlobsAlone(db);
+      for (const digest of await unnamedBlobs(db, digests)) {
+        if (now() - ((await blobs.usedAt(digest)) ?? now()) < keeping.grace) continue;
+        await blobs.remove(digest);
+        removed++;
+      }
+    });
+  };
+  for await (const digest of blobs.olderThan(now() - keeping.grace)) {
+    batch.push(digest);
+    if (batch.length === blobsAtOnce) await sweep();
+  }
+  await sweep();
+  if (removed) log.info({ removed }, 'stored bytes that nothing names are removed');
+}
+
+/** Says when a folder's disk is nearly full, or null. */
+export async function fullDisk(folder: string, free: number, where: string): Promise<Issue | null> {
+  const { bavail, bsize } = await statfs(folder);
+  return diskIssue(bavail * bsize, free, where);
+}

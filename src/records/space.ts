@@ -1,0 +1,71 @@
+/** What is kept and what may go: logs and outputs of old runs, bytes of old releases, blobs that nothing names. */
+import type { Db } from './database.js';
+
+/** Taken for sharing by who is about to use stored bytes again, and alone by who removes some. */
+const lock = 7_403_130;
+export const holdBlobs = (db: Db): Promise<unknown> => db.rows('select pg_advisory_xact_lock_shared($1)', [lock]);
+export const holdBlobsAlone = (db: Db): Promise<unknown> => db.rows('select pg_advisory_xact_lock($1)', [lock]);
+
+/**
+ * Runs whose logs and outputs may go: ended, not among the newest `keep` of their project, with no release that is kept, and none
+ * of their attempts the source of a kept run's task.
+ */
+export const runsToTrim = (db: Db, keep: number, limit: number): Promise<{ id: string; number: number; project_id: string }[]> =>
+  db.rows(
+    `select r.id, r.number, r.project_id from projects p join runs r on r.project_id = p.id
+     where r.trimmed_at is null and r.ended_at is not null and r.number <= p.runs - $1
+       and not exists (select 1 from releases l where l.run_id = r.id and l.gone_at is null)
+       and not exists (
+         select 1 from tasks t join attempts a on a.task_id = t.id join tasks other on other.attempt_id = a.id join runs kept on kept.id = other.run_id
+         where t.run_id = r.id and kept.id <> r.id and kept.number > p.runs - $1)
+     order by r.id limit $2`,
+    [keep, limit],
+  );
+
+/** Lets go of a run's logs and of the results that its attempts gave; what it came to stays. */
+export async function trimRun(db: Db, run: string): Promise<void> {
+  const attempts = (await db.rows<{ id: string }>('select a.id from attempts a join tasks t on t.id = a.task_id where t.run_id = $1', [run])).map(
+    (row) => row.id,
+  );
+  await db.rows('delete from results where attempt_id = any($1::uuid[])', [attempts]);
+  await db.rows('delete from log_chunks where stream = any($1::uuid[])', [attempts]);
+  await db.rows('update runs set trimmed_at = now() where id = $1', [run]);
+}
+
+/**
+ * Releases whose bytes may go: not among the newest `keep`, older than everything that is live,
+ * not among the `reverts` that were live last in an open environment, and needed by no deployment that is live, moving or warm.
+ */
+export const releasesToForget = (db: Db, keep: number, reverts: number, limit: number): Promise<{ id: string; number: number; project_id: string }[]> =>
+  db.rows(
+    `select l.id, l.number, l.project_id from projects p join releases l on l.project_id = p.id
+     where l.gone_at is null and l.number <= p.releases - $1
+       and l.number < coalesce((select min(live.number) from environments e join deployments d on d.id in (e.live_id, e.serving_id) join releases live on live.id = d.release_id where e.project_id = p.id), $3)
+       and not exists (select 1 from deployments d join environments e on e.id = d.environment_id where d.release_id = l.id
+         and (d.id in (e.live_id, e.serving_id) or d.ended_at is null and d.state not in ('replaced', 'failed', 'reverted') or d.warm_until > now()))
+       and not exists (select 1 from (
+         select d.release_id, row_number() over (partition by d.environment_id order by d.number desc) as back
+         from deployments d join environments e on e.id = d.environment_id where e.project_id = p.id and e.state <> 'closed' and d.live_at is not null) past
+         where past.release_id = l.id and past.back <= $4)
+     order by l.id limit $2`,
+    [keep, limit, 2_147_483_647, reverts],
+  );
+
+export async function forgetRelease(db: Db, release: string): Promise<void> {
+  await db.rows('delete from release_blobs where release_id = $1', [release]);
+  await db.rows('update releases set gone_at = now() where id = $1', [release]);
+}
+
+export const nameReleaseBlobs = (db: Db, release: string, digests: readonly string[]): Promise<unknown> =>
+  db.rows('insert into release_blobs (release_id, digest) select $1, d from unnest($2::text[]) d on conflict do nothing', [release, digests]);
+
+/** Those of the digests that nothing kept names. */
+export async function unnamedBlobs(db: Db, digests: readonly string[]): Promise<string[]> {
+  const rows = await db.rows<{ digest: string }>(
+    `select d as digest from unnest($1::text[]) d
+     where not exists (select 1 from release_blobs b where b.digest = d) and not exists (select 1 from results r where r.output = d)
+       and not exists (select 1 from tasks t join runs r on r.id = t.run_id where t.output = d and r.trimmed_at is null)`,
+    [digests],
+  );
+  return rows.map((row) => row.digest);
+}
