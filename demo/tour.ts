@@ -3,6 +3,7 @@ import { spawn } from 'node:child_process';
 import { mkdirSync } from 'node:fs';
 import { request } from 'node:http';
 import { join } from 'node:path';
+import type { PageOf, Run } from '../src/wire/api.js';
 import type { House } from '../src/cli/serve/serve.js';
 import type { CodeHost } from './codehost/codehost.js';
 import { greeting, proposal, wrong } from './scenario/sailings.js';
@@ -92,6 +93,33 @@ export async function tour({ house, codehost, api, root, checkout, home, say }: 
   await until(async () => (await fetchHost(house.edgePort, review, '/')).status === 404, 'the review is gone');
   expect('the review’s address answers no more', (await look(review, '/')).includes('No environment'));
 
+  act('A push fails; the reason is said; it is mended, and what has passed is not done again');
+  const night = (hour: string) =>
+    `import assert from 'node:assert/strict';\nimport { test } from 'node:test';\n\ntest('the night ferry leaves before midnight', () => {\n  assert.ok('${hour}' < '24:00' && '${hour}' > '22:00');\n});\n`;
+  const rehearsed = await command('tsunagi rehearse unit');
+  expect('the working copy’s tests pass here, with no service', /passed|reused/.test(rehearsed) && !rehearsed.includes('failed'));
+  await git(checkout, 'checkout', '-q', '-b', 'night-ferry');
+  await commit(checkout, { ...proposal, title: 'The night ferry', files: { 'test/night.test.js': night('21:40') } }, 2012);
+  await push('night-ferry');
+  await untilRuns(api, 'night-ferry', 1);
+  const failing = await command('tsunagi follow', 1);
+  const bad = /run (\d+)/.exec(failing)?.[1] ?? '';
+  const why = await command(`tsunagi why run ${bad}`);
+  expect('the failing test is named, as a new one', why.includes('the night ferry leaves before midnight (new)'));
+  expect('and the commit that came since the last pass', why.includes('The night ferry'));
+  await commit(checkout, { ...proposal, title: 'The night ferry, at ten past eleven', files: { 'test/night.test.js': night('23:10') } }, 2013);
+  await push('night-ferry');
+  await untilRuns(api, 'night-ferry', 2);
+  const mended = await command('tsunagi follow');
+  const good = /run (\d+)/.exec(mended)?.[1] ?? '';
+  const shown = await command(`tsunagi run show ${good}`);
+  expect('the tests ran, and what they do not touch was reused', /unit +passed/.test(shown) && /web +reused/.test(shown));
+  expect('the first input that differs is named', (await command(`tsunagi why task unit --run ${good}`)).includes('test/night.test.js'));
+  await command(`tsunagi run again ${good}`);
+  const again = await command('tsunagi follow');
+  expect('the same commit again reuses all of it', again.includes('passed'));
+  await git(checkout, 'checkout', '-q', 'main');
+
   act('A wrong release is promoted: its tests pass, every arrival is an hour late');
   const mistaken = await commit(checkout, wrong, 2020);
   await push('main');
@@ -113,6 +141,10 @@ export async function tour({ house, codehost, api, root, checkout, home, say }: 
   say(wrongAnswers === 0 ? '\nEvery answer was right.' : `\n${wrongAnswers} answers were wrong.`);
   return wrongAnswers === 0;
 }
+
+/** Waits until the service knows of so many runs of a branch. */
+const untilRuns = (api: DemoApi, branch: string, count: number) =>
+  until(async () => (await api.get<PageOf<Run>>(`/api/runs?project=sailings&branch=${branch}`)).items.length >= count, `run ${count} of ${branch}`);
 
 function run(file: string, args: string[], cwd: string, env: NodeJS.ProcessEnv): Promise<{ output: string; status: number | null }> {
   return new Promise((resolve, reject) => {

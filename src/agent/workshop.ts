@@ -35,6 +35,9 @@ export interface WorkshopOptions {
   resources?: string;
 }
 
+/** Days after which a cache that no attempt has used goes. */
+const cacheDays = 14;
+
 export interface Workshop {
   context: AgentContext;
   /** Tool → exact version. */
@@ -77,12 +80,15 @@ export async function openWorkshop(options: WorkshopOptions, client: Client, log
     log,
     stopped,
   };
+  const tidying = setInterval(() => void context.caches.tidy(cacheDays * 86_400_000).catch(() => {}), 3_600_000);
+  tidying.unref();
   const [found, base] = await Promise.all([toolVersions(), keptBase(options)]);
   return {
     context,
     tools: databases ? { ...found, postgres: databases.version } : found,
     base,
     async close() {
+      clearInterval(tidying);
       context.chains.close();
       await databases?.sweep().catch(() => {});
       await databases?.close();

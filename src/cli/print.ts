@@ -31,9 +31,13 @@ export const state = (word: string): string => (shades[word] ?? faint)(word);
 const codes = /\u001b\[[0-9;]*m/g;
 const width = (text: string): number => [...text.replace(codes, '')].length;
 
+/** Sequences that steer a terminal (ECMA-48, 5.4). */
+// biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
+const sequences = /\u001b\[[0-9;?]*[ -/]*[@-~]/g;
+
 /** What comes from outside is shown as text only: no control characters reach the terminal. */
 // biome-ignore lint/suspicious/noControlCharactersInRegex: that is what is looked for
-export const plain = (text: string): string => text.replace(/[\u0000-\u001f\u007f-\u009f]/g, ' ');
+export const plain = (text: string): string => text.replace(sequences, '').replace(/[\u0000-\u001f\u007f-\u009f]/g, ' ');
 
 /** Aligned columns; the last one is cut to fit the terminal. */
 export function table(head: string[], rows: string[][]): string {

@@ -42,10 +42,7 @@ describe('a task that takes more than it may', () => {
 
   (limited ? it : it.skip)('of processes is refused them: a fork bomb ends with its task, and others go on', async () => {
     const task = only(
-      await run(
-        'bomb',
-        "  t: { timeout: 20s, run: 'f() { f | f & }; f; sleep 1; (for n in $(seq 80); do sleep 5 & done; wait) 2>&1 | head -3; exit 1' }\n  calm: { run: 'echo still here' }\n",
-      ),
+      await run('bomb', "  t: { timeout: 20s, run: 'f() { f | f & }; f; until ((SECONDS > 1)); do :; done; exit 1' }\n  calm: { run: 'echo still here' }\n"),
     );
     expect(task.state).toBe('failed');
     expect(task.issue?.code).toBe('too_many_processes');
@@ -152,6 +149,19 @@ describe('a log that is longer than is kept', () => {
     expect(await world.api().get<FoundLines>(`${path}?text=LAST`)).toMatchObject({ found: [{ text: 'last' }], next: null });
     expect(await world.api().get<FoundLines>(`${path}?text=nowhere`)).toEqual({ found: [], next: null });
     expect((await world.api().raw('GET', `${path}?text=`)).body.code).toBe('body_invalid');
+  });
+
+  it('is printed by the command line, or only the lines that have a text', async () => {
+    const log = (...args: string[]) => world.cli('run', 'log', '1', 't', '--project', 'chatty', ...args);
+    const whole = await log();
+    expect([whole.status, whole.out.split('\n').length]).toEqual([0, lines + 3]);
+    expect(whole.out.startsWith('first\n1\n2\n')).toBe(true);
+    expect((await log('--search', '123456')).out).toBe(' 123457  123456\n');
+    expect((await log('--search', 'nowhere')).status).toBe(1);
+    expect((await log('--attempt', '2')).err).toContain('Attempt 2 of t');
+    expect((await world.cli('run', 'log', '1', 'tt', '--project', 'chatty')).err).toContain('Did you mean `t`');
+    const gap = await world.cli('run', 'log', '1', 't', '--project', 'endless');
+    expect(gap.out).toMatch(/^\[\d+ lines are not kept\]$/m);
   });
 
   it('is had as a whole text', async () => {

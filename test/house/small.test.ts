@@ -295,7 +295,7 @@ describe('words for a terminal', () => {
         ],
       ),
     ).toBe('A      LONG\none    x\nthree');
-    expect(plain('a\u001b[31mb\u0007\nc')).toBe('a [31mb  c');
+    expect(plain('a\u001b[31mb\u0007\nc')).toBe('ab  c');
     expect([bytes(12), bytes(2048), bytes(5 * 1024 ** 2)]).toEqual(['12 B', '2.0 KiB', '5.0 MiB']);
     expect(ago(new Date(Date.now() - 7_200_000).toISOString())).toBe('2 h ago');
     expect(ago(null)).toBe('');

@@ -130,7 +130,7 @@ export function Log({ lines, over, opening, line, point, download }: LogProps) {
                       disabled={point === null}
                       title={point ? 'Put this line into the address' : undefined}
                       onClick={() => point?.(one.number + 1)}
-                      className="w-16 flex-none cursor-pointer pr-4 text-right text-third select-none hover:text-ink"
+                      className="w-16 flex-none cursor-pointer pr-4 text-right text-second select-none hover:text-ink"
                     >
                       {one.number + 1}
                     </button>

@@ -207,7 +207,10 @@ function Inputs({ run, task }: { run: RunDetail; task: Task }) {
               </li>
             ))}
           </ul>
-          <pre className="code mt-2 max-h-60 overflow-auto text-[12px] text-second">{JSON.stringify(why.data.inputs, null, 1)}</pre>
+          {/* A box that scrolls must be reached by the keyboard. */}
+          <pre tabIndex={0} className="code mt-2 max-h-60 overflow-auto text-[12px] text-second">
+            {JSON.stringify(why.data.inputs, null, 1)}
+          </pre>
         </>
       ) : null}
     </details>

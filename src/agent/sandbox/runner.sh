@@ -20,6 +20,10 @@ for command in "$@"; do
   ((status == 0)) || break
   ((position += 1))
 done
+# Whatever still runs in here ends before anything else is started: after a fork bomb there would be no room for it. What was being
+# started at that moment ends with the second one.
+kill -KILL -- -1 2>/dev/null
+kill -KILL -- -1 2>/dev/null
 # A full /tmp or HOME is a likely reason, which the program may not have said.
 if ((status != 0)); then
   for place in /tmp "$HOME"; do
@@ -27,8 +31,6 @@ if ((status != 0)); then
     ((${left:-1048576} < 65536)) && echo "full $place" >&3
   done
 fi
-# Whatever still runs in here ends before anything is collected.
-kill -KILL -- -1 2>/dev/null
 if [[ -n $junit ]]; then
   if [[ -f $junit ]]; then head -c 20000000 -- "$junit" >&5; else echo "no-results" >&3; fi
 fi

@@ -1,7 +1,8 @@
 /** Commands of runs: list, show, start, again, stop. */
 import type { Command } from 'commander';
 import { CodedError } from '../../core/errors.js';
-import type { PageOf, Run, RunDetail } from '../../wire/api.js';
+import { hintFor } from '../../core/nearest.js';
+import type { FoundLines, LogChunk, PageOf, Run, RunDetail } from '../../wire/api.js';
 import { get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, say, short, state, table, took } from '../print.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
@@ -50,6 +51,24 @@ export function runCommands(program: Command): void {
       const body = { ref, ...(options.withoutReuse ? { reuse: false } : {}), ...(options.fresh ? { tasks: options.fresh } : {}) };
       give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs`, body), started);
     });
+  shared(run.command('log <number> <task>').description('what a task of a run printed'), 'tsunagi run log 131 unit --search "not ok"')
+    .option('--attempt <n>', 'of this attempt; left out: the last')
+    .option('--search <text>', 'only the lines that have this text, with their numbers')
+    .action(async (text: string, name: string, options: Shared & { attempt?: string; search?: string }) => {
+      const project = await projectName(options.project);
+      const detail = await get<RunDetail>(`/api/projects/${encodeURIComponent(project)}/runs/${numberOf(text, '') ?? 0}`);
+      const names = detail.taskList.map((one) => one.name);
+      const task = detail.taskList.find((one) => one.name === name);
+      if (!task) throw new CodedError('unknown_task', { name, hint: hintFor(name, names) });
+      const attempt = options.attempt ? task.attempts.find((one) => String(one.number) === options.attempt) : task.attempts.at(-1);
+      if (!attempt)
+        throw new CodedError('not_found', {
+          what: options.attempt ? `Attempt ${options.attempt} of ${name}` : `An attempt of ${name}`,
+          hint: `\`tsunagi run show ${detail.number}\` shows them.`,
+        });
+      if (options.search !== undefined) return searchAttempt(attempt.id, options.search, options);
+      await printAttempt(attempt.id, options);
+    });
   shared(
     run.command('again <number> [task]').description('another run of the same commit: what failed runs anew, and the named task too'),
     'tsunagi run again 131 unit',
@@ -61,6 +80,40 @@ export function runCommands(program: Command): void {
       say(`run ${one.number} is being stopped`),
     ),
   );
+}
+
+/** Prints every line as it was printed, but for control characters. */
+async function printAttempt(id: string, options: Shared): Promise<void> {
+  let rest = '';
+  for (let next: string | null = '0'; next !== null; ) {
+    const page: PageOf<LogChunk> = await get(`/api/attempts/${id}/log?from=${next}`);
+    for (const chunk of page.items) {
+      if (options.json) {
+        say(JSON.stringify(chunk));
+        continue;
+      }
+      if (chunk.skipped) say(faint(`[${chunk.skipped.lines} lines are not kept]`));
+      const lines = (rest + chunk.text).split('\n');
+      rest = lines.pop() ?? '';
+      for (const line of lines) say(plain(line));
+    }
+    next = page.next;
+  }
+  if (rest) say(plain(rest));
+}
+
+async function searchAttempt(id: string, text: string, options: Shared): Promise<void> {
+  let from: number | null = 0;
+  const found: FoundLines['found'] = [];
+  while (from !== null) {
+    const page: FoundLines = await get(`/api/attempts/${id}/log/search?text=${encodeURIComponent(text)}&from=${from}&limit=1000`);
+    found.push(...page.found);
+    from = page.next;
+  }
+  give(options, found, () => {
+    for (const one of found) say(`${faint(String(one.line + 1).padStart(7))}  ${plain(one.text)}`);
+  });
+  if (found.length === 0) process.exitCode = 1;
 }
 
 const started = (one: Run): void =>
