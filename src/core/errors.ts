@@ -88,7 +88,7 @@ export const registry = {
   plan_changed: entry(200, 'Since run {run} this has changed: {what}.', ''),
   plan_need_runs: entry(200, '{need} runs before it; it is reused after all if that makes the same bytes as before.', ''),
   plan_no_reuse: entry(200, 'Its definition says that it always runs.', ''),
-  plan_not_passed: entry(200, 'With the same inputs it did not pass in run {run}.', ''),
+  plan_not_passed: entry(200, 'With the same inputs it failed in run {run}.', ''),
   plan_flaky_or_gone: entry(200, 'It passed in run {run}, but also failed with the same inputs, or its outputs are gone.', ''),
   disk_nearly_full: entry(
     503,

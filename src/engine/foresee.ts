@@ -6,7 +6,7 @@ import { forecast } from '../core/plan/forecast.js';
 import { type ListedFile, filesOf, pinRun, planRun, type PlannedTask } from '../core/plan/plan.js';
 import { listAgents } from '../records/agents.js';
 import type { ProjectRow } from '../records/projects.js';
-import { findPasses } from '../records/results.js';
+import { failedRun, findPasses } from '../records/results.js';
 import { expectedTimes, lastTask, type LastTask } from '../records/history.js';
 import { identify, mayReuse } from './advance.js';
 import { type Context, treeOf } from './context.js';
@@ -66,6 +66,11 @@ export async function foresee(context: Context, project: ProjectRow, at: Occasio
     if (pass && (pass.output === null || (await context.blobs.size(pass.output)) === pass.output_size)) {
       known.set(task.name, { model: task, output: pass.output });
       tasks.push({ ...base, will: 'reuse', why: issue('plan_reused', { run: pass.run }), ms: 0 });
+      continue;
+    }
+    const failed = await failedRun(context.records, project.id, at.line, fingerprint);
+    if (failed !== null && task.reuse) {
+      tasks.push({ ...base, will: 'run', why: issue('plan_not_passed', { run: failed }), ms });
       continue;
     }
     const last = await lastTask(context.records, project.id, task.name);

@@ -37,14 +37,14 @@ export async function find(db: Db, text: string, only: string | null): Promise<F
     ),
     db.rows<FoundRow>(
       `select 'run' as kind, p.name as project, r.number::text as name, coalesce(c.title, '') as about, r.state
-       from (select * from runs where ($2::uuid is null or project_id = $2) and ($3::int is null or number = $3) and ($4::text is null or commit like $4) order by id desc limit ${recent}) r
+       from (select * from runs where ($2::uuid is null or project_id = $2) and ($3::int is null and $4::text is null or number = $3 or commit like $4) order by id desc limit ${recent}) r
          join projects p on p.id = r.project_id left join commits c on c.project_id = r.project_id and c.id = r.commit
        where $3::int is not null or $4::text is not null or c.title ilike $1 or r.branch ilike $1 order by r.id desc limit ${each}`,
       [...bind, wants.release || wants.review ? -1 : number, commit],
     ),
     db.rows<FoundRow>(
       `select 'release' as kind, p.name as project, l.number::text as name, coalesce(c.title, '') as about, null as state
-       from (select * from releases where ($2::uuid is null or project_id = $2) and ($3::int is null or number = $3) and ($4::text is null or commit like $4) order by id desc limit ${recent}) l
+       from (select * from releases where ($2::uuid is null or project_id = $2) and ($3::int is null and $4::text is null or number = $3 or commit like $4) order by id desc limit ${recent}) l
          join projects p on p.id = l.project_id left join commits c on c.project_id = l.project_id and c.id = l.commit
        where $1::text is not null and ($3::int is not null or $4::text is not null) order by l.id desc limit ${each}`,
       [...bind, wants.review ? -1 : number, commit],

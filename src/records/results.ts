@@ -43,6 +43,16 @@ export const findPasses = (db: Db, project: string, line: string, fingerprints: 
     [project, readableLines(line), fingerprints],
   );
 
+/** The newest run in which this fingerprint failed on a line that may be read, or null. */
+export const failedRun = async (db: Db, project: string, line: string, fingerprint: string): Promise<number | null> =>
+  (
+    await db.one<{ run: number }>(
+      `select runs.number as run from results r join attempts a on a.id = r.attempt_id join tasks t on t.id = a.task_id join runs on runs.id = t.run_id
+       where r.project_id = $1 and r.line = any($2::text[]) and r.fingerprint = $3 and r.state = 'failed' order by r.at desc limit 1`,
+      [project, readableLines(line), fingerprint],
+    )
+  )?.run ?? null;
+
 export interface OpenAttempt {
   fingerprint: string;
   attempt_id: string;

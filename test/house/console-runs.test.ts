@@ -132,7 +132,7 @@ describe('a project', () => {
     await page.goto(world.url);
     await page.getByRole('link', { name: 'sailings', exact: true }).click();
     await see('A run now');
-    await see(/With the same inputs it did not pass in run/);
+    await see(/With the same inputs it failed in run/);
     await see('Newest runs');
     expect(await accessible()).toEqual([]);
     await page.getByLabel('Branch, commit or pull request').fill('nowhere');
@@ -141,7 +141,7 @@ describe('a project', () => {
     await page.getByRole('alert').waitFor();
     await page.getByLabel('Branch, commit or pull request').fill('main');
     await page.keyboard.press('Enter');
-    await see(/to run, \d reused/);
+    await see(/to run, \d reused|all of it is reused/);
     await page.emulateMedia({ colorScheme: 'dark' });
     expect(await accessible()).toEqual([]);
     await page.emulateMedia({ colorScheme: 'light' });
@@ -195,6 +195,8 @@ describe('finding anything', () => {
     const found = await world.api(token.token).get<{ items: { project: string }[] }>('/api/find?text=s');
     expect(new Set(found.items.map((one) => one.project))).toEqual(new Set(['tides']));
     expect((await world.api().get<{ items: unknown[] }>('/api/find?text=%25')).items).toEqual([]);
+    // Eight digits are a number, and may be the beginning of a commit.
+    expect((await world.api().get<{ items: unknown[] }>('/api/find?text=12345678')).items).toEqual([]);
   });
 });
 

@@ -149,8 +149,9 @@ function NextRun({ project, known }: { project: Project; known: boolean }) {
         </form>
         {plan.data ? (
           <span className="ml-auto text-second">
-            {plan.data.tasks.length - reused} to run, {reused} reused ·{' '}
-            {plan.data.expectedMs === null ? 'time not known yet' : durationText(plan.data.expectedMs)}
+            {reused === plan.data.tasks.length
+              ? 'nothing to run: all of it is reused'
+              : `${plan.data.tasks.length - reused} to run, ${reused} reused · ${plan.data.expectedMs === null ? 'time not known yet' : `expected ${durationText(plan.data.expectedMs)}`}`}
           </span>
         ) : null}
       </header>
