@@ -4,6 +4,7 @@
  */
 import { closeSync, openSync, readFileSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
+import { countLines } from '../core/lines.js';
 import type { LogSender } from './log.js';
 
 export interface LogBounds {
@@ -15,7 +16,10 @@ export interface LogBounds {
 /** By default 64 MB in all. */
 export const defaultBounds: LogBounds = { head: 32_000_000, tail: 32_000_000 };
 
-export type KeptLog = Pick<LogSender, 'write' | 'drained' | 'flush' | 'lines'>;
+export interface KeptLog extends Pick<LogSender, 'write' | 'drained' | 'flush'> {
+  /** Lines so far. */
+  lines(): number;
+}
 
 interface Mark {
   /** Byte of the tail at which a command begins. */
@@ -27,11 +31,6 @@ export function boundLog(sender: LogSender, folder: string, bounds: LogBounds): 
   let left = bounds.head;
   let lines = 0;
   let tail: ReturnType<typeof openTail> | null = null;
-  const countLines = (bytes: Buffer): number => {
-    let count = 0;
-    for (let at = bytes.indexOf(10); at >= 0; at = bytes.indexOf(10, at + 1)) count++;
-    return count;
-  };
   return {
     write(bytes, command) {
       const newLines = countLines(bytes);
@@ -114,8 +113,7 @@ function openTail(folder: string, limit: number) {
         kept = all.subarray(next);
         skippedBytes += next;
       }
-      let keptLines = 0;
-      for (let at = kept.indexOf(10); at >= 0; at = kept.indexOf(10, at + 1)) keptLines++;
+      const keptLines = countLines(kept);
       const pieces = marks.flatMap(({ at, command }, index) => {
         const piece = kept.subarray(Math.max(0, at - skippedBytes), Math.max(0, (marks[index + 1]?.at ?? bytes) - skippedBytes));
         return piece.length ? [{ bytes: piece, command }] : [];

@@ -1,5 +1,6 @@
 /** Sends what a piece of work prints: in order, in batches, by position, so that a repeat is harmless. */
 import { CodedError } from '../core/errors.js';
+import { countLines } from '../core/lines.js';
 import { type Client, untilDone } from '../wire/client.js';
 
 /** Bytes that wait to be sent before the source is asked to pause, and bytes of one batch. */
@@ -90,7 +91,7 @@ export function makeLogSender(client: Client, path: string, fence: string, from:
   return {
     write(bytes, command) {
       if (bytes.length === 0 || lost) return true;
-      for (let at = bytes.indexOf(10); at >= 0; at = bytes.indexOf(10, at + 1)) lines++;
+      lines += countLines(bytes);
       queue.push({ bytes, command, ...(gap ? { skipped: gap } : {}) });
       gap = null;
       waiting += bytes.length;

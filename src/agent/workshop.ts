@@ -1,11 +1,11 @@
 /** What attempts and instances are done with on this machine: sandbox, layers, caches, databases; found out and made ready. */
 import { mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { defaultFree, fullDisk } from '../blobs/disk.js';
 import { CodedError } from '../core/errors.js';
 import { openDatabases } from '../resources/postgres.js';
 import type { Client } from '../wire/client.js';
 import { openCaches } from './caches.js';
-import { defaultFree, fullDisk } from './room.js';
 import type { AgentContext } from './context.js';
 import { baseDigest, toolVersions } from './facts.js';
 import { defaultBounds } from './keptlog.js';

@@ -1,7 +1,5 @@
 /** The upkeep of space: old runs and releases let go of their bytes, and bytes that nothing names are removed. */
-import { statfs } from 'node:fs/promises';
-import type { Issue } from '../core/errors.js';
-import { diskIssue } from '../core/sizes.js';
+import { defaultFree } from '../blobs/disk.js';
 import { recordEvents } from '../records/events.js';
 import { forgetRelease, holdBlobsAlone, releasesToForget, runsToTrim, trimRun, unnamedBlobs } from '../records/space.js';
 import type { Context } from './context.js';
@@ -19,7 +17,7 @@ export interface Keeping {
   free: number;
 }
 
-export const defaultKeeping: Keeping = { runs: 1_000, releases: 100, reverts: 20, grace: 3_600_000, free: 2 * 1024 ** 3 };
+export const defaultKeeping: Keeping = { runs: 1_000, releases: 100, reverts: 20, grace: 3_600_000, free: defaultFree };
 
 const atOnce = 50;
 const blobsAtOnce = 500;
@@ -69,10 +67,4 @@ async function collectBlobs({ blobs, records, keeping, now, log }: Context): Pro
   }
   await sweep();
   if (removed) log.info({ removed }, 'stored bytes that nothing names are removed');
-}
-
-/** Says when a folder's disk is nearly full, or null. */
-export async function fullDisk(folder: string, free: number, where: string): Promise<Issue | null> {
-  const { bavail, bsize } = await statfs(folder);
-  return diskIssue(bavail * bsize, free, where);
 }

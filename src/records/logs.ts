@@ -1,6 +1,7 @@
 /** Log chunks by stream (an attempt or an instance) and byte position; compressed, in partitions by month of the stream's id. */
 import { gunzipSync, gzipSync } from 'node:zlib';
 import { CodedError } from '../core/errors.js';
+import { countLines } from '../core/lines.js';
 import { type Db, notify } from './database.js';
 
 export interface Chunk {
@@ -44,7 +45,7 @@ export async function appendLog(
   if (position > row.log_bytes) throw new CodedError('offset_wrong', { offset: row.log_bytes });
   const fresh = bytes.subarray(row.log_bytes - position);
   if (fresh.length === 0) return row.log_bytes;
-  const lines = count(fresh);
+  const lines = countLines(fresh);
   // A repeat that brings a part of what is there already has brought its gap before.
   const gap = skipped && position === row.log_bytes && stream.table === 'attempts' ? { line: row.log_lines, ...skipped } : null;
   const firstLine = row.log_lines + (gap?.lines ?? 0);
@@ -63,12 +64,6 @@ export async function appendLog(
   return row.log_bytes + fresh.length;
 }
 
-function count(bytes: Buffer): number {
-  let lines = 0;
-  for (let at = bytes.indexOf(10); at >= 0; at = bytes.indexOf(10, at + 1)) lines++;
-  return lines;
-}
-
 /** What is left out of an attempt's log, or null. */
 export const gapOf = async (db: Db, attempt: string): Promise<Gap | null> =>
   (await db.one<{ log_gap: Gap | null }>('select log_gap from attempts where id = $1', [attempt]))?.log_gap ?? null;
@@ -82,7 +77,12 @@ export async function readLog(db: Db, stream: string, from: number, limit: numbe
   return rows.map((row) => {
     const bytes = gunzipSync(row.packed);
     const skip = Math.max(0, from - row.position);
-    return { position: row.position + skip, command: row.command, firstLine: row.first_line + count(bytes.subarray(0, skip)), bytes: bytes.subarray(skip) };
+    return {
+      position: row.position + skip,
+      command: row.command,
+      firstLine: row.first_line + countLines(bytes.subarray(0, skip)),
+      bytes: bytes.subarray(skip),
+    };
   });
 }
 

@@ -3,13 +3,12 @@ import { type Db, notify } from './database.js';
 import type { RunRow } from './runs.js';
 
 /** The runs of the same place: a branch of the project's own, or a pull request. */
-const samePlace = `project_id = $1 and branch is not distinct from $2 and pull_request is not distinct from $3 and (branch is not null or pull_request is not null)`;
 const placeOf = (run: Pick<RunRow, 'project_id' | 'branch' | 'pull_request'>) => [
   run.project_id,
   run.pull_request === null ? run.branch : null,
   run.pull_request,
 ];
-const ofPlace = samePlace.replace('branch is not distinct from $2', '(case when pull_request is null then branch end) is not distinct from $2');
+const ofPlace = `project_id = $1 and (case when pull_request is null then branch end) is not distinct from $2 and pull_request is not distinct from $3 and (branch is not null or pull_request is not null)`;
 
 /** Older runs of the place that were pushed and have not ended, the oldest first; their rows are locked. */
 export const olderOpenRuns = (

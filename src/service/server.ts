@@ -1,4 +1,5 @@
 /** What the routes work with, and the parts every request passes: who calls, what may be called, how errors are answered. */
+import { findRun, type RunRow } from '../records/runs.js';
 import { createHash, randomUUID } from 'node:crypto';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import { CodedError, type ErrorCode, registry, wording } from '../core/errors.js';
@@ -99,6 +100,14 @@ export async function needProject(service: Service, request: FastifyRequest): Pr
   const row = await findProject(service.context.records, project);
   if (!row) throw notFound('project', project);
   return row;
+}
+
+export async function needRun(service: Service, request: FastifyRequest): Promise<{ project: ProjectRow; run: RunRow }> {
+  const project = await needProject(service, request);
+  const { number } = request.params as { number: number };
+  const run = await findRun(service.context.records, project.id, number);
+  if (!run) throw notFound('run', String(number));
+  return { project, run };
 }
 
 /**

@@ -1,6 +1,7 @@
 /** Starts the service: records, engine, HTTP. */
 import { keepNewest } from '../engine/kept.js';
-import { defaultKeeping, fullDisk, type Keeping } from '../engine/space.js';
+import { fullDisk } from '../blobs/disk.js';
+import { defaultKeeping, type Keeping } from '../engine/space.js';
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import pino from 'pino';

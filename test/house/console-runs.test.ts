@@ -1,9 +1,8 @@
 import { readFileSync } from 'node:fs';
-import { createRequire } from 'node:module';
-import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import { type Browser, chromium, type Page } from 'playwright-core';
+import type { Browser, Page } from 'playwright-core';
 import type { LogChunk, RunDetail } from '../../src/wire/api.js';
+import { openBrowser, violations } from './browser.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -31,18 +30,7 @@ beforeAll(async () => {
   await ended(1);
   await checkout.commitAndPush({ 'a.txt': 'low' }, 'Lower the tide');
   await ended(2);
-  browser = await chromium.launch({
-    executablePath: '/usr/bin/chromium',
-    args: [
-      '--no-sandbox',
-      '--disable-gpu',
-      '--disable-quic',
-      '--no-first-run',
-      '--disable-background-networking',
-      '--disable-component-update',
-      '--disable-sync',
-    ],
-  });
+  browser = await openBrowser();
   page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
   page.on('pageerror', (error) => errors.push(error.message));
   await page.goto(`${world.url}/sign-in`);
@@ -61,12 +49,7 @@ const ended = (number: number) =>
     return run.endedAt ? run : null;
   });
 const see = (text: string | RegExp) => page.getByText(text).first().waitFor();
-const axe = readFileSync(createRequire(join(process.cwd(), 'package.json')).resolve('axe-core/axe.min.js'), 'utf8');
-async function accessible(): Promise<string[]> {
-  return (await page.evaluate(
-    `(async () => { const module = { exports: {} }; ${axe}; const run = (typeof axe === 'object' ? axe : module.exports).run; const found = await run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] }); return found.violations.map((one) => one.id + ': ' + one.nodes.map((node) => node.target.join(' ')).join(', ')); })()`,
-  )) as string[];
-}
+const accessible = () => violations(page);
 
 describe('a run that failed', () => {
   it('opens its log at the first error, says which tests are new and what has changed since the last pass', async () => {

@@ -1,9 +1,8 @@
 import { existsSync, mkdirSync } from 'node:fs';
 import { join } from 'node:path';
-import { createRequire } from 'node:module';
-import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
+import type { Browser, BrowserContext, Page } from 'playwright-core';
+import { openBrowser, violations } from './browser.js';
 import { app, appDefinition, type Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -23,18 +22,7 @@ beforeAll(async () => {
   await world.cli('promote', '--to', 'ferry/production');
   const second = await checkout.commitAndPush(app('two'), 'The second one');
   await world.waitLive('ferry', 'staging', second);
-  browser = await chromium.launch({
-    executablePath: '/usr/bin/chromium',
-    args: [
-      '--no-sandbox',
-      '--disable-gpu',
-      '--disable-quic',
-      '--no-first-run',
-      '--disable-background-networking',
-      '--disable-component-update',
-      '--disable-sync',
-    ],
-  });
+  browser = await openBrowser();
   context = await browser.newContext({ viewport: { width: 1280, height: 800 } });
   page = await context.newPage();
   page.on('pageerror', (error) => errors.push(error.message));
@@ -46,14 +34,7 @@ afterAll(async () => {
 });
 
 const see = (text: string | RegExp) => page.getByText(text).first().waitFor();
-const axe = readFileSync(createRequire(join(process.cwd(), 'package.json')).resolve('axe-core/axe.min.js'), 'utf8');
-
-/** WCAG 2.2 AA, as far as a program can tell. */
-async function accessible(): Promise<string[]> {
-  return (await page.evaluate(
-    `(async () => { const module = { exports: {} }; ${axe}; const run = (typeof axe === 'object' ? axe : module.exports).run; const found = await run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] }); return found.violations.map((one) => one.id + ': ' + one.nodes.map((node) => node.target.join(' ')).join(', ')); })()`,
-  )) as string[];
-}
+const accessible = () => violations(page);
 
 describe('the console', () => {
   it('leads to the sign-in, and back to where one wanted to go', async () => {

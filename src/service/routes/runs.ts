@@ -1,5 +1,5 @@
 import { Type } from '@sinclair/typebox';
-import type { FastifyInstance, FastifyRequest } from 'fastify';
+import type { FastifyInstance } from 'fastify';
 import { CodedError } from '../../core/errors.js';
 import { hintFor } from '../../core/nearest.js';
 import { recordEvents } from '../../records/events.js';
@@ -9,7 +9,7 @@ import { addRun, saveCommit } from '../../records/sources.js';
 import { allowCommit, askStop, findRun, type RunRow, tasksOf } from '../../records/runs.js';
 import { notify } from '../../records/database.js';
 import { Page, PageQuery, Run, RunAgain, RunDetail, StartRun } from '../../wire/api.js';
-import { change, needProject, notFound, type Service } from '../server.js';
+import { change, needProject, needRun, type Service } from '../server.js';
 import { findRef, lineOf } from '../refs.js';
 import { runDetail, runView, runViewOf } from '../views/runs.js';
 
@@ -45,16 +45,8 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     return { items, next: rows.length > limit ? (rows[limit - 1]?.id ?? null) : null };
   });
 
-  const needRun = async (request: FastifyRequest) => {
-    const project = await needProject(service, request);
-    const { number } = request.params as { number: number };
-    const run = await findRun(records, project.id, number);
-    if (!run) throw notFound('run', String(number));
-    return { project, run };
-  };
-
   app.get('/api/projects/:project/runs/:number', { schema: { params: NumberParams, response: { 200: RunDetail } } }, async (request) => {
-    const { project, run } = await needRun(request);
+    const { project, run } = await needRun(service, request);
     return runDetail(records, project, run);
   });
 
@@ -93,7 +85,7 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     '/api/projects/:project/runs/:number/again',
     { schema: { params: NumberParams, body: RunAgain, response: { 201: Run } } },
     async (request, reply) => {
-      const { project, run } = await needRun(request);
+      const { project, run } = await needRun(service, request);
       const { task } = request.body as { task?: string };
       if (run.ended_at === null) throw new CodedError('run_goes_on', { number: run.number });
       const names = [...new Set((await tasksOf(records, run.id)).map((one) => one.model.of))];
@@ -116,7 +108,7 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
   );
 
   app.post('/api/projects/:project/runs/:number/stop', { schema: { params: NumberParams, response: { 202: Run } } }, async (request, reply) => {
-    const { project, run } = await needRun(request);
+    const { project, run } = await needRun(service, request);
     return change(service, request, reply, 'run.stop-asked', 202, async (db, actor) => {
       if (!(await askStop(db, run.id, actor))) throw new CodedError('run_over', { number: run.number, state: run.state });
       await recordEvents(db, { type: 'run.stop-asked', project: project.id, subject: `run ${run.number}`, actor });

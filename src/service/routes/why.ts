@@ -1,15 +1,15 @@
 /** What would run, and why things are as they are. Nothing here changes anything. */
 import { Type } from '@sinclair/typebox';
-import type { FastifyInstance, FastifyRequest } from 'fastify';
+import type { FastifyInstance } from 'fastify';
 import { CodedError } from '../../core/errors.js';
 import { hintFor } from '../../core/nearest.js';
 import { type ComparedInputs, differenceText, foresee } from '../../engine/foresee.js';
 import { whyRun, whyTask } from '../../engine/why.js';
 import { runsOfAttempts } from '../../records/history.js';
-import { findRun, tasksOf } from '../../records/runs.js';
+import { tasksOf } from '../../records/runs.js';
 import { PlanView, WhyRunView, WhyTaskView } from '../../wire/why.js';
 import { findRef, lineOf } from '../refs.js';
-import { needProject, notFound, type Service } from '../server.js';
+import { needProject, needRun, type Service } from '../server.js';
 import { said } from '../views/basics.js';
 import { NumberParams } from './runs.js';
 
@@ -41,16 +41,8 @@ export function whyRoutes(app: FastifyInstance, service: Service): void {
     };
   });
 
-  const needRun = async (request: FastifyRequest) => {
-    const project = await needProject(service, request);
-    const { number } = request.params as { number: number };
-    const run = await findRun(records, project.id, number);
-    if (!run) throw notFound('run', String(number));
-    return { project, run };
-  };
-
   app.get('/api/projects/:project/runs/:number/why', { schema: { params: NumberParams, response: { 200: WhyRunView } } }, async (request) => {
-    const { project, run } = await needRun(request);
+    const { project, run } = await needRun(service, request);
     const why = await whyRun(context, project, run);
     const { since } = why;
     return {
@@ -84,7 +76,7 @@ export function whyRoutes(app: FastifyInstance, service: Service): void {
       },
     },
     async (request) => {
-      const { project, run } = await needRun(request);
+      const { project, run } = await needRun(service, request);
       const { task: name } = request.params as { task: string };
       const tasks = await tasksOf(records, run.id);
       const task = tasks.find((one) => one.name === name);
