@@ -32,6 +32,7 @@ export interface CodeHost {
   setHook(name: string, hook: { url: string; secret: string }): void;
   /** The service is at another address now. */
   moveHooks(origin: string): void;
+  /** `branch` is one of the repository's, or the name of a ref that someone from outside has pushed below `refs/offered/`. */
   openPull(name: string, pull: { title: string; branch: string; base?: string; trusted?: boolean; number?: number }): Promise<Pull>;
   closePull(name: string, number: number, how: 'merged' | 'abandoned'): Promise<void>;
   close(): Promise<void>;
@@ -187,7 +188,7 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
     },
     async openPull(name, { title, branch, base = 'main', trusted = true, number }) {
       const repository = state[name] as Repository;
-      const head = heads(name).get(branch);
+      const head = heads(name).get(branch) ?? git(name, 'for-each-ref', '--format=%(objectname)', `refs/offered/${branch}`);
       if (!head) throw new Error(`no branch ${branch}`);
       const pull: Pull = { number: number ?? 214 + repository.pulls.length, title, branch, base, head, open: true, trusted };
       repository.pulls.push(pull);

@@ -64,6 +64,37 @@ export const registry = {
     '{file} asks for filters ({attribute}); files are laid out as they are stored, without them.',
     'Take the attribute away, or expect the stored bytes.',
   ),
+  // variables
+  dotenv_line: entry(422, '`{text}` is no `NAME=value`.', 'Write `NAME=value`, or put a # before it.'),
+  dotenv_quote: entry(422, 'The {quote} quote of {name} is not closed.', 'Close it; what stands behind it was not read.'),
+  dotenv_rest: entry(422, 'Something stands behind the closing quote of {name}.', 'Put the whole value into the quotes.'),
+  dotenv_repeated: entry(200, '{name} stands on line {line}, too; the later one counts.', 'Keep one of the two.'),
+  dotenv_expansion: entry(200, 'The value of {name} refers to another variable; it is taken as it stands.', 'Write the whole value.'),
+  variable_name: entry(422, '`{name}` can not be the name of a variable.', 'Use letters, digits and underscores, not beginning with a digit.'),
+  variable_value: entry(422, 'The value of {name} can not be kept: {why}.', 'Mend the value.'),
+  variable_taken: entry(422, '{name} is set by the service.', 'Choose another name.'),
+  secret_short: entry(
+    422,
+    'The secret {name} has fewer than {least} characters: it could not be masked in logs.',
+    'Use a longer one, or set it as plain text.',
+  ),
+  // what is recognised in a repository
+  recognise_nothing: entry(200, 'Nothing was recognised that could be run or served.', 'Say in the definition what starts it, or choose another folder.'),
+  recognise_no_lock: entry(200, 'There are {count} dependencies and no {file}: nothing says which versions.', 'Make the lock file and commit it: `{command}`.'),
+  recognise_port: entry(200, '{file} listens on port {port}, whatever PORT says.', 'Listen on {variable}.'),
+  recognise_address: entry(
+    200,
+    '{file} listens on {address} alone, where nobody outside of its sandbox reaches it.',
+    'Listen on every address: leave it out, or use 0.0.0.0.',
+  ),
+  recognise_dotenv: entry(
+    200,
+    '{file} is in the repository: its values can be read by everybody who can read that.',
+    'Take it out, and set its values with `tsunagi variable import`.',
+  ),
+  recognise_tool: entry(200, 'It is made with {tool}, which is not recognised.', 'Write the tasks by hand; `tsunagi check` looks at them.'),
+  recognise_server_missing: entry(200, '{file} needs a server such as {servers}, and none is among the requirements.', 'Add one to {requirements}.'),
+  recognise_artifact: entry(200, 'The file that Maven writes could not be told from pom.xml.', 'Mend `makes` and `start` of the proposal.'),
   // runs
   path_not_text: entry(422, 'The name of the file {name} is not valid UTF-8.', 'Rename the file and push again.'),
   path_unusable: entry(422, 'The name of the file {name} can not be laid out: {why}.', 'Rename the file and push again.'),

@@ -54,8 +54,6 @@ describe('the service, killed', () => {
   });
 });
 
-describe('agent and edge, killed', () => {});
-
 describe('others, killed', () => {
   const pidsOf = (part: string) =>
     execFileSync('ps', ['-eo', 'pid,args'], { encoding: 'utf8' })

@@ -5,35 +5,26 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { CodeHost } from '../../demo/codehost/codehost.js';
 import { signEvent } from '../../src/keys/keys.js';
 import type { AddedProject } from '../../src/wire/api.js';
-import { api, app, appDefinition, Checkout, codehostModule, openWorld, until, type World } from './world.js';
+import { notified, startCodeHost } from './codehost.js';
+import { api, app, appDefinition, Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
 let codehost: CodeHost;
 beforeAll(async () => {
   world = await openWorld();
-  codehost = await (await codehostModule()).startCodeHost(join(world.folder, 'codehost'), 0);
+  codehost = await startCodeHost(world);
 });
 afterAll(async () => {
   await codehost?.close();
   await world?.close();
 });
 
-const notified = async (name: string, files: Record<string, string>) => {
-  const remote = codehost.addRepository(name);
-  const added = await world.api().post<AddedProject>('/api/projects', { name, source: 'notified', url: remote });
-  codehost.setHook(name, { url: added.endpoint, secret: added.eventSecret as string });
-  const checkout = new Checkout(join(world.folder, `${name}-checkout`), remote);
-  await checkout.start();
-  const first = await checkout.commitAndPush(files, 'First');
-  return { checkout, first, added };
-};
-
 describe('a code host that sends events', () => {
   let checkout: Checkout;
   let first: string;
   let added: AddedProject;
   beforeAll(async () => {
-    ({ checkout, first, added } = await notified('quay', { ...app('quay'), 'tsunagi.yaml': appDefinition }));
+    ({ checkout, first, added } = await notified(world, codehost, 'quay', { ...app('quay'), 'tsunagi.yaml': appDefinition }));
     await world.waitLive('quay', 'staging', first);
   });
 

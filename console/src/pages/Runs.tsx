@@ -1,9 +1,9 @@
 /** Runs, the newest first; the filter is in the address. */
-import { useInfiniteQuery } from '@tanstack/react-query';
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useSearch } from '@tanstack/react-router';
 import { durationText } from '../../../src/core/durations';
 import { runStates } from '../../../src/core/states';
-import type { PageOf, Run } from '../../../src/wire/api';
+import type { PageOf, Project, Run } from '../../../src/wire/api';
 import { get } from '../data/api';
 import { Ago, Button, Empty, Loading, short, Trouble } from '../parts/basics';
 import { Mark } from '../parts/Mark';
@@ -31,6 +31,7 @@ export function RunsPage(): React.ReactNode {
     <>
       <div className="mb-4 flex flex-wrap items-center justify-between gap-3">
         <h1 className="title">Runs{filter.project ? ` of ${filter.project}` : ''}</h1>
+        <Where key={`${filter.project} ${filter.branch}`} filter={filter} set={set} />
         <div className="flex flex-wrap gap-1.5" role="group" aria-label="State">
           {['', ...runStates].map((state) => (
             <Button
@@ -73,6 +74,38 @@ export function RunsPage(): React.ReactNode {
         </Button>
       ) : null}
     </>
+  );
+}
+
+const field = 'rounded-md border border-line bg-sheet px-2.5 py-1';
+
+/** Of which project, and of which branch: the branch is asked for when it is typed whole. */
+function Where({ filter, set }: { filter: Filter; set(change: Filter): void }) {
+  const projects = useQuery({ queryKey: ['projects'], queryFn: () => get<PageOf<Project>>('/api/projects') });
+  const names = projects.data?.items.map((one) => one.name) ?? [];
+  return (
+    <form
+      className="ml-auto flex flex-wrap gap-1.5"
+      onSubmit={(event) => {
+        event.preventDefault();
+        set({ branch: String(new FormData(event.currentTarget).get('branch')).trim() });
+      }}
+    >
+      <select aria-label="Project" className={field} value={filter.project ?? ''} onChange={(event) => set({ project: event.target.value })}>
+        <option value="">all projects</option>
+        {[...new Set([...names, ...(filter.project ? [filter.project] : [])])].map((name) => (
+          <option key={name}>{name}</option>
+        ))}
+      </select>
+      <input
+        name="branch"
+        aria-label="Branch"
+        placeholder="branch"
+        defaultValue={filter.branch ?? ''}
+        onBlur={(event) => event.target.value.trim() !== (filter.branch ?? '') && event.target.form?.requestSubmit()}
+        className={`${field} w-32`}
+      />
+    </form>
   );
 }
 

@@ -1,0 +1,144 @@
+/** A pull request of a stranger whose commit does all it can against the project's own line, after a developer has let it run. */
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import type { CodeHost } from '../../demo/codehost/codehost.js';
+import type { PageOf, Run, RunDetail } from '../../src/wire/api.js';
+import type { WhyTaskView } from '../../src/wire/why.js';
+import { notified, startCodeHost } from './codehost.js';
+import { api, type Checkout, openWorld, until, type World } from './world.js';
+
+/** The task looks into its cache, writes there, and makes what it was asked for, unless the cache tells it otherwise. */
+const definition = (more = '') => `tsunagi: 1
+tasks:
+  build:
+    reads: [recipe.txt]
+    cache: [~/.store/]
+    run: 'cat ~/.store/* 2> /dev/null || echo "nothing is kept"; mkdir out; cp recipe.txt out/; cat ~/.store/poison >> out/recipe.txt 2> /dev/null || true; cp recipe.txt ~/.store/ours'
+    makes: [out/]
+  show: { needs: [build], reads: [], run: cat out/recipe.txt }
+${more}environments:
+  review: { opens: pull request }
+`;
+
+/** What the stranger adds: everything that could be read or written from inside. */
+const attack = `  poison:
+    reads: [recipe.txt]
+    cache: [~/.store/]
+    network: true
+    run: |
+      ls -A ~/.store | sed 's/^/kept: /'
+      echo "and arsenic" > ~/.store/poison
+      env | grep -i -E 'token|secret|password' || echo "no key in the environment"
+      ls -d /var/lib/tsunagi /tmp/tsunagi-* /home/*/.ssh /root 2> /dev/null | grep -v '^/root$' || echo "nothing of the host"
+      ls /root 2> /dev/null | head -n 1 | grep . || echo "root's home is empty or closed"
+      ps -eo args 2> /dev/null | grep -E 'room.js|postgres' | grep -v grep || echo "no process but its own"
+      for port in $PORTS; do timeout 2 bash -c "echo > /dev/tcp/127.0.0.1/$port" 2> /dev/null && echo "reached $port" || true; done
+      echo "asked all ports"
+`;
+
+let world: World;
+let codehost: CodeHost;
+let checkout: Checkout;
+beforeAll(async () => {
+  world = await openWorld();
+  codehost = await startCodeHost(world);
+  ({ checkout } = await notified(world, codehost, 'galley', { 'recipe.txt': 'rice\n', 'tsunagi.yaml': definition() }));
+});
+afterAll(async () => {
+  await codehost?.close();
+  await world?.close();
+});
+
+const ended = (number: number) =>
+  until(`run ${number} has ended`, async () => {
+    const run = await world.api().get<RunDetail>(`/api/projects/galley/runs/${number}`);
+    return run.endedAt ? run : null;
+  });
+const logOf = (run: RunDetail, task: string) => {
+  const found = run.taskList.find((one) => one.name === task);
+  return world.log(found?.attempts.at(-1)?.id as string);
+};
+const states = (run: RunDetail) => Object.fromEntries(run.taskList.map((task) => [task.name, task.state]));
+
+/** Offers a commit as a stranger's pull request and lets it run, as a developer who has not looked closely. */
+async function offer(branch: string, files: Record<string, string>): Promise<{ run: RunDetail; pull: number; commit: string }> {
+  await checkout.git('checkout', '-q', '-B', branch, 'main');
+  const commit = await checkout.commit(files, `Offer ${branch}`);
+  await checkout.git('push', '-q', 'origin', `HEAD:refs/offered/${branch}`);
+  await checkout.git('checkout', '-q', 'main');
+  const pull = await codehost.openPull('galley', { title: branch, branch, trusted: false });
+  const waiting = await until('its run waits', async () =>
+    (await world.api().get<PageOf<Run>>('/api/runs?project=galley&state=waiting')).items.find(
+      (one) => one.pullRequest === pull.number && one.issue?.code === 'run_untrusted',
+    ),
+  );
+  await world.api().post('/api/projects/galley/runs', { ref: commit });
+  return { run: await ended(waiting.number), pull: pull.number, commit };
+}
+
+describe('a hostile pull request', () => {
+  let hostile: RunDetail;
+  let pull: number;
+  beforeAll(async () => {
+    expect(states(await ended(1))).toEqual({ build: 'passed', show: 'passed' });
+    const ports = Object.values(world.house.ports).join(' ');
+    const more = attack.replace('network: true', `network: true\n    variables: { PORTS: '${ports}' }`);
+    ({ run: hostile, pull } = await offer('plums', { 'recipe.txt': 'rice and plums\n', 'tsunagi.yaml': definition(more) }));
+  });
+
+  it('finds no cache, no key, no file or process of the host, and no port of it', async () => {
+    expect(states(hostile)).toEqual({ build: 'passed', show: 'passed', poison: 'passed' });
+    expect(await logOf(hostile, 'build')).toContain('nothing is kept');
+    const said = (await logOf(hostile, 'poison')).trim().split('\n');
+    // What this pull request kept itself, in its other task, is its own.
+    expect(said.filter((line) => line !== 'kept: ours')).toEqual([
+      'no key in the environment',
+      'nothing of the host',
+      "root's home is empty or closed",
+      'no process but its own',
+      'asked all ports',
+    ]);
+  });
+
+  it('gets no review and makes nothing that could be deployed', async () => {
+    expect((await world.api().raw('GET', `/api/projects/galley/environments/pr-${pull}`)).status).toBe(404);
+    expect(hostile).toMatchObject({ release: null, branch: null });
+  });
+
+  it('has poisoned its own line alone: the same bytes on main are built anew, without it', async () => {
+    const second = await offer('more', { 'recipe.txt': 'rice and plums\n' });
+    expect(await logOf(second.run, 'build')).toContain('nothing is kept');
+    const commit = await checkout.commitAndPush({ 'recipe.txt': 'rice and plums\n' }, 'Take the recipe');
+    const taken = await world.waitRun('galley', commit);
+    expect(states(taken)).toEqual({ build: 'passed', show: 'passed' });
+    expect(taken.taskList[0]?.fingerprint).toBe(second.run.taskList[0]?.fingerprint);
+    expect(taken.taskList[0]?.attempts.map((one) => one.id)).not.toContain(second.run.taskList[0]?.attempts[0]?.id);
+    expect(await logOf(taken, 'show')).toBe('rice and plums\n');
+    // Main's own cache is the one it kept in its first run.
+    expect(await logOf(taken, 'build')).toBe('rice\n');
+  });
+
+  it('may use what main has passed, and its own changed task may not be used by main', async () => {
+    const same = await offer('nothing', { 'note.txt': 'a file that no task reads\n' });
+    expect(states(same.run)).toEqual({ build: 'reused', show: 'reused' });
+    const changed = definition().replace('mkdir out', 'mkdir out; echo bitter > out/almonds');
+    const bitter = await offer('almonds', { 'tsunagi.yaml': changed });
+    expect(states(bitter.run)).toMatchObject({ build: 'passed' });
+    const commit = await checkout.commitAndPush({ 'tsunagi.yaml': changed }, 'The same words on main');
+    expect(states(await world.waitRun('galley', commit))).toMatchObject({ build: 'passed' });
+  });
+
+  it('is explained without a value that its own line does not know', async () => {
+    const why = await world.api().get<WhyTaskView>(`/api/projects/galley/runs/${hostile.number}/tasks/poison/why`);
+    expect(JSON.stringify(why)).not.toMatch(/tsu_\w|tsa_\w/);
+    expect(why.inputs).toMatchObject({ project: 'galley', network: true });
+  });
+
+  it('can not report for another attempt: an agent’s words need the fence that it was given', async () => {
+    const main = (await ended(1)).taskList[0]?.attempts[0]?.id;
+    const developer = await world.api().post<{ token: string }>('/api/tokens', { name: 'a developer', role: 'developer' });
+    const report = { fence: '1', happenings: [{ what: 'ended', state: 'failed', issue: null, output: null, tests: null }] };
+    const answer = await api(world.url, developer.token).raw('POST', `/api/agent/attempts/${main}/report`, { body: report });
+    expect(answer.status).toBe(403);
+    expect((await ended(1)).taskList[0]?.state).toBe('passed');
+  });
+});
