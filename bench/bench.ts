@@ -7,6 +7,7 @@ import { demoApi, type DemoApi } from '../demo/seed.js';
 import { commandLine } from './command-line.js';
 import { cutover } from './cutover.js';
 import { log, planning, reuse, start } from './engine.js';
+import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
 import { type Figure, show } from './harness.js';
 import { tasks } from './tasks.js';
@@ -17,7 +18,18 @@ export interface Bench {
   folder: string;
 }
 
-const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = { tasks, reuse, planning, start, log, lists, cutover, 'command-line': () => commandLine() };
+const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
+  tasks,
+  reuse,
+  planning,
+  start,
+  line: firstLine,
+  queue,
+  log,
+  lists,
+  cutover,
+  'command-line': () => commandLine(),
+};
 
 async function main(): Promise<number> {
   const args = process.argv.slice(2);

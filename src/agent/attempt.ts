@@ -1,14 +1,10 @@
 /** One attempt, from its claim to its last report. The first cause of an end wins and is recorded once. */
 import type { ChildProcess } from 'node:child_process';
-import { createHash, randomBytes } from 'node:crypto';
-import { createReadStream, mkdirSync, readFileSync, statSync } from 'node:fs';
+import { randomBytes } from 'node:crypto';
+import { createReadStream, mkdirSync } from 'node:fs';
 import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
-import { createInterface } from 'node:readline';
-import { durationSource } from '../core/durations.js';
-import { CodedError, issue, type Issue } from '../core/errors.js';
-import { sizeText } from '../core/sizes.js';
-import { parseJunit, type TestResults } from '../core/results/junit.js';
+import { CodedError, issue } from '../core/errors.js';
 import type { AttemptReport, AttemptWork } from '../wire/work.js';
 import { untilDone } from '../wire/client.js';
 import type { DatabaseFields, Databases } from '../resources/postgres.js';
@@ -18,10 +14,9 @@ import { makeLogSender } from './log.js';
 import { operatorReach } from './settings.js';
 import { watchDisk } from './disk.js';
 import { networkOf, runnerText } from './sandbox/chain.js';
-import type { AttemptBounds } from './sandbox/host.js';
-import type { GroupFacts } from './sandbox/limits.js';
 import type { HeldChain } from './sandbox/ready.js';
 import { descendantsOf, firstProcess, programOf, signal } from './sandbox/processes.js';
+import { type Cause, type Ended, judge, readControl, type Told } from './outcome.js';
 import { splitSections } from './sections.js';
 
 /** Between TERM and KILL, in milliseconds. */
@@ -37,16 +32,11 @@ export interface RunningAttempt {
   done: Promise<void>;
 }
 
-/** Why an attempt is ended from outside. */
-type Cause = 'timeout' | 'stop' | 'disk';
-
 /** What an attempt holds: its chain, and what is to be given back in reverse order. */
 interface Held {
   chain: HeldChain | null;
   release: (() => Promise<void>)[];
 }
-
-type Ended = Extract<AttemptReport['happenings'][number], { what: 'ended' }>;
 
 export function startAttempt(context: AgentContext, work: AttemptWork): RunningAttempt {
   const abort = new AbortController();
@@ -181,18 +171,6 @@ async function makeResources(
   };
 }
 
-/** What the chain says on its third descriptor. */
-interface Told {
-  exit: number | null;
-  position: number;
-  missing: string[];
-  /** Places inside that are full. */
-  full: string[];
-  noResults: boolean;
-  notKept: boolean;
-  done: boolean;
-}
-
 async function follow(
   context: AgentContext,
   work: AttemptWork,
@@ -268,33 +246,6 @@ async function follow(
   return { ...ended, firstLines: firstLines.slice(0, work.commands.length) as number[] };
 }
 
-async function readControl(
-  control: NodeJS.ReadableStream,
-  told: Told,
-  makes: string[],
-  started: (position: number) => void,
-  ended: (position: number, exit: number, ms: number) => void,
-  done: () => void,
-): Promise<void> {
-  for await (const line of createInterface({ input: control })) {
-    const [what, a, b, c] = line.split(' ');
-    if (what === 'started') {
-      told.position = Number(a);
-      started(told.position);
-    } else if (what === 'ended') {
-      told.exit = Number(b);
-      ended(Number(a), Number(b), Number(c) / 1000);
-    } else if (what === 'missing') told.missing.push(makes[Number(a)] ?? '?');
-    else if (what === 'full') told.full.push(a ?? '');
-    else if (what === 'no-results') told.noResults = true;
-    else if (what === 'not-kept') told.notKept = true;
-    else if (what === 'done') {
-      told.done = true;
-      done();
-    }
-  }
-}
-
 /** TERM to what runs inside, KILL to all of it after the grace. */
 async function endTree(child: ChildProcess, folder: string): Promise<void> {
   const first = firstProcess(folder);
@@ -305,45 +256,4 @@ async function endTree(child: ChildProcess, folder: string): Promise<void> {
       await new Promise((resolve) => setTimeout(resolve, 50));
   }
   if (child.exitCode === null && child.signalCode === null) child.kill('SIGKILL');
-}
-
-function judge(work: AttemptWork, folder: string, told: Told, cause: Cause | null, errors: string, bounds: AttemptBounds, facts: GroupFacts): Ended {
-  const tests = work.junit ? readTests(work.junit, folder, told) : null;
-  const failed = (why: Issue, state: 'failed' | 'stopped' = 'failed'): Ended => ({
-    what: 'ended',
-    state,
-    issue: why as never,
-    output: null,
-    tests: tests?.results ?? null,
-  });
-  if (cause === 'timeout') return failed(issue('task_timeout', { timeout: durationSource(work.timeoutMs) }));
-  if (cause === 'stop') return failed(issue('stopped_by', { who: 'a person' }), 'stopped');
-  if (cause === 'disk') return failed(issue('disk_full', { place: 'The project’s folder', limit: sizeText(bounds.disk) }));
-  const command = (work.commands[told.position] ?? '').slice(0, 200);
-  if (told.exit !== 0 && facts.outOfMemory > 0) return failed(issue('out_of_memory', { command, limit: sizeText(bounds.memory) }));
-  if (told.exit !== 0 && told.full.length) return failed(issue('disk_full', { place: told.full[0] === '/tmp' ? '/tmp' : 'HOME', limit: sizeText(bounds.tmp) }));
-  if (told.exit !== 0 && facts.refusedProcesses > 0) return failed(issue('too_many_processes', { command, limit: bounds.processes }));
-  if (told.exit !== null && told.exit > 128 && told.exit < 160) return failed(issue('command_killed', { command, signal: told.exit - 128 }));
-  if (told.exit !== null && told.exit !== 0) return failed(issue('command_failed', { command, exit: told.exit, run: work.label.split(' ')[1] ?? '' }));
-  if (!told.done) return failed(issue('setup_failed', { detail: errors.trim() || 'it was ended from outside' }));
-  if (told.missing.length) return failed(issue('output_missing', { path: told.missing.join(', ') }));
-  if (told.notKept) return failed(issue('output_unsafe', { path: work.makes.join(', '), why: 'it could not be read' }));
-  if (tests?.refusal) return failed(tests.refusal);
-  return {
-    what: 'ended',
-    state: 'passed',
-    issue: null,
-    output: work.makes.length ? digestOfFile(join(folder, 'outputs.tar')) : null,
-    tests: tests?.results ?? null,
-  };
-}
-
-function readTests(path: string, folder: string, told: Told): { results: TestResults | null; refusal: Issue | null } {
-  if (told.noResults || told.exit === null) return { results: null, refusal: issue('results_missing', { path }) };
-  const { results, detail } = parseJunit(readFileSync(join(folder, 'results'), 'utf8'));
-  return { results, refusal: results ? null : issue('results_unreadable', { path, detail: detail ?? '' }) };
-}
-
-function digestOfFile(path: string): { digest: string; size: number } {
-  return { digest: `sha256:${createHash('sha256').update(readFileSync(path)).digest('hex')}`, size: statSync(path).size };
 }

@@ -107,7 +107,7 @@ export const registry = {
     'Commit {commit} comes from an untrusted pull request and waits until a developer has allowed it.',
     'Look at the commit, then `tsunagi run start {commit}`.',
   ),
-  command_failed: entry(200, 'The command `{command}` ended with exit status {exit}.', 'Read its output: `tsunagi follow {run}`.'),
+  command_failed: entry(200, 'The command `{command}` ended with exit status {exit}.', 'Read its output: `tsunagi {look}`.'),
   command_killed: entry(200, 'The command `{command}` was ended by signal {signal}.', 'Read its output; a signal 9 often means that memory ran out.'),
   task_timeout: entry(200, 'It took longer than its timeout of {timeout}; the whole process tree was ended.', 'Make it faster, or raise `timeout`.'),
   output_missing: entry(200, 'The declared output {path} was not made.', 'Make it, or take it out of `makes`.'),

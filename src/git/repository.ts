@@ -4,6 +4,7 @@ import { mkdir, rename, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { ListedFile } from '../core/plan/plan.js';
 import { git, startGit } from './command.js';
+import { objectInfo, objectOf, treeEntries, type TreeEntry } from './objects.js';
 
 export interface CommitFacts {
   id: string;
@@ -51,29 +52,49 @@ export async function branches(repository: string): Promise<Map<string, string>>
 
 /** The commit that a text names (branch, or commit by its id or the beginning of it), or null. */
 export async function resolve(repository: string, text: string): Promise<string | null> {
-  const tries = /^[0-9a-f]{4,64}$/.test(text) ? [`${text}^{commit}`, `refs/heads/${text}`] : [`refs/heads/${text}`];
+  const tries = /^[0-9a-f]{4,64}$/.test(text) ? [text, `refs/heads/${text}`] : isBranchName(text) ? [`refs/heads/${text}`] : [];
   for (const one of tries) {
-    const { out, exit } = await git(repository, ['rev-parse', '--verify', '--quiet', '--end-of-options', one], { expect: [0, 1, 128] });
-    if (exit === 0) return out.toString().trim();
+    const found = await objectOf(repository, one, 'commit');
+    if (found) return found.id;
   }
   return null;
 }
 
+/** Whether git lets a branch be named so (git-check-ref-format(1)); everything else would be an expression of git's own. */
+export const isBranchName = (text: string): boolean =>
+  // biome-ignore lint/suspicious/noControlCharactersInRegex: they are refused
+  text.length <= 250 && !/[\u0000-\u0020\u007f~^:?*[\\]|\.\.|@\{|\/\/|^[-/]|[/.]$|\.lock(\/|$)|(^|\/)\./.test(text) && text !== '' && text !== '@';
+
 export async function commitFacts(repository: string, commit: string): Promise<CommitFacts | null> {
-  const { out, exit } = await git(
-    repository,
-    ['show', '-s', '--no-show-signature', '--encoding=UTF-8', '--format=%H%x00%P%x00%an%x00%ct%x00%s', commit, '--'],
-    { expect: [0, 128] },
-  );
-  if (exit !== 0) return null;
-  const [id, parents, author, seconds, title] = out.toString('utf8').replace(/\n$/, '').split('\0');
+  const found = await objectOf(repository, commit, 'commit');
+  if (!found) return null;
+  const end = found.body.indexOf('\n\n');
+  const head = end < 0 ? found.body : found.body.subarray(0, end);
+  // Headers of several lines (signatures) go on with a space.
+  const lines = head.toString('latin1').split('\n');
+  const header = (key: string): string => lines.find((line) => line.startsWith(`${key} `))?.slice(key.length + 1) ?? '';
+  const text = (bytes: Buffer): string => decoderOf(header('encoding')).decode(bytes);
+  const person = (key: string) => /^(.*?) ?<[^>]*> (-?\d+)/.exec(header(key)) ?? [];
+  const title =
+    text(found.body.subarray(end < 0 ? found.body.length : end + 2))
+      .trimStart()
+      .split(/\n\s*\n/)[0] ?? '';
   return {
-    id: id as string,
-    parents: parents ? parents.split(' ') : [],
-    author: clean(author ?? ''),
-    at: new Date(Number(seconds) * 1000),
-    title: clean(title ?? ''),
+    id: found.id,
+    parents: lines.filter((line) => line.startsWith('parent ')).map((line) => line.slice(7)),
+    author: clean(text(Buffer.from(person('author')[1] ?? '', 'latin1'))),
+    at: new Date(Math.min(Math.max(Number(person('committer')[2] ?? 0), 0), 253_402_300_799) * 1000),
+    title: clean(title.replace(/\s*\n\s*/g, ' ').trimEnd()),
   };
+}
+
+/** Messages are UTF-8 unless their commit says otherwise; an encoding that nobody knows is read as Latin-1. */
+function decoderOf(encoding: string): InstanceType<typeof TextDecoder> {
+  try {
+    return new TextDecoder(encoding || 'utf-8');
+  } catch {
+    return new TextDecoder('latin1');
+  }
 }
 
 /** Control characters have no place in a title; text that is not UTF-8 shows replacement characters. PostgreSQL can't hold U+0000. */
@@ -85,21 +106,34 @@ export async function holdCommit(repository: string, commit: string): Promise<vo
   await git(repository, ['update-ref', `refs/tsunagi/commits/${commit}`, commit]);
 }
 
-/** Every file of the commit below `folder` (`''` is the root), with paths relative to it. */
+/** Every file of the commit below `folder` (`''` is the root), with paths relative to it, in the order of git. */
 export async function listFiles(repository: string, commit: string, folder: string): Promise<ListedFile[]> {
-  const { out, exit } = await git(repository, ['ls-tree', '-r', '-z', '--full-tree', folder ? `${commit}:${folder}` : commit], { expect: [0, 128] });
-  if (exit !== 0) return [];
+  const root = await treeAt(repository, commit, folder);
   const files: ListedFile[] = [];
-  for (let start = 0; start < out.length; ) {
-    const end = out.indexOf(0, start);
-    const tab = out.indexOf(9, start);
-    const [mode, , id] = out.toString('latin1', start, tab).split(' ') as [string, string, string];
-    const bytes = out.subarray(tab + 1, end);
-    const path = utf8(bytes);
-    files.push({ path, shown: path ?? readable(bytes), mode, id });
-    start = end + 1;
-  }
+  const walk = async (id: string, path: string | null, shown: string): Promise<void> => {
+    const entries = await treeEntries(repository, id);
+    if (!entries) throw new Error(`git has no tree ${id}`);
+    for (const { mode, name, id: entry } of entries) {
+      const text = utf8(name);
+      const whole = path === null || text === null ? null : path + text;
+      const readableName = shown + (text ?? readable(name));
+      if (mode === '040000') await walk(entry, whole === null ? null : `${whole}/`, `${readableName}/`);
+      else files.push({ path: whole, shown: readableName, mode, id: entry });
+    }
+  };
+  if (root) await walk(root, '', '');
   return files;
+}
+
+/** The tree of a folder of a commit, or null. */
+async function treeAt(repository: string, commit: string, folder: string): Promise<string | null> {
+  const root = await objectOf(repository, commit, 'commit');
+  let id: string | null = /^tree ([0-9a-f]+)/.exec(root?.body.toString('latin1', 0, 80) ?? '')?.[1] ?? null;
+  for (const step of folder ? folder.split('/') : []) {
+    const entries: TreeEntry[] | null = id ? await treeEntries(repository, id) : null;
+    id = entries?.find((one) => one.mode === '040000' && one.name.equals(Buffer.from(step)))?.id ?? null;
+  }
+  return id;
 }
 
 const decoder = new TextDecoder('utf-8', { fatal: true });
@@ -112,17 +146,34 @@ function utf8(bytes: Uint8Array): string | null {
 }
 const readable = (bytes: Buffer): string => bytes.toString('latin1').replace(/[^ -~]/g, (one) => `\\x${one.charCodeAt(0).toString(16).padStart(2, '0')}`);
 
-/** A file of a commit, or null; at most `limit` bytes are read, a larger file is given as `too large`. */
+/** A file of a commit, or null; at most `limit` bytes are read, a larger file is given as `too large`. A link is no file. */
 export async function readFile(repository: string, commit: string, path: string, limit: number): Promise<Buffer | 'too large' | null> {
-  const { out, exit } = await git(repository, ['ls-tree', '-z', '--full-tree', '--long', commit, '--', path], { expect: [0, 128] });
-  const found = /^(\d+) blob ([0-9a-f]+) +(\d+)\t/.exec(out.toString('latin1'));
-  if (exit !== 0 || !found || found[1] === '120000') return null;
-  if (Number(found[3]) > limit) return 'too large';
-  return (await git(repository, ['cat-file', 'blob', found[2] as string])).out;
+  const at = path.lastIndexOf('/');
+  const folder = await treeAt(repository, commit, at < 0 ? '' : path.slice(0, at));
+  const entries = folder ? await treeEntries(repository, folder) : null;
+  const found = entries?.find((one) => one.mode.startsWith('100') && one.name.equals(Buffer.from(path.slice(at + 1))));
+  const info = found ? await objectInfo(repository, found.id) : null;
+  if (!found || info?.type !== 'blob') return null;
+  return info.size > limit ? 'too large' : ((await objectOf(repository, found.id, 'blob'))?.body ?? null);
 }
 
-/** Objects by id through one `cat-file --batch`, in the order asked. */
+/** Files that are read one by one through the git that stays open: at most so many, of so many bytes in all. */
+const fewObjects = 64;
+const fewBytes = 4_000_000;
+
+/** Objects by id, in the order asked. Many go through a git of their own, as they come. */
 export async function* readObjects(repository: string, ids: readonly string[]): AsyncGenerator<Buffer> {
+  if (ids.length > fewObjects) return yield* streamObjects(repository, ids);
+  const infos = await Promise.all(ids.map((id) => objectInfo(repository, id)));
+  if (infos.reduce((sum, one) => sum + (one?.size ?? 0), 0) > fewBytes) return yield* streamObjects(repository, ids);
+  for (const body of await Promise.all(ids.map((id) => objectOf(repository, id, 'blob')))) {
+    if (!body) throw new Error('git has not all of these files');
+    yield body.body;
+  }
+}
+
+/** Objects by id through one `cat-file --batch` of their own. */
+async function* streamObjects(repository: string, ids: readonly string[]): AsyncGenerator<Buffer> {
   const child = startGit(repository, ['cat-file', '--batch', '--buffer']);
   child.stderr.resume();
   child.stdin.on('error', () => {});
@@ -202,7 +253,6 @@ export async function fetchAll(repository: string, url: string, refs: readonly s
   for (const ref of refs) await git(repository, ['fetch', '-q', '--no-tags', '--no-auto-gc', '--end-of-options', url, ref]);
 }
 
-/** Whether the repository has the commit. */
-export async function hasCommit(repository: string, commit: string): Promise<boolean> {
-  return (await git(repository, ['cat-file', '-e', `${commit}^{commit}`], { expect: [0, 1, 128] })).exit === 0;
-}
+/** Whether the repository has the commit, by its whole id. */
+export const hasCommit = async (repository: string, commit: string): Promise<boolean> =>
+  isCommitId(commit) && (await objectInfo(repository, `${commit}^{commit}`)) !== null;

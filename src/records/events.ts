@@ -160,6 +160,38 @@ export async function sealEvents(db: Db, hashOf: (parts: string[], before: Buffe
 export const listSeals = (db: Db): Promise<Seal[]> =>
   db.rows<Seal>('select first_number as first, last_number as last, hash, signature from seals order by last_number');
 
+export interface SealCheck {
+  /** Seals that fit, and the number of the last event below them. */
+  seals: number;
+  upTo: string;
+  /** The first stretch of events whose seal does not fit what is recorded now. */
+  wrong: { first: string; last: string } | null;
+}
+
+/** Makes every seal again from what is recorded now, and compares. */
+export async function checkSeals(
+  db: Db,
+  hashOf: (parts: string[], before: Buffer | null) => Buffer,
+  signed: (hash: Buffer, signature: Buffer) => boolean,
+): Promise<SealCheck> {
+  let before: Buffer | null = null;
+  let upTo = '0';
+  let seals = 0;
+  for (const seal of await listSeals(db)) {
+    const events = await sealedEvents(db, upTo, seal.last);
+    const hash = hashOf(
+      events.map((event) => event.text),
+      before,
+    );
+    const whole = Number(seal.first) === Number(upTo) + 1 && events.length === Number(seal.last) - Number(upTo);
+    if (!whole || !hash.equals(seal.hash) || !signed(seal.hash, seal.signature)) return { seals, upTo, wrong: { first: seal.first, last: seal.last } };
+    before = seal.hash;
+    upTo = seal.last;
+    seals++;
+  }
+  return { seals, upTo, wrong: null };
+}
+
 /** Events after `after` up to `upTo` as the texts that seals are made of. */
 export function sealedEvents(db: Db, after: string, upTo: string | null): Promise<{ number: string; text: string }[]> {
   return db.rows(

@@ -15,6 +15,7 @@ export const access: Record<string, Access> = {
   'GET /api/find': 'viewer',
   'GET /api/feed': 'viewer',
   'GET /api/events': 'viewer',
+  'GET /api/events/check': 'viewer',
   'GET /api/agents': 'viewer',
   'GET /api/projects': 'viewer',
   'POST /api/projects': 'owner',

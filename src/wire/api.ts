@@ -353,6 +353,17 @@ export const Event = Type.Object({
 });
 export type Event = Static<typeof Event>;
 
+/** Whether the events are as they were sealed. */
+export const EventCheck = Type.Object({
+  /** Seals that fit. */
+  seals: Type.Integer(),
+  /** Sealed up to this event; the newest one there is. */
+  upTo: Type.String(),
+  newest: Type.String(),
+  wrong: Type.Union([Type.Object({ first: Type.String(), last: Type.String() }), Type.Null()]),
+});
+export type EventCheck = Static<typeof EventCheck>;
+
 export const LogChunk = Type.Object({
   position: Type.Integer(),
   command: Type.Integer(),

@@ -150,7 +150,7 @@ async function runCommit(
         {
           what: 'ended',
           state: failed ? 'failed' : 'passed',
-          issue: failed ? { code: 'command_failed', data: { command: 'x', exit: 1, run: 1 } } : null,
+          issue: failed ? { code: 'command_failed', data: { command: 'x', exit: 1, look: 'run log 1 t' } } : null,
           output: failed ? null : { digest, size: 1 },
           tests: null,
         },

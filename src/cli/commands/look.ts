@@ -8,6 +8,7 @@ import type {
   Environment,
   EnvironmentDetail,
   Event,
+  EventCheck,
   LogChunk,
   PageOf,
   Project,
@@ -147,7 +148,9 @@ export function lookCommands(program: Command): void {
     .option('--subject <subject>', 'only events of this thing, such as "run 131"')
     .option('--limit <n>', 'how many', '30')
     .option('-f, --follow', 'go on with new ones')
-    .action(async (options: Shared & { type?: string; subject?: string; limit: string; follow?: boolean }) => {
+    .option('--check', 'whether all of them are as they were sealed')
+    .action(async (options: Shared & { type?: string; subject?: string; limit: string; follow?: boolean; check?: boolean }) => {
+      if (options.check) return checkEvents(options);
       const query = new URLSearchParams({ limit: options.limit });
       for (const key of ['project', 'type', 'subject'] as const) if (options[key]) query.set(key, options[key]);
       const page = await get<PageOf<Event>>(`/api/events?${query}`);
@@ -283,6 +286,15 @@ function showEnvironment(one: EnvironmentDetail): void {
       ]),
     ),
   );
+}
+
+async function checkEvents(options: Shared): Promise<void> {
+  const check = await get<EventCheck>('/api/events/check');
+  give(options, check, ({ seals, upTo, newest, wrong }) => {
+    if (wrong) say(`${bold('changed')}: events ${wrong.first} to ${wrong.last} are not as they were sealed; ${upTo} before them are.`);
+    else say(`${upTo} events are as they were sealed (${seals} seals). ${Number(newest) - Number(upTo)} newer ones are sealed within a minute.`);
+  });
+  if (check.wrong) process.exitCode = 1;
 }
 
 function eventLine(one: Event): string {

@@ -2,10 +2,11 @@
 import { Type } from '@sinclair/typebox';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { CodedError } from '../../core/errors.js';
-import { lastEventNumber, listEvents } from '../../records/events.js';
+import { sealHash } from '../../keys/keys.js';
+import { checkSeals, lastEventNumber, listEvents } from '../../records/events.js';
 import type { Caller } from '../../records/people.js';
 import { projectById } from '../../records/projects.js';
-import { Event, Page, PageQuery } from '../../wire/api.js';
+import { Event, EventCheck, Page, PageQuery } from '../../wire/api.js';
 import type { Service } from '../server.js';
 import { openStream } from '../stream.js';
 import { eventView } from '../views/basics.js';
@@ -37,6 +38,11 @@ export function feedRoutes(app: FastifyInstance, service: Service): void {
       ...(query.subject ? { subject: query.subject } : {}),
     });
     return { items: rows.slice(0, limit).map(eventView), next: rows.length > limit ? (rows[limit - 1]?.number ?? null) : null };
+  });
+
+  app.get('/api/events/check', { schema: { response: { 200: EventCheck } } }, async () => {
+    const { keys } = service.context;
+    return { ...(await checkSeals(records, sealHash, (hash, signature) => keys.verify(hash, signature))), newest: await lastEventNumber(records) };
   });
 
   async function boundProject(request: FastifyRequest, asked: string | undefined): Promise<string | undefined> {
