@@ -64,7 +64,7 @@ export const untilRun = (api: DemoApi, project: string, id: string, branch?: str
 export async function seed(api: DemoApi, codehost: CodeHost, folder: string, say: (text: string) => void): Promise<void> {
   say('Seeding: sailings, from its code host …');
   const remote = codehost.addRepository('sailings');
-  const added = await api.post<AddedProject>('/api/projects', { name: 'sailings', source: 'notified', url: remote });
+  const added = await api.post<AddedProject>('/api/projects', { name: 'sailings', source: 'notified', url: remote, allowPrivate: true });
   codehost.setHook('sailings', { url: added.endpoint, secret: added.eventSecret as string });
   const checkout = join(folder, 'sailings');
   await startCheckout(checkout, remote);

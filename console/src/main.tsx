@@ -9,6 +9,7 @@ import { get, Refusal } from './data/api';
 import { followFeed } from './data/live';
 import { BoardPage } from './pages/Board';
 import { EnvironmentPage } from './pages/Environment';
+import { GuidePage } from './pages/Guide';
 import { ProjectPage } from './pages/Project';
 import { PromotionPage } from './pages/Promotion';
 import { RunPage } from './pages/Run';
@@ -43,6 +44,7 @@ const router = createRouter({
     page('/', BoardPage),
     page('/sign-in', SignInPage),
     page('/runs', RunsPage),
+    page('/add', GuidePage),
     page('/$project', ProjectPage),
     page('/$project/runs/$number', RunPage),
     page('/$project/$environment', EnvironmentPage),

@@ -11,11 +11,13 @@ import type { DatabaseFields, Databases } from '../resources/postgres.js';
 import type { AgentContext } from './context.js';
 import { boundLog, type KeptLog } from './keptlog.js';
 import { makeLogSender } from './log.js';
+import { maskEnded, maskerOf, maskLog } from './masked.js';
 import { operatorReach } from './settings.js';
 import { watchDisk } from './disk.js';
 import { networkOf, runnerText } from './sandbox/chain.js';
 import type { HeldChain } from './sandbox/ready.js';
 import { descendantsOf, firstProcess, programOf, signal } from './sandbox/processes.js';
+import { makeTail, seenFiles } from './seen.js';
 import { type Cause, type Ended, judge, readControl, type Told } from './outcome.js';
 import { splitSections } from './sections.js';
 
@@ -63,7 +65,8 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
     dropped() ? Promise.resolve() : untilDone(() => client.post(`${path}/report`, { fence: work.fence, happenings }), context.stopped).catch(ignoreOld);
   const sender = makeLogSender(client, `${path}/log`, work.fence, work.logBytes, () => context.stopped() || dropped());
   mkdirSync(join(context.folder, 'work', work.id), { recursive: true });
-  const log = boundLog(sender, join(context.folder, 'work', work.id), context.logBounds);
+  const masker = maskerOf(work);
+  const log = maskLog(boundLog(sender, join(context.folder, 'work', work.id), context.logBounds), masker);
   const held: Held = { chain: null, release: [] };
   // Reports go out one after another; what happens meanwhile goes with the next.
   let waiting: AttemptReport['happenings'] = [];
@@ -88,7 +91,7 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
     await log.flush();
     await reports;
     if (!dropped() && ended.state === 'passed' && ended.output && held.chain) await upload(context, join(held.chain.folder, 'outputs.tar'), ended.output);
-    await report([...waiting, ended]);
+    await report([...waiting, maskEnded(ended, masker)]);
   } finally {
     held.chain?.clear();
     void rm(join(context.folder, 'work', work.id), { recursive: true, force: true });
@@ -143,7 +146,7 @@ async function runChain(
     network,
     command: ['bash', '-c', runnerText(), 'runner', mark, work.junit ?? '', String(makes.length), ...makes, ...work.commands],
   });
-  return follow(context, work, chain, abort, log, happens, mark, makes);
+  return follow(context, work, chain, abort, log, happens, mark, makes, [...(files ? [files] : []), ...outputs]);
 }
 
 /** Makes the attempt's databases and resolves the variables that come from them. */
@@ -180,8 +183,11 @@ async function follow(
   happens: (one: AttemptReport['happenings'][number]) => void,
   mark: string,
   makes: string[],
+  layers: readonly string[],
 ): Promise<Ended> {
   const { child, folder } = chain;
+  const tail = makeTail();
+  let printing = 0;
   const { attempt: bounds } = context.host;
   let cause: Cause | null = null;
   const end = (why: Cause) => {
@@ -204,7 +210,10 @@ async function follow(
     control,
     told,
     makes,
-    (position) => happens({ what: 'command-started', position, firstLine: log.lines() }),
+    (position) => {
+      // The service has put down the first command of a task when it gave it out.
+      if (position > 0 || work.kind !== 'task') happens({ what: 'command-started', position, firstLine: log.lines() });
+    },
     (position, exit, ms) => happens({ what: 'command-ended', position, exit, ms }),
     () => whole(),
   );
@@ -221,6 +230,9 @@ async function follow(
     for (const piece of sections.push(chunk)) {
       // What is told of a command's beginning may come before or after what the one before it has printed.
       firstLines[piece.section] ??= log.lines();
+      if (piece.section !== printing) tail.clear();
+      printing = piece.section;
+      tail.push(piece.bytes);
       room = log.write(piece.bytes, piece.section) && room;
     }
     whole();
@@ -240,7 +252,8 @@ async function follow(
   abort.removeEventListener('abort', stop);
   for (const piece of sections.end()) log.write(piece.bytes, piece.section);
   if (!told.done) await controlled;
-  const ended = judge(work, folder, told, cause, errors, bounds, chain.facts());
+  const scene = { lastLines: () => tail.lines(), files: () => seenFiles([...layers, join(folder, 'u')]), tools: context.tools };
+  const ended = judge(work, folder, told, cause, errors, bounds, chain.facts(), scene);
   // A command that printed nothing begins where the next one does.
   for (let at = work.commands.length - 1, next = log.lines(); at >= 0; at--) next = firstLines[at] ??= next;
   return { ...ended, firstLines: firstLines.slice(0, work.commands.length) as number[] };

@@ -12,6 +12,8 @@ export interface AgentContext {
   /** The agent's folder: `work/`, `live/`, `layers/`, `bin/`. */
   folder: string;
   host: Host;
+  /** Tool → exact version. */
+  tools: Record<string, string>;
   layers: Layers;
   chains: ReadyChains;
   caches: Caches;

@@ -11,14 +11,17 @@ import { createServer } from 'node:net';
 import { join } from 'node:path';
 import { diagnoseInstance } from '../core/diagnose/instance.js';
 import { CodedError, issue, type Issue } from '../core/errors.js';
+import { sizeText } from '../core/sizes.js';
 import { untilDone } from '../wire/client.js';
 import type { InstanceWork } from '../wire/work.js';
 import type { AgentContext } from './context.js';
 import { makeLogSender } from './log.js';
+import { maskerOf, maskIssue } from './masked.js';
+import { seenFiles } from './seen.js';
 import { chainCall, networkOf, prepareFolder, writeChain } from './sandbox/chain.js';
 import { findLimits, type LimitsWay } from './sandbox/host.js';
 import { groupOf, instanceLimits, makeGroup } from './sandbox/limits.js';
-import { firstProcess, listeningPorts, nameOf, programOf, signal, startTime } from './sandbox/processes.js';
+import { firstProcess, listeningPorts, onlyLoopback, nameOf, programOf, signal, startTime } from './sandbox/processes.js';
 
 export interface InstanceState {
   work: InstanceWork;
@@ -130,7 +133,15 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
     return clear(context, state, folder);
   }
   const sender = makeLogSender(context.client, `/api/agent/instances/${work.id}/log`, work.fence, work.logBytes, () => context.stopped() || wishes.drop);
-  const tail = makeTail(join(folder, 'log'), work.logBytes, (bytes) => sender.write(bytes, 0));
+  const masker = maskerOf(work);
+  // Masked bytes are others than the file's: a restarted agent masks it again from its beginning and leaves out what was sent.
+  let skip = work.secret.length ? work.logBytes : 0;
+  const show = (bytes: Buffer): boolean => {
+    const rest = bytes.subarray(Math.min(skip, bytes.length));
+    skip -= bytes.length - rest.length;
+    return sender.write(rest, 0);
+  };
+  const tail = makeTail(join(folder, 'log'), work.secret.length ? 0 : work.logBytes, (bytes) => show(masker.take(bytes)));
   const began = Date.now();
   let termAt: number | null = null;
   let answer: string | null = null;
@@ -141,8 +152,9 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
     const exit = exitOf(state, folder);
     if (exit !== null || state.keeper === null) {
       tail();
+      show(masker.rest());
       await sender.flush();
-      const why = wishes.end || state.ending ? null : explain(work, state, folder, exit, [], null, Date.now() - began);
+      const why = wishes.end || state.ending ? null : explain(context, work, state, folder, exit, [], null, Date.now() - began);
       await report({ state: why ? 'failed' : 'ended', exit, issue: why });
       return clear(context, state, folder);
     }
@@ -167,7 +179,7 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
         elsewhere = away ? (elsewhere ?? Date.now()) : null;
       }
       if (!state.ready && (Date.now() - began > work.readyMs || (elsewhere !== null && Date.now() - elsewhere > elsewhereMs))) {
-        const why = explain(work, state, folder, null, check.listening, answer, Date.now() - began);
+        const why = explain(context, work, state, folder, null, check.listening, answer, Date.now() - began);
         killKeeper(state);
         await sender.flush();
         await report({ state: 'failed', issue: why });
@@ -291,6 +303,7 @@ function ask(host: string, port: number, path: string): Promise<number | null> {
 }
 
 function explain(
+  context: AgentContext,
   work: InstanceWork,
   state: InstanceState,
   folder: string,
@@ -299,17 +312,29 @@ function explain(
   answer: string | null,
   waitedMs: number,
 ): Issue {
-  return diagnoseInstance({
-    part: work.part,
-    kind: work.kind,
-    exit,
-    port: state.port,
-    listening,
-    ready: work.ready,
-    answer,
-    waitedMs,
-    lastLines: lastLines(join(folder, 'log')),
-  });
+  return maskIssue(
+    diagnoseInstance({
+      part: work.part,
+      kind: work.kind,
+      exit,
+      port: state.port,
+      listening,
+      ready: work.ready,
+      answer,
+      waitedMs,
+      lastLines: lastLines(join(folder, 'log')),
+      oneAddress: state.port === null ? null : onlyLoopback(firstProcess(folder), state.port),
+      outOfMemory: groupOf(context.host.limits, work.id).facts().outOfMemory > 0 ? sizeText(instanceLimits.memory) : null,
+      program: {
+        command: work.start,
+        variables: Object.keys({ ...work.variables, PORT: '' }),
+        tools: context.tools,
+        files: seenFiles(work.layers.map((digest) => context.layers.at(digest))),
+        network: true,
+      },
+    }),
+    maskerOf(work),
+  );
 }
 
 function lastLines(path: string): string[] {

@@ -14,6 +14,8 @@ export interface Layers {
   files(key: string, fetch: () => Promise<Readable>): Promise<string>;
   /** The folder of a stored layer. */
   output(digest: string, fetch: () => Promise<Readable>): Promise<string>;
+  /** Where a stored layer is, when it is here. */
+  at(digest: string): string;
   /** Keeps the tar of a layer that was made here, so that it need not be fetched. */
   keep(digest: string, tar: string): Promise<void>;
 }
@@ -52,6 +54,7 @@ export function openLayers(folder: string, account: Account | null): Layers {
         await checked(layer, digest, (stream) => unpackLayer(stream, { into, as, time: timeOfDigest(digest), links: true }));
         rmSync(kept, { force: true });
       }),
+    at: (digest) => join(folder, `o${short(digest)}`),
     keep: (digest, tar) => rename(tar, join(tars, short(digest))),
   };
 }

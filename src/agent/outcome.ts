@@ -4,10 +4,13 @@ import { readFileSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { durationSource } from '../core/durations.js';
+import { diagnoseProgram, type ProgramFacts } from '../core/diagnose/program.js';
 import { issue, type Issue } from '../core/errors.js';
 import { sizeText } from '../core/sizes.js';
+import type { Masker } from '../core/secrets/mask.js';
 import { parseJunit, type TestResults } from '../core/results/junit.js';
 import type { AttemptReport, AttemptWork } from '../wire/work.js';
+import { maskerOf } from './masked.js';
 import type { AttemptBounds } from './sandbox/host.js';
 import type { GroupFacts } from './sandbox/limits.js';
 
@@ -55,8 +58,24 @@ export async function readControl(
   }
 }
 
-export function judge(work: AttemptWork, folder: string, told: Told, cause: Cause | null, errors: string, bounds: AttemptBounds, facts: GroupFacts): Ended {
-  const tests = work.junit ? readTests(work.junit, folder, told) : null;
+/** What is looked at only when a command has failed. */
+export interface FailureScene {
+  lastLines(): string[];
+  files(): string[];
+  tools: Record<string, string>;
+}
+
+export function judge(
+  work: AttemptWork,
+  folder: string,
+  told: Told,
+  cause: Cause | null,
+  errors: string,
+  bounds: AttemptBounds,
+  facts: GroupFacts,
+  scene: FailureScene,
+): Ended {
+  const tests = work.junit ? readTests(work.junit, folder, told, maskerOf(work)) : null;
   const failed = (why: Issue, state: 'failed' | 'stopped' = 'failed'): Ended => ({
     what: 'ended',
     state,
@@ -72,6 +91,9 @@ export function judge(work: AttemptWork, folder: string, told: Told, cause: Caus
   if (told.exit !== 0 && told.full.length) return failed(issue('disk_full', { place: told.full[0] === '/tmp' ? '/tmp' : 'HOME', limit: sizeText(bounds.tmp) }));
   if (told.exit !== 0 && facts.refusedProcesses > 0) return failed(issue('too_many_processes', { command, limit: bounds.processes }));
   if (told.exit !== null && told.exit > 128 && told.exit < 160) return failed(issue('command_killed', { command, signal: told.exit - 128 }));
+  // Tests that failed say best what is wrong.
+  const said = told.exit !== null && told.exit !== 0 && !tests?.results?.failed ? diagnoseProgram(programFacts(work, command, told.exit, scene)) : null;
+  if (said) return failed(said);
   if (told.exit !== null && told.exit !== 0) return failed(issue('command_failed', { command, exit: told.exit, look: logCommand(work) }));
   if (!told.done) return failed(issue('setup_failed', { detail: errors.trim() || 'it was ended from outside' }));
   if (told.missing.length) return failed(issue('output_missing', { path: told.missing.join(', ') }));
@@ -86,9 +108,9 @@ export function judge(work: AttemptWork, folder: string, told: Told, cause: Caus
   };
 }
 
-function readTests(path: string, folder: string, told: Told): { results: TestResults | null; refusal: Issue | null } {
+function readTests(path: string, folder: string, told: Told, masker: Masker): { results: TestResults | null; refusal: Issue | null } {
   if (told.noResults || told.exit === null) return { results: null, refusal: issue('results_missing', { path }) };
-  const { results, detail } = parseJunit(readFileSync(join(folder, 'results'), 'utf8'));
+  const { results, detail } = parseJunit(masker.text(readFileSync(join(folder, 'results'), 'utf8')));
   return { results, refusal: results ? null : issue('results_unreadable', { path, detail: detail ?? '' }) };
 }
 
@@ -101,3 +123,14 @@ function logCommand({ label }: AttemptWork): string {
   const [first = '', number = '', ...task] = label.split(' ');
   return first === 'run' ? `run log ${number} ${task.join(' ')}` : `follow ${first}`;
 }
+
+const programFacts = (work: AttemptWork, command: string, exit: number, scene: FailureScene): ProgramFacts => ({
+  what: `\`${command.split('\n')[0] ?? ''}\` failed`,
+  command,
+  exit,
+  lastLines: scene.lastLines(),
+  variables: Object.keys(work.variables),
+  tools: scene.tools,
+  files: scene.files(),
+  network: work.network === 'open',
+});

@@ -69,6 +69,7 @@ export async function openWorkshop(options: WorkshopOptions, client: Client, log
     client,
     folder: options.folder,
     host,
+    tools: {},
     layers: openLayers(join(options.folder, 'layers'), accounts.work),
     caches: openCaches(join(options.folder, 'caches'), accounts.work),
     databases,
@@ -83,6 +84,7 @@ export async function openWorkshop(options: WorkshopOptions, client: Client, log
   const tidying = setInterval(() => void context.caches.tidy(cacheDays * 86_400_000).catch(() => {}), 3_600_000);
   tidying.unref();
   const [found, base] = await Promise.all([toolVersions(), keptBase(options)]);
+  Object.assign(context.tools, found);
   return {
     context,
     tools: databases ? { ...found, postgres: databases.version } : found,

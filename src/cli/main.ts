@@ -7,6 +7,7 @@ import { actCommands } from './commands/acts.js';
 import { checkCommand } from './commands/check.js';
 import { lookCommands } from './commands/look.js';
 import { rehearseCommand } from './commands/rehearse.js';
+import { variableCommands } from './commands/variables.js';
 import { whyCommands } from './commands/why.js';
 import { shared } from './commands/shared.js';
 import { exitStatus, json, say, sayIssue } from './print.js';
@@ -49,6 +50,7 @@ function build(): Command {
   lookCommands(program);
   actCommands(program);
   whyCommands(program);
+  variableCommands(program);
   rehearseCommand(program);
   for (const command of program.commands) for (const one of [command, ...command.commands]) one.exitOverride().configureOutput({ outputError: () => {} });
   return program;

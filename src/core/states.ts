@@ -37,7 +37,7 @@ export type PartKind = (typeof partKinds)[number];
 export const deploymentKinds = ['automatic', 'deploy', 'promote', 'revert'] as const;
 export type DeploymentKind = (typeof deploymentKinds)[number];
 
-export const sourceKinds = ['hosted', 'notified'] as const;
+export const sourceKinds = ['hosted', 'notified', 'polled'] as const;
 export type SourceKind = (typeof sourceKinds)[number];
 
 /** What an attempt works on: a task of a run, or a command of a deployment. */

@@ -4,9 +4,10 @@ import type { Definition, EnvironmentPlan } from '../core/definition/model.js';
 import { CodedError } from '../core/errors.js';
 import { type Judgement, judgePromotion } from '../core/rules/promotion.js';
 import type { DeploymentKind } from '../core/states.js';
-import { resolveVariables } from '../core/variables/resolve.js';
+import { changedVariables } from '../core/variables/resolve.js';
 import {
   addDeployment,
+  deploymentById,
   type DeploymentRow,
   deploymentsOf,
   type EnvironmentRow,
@@ -19,7 +20,8 @@ import {
 import { recordEvents } from '../records/events.js';
 import { mainDefinition, nextNumber, type ProjectRow } from '../records/projects.js';
 import { evidenceOf, findRelease, type ReleaseRow, releaseById } from '../records/releases.js';
-import { type Context, type Db, urlOf } from './context.js';
+import type { Context, Db } from './context.js';
+import { variablesFor } from './variables.js';
 
 const emptyPlan = (name: string): EnvironmentPlan => ({ name, opens: null, branch: null, after: null, promotion: 'asked', verify: null });
 
@@ -31,8 +33,8 @@ export interface Ask {
   release: ReleaseRow;
   kind: DeploymentKind;
   actor: string;
-  /** Plain variables of an earlier deployment, for a revert. */
-  variables?: Record<string, string>;
+  /** The deployment whose plain variables a revert brings back. */
+  then?: DeploymentRow;
 }
 
 /** Records a deployment. What the release requires and nobody has set is said here, all at once, before anything starts. */
@@ -40,8 +42,8 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
   const { project, environment, release } = ask;
   const main = await mainDefinition(db, project.id);
   const plan = main?.model.environments[environment.plan_name] ?? emptyPlan(environment.name);
-  const { values, unset } = variablesFor(context, ask);
-  if (unset.length && !ask.variables) throw new CodedError('variable_unset', { names: unset.join(', '), environment: placeOf(project, environment) });
+  const { values, secrets, unset } = await variablesFor(context, db, ask);
+  if (unset.length && !ask.then) throw new CodedError('variable_unset', { names: unset.join(', '), environment: placeOf(project, environment) });
   const number = await nextNumber(db, project.id, 'deployments');
   const row = await addDeployment(db, {
     project: project.id,
@@ -52,7 +54,9 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     actor: ask.actor,
     definitionCommit: main?.commit ?? null,
     plan,
-    variables: ask.variables ?? values,
+    variables: ask.then?.variables ?? values,
+    // Secrets are those of now; one that nobody has set any more is that of then.
+    secrets: ask.then ? { ...ask.then.secrets, ...pick(secrets, Object.keys(ask.then.secrets)) } : secrets,
   });
   await recordEvents(db, {
     type: 'deployment.asked',
@@ -64,12 +68,17 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
   return row;
 }
 
-function variablesFor(context: Context, { project, environment, release }: Pick<Ask, 'project' | 'environment' | 'release'>) {
-  return resolveVariables(release.plan.variables, {
-    environment: { name: environment.name, url: urlOf(context.addresses, environment.host) },
-    release: { number: release.number, commit: release.commit },
-    project: { name: project.name },
-  });
+const pick = <T>(all: Record<string, T>, names: readonly string[]): Record<string, T> =>
+  Object.fromEntries(names.flatMap((name) => (all[name] === undefined ? [] : [[name, all[name]]])));
+
+/** Variables that the live release of an environment would get now with another value than it has. */
+export async function waitingChanges(
+  context: Context,
+  db: Db,
+  ask: Pick<Ask, 'project' | 'environment' | 'release'>,
+  live: Pick<DeploymentRow, 'variables' | 'secrets'>,
+): Promise<string[]> {
+  return changedVariables({ values: live.variables, secrets: live.secrets }, await variablesFor(context, db, ask));
 }
 
 /** The environment, locked for an act; refuses one that is closed. */
@@ -97,10 +106,25 @@ export async function deploy(context: Context, db: Db, project: ProjectRow, name
   const release = await needRelease(db, project, number);
   const plan = (await mainDefinition(db, project.id))?.model.environments[environment.plan_name];
   const place = placeOf(project, environment);
-  if (plan?.after) throw new CodedError('rules_apply', { environment: place, after: plan.after, release: `r${number}` });
-  refuseHeld(environment, place);
-  await refuseLive(db, environment, release, place);
+  // What is live already is deployed anew when people have changed variables of it: no rule is about that.
+  const anew = await hasWaitingChanges(context, db, project, environment, release);
+  if (!anew && plan?.after) throw new CodedError('rules_apply', { environment: place, after: plan.after, release: `r${number}` });
+  if (!anew) refuseHeld(environment, place);
+  if (!anew) await refuseLive(db, environment, release, place);
   return askDeployment(context, db, { project, environment, release, kind: 'deploy', actor });
+}
+
+/** Whether this release is live in the environment, and would get other variables now. */
+async function hasWaitingChanges(context: Context, db: Db, project: ProjectRow, environment: EnvironmentRow, release: ReleaseRow): Promise<boolean> {
+  const live = environment.live_id ? await deploymentById(db, environment.live_id) : null;
+  if (live?.release_id !== release.id || (await movingDeployments(db, environment.id)).length > 0) return false;
+  return (await waitingChanges(context, db, { project, environment, release }, live)).length > 0;
+}
+
+/** Whether deploying this release there is a releaser's act: it comes after another environment. */
+export async function needsReleaser(db: Db, project: ProjectRow, name: string): Promise<boolean> {
+  const environment = await findEnvironment(db, project.id, name);
+  return Boolean(environment && (await mainDefinition(db, project.id))?.model.environments[environment.plan_name]?.after);
 }
 
 function refuseHeld(environment: EnvironmentRow, place: string): void {
@@ -189,7 +213,7 @@ export async function considerPromotion(context: Context, db: Db, project: Proje
       }),
     verification: verification ? { environment: after, deployment: Number(verification.detail.deployment), at: verification.at.toISOString() } : null,
     wasLiveBefore: wasLiveBefore !== null,
-    unset: variablesFor(context, { project, environment: found, release: chosen }).unset,
+    unset: (await variablesFor(context, db, { project, environment: found, release: chosen })).unset,
   });
   return { release: chosen, environment: found, judgement, live, plan };
 }
@@ -219,7 +243,7 @@ export async function revert(context: Context, db: Db, project: ProjectRow, name
   refuseGone(release);
   if (live?.release === target && (await movingDeployments(db, environment.id)).length === 0)
     throw new CodedError('already_live', { release: `r${target}`, environment: place });
-  const deployment = await askDeployment(context, db, { project, environment, release, kind: 'revert', actor, variables: then.variables });
+  const deployment = await askDeployment(context, db, { project, environment, release, kind: 'revert', actor, then });
   const why = `reverted ${live ? `from r${live.release} ` : ''}to r${target}`;
   await holdEnvironment(db, environment.id, actor, why);
   await recordEvents(db, { type: 'environment.held', project: project.id, subject: place, actor, data: { why } });

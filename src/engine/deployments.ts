@@ -215,11 +215,13 @@ async function moveTraffic(scene: Scene, row: DeploymentRow, release: ReleaseRow
 
 /** A revert takes the servers of the release's last deployment here over while they are warm. */
 async function takeWarm(scene: Scene): Promise<boolean> {
-  const earlier = await scene.db.one<{ id: string }>(
-    `select id from deployments where environment_id = $1 and release_id = $2 and id <> $3 and state in ('replaced', 'reverted') and warm_until > now() order by number desc limit 1`,
+  const earlier = await scene.db.one<{ id: string; secrets: unknown }>(
+    `select id, secrets from deployments where environment_id = $1 and release_id = $2 and id <> $3 and state in ('replaced', 'reverted') and warm_until > now() order by number desc limit 1`,
     [scene.environment.id, scene.release.id, scene.deployment.id],
   );
-  return earlier !== null && (await adoptWarm(scene.db, earlier.id, scene.deployment.id)) > 0;
+  // Warm ones were started with the secrets of then: where those are others now, they end.
+  const same = JSON.stringify(sortKeys(earlier?.secrets)) === JSON.stringify(sortKeys(scene.deployment.secrets));
+  return earlier !== null && same && (await adoptWarm(scene.db, earlier.id, scene.deployment.id)) > 0;
 }
 
 async function startMissing(

@@ -12,6 +12,7 @@ import {
   setDeploymentState,
   setEnvironmentState,
   setServing,
+  setWaits,
 } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { instancesOfEnvironment, unwant } from '../records/instances.js';
@@ -19,6 +20,7 @@ import { mainDefinition, projectById, type ProjectRow } from '../records/project
 import { findRelease, newestOfPullRequest, releasesOfCommits } from '../records/releases.js';
 import { setDue, takeDue } from '../records/runs.js';
 import { askDeployment, verifiedRelease } from './acts.js';
+import { variablesFor } from './variables.js';
 import { type Context, type Db, repositoryOf } from './context.js';
 
 export async function stepEnvironments(context: Context): Promise<boolean> {
@@ -47,7 +49,12 @@ async function takeByItself(context: Context, project: ProjectRow, seen: Environ
       history: past.map((one) => ({ number: one.number, release: one.release, state: one.state, wasLive: one.live_at !== null })),
     });
     const release = take === null ? null : await findRelease(db, project.id, take);
-    if (release) await askDeployment(context, db, { project, environment, release, kind: 'automatic', actor: 'engine' });
+    if (!release) return environment.issue ? setWaits(db, environment.id, null) : undefined;
+    // What is missing is said where people look; the environment looks again when somebody has set it.
+    const { unset } = await variablesFor(context, db, { project, environment, release });
+    const missing = unset.length ? issue('variable_unset', { names: unset.join(', '), environment: `${project.name}/${environment.name}` }) : null;
+    if (missing || environment.issue) await setWaits(db, environment.id, missing);
+    if (!missing) await askDeployment(context, db, { project, environment, release, kind: 'automatic', actor: 'engine' });
   });
 }
 

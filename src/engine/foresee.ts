@@ -10,6 +10,7 @@ import { failedRun, findPasses } from '../records/results.js';
 import { expectedTimes, lastTask, type LastTask } from '../records/history.js';
 import { identify, mayReuse } from './advance.js';
 import { type Context, treeOf } from './context.js';
+import { pinSet } from './variables.js';
 import { readDefinition } from './planning.js';
 
 export interface ForeseenTask {
@@ -44,6 +45,14 @@ export async function foresee(context: Context, project: ProjectRow, at: Occasio
   if (plan.issues[0]) return plan.issues[0];
   const pin = await pinFor(context, read.model, plan.tasks, at.line);
   if (!pin || 'code' in pin) return pin ?? issue('unavailable', { detail: 'no agent takes its tasks' });
+  const { set, refused } = await pinSet(
+    context,
+    context.records,
+    project,
+    at.line,
+    plan.tasks.map((one) => one.task),
+  );
+  if (refused) return refused;
   const times = await expectedTimes(
     context.records,
     project.id,
@@ -53,7 +62,7 @@ export async function foresee(context: Context, project: ProjectRow, at: Occasio
   const known = new Map<string, { model: PlannedTask['task']; output: string | null }>();
   const tasks: ForeseenTask[] = [];
   for (const { task, evidence } of plan.tasks) {
-    const row = { model: task, pinned: pin };
+    const row = { model: task, pinned: { ...pin, set } };
     const base = { name: task.name, evidence, needs: task.needs };
     const ms = times.get(task.name) ?? null;
     const waits = task.needs.find((need) => !known.has(need));

@@ -14,6 +14,7 @@ import { acceptDefinition, mainDefinition, projectById, type ProjectRow, saveDef
 import { endRun, lockRun, runById, type RunRow, setDue, setRunIssue, startRun, stopWork, tasksOf } from '../records/runs.js';
 import { openPullRequests } from '../records/sources.js';
 import { advanceIn } from './advance.js';
+import { pinSet } from './variables.js';
 import { type Context, type Db, repositoryOf, reviewHost, standingHost, treeOf } from './context.js';
 
 const inFolder = (folder: string, name: string): string => (folder ? `${folder}/${name}` : name);
@@ -29,9 +30,10 @@ export interface ReadDefinition {
 export async function readDefinition(context: Context, project: ProjectRow, commit: string): Promise<ReadDefinition> {
   const path = definitionPath(project.folder);
   const source = await readFile(repositoryOf(context, project), commit, path, definitionLimit);
-  if (source === null) return { model: null, issues: [], refusal: issue('definition_missing', { commit: commit.slice(0, 7), path }) };
+  if (source === null && project.draft === null) return { model: null, issues: [], refusal: issue('definition_missing', { commit: commit.slice(0, 7), path }) };
   if (source === 'too large') return { model: null, issues: [], refusal: issue('definition_too_large', { path, limit: '256 KiB' }) };
-  const { definition, issues } = parseDefinition(source);
+  // A commit without a definition gets the project's draft, until one is committed.
+  const { definition, issues } = parseDefinition(source ?? project.draft ?? '');
   if (definition) return { model: definition, issues, refusal: null };
   const errors = issues.filter((one) => one.severity === 'error');
   const first = errors[0];
@@ -109,6 +111,13 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
   const pinned = pinRun(model.versions, plan.tasks, offers);
   const asked = files.some((file) => file.path === '.gitattributes');
   const attributes = asked ? await readFile(repositoryOf(context, project), run.commit, inFolder(project.folder, '.gitattributes'), 65_536) : null;
+  const { set, refused: unset } = await pinSet(
+    context,
+    records,
+    project,
+    run.line,
+    plan.tasks.map((one) => one.task),
+  );
   const warnings = checkAgainst(
     model,
     files.flatMap((file) => (file.path === null ? [] : [file.path])),
@@ -120,13 +129,13 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
     if (now?.state !== 'waiting') return;
     await saveDefinition(db, project.id, run.commit, model, read.issues);
     if (run.branch === project.main_branch) await takeDefinition(context, db, project, run, model);
-    if (refused) return finish(db, run, 'failed', refused);
+    if (refused ?? unset) return finish(db, run, 'failed', refused ?? unset);
     const needsAgent = Object.keys(model.tasks).length > 0;
     if (needsAgent && (pinned === null || 'code' in pinned)) {
       await setRunIssue(db, id, pinned ?? issue('unavailable' satisfies ErrorCode, { detail: 'no agent takes its tasks' }));
       return setDue(db, 'runs', id, 2_000);
     }
-    const pin = pinned && !('code' in pinned) ? pinned : { versions: {}, base: '', resources: {} };
+    const pin = { ...(pinned && !('code' in pinned) ? pinned : { versions: {}, base: '', resources: {} }), set };
     await startRun(
       db,
       id,

@@ -7,22 +7,36 @@ import { isDigest } from '../blobs/store.js';
 import {
   type AttemptOfRun,
   type AttemptRow,
-  attemptById,
   attemptsOfRun,
   endAttempt,
-  endCommand,
+  type EndedCommand,
+  endCommands,
   lockHeld,
   placeCommands,
   startCommand,
+  startFirst,
 } from '../records/attempts.js';
 import { wakeDeployments } from '../records/environments.js';
 import { type NewEvent, recordEvents } from '../records/events.js';
 import { forgetAgent, type InstanceRow, lockHeldInstance, instanceById, setInstanceState } from '../records/instances.js';
 import { projectById } from '../records/projects.js';
 import { forgetOutput, keepResult } from '../records/results.js';
-import { changeTasks, lockRun, makeDue, type RunRow, servedTasks, settleRun, type TaskChange, type TaskRow, tasksOf } from '../records/runs.js';
+import {
+  changeTasks,
+  lockRun,
+  makeDue,
+  readyTasks,
+  type RunRow,
+  type ServedTask,
+  servedTasks,
+  settleRun,
+  type TaskChange,
+  type TaskRow,
+  tasksOf,
+} from '../records/runs.js';
 import { type AdvanceScene, advanceIn, advanceScene, endingOf, type JustEnded, newTries } from './advance.js';
 import type { Context, Db } from './context.js';
+import { refine } from './refine.js';
 
 export type Happening =
   | { what: 'command-started'; position: number; firstLine: number }
@@ -42,28 +56,36 @@ export interface Reporter {
 }
 
 /** Takes the happenings of an attempt in their order, all or none; `fence_old` when it belongs to someone else by now. */
-export async function reportAttempt(context: Context, id: string, by: Reporter, happenings: readonly Happening[]): Promise<void> {
-  const seen = await attemptById(context.records, id);
-  if (!seen) throw new CodedError('fence_old');
+export async function reportAttempt(context: Context, seen: AttemptOfRun, by: Reporter, happenings: readonly Happening[]): Promise<void> {
+  const { id } = seen;
   for (const one of happenings) {
     if (one.what === 'ended' && one.output && (await context.blobs.size(one.output.digest)) === null)
       throw new CodedError('digest_wrong', { digest: one.output.digest });
   }
   const last = happenings.some((one) => one.what === 'ended');
+  for (const one of happenings)
+    if (one.what === 'ended' && seen.commit) one.issue = await refine(context, seen.project_id, seen.commit, one.issue, 'its `reads`');
   const over = last ? await sceneOf(context, seen) : null;
   await context.records.transition(last ? 'attempt.ended' : 'attempt.reported', async (db) => {
     const owner = await lockOwner(db, seen, last);
     const attempt = await lockHeld(db, id, by.agent, by.fence);
     if (owner && ['ready', 'stopped', 'superseded'].includes(owner.task.state)) await beginTasks(db, attempt);
     const commands = owner?.task.model.run ?? [];
-    for (const one of happenings) {
-      if (one.what === 'command-started') await startCommand(db, id, one.position, commands[one.position] ?? attempt.kind, one.firstLine);
-      else if (one.what === 'command-ended') await endCommand(db, id, one.position, one.exit, one.ms);
-      else {
-        if (one.firstLines) await placeCommands(db, id, one.firstLines);
-        await attemptOver(context, db, attempt, owner, over, one);
-      }
-    }
+    const text = (position: number) => commands[position] ?? attempt.kind;
+    const end = happenings.find((one) => one.what === 'ended');
+    for (const one of happenings) if (one.what === 'command-started') await startCommand(db, id, one.position, text(one.position), one.firstLine);
+    const told = happenings
+      .filter((one) => one.what === 'command-ended')
+      .map(({ position, exit, ms }) => ({
+        position,
+        exit,
+        ms,
+        text: text(position),
+        ...(end?.firstLines ? { firstLine: end.firstLines[position] ?? 0 } : {}),
+      }));
+    if (!end) return endCommands(db, id, told);
+    if (end.firstLines && commands.length > 1) await placeCommands(db, id, end.firstLines);
+    await attemptOver(context, db, attempt, owner, over, end, told);
   });
 }
 
@@ -93,9 +115,17 @@ async function lockOwner(db: Db, attempt: AttemptOfRun, wake: boolean): Promise<
 type End = Omit<Extract<Happening, { what: 'ended' }>, 'what' | 'state'> & { state: AttemptState };
 
 /** Records how an attempt ended and what follows for its task; with a scene, the run's next step too. */
-async function attemptOver(context: Context, db: Db, attempt: AttemptRow, owner: Owner | null, scene: AdvanceScene | null, end: End): Promise<void> {
+async function attemptOver(
+  context: Context,
+  db: Db,
+  attempt: AttemptRow,
+  owner: Owner | null,
+  scene: AdvanceScene | null,
+  end: End,
+  commands: readonly EndedCommand[] = [],
+): Promise<void> {
   const { state, issue: why, output, tests } = end;
-  await endAttempt(db, attempt.id, state, why);
+  await endAttempt(db, attempt.id, state, why, commands);
   if (!owner) {
     await recordEvents(db, {
       type: 'attempt.ended',
@@ -148,23 +178,55 @@ async function attemptOver(context: Context, db: Db, attempt: AttemptRow, owner:
   await settleRun(db, run.id, { dueInMs: 0 });
 }
 
-/** The first word of an attempt: all tasks that it works for run now. */
+/**
+ * Attempts that an agent has just been given: all tasks that they work for run now. What is missed here (the service dies, someone
+ * else holds the task) is made up for by their next report.
+ */
+export async function beginAttempts(context: Pick<Context, 'records'>, attempts: readonly AttemptRow[]): Promise<void> {
+  const tasks = attempts.filter((one) => one.kind === 'task');
+  if (tasks.length === 0) return;
+  await context.records.transition('attempt.given', async (db) => {
+    const ready = await readyTasks(
+      db,
+      tasks.map((one) => one.id),
+    );
+    if (ready.length === 0) return;
+    const own = (task: TaskRow) => tasks.find((one) => one.id === task.attempt_id) as AttemptRow;
+    await startServed(
+      db,
+      ready.map((task) => ({ task, attempt: own(task) })),
+    );
+    await startFirst(
+      db,
+      ready.filter((task) => own(task).task_id === task.id).map((task) => ({ attempt: own(task).id, text: task.model.run[0] ?? '' })),
+    );
+  });
+}
+
+/** The first word of an attempt whose beginning was missed. */
 async function beginTasks(db: Db, attempt: AttemptRow): Promise<void> {
   const served = (await servedTasks(db, attempt.id)).filter((one) => one.state === 'ready');
-  if (served.length === 0) return;
+  if (served.length)
+    await startServed(
+      db,
+      served.map((task) => ({ task, attempt })),
+    );
+}
+
+async function startServed(db: Db, served: readonly { task: ServedTask; attempt: AttemptRow }[]): Promise<void> {
   await changeTasks(
     db,
-    served.map((one) => ({ id: one.id, state: 'running' })),
+    served.map(({ task }) => ({ id: task.id, state: 'running' })),
   );
   await recordEvents(
     db,
     ...served.map(
-      (one): NewEvent => ({
+      ({ task, attempt }): NewEvent => ({
         type: 'attempt.started',
         project: attempt.project_id,
-        subject: `run ${one.run_number}`,
+        subject: `run ${task.run_number}`,
         actor: 'agent',
-        data: { task: one.name, attempt: attempt.number },
+        data: { task: task.name, attempt: attempt.number },
       }),
     ),
   );
@@ -183,7 +245,7 @@ const ended = (state: AttemptState, why: Issue | null): End => ({ state, issue: 
 export async function loseAttempt(context: Context, seen: AttemptOfRun, agent: string): Promise<void> {
   await context.records.transition('attempt.lost', async (db) => {
     const owner = await lockOwner(db, seen, true);
-    const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'running' and fence = $2 for update`, [seen.id, seen.fence]);
+    const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'running' and fence = $2 for no key update`, [seen.id, seen.fence]);
     if (row) await attemptOver(context, db, seen, owner, null, ended('lost', issue('agent_lost', { agent })));
   });
 }
@@ -192,7 +254,7 @@ export async function loseAttempt(context: Context, seen: AttemptOfRun, agent: s
 export async function stopWaiting(context: Context, seen: AttemptOfRun): Promise<void> {
   await context.records.transition('attempt.stopped', async (db) => {
     const owner = await lockOwner(db, seen, true);
-    const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'waiting' for update`, [seen.id]);
+    const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'waiting' for no key update`, [seen.id]);
     if (row) await attemptOver(context, db, seen, owner, null, ended('stopped', null));
   });
 }
@@ -207,6 +269,13 @@ export interface InstanceReport {
 export async function reportInstance(context: Context, id: string, by: Reporter, report: InstanceReport): Promise<void> {
   const seen = await instanceById(context.records, id);
   if (!seen) throw new CodedError('fence_old');
+  if (report.issue) {
+    const of = await context.records.one<{ project_id: string; commit: string }>(
+      'select r.project_id, r.commit from deployments d join releases r on r.id = d.release_id where d.id = $1',
+      [seen.deployment_id],
+    );
+    if (of) report.issue = await refine(context, of.project_id, of.commit, report.issue, `\`files\` of ${seen.part}`);
+  }
   await context.records.transition(report.state === 'ready' ? 'instance.ready' : 'instance.over', async (db) => {
     await wakeDeployments(db, seen.deployment_id);
     const row = await lockHeldInstance(db, id, by.agent, by.fence);

@@ -1,6 +1,7 @@
 /** What arrives: events of code hosts, and branches of hosted repositories compared with the records. */
-import { CodedError, issue, type Issue } from '../core/errors.js';
+import { CodedError, issue, type Issue, registry } from '../core/errors.js';
 import { GitError } from '../git/command.js';
+import { remoteOf } from './credentials.js';
 import { branches, commitFacts, fetchAll, hasCommit, holdCommit, isCommitId } from '../git/repository.js';
 import { reviewHost, type Context, ensureRepository } from './context.js';
 import { makeEnvironment } from '../records/environments.js';
@@ -45,7 +46,8 @@ export async function workIntake(context: Context): Promise<boolean> {
   } catch (error) {
     const known = asIssue(error, project);
     if (!known) throw error;
-    const again = known.code === 'fetch_failed' && row.tries < triesAtMost;
+    const away = known.code === 'fetch_failed' || (known.code.startsWith('source_') && registry[known.code].retry);
+    const again = away && row.tries < triesAtMost;
     await context.records.transition('intake.settled', (db) =>
       settleIntake(
         db,
@@ -81,7 +83,7 @@ async function apply(context: Context, project: ProjectRow, row: IntakeRow): Pro
   };
   const actor = content.actor ?? row.source;
   if (row.type === intakeTypes.pushed) {
-    await fetchAll(repository, project.url);
+    await fetchAll(repository, remoteOf(context, project));
     await compareBranches(context, project, actor);
     if (content.commit && !(await hasCommit(repository, content.commit))) throw new CodedError('commit_absent', { commit: content.commit, url: project.url });
     await context.records.transition('intake.settled', (db) => settleIntake(db, row, { state: 'done', issue: null, againMs: null }));
@@ -99,9 +101,9 @@ async function apply(context: Context, project: ProjectRow, row: IntakeRow): Pro
     state,
   };
   if (state === 'open') {
-    await fetchAll(repository, project.url);
+    await fetchAll(repository, remoteOf(context, project));
     if (!isCommitId(pull.head)) throw new CodedError('event_malformed', { detail: 'head is no commit id' });
-    if (!(await hasCommit(repository, pull.head))) await fetchAll(repository, project.url, [pull.head]).catch(() => {});
+    if (!(await hasCommit(repository, pull.head))) await fetchAll(repository, remoteOf(context, project), [pull.head]).catch(() => {});
     const facts = await commitFacts(repository, pull.head);
     if (!facts) throw new CodedError('commit_absent', { commit: pull.head, url: project.url });
     await holdCommit(repository, pull.head);
@@ -118,7 +120,7 @@ async function apply(context: Context, project: ProjectRow, row: IntakeRow): Pro
     await settleIntake(db, row, { state: 'done', issue: null, againMs: null });
   });
   if (row.type === intakeTypes.merged) {
-    await fetchAll(repository, project.url);
+    await fetchAll(repository, remoteOf(context, project));
     await compareBranches(context, project, actor);
   }
 }

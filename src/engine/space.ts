@@ -2,6 +2,7 @@
 import { defaultFree } from '../blobs/disk.js';
 import { recordEvents } from '../records/events.js';
 import { forgetRelease, holdBlobsAlone, releasesToForget, runsToTrim, trimRun, unnamedBlobs } from '../records/space.js';
+import { forgetSecrets } from '../records/variables.js';
 import type { Context } from './context.js';
 
 export interface Keeping {
@@ -39,6 +40,7 @@ export async function stepSpace(context: Context): Promise<boolean> {
       await recordEvents(db, { type: 'run.trimmed', project: project_id, subject: `run ${number}`, actor: 'engine', data: { number } });
     });
   }
+  await forgetSecrets(records);
   if (releases.length + runs.length > 0) return true;
   await collectBlobs(context);
   return false;

@@ -1,7 +1,7 @@
 /** Runs the system's git, away from the settings of whoever started us, and with transports that are named. */
 import { type ChildProcessWithoutNullStreams, spawn } from 'node:child_process';
 
-const environment = (): NodeJS.ProcessEnv => ({
+const environment = (config: readonly [string, string][]): NodeJS.ProcessEnv => ({
   PATH: process.env.PATH,
   HOME: '/nonexistent',
   LC_ALL: 'C',
@@ -9,12 +9,20 @@ const environment = (): NodeJS.ProcessEnv => ({
   GIT_CONFIG_GLOBAL: '/dev/null',
   GIT_TERMINAL_PROMPT: '0',
   GIT_ALLOW_PROTOCOL: 'http:https',
-  GIT_CONFIG_COUNT: '2',
-  GIT_CONFIG_KEY_0: 'safe.directory',
-  GIT_CONFIG_VALUE_0: '*',
-  GIT_CONFIG_KEY_1: 'http.followRedirects',
-  GIT_CONFIG_VALUE_1: 'false',
+  // By the environment, not as arguments, which other users of the machine can see.
+  GIT_CONFIG_COUNT: String(always.length + config.length),
+  ...Object.fromEntries(
+    [...always, ...config].flatMap(([key, value], at) => [
+      [`GIT_CONFIG_KEY_${at}`, key],
+      [`GIT_CONFIG_VALUE_${at}`, value],
+    ]),
+  ),
 });
+
+const always: [string, string][] = [
+  ['safe.directory', '*'],
+  ['http.followRedirects', 'false'],
+];
 
 export class GitError extends Error {
   constructor(
@@ -27,9 +35,22 @@ export class GitError extends Error {
   }
 }
 
+/** What git ends with whenever it could not read from elsewhere says nothing. */
+const lastWords = (errors: string): string =>
+  errors
+    .split('\n')
+    .filter((line) => line.trim() !== '' && !/^(Please make sure you have the correct access rights|and the repository exists\.)/.test(line))
+    .slice(-3)
+    .join(' ');
+
 /** Starts git in a bare repository. */
-export function startGit(repository: string, args: readonly string[], env: NodeJS.ProcessEnv = {}): ChildProcessWithoutNullStreams {
-  return spawn('git', [`--git-dir=${repository}`, ...args], { env: { ...environment(), ...env }, stdio: 'pipe' });
+export function startGit(
+  repository: string,
+  args: readonly string[],
+  env: NodeJS.ProcessEnv = {},
+  config: readonly [string, string][] = [],
+): ChildProcessWithoutNullStreams {
+  return spawn('git', [`--git-dir=${repository}`, ...args], { env: { ...environment(config), ...env }, stdio: 'pipe' });
 }
 
 export interface GitOptions {
@@ -37,13 +58,16 @@ export interface GitOptions {
   input?: string | Buffer;
   /** Milliseconds after which it is ended; default two minutes. */
   timeout?: number;
+  /** Further settings of git, and of its environment. */
+  config?: readonly [string, string][];
+  env?: NodeJS.ProcessEnv;
   /** Exit statuses that are an answer, not an error; default 0 alone. */
   expect?: readonly number[];
 }
 
 /** Runs git and gives its whole output; anything but an expected exit status throws a `GitError` with its last words. */
 export async function git(repository: string, args: readonly string[], options: GitOptions = {}): Promise<{ out: Buffer; exit: number }> {
-  const child = startGit(repository, args);
+  const child = startGit(repository, args, options.env, options.config);
   const out: Buffer[] = [];
   let errors = '';
   child.stdout.on('data', (chunk: Buffer) => out.push(chunk));
@@ -57,7 +81,6 @@ export async function git(repository: string, args: readonly string[], options: 
     child.on('error', reject);
     child.on('close', (code) => resolve(code));
   }).finally(() => clearTimeout(timer));
-  if (exit === null || !(options.expect ?? [0]).includes(exit))
-    throw new GitError(args, exit, exit === null ? 'it took too long' : errors.trim().split('\n').slice(-3).join(' '));
+  if (exit === null || !(options.expect ?? [0]).includes(exit)) throw new GitError(args, exit, exit === null ? 'it took too long' : lastWords(errors));
   return { out: Buffer.concat(out), exit };
 }

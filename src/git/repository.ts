@@ -4,6 +4,7 @@ import { mkdir, rename, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { ListedFile } from '../core/plan/plan.js';
 import { git, startGit } from './command.js';
+import { gitRemote, type Remote } from './remote.js';
 import { objectInfo, objectOf, treeEntries, type TreeEntry } from './objects.js';
 
 export interface CommitFacts {
@@ -237,9 +238,9 @@ export async function changedPaths(repository: string, from: string, to: string)
   return out.toString('utf8').split('\0').filter(Boolean);
 }
 
-/** Fetches all branches (and the given refs) from a code host. Nothing is pruned; a branch that is gone there is removed here. */
-export async function fetchAll(repository: string, url: string, refs: readonly string[] = []): Promise<void> {
-  await git(repository, [
+/** Fetches all branches (and the given refs) from elsewhere. No object is pruned; a branch that is gone there is removed here. */
+export async function fetchAll(repository: string, remote: Remote, refs: readonly string[] = []): Promise<void> {
+  await gitRemote(repository, remote, (url) => [
     'fetch',
     '-q',
     '--no-tags',
@@ -250,7 +251,7 @@ export async function fetchAll(repository: string, url: string, refs: readonly s
     url,
     '+refs/heads/*:refs/heads/*',
   ]);
-  for (const ref of refs) await git(repository, ['fetch', '-q', '--no-tags', '--no-auto-gc', '--end-of-options', url, ref]);
+  for (const ref of refs) await gitRemote(repository, remote, (url) => ['fetch', '-q', '--no-tags', '--no-auto-gc', '--end-of-options', url, ref]);
 }
 
 /** Whether the repository has the commit, by its whole id. */

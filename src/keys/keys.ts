@@ -13,12 +13,17 @@ import {
   timingSafeEqual,
   verify,
 } from 'node:crypto';
-import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import { copyFileSync, existsSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 
 export interface Keys {
   encrypt(text: string): Buffer;
   decrypt(sealed: Buffer): string;
+  /** Keyed hash (HMAC-SHA-256, hexadecimal): the same for the same text, and nothing to be guessed from without the key. */
+  hash(text: string): string;
+  /** Makes a new key for data. What was encrypted before can be read until `forgetOld`. */
+  renew(): void;
+  forgetOld(): void;
   sign(bytes: Buffer): Buffer;
   verify(bytes: Buffer, signature: Buffer): boolean;
   publicKey: KeyObject;
@@ -27,7 +32,12 @@ export interface Keys {
 /** Opens the keys in `folder`, or makes them (files of mode 0600). Two services that begin at once end up with the same keys. */
 export function openKeys(folder: string): Keys {
   mkdirSync(folder, { recursive: true, mode: 0o700 });
-  const secret = keptFile(join(folder, 'data.key'), () => randomBytes(32));
+  const current = join(folder, 'data.key');
+  const old = join(folder, 'data-old.key');
+  keptFile(current, () => randomBytes(32));
+  const hashing = keptFile(join(folder, 'hash.key'), () => randomBytes(32));
+  // Read each time: another service of the same data may have renewed it.
+  const secrets = (): Buffer[] => [current, old].filter((path) => existsSync(path)).map((path) => readFileSync(path));
   const signing = createPrivateKey(
     keptFile(join(folder, 'signing.pem'), () => generateKeyPairSync('ed25519').privateKey.export({ type: 'pkcs8', format: 'pem' })),
   );
@@ -35,15 +45,33 @@ export function openKeys(folder: string): Keys {
   return {
     encrypt(text) {
       const nonce = randomBytes(12);
-      const cipher = createCipheriv('aes-256-gcm', secret, nonce);
+      const cipher = createCipheriv('aes-256-gcm', secrets()[0] as Buffer, nonce);
       const body = Buffer.concat([cipher.update(text, 'utf8'), cipher.final()]);
       return Buffer.concat([nonce, cipher.getAuthTag(), body]);
     },
     decrypt(sealed) {
-      const decipher = createDecipheriv('aes-256-gcm', secret, sealed.subarray(0, 12), { authTagLength: 16 });
-      decipher.setAuthTag(sealed.subarray(12, 28));
-      return Buffer.concat([decipher.update(sealed.subarray(28)), decipher.final()]).toString('utf8');
+      for (const secret of secrets()) {
+        try {
+          const decipher = createDecipheriv('aes-256-gcm', secret, sealed.subarray(0, 12), { authTagLength: 16 });
+          decipher.setAuthTag(sealed.subarray(12, 28));
+          return Buffer.concat([decipher.update(sealed.subarray(28)), decipher.final()]).toString('utf8');
+        } catch {
+          // GCM tells a wrong key: it may be the one before.
+        }
+      }
+      throw new Error('no key opens this');
     },
+    hash: (text) => createHmac('sha256', hashing).update(text).digest('hex'),
+    renew() {
+      // A renewal that was cut short is gone on with: its old key opens what is not encrypted anew yet.
+      if (existsSync(old) && !readFileSync(old).equals(readFileSync(current))) return;
+      const fresh = `${current}.${process.pid}`;
+      writeFileSync(fresh, randomBytes(32), { mode: 0o600 });
+      copyFileSync(current, `${old}.${process.pid}`);
+      renameSync(`${old}.${process.pid}`, old);
+      renameSync(fresh, current);
+    },
+    forgetOld: () => rmSync(old, { force: true }),
     sign: (bytes) => sign(null, bytes, signing),
     verify: (bytes, signature) => verify(null, bytes, publicKey, signature),
     publicKey,

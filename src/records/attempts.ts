@@ -111,20 +111,21 @@ export const heldAttempts = (db: Db, agent: string): Promise<AttemptRow[]> =>
 
 /** Locks an attempt that the agent still holds under this fence; throws `fence_old` otherwise. */
 export async function lockHeld(db: Db, id: string, agent: string, fence: string): Promise<AttemptRow> {
-  const row = await db.one<AttemptRow>(`select ${columns} from attempts where id = $1 and agent_id = $2 and fence = $3 and state = 'running' for update`, [
-    id,
-    agent,
-    fence,
-  ]);
+  const row = await db.one<AttemptRow>(
+    `select ${columns} from attempts where id = $1 and agent_id = $2 and fence = $3 and state = 'running' for no key update`,
+    [id, agent, fence],
+  );
   if (!row) throw new CodedError('fence_old');
   return row;
 }
 
-export async function endAttempt(db: Db, id: string, state: AttemptState, issue: Issue | null): Promise<void> {
-  await db.rows('update attempts set state = $2, issue = $3, ended_at = now(), lease_until = null where id = $1', [
+/** Ends an attempt, and with it those of its commands that nothing was said about yet. */
+export async function endAttempt(db: Db, id: string, state: AttemptState, issue: Issue | null, commands: readonly EndedCommand[] = []): Promise<void> {
+  await db.rows(`with told as (${upsertCommands}) update attempts set state = $2, issue = $3, ended_at = now(), lease_until = null where id = $1`, [
     id,
     state,
     issue === null ? null : JSON.stringify(issue),
+    commandsJson(commands),
   ]);
   if (state !== 'passed') await db.rows(`update commands set state = $2 where attempt_id = $1 and state = 'running'`, [id, state]);
   await notify(db, `log:${id}`);
@@ -156,14 +157,37 @@ export async function startCommand(db: Db, attempt: string, position: number, te
   await notify(db, `log:${attempt}`);
 }
 
-export async function endCommand(db: Db, attempt: string, position: number, exit: number, ms: number): Promise<void> {
-  await db.rows(`update commands set state = case when $3 = 0 then 'passed' else 'failed' end, exit = $3, ms = $4 where attempt_id = $1 and position = $2`, [
-    attempt,
-    position,
-    exit,
-    Math.round(ms),
-  ]);
+export interface EndedCommand {
+  position: number;
+  text: string;
+  exit: number;
+  ms: number;
+  firstLine?: number;
+}
+
+const commandsJson = (commands: readonly EndedCommand[]): string =>
+  JSON.stringify(commands.map(({ firstLine, ms, ...rest }) => ({ ...rest, ms: Math.round(ms), first_line: firstLine })));
+
+/** $1 is the attempt, $4 the commands as JSON. */
+const upsertCommands = `insert into commands (attempt_id, position, text, state, exit, ms, started_at, first_line)
+  select $1::uuid, c.position, c.text, case when c.exit = 0 then 'passed' else 'failed' end, c.exit, c.ms, now() - c.ms * interval '1 ms', coalesce(c.first_line, 0)
+  from jsonb_to_recordset($4::jsonb) as c(position int, text text, exit int, ms int, first_line bigint)
+  on conflict (attempt_id, position) do update set state = excluded.state, exit = excluded.exit, ms = excluded.ms, first_line = greatest(commands.first_line, excluded.first_line)`;
+
+export async function endCommands(db: Db, attempt: string, commands: readonly EndedCommand[]): Promise<void> {
+  if (commands.length === 0) return;
+  await db.rows(upsertCommands.replace('$4', '$2'), [attempt, commandsJson(commands)]);
   await notify(db, `log:${attempt}`);
+}
+
+/** The first command of each of these attempts has been handed to their agent. */
+export async function startFirst(db: Db, commands: readonly { attempt: string; text: string }[]): Promise<void> {
+  await db.rows(
+    `insert into commands (attempt_id, position, text, state, started_at) select c.attempt, 0, c.text, 'running', now()
+     from jsonb_to_recordset($1::jsonb) as c(attempt uuid, text text) on conflict do nothing`,
+    [JSON.stringify(commands)],
+  );
+  await notify(db, ...commands.map((one) => `log:${one.attempt}`));
 }
 
 /** Where each command's lines begin. */

@@ -1,5 +1,6 @@
 import type { EnvironmentPlan } from '../core/definition/model.js';
 import type { Issue } from '../core/errors.js';
+import type { SecretPlace } from '../core/variables/resolve.js';
 import type { DeploymentKind, DeploymentState, EnvironmentState, Health } from '../core/states.js';
 import { type Db, notify } from './database.js';
 import { recordEvents } from './events.js';
@@ -21,11 +22,13 @@ export interface EnvironmentRow {
   live_id: string | null;
   serving_id: string | null;
   table_version: number;
+  /** Why it takes nothing by itself. */
+  issue: Issue | null;
   created_at: Date;
 }
 
 const columns =
-  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, created_at';
+  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, created_at';
 
 /** Makes an environment where there is none of the name, or opens a closed one again. */
 export async function makeEnvironment(
@@ -107,7 +110,9 @@ export interface DeploymentRow {
   failure: Issue | null;
   definition_commit: string | null;
   environment_plan: EnvironmentPlan;
+  /** Plain ones. */
   variables: Record<string, string>;
+  secrets: Record<string, SecretPlace>;
   replaces_id: string | null;
   live_at: Date | null;
   warm_until: Date | null;
@@ -116,7 +121,10 @@ export interface DeploymentRow {
 }
 
 const deploymentColumns =
-  'id, project_id, number, environment_id, release_id, kind, actor, state, state_since, failure, definition_commit, environment_plan, variables, replaces_id, live_at, warm_until, created_at, ended_at';
+  'id, project_id, number, environment_id, release_id, kind, actor, state, state_since, failure, definition_commit, environment_plan, variables, secrets, replaces_id, live_at, warm_until, created_at, ended_at';
+
+export const setWaits = (db: Db, id: string, issue: Issue | null): Promise<unknown> =>
+  db.rows('update environments set issue = $2 where id = $1', [id, issue === null ? null : JSON.stringify(issue)]);
 
 export interface NewDeployment {
   project: string;
@@ -128,11 +136,12 @@ export interface NewDeployment {
   definitionCommit: string | null;
   plan: EnvironmentPlan;
   variables: Record<string, string>;
+  secrets: Record<string, SecretPlace>;
 }
 
 export async function addDeployment(db: Db, one: NewDeployment): Promise<DeploymentRow> {
   const row = await db.one<DeploymentRow>(
-    `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, definition_commit, environment_plan, variables) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning ${deploymentColumns}`,
+    `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, definition_commit, environment_plan, variables, secrets) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning ${deploymentColumns}`,
     [
       newId(),
       one.project,
@@ -144,6 +153,7 @@ export async function addDeployment(db: Db, one: NewDeployment): Promise<Deploym
       one.definitionCommit,
       JSON.stringify(one.plan),
       JSON.stringify(one.variables),
+      JSON.stringify(one.secrets),
     ],
   );
   await notify(db, 'deployments');

@@ -3,9 +3,10 @@ import type { Records } from './database.js';
 import * as thread from './migrations/001-thread.js';
 import * as reuse from './migrations/002-reuse.js';
 import * as space from './migrations/003-space.js';
+import * as start from './migrations/004-start.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
-export const migrations: readonly { name: string; up: string }[] = [thread, reuse, space];
+export const migrations: readonly { name: string; up: string }[] = [thread, reuse, space, start];
 
 const lock = 7_403_121;
 

@@ -1,7 +1,8 @@
 import type { Definition } from '../core/definition/model.js';
 import type { DefinitionIssue } from '../core/definition/parse.js';
+import type { Issue } from '../core/errors.js';
 import type { SourceKind } from '../core/states.js';
-import type { Db } from './database.js';
+import { type Db, notify } from './database.js';
 import { recordEvents } from './events.js';
 import { newId } from './ids.js';
 
@@ -13,11 +14,20 @@ export interface ProjectRow {
   folder: string;
   url: string | null;
   event_secret: Buffer | null;
+  /** Encrypted; null where none is needed. */
+  credential: Buffer | null;
+  /** An owner lets its address lead into private networks. */
+  private_allowed: boolean;
+  /** The definition of commits that have none of their own. */
+  draft: string | null;
+  paused_at: Date | null;
+  poll_issue: Issue | null;
   definition_commit: string | null;
   definition_run: number;
 }
 
-const columns = 'id, name, source, main_branch, folder, url, event_secret, definition_commit, definition_run';
+const columns =
+  'id, name, source, main_branch, folder, url, event_secret, credential, private_allowed, draft, paused_at, poll_issue, definition_commit, definition_run';
 
 export interface NewProject {
   name: string;
@@ -26,28 +36,45 @@ export interface NewProject {
   folder: string;
   url: string | null;
   eventSecret: Buffer | null;
+  credential: Buffer | null;
+  privateAllowed: boolean;
+  draft: string | null;
 }
 
 /** Null when the name is taken. */
 export async function addProject(db: Db, project: NewProject, actor: string): Promise<ProjectRow | null> {
   const row = await db.one<ProjectRow>(
-    `insert into projects (id, name, source, main_branch, folder, url, event_secret) values ($1, $2, $3, $4, $5, $6, $7) on conflict (name) do nothing returning ${columns}`,
-    [newId(), project.name, project.source, project.mainBranch, project.folder, project.url, project.eventSecret],
+    `insert into projects (id, name, source, main_branch, folder, url, event_secret, credential, private_allowed, draft, poll_at)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, case when $3 = 'polled' then now() end) on conflict (name) do nothing returning ${columns}`,
+    [
+      newId(),
+      project.name,
+      project.source,
+      project.mainBranch,
+      project.folder,
+      project.url,
+      project.eventSecret,
+      project.credential,
+      project.privateAllowed,
+      project.draft,
+    ],
   );
+  if (row) await notify(db, 'polls');
   if (row) await recordEvents(db, { type: 'project.added', project: row.id, subject: row.name, actor, data: { source: row.source } });
   return row;
 }
 
-export const findProject = (db: Db, name: string): Promise<ProjectRow | null> => db.one(`select ${columns} from projects where name = $1`, [name]);
+export const findProject = (db: Db, name: string): Promise<ProjectRow | null> =>
+  db.one(`select ${columns} from projects where name = $1 and removed_at is null`, [name]);
 export const projectById = async (db: Db, id: string): Promise<ProjectRow> => {
   const row = await db.one<ProjectRow>(`select ${columns} from projects where id = $1`, [id]);
   if (!row) throw new Error(`no project ${id}`);
   return row;
 };
-export const listProjects = (db: Db): Promise<ProjectRow[]> => db.rows(`select ${columns} from projects order by name`);
+export const listProjects = (db: Db): Promise<ProjectRow[]> => db.rows(`select ${columns} from projects where removed_at is null order by name`);
 
 /** The next number of a kind of thing in a project; part of the transaction that uses it. */
-export async function nextNumber(db: Db, project: string, kind: 'runs' | 'releases' | 'deployments'): Promise<number> {
+export async function nextNumber(db: Db, project: string, kind: 'runs' | 'releases' | 'deployments' | 'variables'): Promise<number> {
   const row = await db.one<{ number: number }>(`update projects set ${kind} = ${kind} + 1 where id = $1 returning ${kind} as number`, [project]);
   if (!row) throw new Error(`no project ${project}`);
   return row.number;
@@ -79,3 +106,36 @@ export async function acceptDefinition(db: Db, project: string, commit: string, 
   ]);
   return row !== null;
 }
+
+/** A polled project whose turn it is; it is nobody else's for `leaseMs`. */
+export const takePoll = (db: Db, leaseMs: number): Promise<(ProjectRow & { poll_failures: number }) | null> =>
+  db.one(
+    `update projects set poll_at = now() + $1::int * interval '1 ms' where id = (
+       select id from projects where poll_at <= now() and paused_at is null and removed_at is null order by poll_at limit 1 for update skip locked
+     ) returning ${columns}, poll_failures`,
+    [leaseMs],
+  );
+
+/** When it is looked at again, and why the last look failed. */
+export const settlePoll = (db: Db, id: string, nextMs: number, failures: number, issue: Issue | null): Promise<unknown> =>
+  db.rows(`update projects set poll_at = now() + $2::int * interval '1 ms', poll_failures = $3, poll_issue = $4 where id = $1`, [
+    id,
+    nextMs,
+    failures,
+    issue === null ? null : JSON.stringify(issue),
+  ]);
+
+export async function pollSoon(db: Db, id: string): Promise<void> {
+  await db.rows(`update projects set poll_at = now() where id = $1 and source = 'polled'`, [id]);
+  await notify(db, 'polls');
+}
+
+/** Milliseconds until the next look at a polled source. */
+export const nextPoll = async (db: Db): Promise<number | null> =>
+  (
+    await db.one<{ ms: number | null }>(
+      `select (extract(epoch from min(poll_at) - now()) * 1000)::float8 as ms from projects where poll_at is not null and paused_at is null and removed_at is null`,
+    )
+  )?.ms ?? null;
+
+export const setDraft = (db: Db, id: string, text: string | null): Promise<unknown> => db.rows('update projects set draft = $2 where id = $1', [id, text]);

@@ -1,4 +1,5 @@
 import type { Task } from '../core/definition/model.js';
+import type { PinnedSet } from '../core/variables/task.js';
 import type { Issue } from '../core/errors.js';
 import type { TestResults } from '../core/results/junit.js';
 import type { RunState, TaskState } from '../core/states.js';
@@ -33,6 +34,14 @@ export interface RunRow {
   ended_at: Date | null;
 }
 
+/** What a task is pinned to when its run is planned. */
+export interface PinnedFacts {
+  versions: Record<string, string>;
+  base: string;
+  resources?: Record<string, string>;
+  set?: PinnedSet;
+}
+
 export interface TaskRow {
   id: string;
   run_id: string;
@@ -43,7 +52,7 @@ export interface TaskRow {
   model: Task;
   /** What identifies the set of files that it sees. */
   files: { key: string; count: number };
-  pinned: { versions: Record<string, string>; base: string; resources?: Record<string, string> };
+  pinned: PinnedFacts;
   fingerprint: string | null;
   /** The attempt that its result comes from, or that works for it now: its own, or one of another run. */
   attempt_id: string | null;
@@ -101,7 +110,7 @@ export interface NewTask {
   evidence: boolean;
   model: Task;
   files: { key: string; count: number };
-  pinned: { versions: Record<string, string>; base: string; resources?: Record<string, string> };
+  pinned: PinnedFacts;
 }
 
 /** The run begins: its tasks are recorded, still waiting. */
@@ -193,6 +202,14 @@ export const servedTasks = (db: Db, attempt: string): Promise<ServedTask[]> =>
     `select ${taskColumns.replace(/(^|, )(\w+)/g, '$1t.$2')}, r.number as run_number, r.project_id from tasks t join runs r on r.id = t.run_id
      where t.attempt_id = $1 and t.state in ('ready', 'running') order by t.run_id`,
     [attempt],
+  );
+
+/** Tasks that wait for these attempts to begin, locked; those that someone else holds just now are left to them. */
+export const readyTasks = (db: Db, attempts: readonly string[]): Promise<ServedTask[]> =>
+  db.rows(
+    `select ${taskColumns.replace(/(^|, )(\w+)/g, '$1t.$2')}, r.number as run_number, r.project_id from tasks t join runs r on r.id = t.run_id
+     where t.attempt_id = any($1::uuid[]) and t.state = 'ready' order by t.id for update of t skip locked`,
+    [attempts],
   );
 
 /** Asks a run to stop. False when it has ended. */

@@ -15,6 +15,8 @@ import { releaseRoutes } from './routes/releases.js';
 import { environmentRoutes } from './routes/environments.js';
 import { feedRoutes } from './routes/feed.js';
 import { sourceRoutes } from './routes/sources.js';
+import { guideRoutes } from './routes/guide.js';
+import { variableRoutes } from './routes/variables.js';
 import { whyRoutes } from './routes/why.js';
 import { workRoutes } from './routes/work.js';
 import { answerErrors, guard, type Service } from './server.js';
@@ -62,6 +64,8 @@ export async function makeApp(service: Service, console: string): Promise<Fastif
   findRoutes(app, service);
   runRoutes(app, service);
   whyRoutes(app, service);
+  variableRoutes(app, service);
+  guideRoutes(app, service);
   releaseRoutes(app, service);
   environmentRoutes(app, service);
   feedRoutes(app, service);

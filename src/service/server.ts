@@ -1,6 +1,6 @@
 /** What the routes work with, and the parts every request passes: who calls, what may be called, how errors are answered. */
 import { findRun, type RunRow } from '../records/runs.js';
-import { createHash, randomUUID } from 'node:crypto';
+import { randomUUID } from 'node:crypto';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import { CodedError, type ErrorCode, registry, wording } from '../core/errors.js';
 import { atLeast, type Role } from '../core/states.js';
@@ -126,9 +126,8 @@ export async function change<T>(
   if (typeof key !== 'string' || key.length < 8 || key.length > 200) throw new CodedError('key_missing');
   const caller = request.caller as Caller;
   const actor = `${caller.kind}:${caller.id}`;
-  const hash = createHash('sha256')
-    .update(`${request.method} ${request.url}\n${JSON.stringify(request.body ?? null)}`)
-    .digest();
+  // Keyed: a body may hold a secret that could be guessed from a plain hash.
+  const hash = Buffer.from(service.context.keys.hash(`${request.method} ${request.url}\n${JSON.stringify(request.body ?? null)}`), 'hex');
   const replay = async (): Promise<unknown> => {
     const earlier = await earlierAnswer(service.context.records, actor, key);
     if (!earlier) return undefined;

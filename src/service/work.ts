@@ -13,6 +13,7 @@ import { releaseById, type ReleaseRow } from '../records/releases.js';
 import { runById, taskById, tasksOf } from '../records/runs.js';
 import type { AttemptWork, InstanceWork } from '../wire/work.js';
 import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js';
+import { openSecrets } from '../engine/variables.js';
 
 export async function attemptWork(context: Context, attempt: AttemptRow): Promise<AttemptWork> {
   const shared = { id: attempt.id, fence: attempt.fence ?? '0', kind: attempt.kind, logBytes: attempt.log_bytes };
@@ -26,13 +27,16 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     ]);
     if (!run) throw new Error(`no run ${task.run_id}`);
     const model: Task = task.model;
-    const { values, fromResources } = taskValues(model, { run, project });
+    const { values, fromResources, secrets } = taskValues(model, { run, project, ...(task.pinned.set ? { set: task.pinned.set } : {}) });
+    const places = Object.fromEntries(Object.entries(secrets).map(([variable, { name, version, then }]) => [variable, { scope: '', name, version, then }]));
+    const opened = await openSecrets(context, project.id, places);
     const layers = tasks.filter((one) => model.needs.includes(one.name) && one.output !== null).map((one) => one.output as string);
     return {
       ...shared,
       label: `run ${run.number} ${task.name}`,
       commands: model.run,
-      variables: { CI: 'true', ...shardVariables(model), ...values },
+      variables: { CI: 'true', ...shardVariables(model), ...values, ...opened },
+      secret: Object.keys(opened),
       fromResources,
       resources: model.resources,
       cache: { key: `${attempt.project_id} ${run.line}`, paths: model.cache },
@@ -50,7 +54,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   const base = {
     ...shared,
     label: `d${deployment.number} ${attempt.kind}`,
-    variables: variablesOf(context, scene),
+    ...(await variablesOf(context, scene)),
     makes: [],
     junit: null,
     timeoutMs: 30 * 60_000,
@@ -104,7 +108,7 @@ export async function instanceWork(context: Context, instance: InstanceRow): Pro
     readyMs: context.timing.ready,
     drainMs: context.timing.drain,
     layers: layersOf(scene.release, instance.part),
-    variables: variablesOf(context, scene),
+    ...(await variablesOf(context, scene)),
     logBytes: instance.log_bytes,
   };
 }
@@ -129,15 +133,24 @@ async function deploymentScene(context: Context, id: string): Promise<Scene> {
 
 const layersOf = (release: ReleaseRow, part: string): string[] => release.parts.find((one) => one.name === part)?.layers.map((layer) => layer.digest) ?? [];
 
-function variablesOf(context: Context, { deployment, release, environment, project }: Scene): Record<string, string> {
-  return {
+async function variablesOf(
+  context: Context,
+  { deployment, release, environment, project }: Scene,
+): Promise<{ variables: Record<string, string>; secret: string[] }> {
+  const opened = await openSecrets(context, project.id, deployment.secrets);
+  const variables = {
     ...deployment.variables,
+    ...opened,
     TSUNAGI_PROJECT: project.name,
     TSUNAGI_ENVIRONMENT: environment.name,
     TSUNAGI_ENVIRONMENT_URL: urlOf(context.addresses, environment.host),
     TSUNAGI_RELEASE: `r${release.number}`,
     TSUNAGI_COMMIT: release.commit,
   };
+  // A value that the definition calls a secret is masked, too, where somebody has set it as plain text.
+  const plans = release.plan.variables;
+  const named = Object.keys(deployment.variables).filter((name) => plans[name]?.kind === 'set' && plans[name].secret);
+  return { variables, secret: [...Object.keys(opened), ...named] };
 }
 
 async function commitFiles(context: Context, project: ProjectRow, commit: string, reads: string[] | null): Promise<TreeFile[]> {

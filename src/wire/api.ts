@@ -48,6 +48,13 @@ export const Project = Type.Object({
   /** Where a hosted project is pushed to, or where a notified one's events go. */
   endpoint: Type.String(),
   definitionCommit: Nullable(Type.String()),
+  /** A draft is kept for commits without a definition. */
+  draft: Type.Boolean(),
+  paused: Type.Boolean(),
+  /** A credential is kept for its source. */
+  credential: Type.Boolean(),
+  /** Why the last look at its source failed. */
+  issue: Nullable(Said),
 });
 export type Project = Static<typeof Project>;
 export const NewProject = Type.Object(
@@ -56,10 +63,21 @@ export const NewProject = Type.Object(
     source: oneOf(sourceKinds),
     mainBranch: Type.Optional(Type.String({ minLength: 1, maxLength: 200 })),
     folder: Type.Optional(Type.String({ maxLength: 400 })),
-    url: Type.Optional(Type.String({ maxLength: 1000 })),
+    url: Type.Optional(Type.String({ maxLength: 2000 })),
+    credential: Type.Optional(
+      Type.Union([
+        Type.Object({ user: Type.String({ minLength: 1, maxLength: 200 }), password: Type.String({ minLength: 1, maxLength: 4000 }) }, closed),
+        Type.Object({ key: Type.String({ minLength: 1, maxLength: 20000 }) }, closed),
+      ]),
+    ),
+    /** Its address may lead into private networks. */
+    allowPrivate: Type.Optional(Type.Boolean()),
+    /** The definition of commits that have none of their own. */
+    draft: Type.Optional(Type.String({ maxLength: 256 * 1024 })),
   },
   closed,
 );
+export type NewProject = Static<typeof NewProject>;
 /** The secret is shown this once. */
 export const AddedProject = Type.Intersect([Project, Type.Object({ eventSecret: Nullable(Type.String()) })]);
 export type AddedProject = Static<typeof AddedProject>;
@@ -273,6 +291,10 @@ export const Environment = Type.Object({
   instances: Type.Object({ asked: Type.Integer(), ready: Type.Integer() }),
   /** What waits to be promoted here. */
   waits: Nullable(Type.Object({ release: Type.Integer(), commits: Type.Integer(), allowed: Type.Boolean(), why: Nullable(Type.String()) })),
+  /** Variables that were changed since the live deployment and count with the next one. */
+  changes: Type.Array(Type.String()),
+  /** Why it takes nothing by itself. */
+  issue: Nullable(Said),
 });
 export type Environment = Static<typeof Environment>;
 export const EnvironmentDetail = Type.Intersect([

@@ -7,7 +7,8 @@ export const Name = Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' });
 /** An issue as data; see the registry of errors. */
 export const IssueSchema = Type.Object({
   code: Type.String({ maxLength: 60 }),
-  data: Type.Record(Type.String(), Type.Union([Type.String(), Type.Number(), Type.Null()])),
+  // One type of several, not a union: nothing is made a text on its way.
+  data: Type.Record(Type.String(), Type.Unsafe<string | number | null>({ type: ['string', 'number', 'null'] })),
 });
 export type IssueSchema = Static<typeof IssueSchema>;
 

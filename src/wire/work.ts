@@ -47,6 +47,8 @@ export const AttemptWork = Type.Object({
   label: Type.String(),
   commands: Type.Array(Type.String()),
   variables: Variables,
+  /** Names of the variables that are secrets: their values are masked wherever they are shown. */
+  secret: Type.Array(Type.String()),
   files: Type.Union([Type.Object({ key: Type.String(), count: Type.Integer() }), Type.Null()]),
   layers: Type.Array(Digest),
   makes: Type.Array(Type.String()),
@@ -78,6 +80,8 @@ export const InstanceWork = Type.Object({
   drainMs: Type.Integer(),
   layers: Type.Array(Digest),
   variables: Variables,
+  /** Names of the variables that are secrets. */
+  secret: Type.Array(Type.String()),
   logBytes: Type.Integer(),
 });
 export type InstanceWork = Static<typeof InstanceWork>;

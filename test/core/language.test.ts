@@ -198,6 +198,21 @@ describe('the tasks of a run', () => {
     expect(taskValues(expanded as never, facts)).toEqual({
       values: { L: 'v1', A: 'a', C: 'c0ffee!', B: '' },
       fromResources: { U: { from: 'db.url', then: '/x' } },
+      secrets: {},
+      unset: [],
+    });
+  });
+
+  it('have what people set for the project: plain text, and secrets by their keyed hash alone', () => {
+    const plan = task('variables: { A: { from: variable.PLAIN, then: "!" }, B: { from: variable.KEY, then: x }, C: { from: variable.GONE } }');
+    const [expanded] = expandTasks({ t: plan }, main);
+    const set = { PLAIN: { value: 'p' }, KEY: { version: 3, hash: 'f00' } };
+    const facts = { run: { commit: 'c', branch: null }, project: { name: 'sailings' }, set };
+    expect(taskValues(expanded as never, facts)).toEqual({
+      values: { A: 'p!' },
+      fromResources: {},
+      secrets: { B: { name: 'KEY', version: 3, hash: 'f00', then: 'x' } },
+      unset: ['GONE'],
     });
   });
 });

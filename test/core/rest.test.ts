@@ -12,7 +12,7 @@ import { pinTools, planRun } from '../../src/core/plan/plan.js';
 import { releaseImage } from '../../src/core/release/image.js';
 import { parseJunit } from '../../src/core/results/junit.js';
 import { judgePromotion, type PromotionFacts } from '../../src/core/rules/promotion.js';
-import { resolveVariables } from '../../src/core/variables/resolve.js';
+import { changedVariables, resolveVariables, settable } from '../../src/core/variables/resolve.js';
 import { routePath } from '../../src/core/cutover/route.js';
 import { parseDefinition } from '../../src/core/definition/parse.js';
 import { checkEvent, sealHash, signEvent } from '../../src/keys/keys.js';
@@ -249,8 +249,8 @@ describe('variables', () => {
       resolveVariables(
         {
           A: { kind: 'literal', value: '1' },
-          B: { kind: 'set', default: 'b' },
-          C: { kind: 'set', default: null },
+          B: { kind: 'set', default: 'b', secret: false, about: null, strangers: null },
+          C: { kind: 'set', default: null, secret: false, about: null, strangers: null },
           D: plan('environment.url', '/api'),
           E: plan('release.number'),
           F: plan('project.name'),
@@ -261,21 +261,62 @@ describe('variables', () => {
       ),
     ).toEqual({
       values: { A: '1', B: 'b', D: 'http://s/api', E: 'r7', F: 'p', G: 'c', H: 'staging' },
+      secrets: {},
       unset: ['C'],
+    });
+
+    it('that people set go before defaults; those of secrets are told by their place, with what is put behind', () => {
+      const at = { environment: { name: 'staging', url: 'http://s' }, release: { number: 7, commit: 'c' }, project: { name: 'p' } };
+      const wanted = (more: object = {}) => ({ kind: 'set' as const, default: null, secret: false, about: null, strangers: null, ...more });
+      const plans = {
+        A: wanted({ default: 'a' }),
+        B: wanted(),
+        C: { kind: 'from' as const, from: 'variable.B', then: '!' },
+        D: { kind: 'from' as const, from: 'variable.X', then: '' },
+        E: wanted(),
+      };
+      const set = new Map([
+        ['A', { scope: '', version: 1, value: 'set' }],
+        ['B', { scope: 'staging', version: 4, value: null }],
+      ]);
+      expect(resolveVariables(plans, at, set)).toEqual({
+        values: { A: 'set' },
+        secrets: { B: { scope: 'staging', name: 'B', version: 4, then: '' }, C: { scope: 'staging', name: 'B', version: 4, then: '!' } },
+        unset: ['X', 'E'],
+      });
+      expect(settable(plans)).toEqual(['A', 'B', 'B', 'X', 'E']);
+    });
+
+    it('that have changed are told by name', () => {
+      const place = { scope: '', name: 'K', version: 1, then: '' };
+      const before = { values: { A: '1', B: '2' }, secrets: { K: place, L: place } };
+      expect(changedVariables(before, before)).toEqual([]);
+      expect(changedVariables(before, { values: { A: '1', B: '3', C: '' }, secrets: { K: { ...place, version: 2 } } })).toEqual(['B', 'C', 'K', 'L']);
     });
   });
 });
 
 describe('why an instance is not ready', () => {
-  const facts = { part: 'api', kind: 'server' as const, exit: null, port: 41873, listening: [], ready: null, answer: null, waitedMs: 60_000, lastLines: [] };
+  const facts = {
+    part: 'api',
+    kind: 'server' as const,
+    exit: null,
+    port: 41873,
+    listening: [],
+    ready: null,
+    answer: null,
+    waitedMs: 60_000,
+    lastLines: [],
+    oneAddress: null,
+    outOfMemory: null,
+    program: { command: 'node server.js', variables: ['PORT'], tools: { node: '20.20.2' }, files: ['server.js', 'src/x.js'], network: true },
+  };
   it('is said in words', () => {
     const says = (change: object) => wording(diagnoseInstance({ ...facts, ...change })).says;
     expect(says({ listening: [8000] })).toBe('api listens on 8000, it was given PORT=41873.');
     expect(says({})).toContain('did not listen on PORT=41873 within 1 min');
     expect(says({ listening: [41873], ready: '/ready', answer: '503' })).toContain('answered 503 at /ready');
-    expect(says({ exit: 1, lastLines: ['starting', "Error: Cannot find module 'x'", '    at f (a.js:1)', ''] })).toBe(
-      "api ended with exit status 1 before it was ready: Error: Cannot find module 'x'",
-    );
+    expect(says({ exit: 1, lastLines: ['starting', "Error: Cannot find module 'x'", '    at f (a.js:1)', ''] })).toBe('api: the package x is not installed.');
   });
 });
 

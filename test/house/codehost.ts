@@ -13,7 +13,7 @@ export async function notified(
   files: Record<string, string>,
 ): Promise<{ checkout: Checkout; first: string; added: AddedProject }> {
   const remote = codehost.addRepository(name);
-  const added = await world.api().post<AddedProject>('/api/projects', { name, source: 'notified', url: remote });
+  const added = await world.api().post<AddedProject>('/api/projects', { name, source: 'notified', url: remote, allowPrivate: true });
   codehost.setHook(name, { url: added.endpoint, secret: added.eventSecret as string });
   const checkout = new Checkout(join(world.folder, `${name}-checkout`), remote);
   await checkout.start();

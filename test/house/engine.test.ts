@@ -11,7 +11,7 @@ import { type AdvanceScene, advanceIn } from '../../src/engine/advance.js';
 import { keepNewest } from '../../src/engine/kept.js';
 import { reportAttempt } from '../../src/engine/reports.js';
 import { registerAgent } from '../../src/records/agents.js';
-import { claimAttempts } from '../../src/records/attempts.js';
+import { attemptById, type AttemptOfRun, claimAttempts } from '../../src/records/attempts.js';
 import { openRecords, type Records } from '../../src/records/database.js';
 import { newId } from '../../src/records/ids.js';
 import { migrate } from '../../src/records/migrate.js';
@@ -67,7 +67,21 @@ afterAll(async () => {
 
 let projects = 0;
 async function makeProject(): Promise<ProjectRow> {
-  const row = await addProject(records, { name: `p${++projects}`, source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null }, 'test');
+  const row = await addProject(
+    records,
+    {
+      name: `p${++projects}`,
+      source: 'hosted',
+      mainBranch: 'main',
+      folder: '',
+      url: null,
+      eventSecret: null,
+      credential: null,
+      privateAllowed: false,
+      draft: null,
+    },
+    'test',
+  );
   return projectById(records, row?.id as string);
 }
 
@@ -146,7 +160,7 @@ async function runCommit(
       const seen = JSON.stringify([(task.model.reads ?? []).map((path) => tree[path] ?? null), needs]);
       const digest = `sha256:${sha256(outputOf(task.model.of, seen))}`;
       const failed = fails(task.model.of);
-      await reportAttempt(context(), attempt.id, { agent, fence: attempt.fence as string }, [
+      await reportAttempt(context(), (await attemptById(records, attempt.id)) as AttemptOfRun, { agent, fence: attempt.fence as string }, [
         {
           what: 'ended',
           state: failed ? 'failed' : 'passed',
@@ -278,12 +292,13 @@ describe('a report', () => {
   it('of an attempt that is over, or with another fence, changes nothing', async () => {
     const project = await makeProject();
     await runCommit(project, { a: plan('a', {}) }, {}, () => 'x');
-    const row = await records.one<{ id: string; fence: string }>("select id, fence from attempts where project_id = $1 and state = 'passed'", [project.id]);
+    const passed = await records.one<{ id: string }>("select id from attempts where project_id = $1 and state = 'passed'", [project.id]);
+    const row = (await attemptById(records, passed?.id as string)) as AttemptOfRun;
     const report = (fence: string) =>
-      reportAttempt(context(), row?.id as string, { agent, fence }, [{ what: 'ended', state: 'failed', issue: null, output: null, tests: null }]);
-    await expect(report(row?.fence as string)).rejects.toMatchObject({ issue: { code: 'fence_old' } });
+      reportAttempt(context(), row, { agent, fence }, [{ what: 'ended', state: 'failed', issue: null, output: null, tests: null }]);
+    await expect(report(row.fence as string)).rejects.toMatchObject({ issue: { code: 'fence_old' } });
     await expect(report('999999')).rejects.toMatchObject({ issue: { code: 'fence_old' } });
-    await expect(reportAttempt(context(), newId(), { agent, fence: '1' }, [])).rejects.toMatchObject({ issue: { code: 'fence_old' } });
-    expect(await records.one('select state from attempts where id = $1', [row?.id])).toEqual({ state: 'passed' });
+    await expect(reportAttempt(context(), { ...row, id: newId() }, { agent, fence: '1' }, [])).rejects.toMatchObject({ issue: { code: 'fence_old' } });
+    expect(await records.one('select state from attempts where id = $1', [row.id])).toEqual({ state: 'passed' });
   });
 });

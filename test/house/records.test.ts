@@ -98,7 +98,7 @@ describe('events', () => {
     expect(await check()).toEqual({ seals: 1, upTo: '32', wrong: null });
     await records.rows(`update events set actor = 'someone else' where number = 7`);
     expect(await check()).toEqual({ seals: 0, upTo: '0', wrong: { first: '1', last: '32' } });
-    await records.rows(`update events set actor = 'mika' where number = 7`);
+    await records.rows(`update events set actor = 'test' where number = 7`);
     await records.transition('one', (db) => recordEvents(db, event('later')));
     await until('it is numbered', async () => (await records.transition('feed', (db) => numberEvents(db))) > 0);
     await seal();
@@ -124,8 +124,13 @@ describe('work', () => {
     )?.id as string;
   };
   beforeAll(async () => {
-    project = (await addProject(records, { name: 'pier', source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null }, 'test'))
-      ?.id as string;
+    project = (
+      await addProject(
+        records,
+        { name: 'pier', source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null, credential: null, privateAllowed: false, draft: null },
+        'test',
+      )
+    )?.id as string;
     agent = await register('one');
   });
   const waiting = async () =>
@@ -255,8 +260,13 @@ describe('migrations', () => {
 describe('results', () => {
   let project: string;
   beforeAll(async () => {
-    project = (await addProject(records, { name: 'quays', source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null }, 'test'))
-      ?.id as string;
+    project = (
+      await addProject(
+        records,
+        { name: 'quays', source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null, credential: null, privateAllowed: false, draft: null },
+        'test',
+      )
+    )?.id as string;
   });
   /** An attempt of a run of this line, with what its fingerprint came to. */
   const result = async (line: string, fingerprint: string, state: 'passed' | 'failed') => {

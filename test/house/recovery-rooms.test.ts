@@ -12,7 +12,7 @@ const transitions = [
   ['push.recorded', 'attempt.reported', 'deployment.starting', 'deployment.live'],
   ['run.advanced', 'attempt.ended', 'deployment.cutover', 'instance.over'],
   ['log.kept', 'environment.taken', 'deployment.verifying', 'edge.acknowledged'],
-  ['release.made', 'deployment.preparing', 'feed.numbered'],
+  ['attempt.given', 'release.made', 'deployment.preparing', 'feed.numbered'],
 ];
 
 let world: World;

@@ -10,7 +10,7 @@ const transitions = [
   ['push.intended', 'run.planned', 'release.made', 'deployment.starting', 'instance.over'],
   ['push.recorded', 'attempt.reported', 'deployment.queued', 'deployment.cutover', 'deployment.live'],
   ['run.advanced', 'environment.taken', 'instance.ready', 'deployment.verifying'],
-  ['attempt.ended', 'log.kept', 'deployment.preparing', 'edge.acknowledged', 'feed.numbered'],
+  ['attempt.given', 'attempt.ended', 'log.kept', 'deployment.preparing', 'edge.acknowledged', 'feed.numbered'],
 ];
 
 let world: World;

@@ -18,7 +18,10 @@ export function BoardPage(): React.ReactNode {
     <>
       <div className="mb-4 flex flex-wrap items-center justify-between gap-2">
         <h1 className="title">What is live where</h1>
-        <p className="text-second">
+        <Link to="/add" className="order-last rounded-md border border-line bg-sheet px-3 py-1 font-semibold no-underline hover:bg-faint">
+          Add a project
+        </Link>
+        <p className="ml-auto text-second">
           {projects.length} {projects.length === 1 ? 'project' : 'projects'} ·{' '}
           {agents.alive === agents.total ? 'all agents good' : `${agents.total - agents.alive} of ${agents.total} agents silent`}
           {edges.alive === edges.total ? '' : ` · ${edges.total - edges.alive} of ${edges.total} edges silent`}
@@ -26,7 +29,10 @@ export function BoardPage(): React.ReactNode {
       </div>
       {projects.length === 0 ? (
         <Empty title="There is no project yet.">
-          Add one: <span className="code">tsunagi project add NAME</span>, then push to it.
+          <Link to="/add" className="font-semibold text-indigo">
+            From a repository to its first live address
+          </Link>
+          , or <span className="code">tsunagi project add NAME --from ADDRESS</span>.
         </Empty>
       ) : null}
       <div className="flex flex-col gap-3.5">

@@ -71,6 +71,27 @@ export function EnvironmentPage(): React.ReactNode {
             <Mark state="running" /> r{one.moving.release} is on its way: {one.moving.state}
           </p>
         ) : null}
+        {one.issue ? (
+          <p className="mt-1 text-ochre">
+            {one.issue.says} <span className="text-second">{one.issue.next}</span>
+          </p>
+        ) : null}
+        {one.live && one.changes.length ? (
+          <p className="mt-1.5 flex flex-wrap items-center gap-2">
+            <span className="text-ochre">
+              {one.changes.length} {one.changes.length === 1 ? 'change waits' : 'changes wait'}:
+            </span>
+            <span className="code">{one.changes.join(', ')}</span>
+            <Button
+              className="!py-1"
+              disabled={act.isPending || one.moving !== null}
+              onClick={() => act.mutate({ to: 'deployments', body: { kind: 'deploy', release: one.live?.release } })}
+              title={`r${one.live.release} is started anew with them, beside what runs now; then the traffic moves.`}
+            >
+              Deploy r{one.live.release} with them
+            </Button>
+          </p>
+        ) : null}
         {one.delays ? <p className="mt-1 text-ochre">{one.delays}</p> : null}
       </section>
       <div className="mb-3.5 grid gap-3.5 *:min-w-0 lg:grid-cols-2">

@@ -7,6 +7,8 @@ import type { PlanView } from '../../../src/wire/why';
 import { get, paths } from '../data/api';
 import { Ago, Empty, Loading, short, Trouble } from '../parts/basics';
 import { Chip, Mark } from '../parts/Mark';
+import { Draft } from '../parts/Draft';
+import { Variables } from '../parts/Variables';
 
 export function ProjectPage(): React.ReactNode {
   const { project: name } = useParams({ strict: false }) as { project: string };
@@ -30,6 +32,12 @@ export function ProjectPage(): React.ReactNode {
           {one.folder ? ` · ${one.folder}` : ''}
         </span>
       </div>
+      {one.issue ? (
+        <p role="alert" className="mb-3.5 rounded-md border border-vermilion bg-vermilion-wash px-4 py-2.5">
+          <span className="font-semibold text-vermilion">{one.issue.says}</span> {one.issue.next}
+        </p>
+      ) : null}
+      {one.draft ? <Draft project={one.name} /> : null}
       {runs.data?.items.length === 0 ? (
         <Empty title="Nothing has been pushed yet.">
           Push to <span className="code break-all">{one.endpoint}</span>, or let the code host tell of pushes there.
@@ -38,6 +46,7 @@ export function ProjectPage(): React.ReactNode {
       <div className="grid gap-3.5 *:min-w-0 lg:grid-cols-[1fr_24rem]">
         <div className="flex flex-col gap-3.5">
           <NextRun project={one} known={Boolean(runs.data?.items.length)} />
+          <Variables project={one.name} />
           <section className="card overflow-x-auto" aria-label="Newest runs">
             <header className="flex items-baseline justify-between border-b border-faint px-4 py-2.5">
               <h2 className="text-[15px] font-semibold">Newest runs</h2>

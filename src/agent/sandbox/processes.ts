@@ -84,3 +84,22 @@ export function listeningPorts(pid: number): number[] {
   }
   return [...ports].sort((a, b) => a - b);
 }
+
+/** The loopback address on which alone a port is listened on in the network of a process, or null. */
+export function onlyLoopback(pid: number | null, port: number): string | null {
+  const found: string[] = [];
+  for (const file of pid === null ? [] : ['tcp', 'tcp6']) {
+    try {
+      for (const line of readFileSync(`/proc/${pid}/net/${file}`, 'latin1').split('\n').slice(1)) {
+        const [, local, , state] = line.trim().split(/\s+/);
+        if (state === '0A' && local && Number.parseInt(local.slice(local.lastIndexOf(':') + 1), 16) === port)
+          found.push(local.slice(0, local.lastIndexOf(':')));
+      }
+    } catch {
+      // The process is gone.
+    }
+  }
+  // As the kernel writes them: words of four bytes, each in the order of the machine.
+  const names = found.map((hex) => (/^[0-9A-F]{6}7F$/.test(hex) ? '127.0.0.1' : hex === '00000000000000000000000001000000' ? '::1' : null));
+  return names.length > 0 && names.every((name) => name !== null) ? (names[0] as string) : null;
+}

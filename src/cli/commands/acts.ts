@@ -102,7 +102,7 @@ async function followDeployment(project: string, number: number, talk: boolean):
 }
 
 /** Prints each attempt's lines as they come, and the end. */
-async function followRun(project: string, number: number, talk: boolean): Promise<RunDetail> {
+export async function followRun(project: string, number: number, talk: boolean): Promise<RunDetail> {
   const path = `/api/projects/${encodeURIComponent(project)}/runs/${number}`;
   let run = await get<RunDetail>(path);
   const followed = new Set<string>();

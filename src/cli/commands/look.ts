@@ -1,7 +1,6 @@
 /** Commands that show: board, project, run, release, agent, events, logs. */
 import type { Command } from 'commander';
 import type {
-  AddedProject,
   AddedToken,
   AgentView,
   Board,
@@ -11,13 +10,13 @@ import type {
   EventCheck,
   LogChunk,
   PageOf,
-  Project,
   Release,
   ReleaseDetail,
   Token,
 } from '../../wire/api.js';
 import { call, environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, bytes, faint, plain, say, short, state, table } from '../print.js';
+import { projectCommands } from './projects.js';
 import { runCommands } from './runs.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
 
@@ -26,44 +25,7 @@ export function lookCommands(program: Command): void {
     give(options, await get<Board>('/api/board'), showBoard),
   );
 
-  const project = program.command('project').description('repositories and where their commits come from');
-  shared(project.command('list').description('all projects'), 'tsunagi project list', { project: false }).action(async (options: Shared) =>
-    give(options, await get<PageOf<Project>>('/api/projects'), ({ items }) =>
-      say(
-        table(
-          ['PROJECT', 'SOURCE', 'MAIN', 'ADDRESS'],
-          items.map((one) => [one.name, one.source, one.mainBranch, one.url ?? one.endpoint]),
-        ),
-      ),
-    ),
-  );
-  shared(
-    project.command('add <name>').description('add a project, hosted here or told of by its code host'),
-    'tsunagi project add sailings --notified https://code.kohama.example/sailings.git',
-    { project: false },
-  )
-    .option('--hosted', 'its commits are pushed straight to this service (default)')
-    .option('--notified <url>', 'its code host sends events, and is fetched from')
-    .option('--main <branch>', 'the main branch', 'main')
-    .option('--folder <path>', 'the project’s folder in a larger repository')
-    .action(async (name: string, options: Shared & { notified?: string; main: string; folder?: string }) => {
-      const body = {
-        name,
-        source: options.notified ? 'notified' : 'hosted',
-        mainBranch: options.main,
-        ...(options.folder ? { folder: options.folder } : {}),
-        ...(options.notified ? { url: options.notified } : {}),
-      };
-      give(options, await post<AddedProject>('/api/projects', body), (one) => {
-        say(`${bold(one.name)} is added.`);
-        if (one.eventSecret) say(`Let the code host send its events to ${one.endpoint}`, `and sign them with this secret, shown this once: ${one.eventSecret}`);
-        else
-          say(
-            `Push to it:  git push ${one.endpoint.replace('//', '//x:TOKEN@')} ${one.mainBranch}`,
-            'TOKEN is one of the role developer or higher: tsunagi token add push --role developer',
-          );
-      });
-    });
+  projectCommands(program);
 
   const token = program.command('token').description('tokens for people, agents and edges');
   shared(token.command('list').description('all tokens'), 'tsunagi token list', { project: false }).action(async (options: Shared) =>

@@ -13,7 +13,7 @@ import { fingerprint, fingerprintInputs } from '../../core/fingerprint/inputs.js
 import { hintFor } from '../../core/nearest.js';
 import { type Pin, pinRun, planRun, type PlannedTask } from '../../core/plan/plan.js';
 import type { TaskState } from '../../core/states.js';
-import { taskValues } from '../../core/variables/task.js';
+import { setNames, taskValues } from '../../core/variables/task.js';
 import { layerKey } from '../../git/layer.js';
 import type { AttemptWork } from '../../wire/work.js';
 import { faint, say } from '../print.js';
@@ -203,6 +203,7 @@ async function perform(row: Row, rows: ReadonlyMap<string, Row>, scene: Scene): 
       kind: 'task',
       label: `rehearsal ${task.name}`,
       commands: task.run,
+      secret: [],
       variables: { CI: 'true', ...(task.shard ? { TSUNAGI_SHARD: String(task.shard.index), TSUNAGI_SHARDS: String(task.shard.count) } : {}), ...values },
       fromResources,
       resources: task.resources,
@@ -259,7 +260,9 @@ function differences(copy: WorkingCopy, chosen: readonly PlannedTask[]): string[
     chosen.filter(({ task }) => Object.values(task.variables).some((one) => typeof one !== 'string' && one.from === what)).map(({ task }) => task.name);
   const commit = using('run.commit');
   const open = chosen.filter(({ task }) => task.network).map(({ task }) => task.name);
+  const set = chosen.filter(({ task }) => setNames(task).length);
   return [
+    ...set.map(({ task }) => `${task.name}: ${setNames(task).join(', ')} is set by people in the service; here it is not set.`),
     ...(commit.length && copy.changed ? [`${commit.join(', ')}: run.commit is that of HEAD; a commit of these files will have another one.`] : []),
     ...(open.length ? [`${open.join(', ')}: an agent passes its operator’s settings to tasks with the network; here there are none.`] : []),
   ];

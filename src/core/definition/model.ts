@@ -68,7 +68,11 @@ export interface Part {
   instances: number;
 }
 
-export type VariablePlan = { kind: 'literal'; value: string } | { kind: 'set'; default: string | null } | { kind: 'from'; from: string; then: string };
+export type VariablePlan =
+  | { kind: 'literal'; value: string }
+  /** People set it; `strangers` is what untrusted reviews get in its place. */
+  | { kind: 'set'; default: string | null; secret: boolean; about: string | null; strangers: string | null }
+  | { kind: 'from'; from: string; then: string };
 
 export interface ReleasePlan {
   needs: string[];
@@ -86,13 +90,16 @@ export interface EnvironmentPlan {
   verify: { reads: string[] | null; run: string } | null;
 }
 
-/** What `from` of a task's variable knows, besides its resources. */
+/** `variable.NAME`: what people have set under that name. */
+export const setReference = /^variable\.([A-Za-z_][A-Za-z0-9_]{0,99})$/;
+
+/** What `from` of a task's variable knows, besides its resources and `variable.NAME`. */
 export const taskReferences = ['run.commit', 'run.branch', 'project.name'] as const;
 export const resourceFields = ['url', 'host', 'port', 'user', 'password', 'database'] as const;
 
 export const defaults = { timeoutMs: 30 * 60_000, instances: 1, at: '/', promotion: 'asked' } as const;
 
-/** What `from` of a release's variable knows. */
+/** What `from` of a release's variable knows, besides `variable.NAME`. */
 export const references = ['environment.name', 'environment.url', 'release.number', 'release.commit', 'project.name'] as const;
 
 /** The tasks whose passing is a release's evidence: its needs and those of its parts, with everything they need in turn. */

@@ -2,7 +2,7 @@
 import { type ErrorCode, issue, type IssueData } from '../errors.js';
 import { hintFor } from '../nearest.js';
 import type { PartKind } from '../states.js';
-import { type Definition, defaults, type EnvironmentPlan, type Part, references, type ReleasePlan, type VariablePlan } from './model.js';
+import { type Definition, defaults, type EnvironmentPlan, type Part, references, type ReleasePlan, setReference, type VariablePlan } from './model.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
 import { readTask, reviewTasks } from './tasks.js';
 import { type PlacedIssue, type Read, readText, type Span } from './read.js';
@@ -134,7 +134,7 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     kind,
     needs: textsAt(one.value, 'needs') ?? [],
     files: textsAt(one.value, 'files') ?? (kind === 'site' && at(one.value, 'needs') ? [] : null),
-    root: (textAt(one.value, 'root') ?? '').replace(/\/$/, ''),
+    root: (textAt(one.value, 'root') ?? '').replace(/\/$/, '').replace(/^\.$/, ''),
     start: textAt(one.value, 'start') ?? '',
     at: path === '/' ? path : path.replace(/\/$/, ''),
     fallback: textAt(one.value, 'fallback'),
@@ -151,10 +151,17 @@ function readVariable(name: string, one: { key: Span; value: Read }, report: Rep
   if (!from) {
     const then = at(one.value, 'then');
     if (then) report('key_not_for', then.key, { key: 'then', kind: 'a variable without `from`' });
-    return { kind: 'set', default: fallback };
+    const secret = textAt(one.value, 'secret') === 'true';
+    if (secret && fallback !== null)
+      report('key_not_for', at(one.value, 'default')?.key ?? one.key, { key: 'default', kind: 'a secret: everybody could read it here' });
+    return { kind: 'set', default: fallback, secret, about: textAt(one.value, 'about'), strangers: textAt(one.value, 'strangers') };
+  }
+  for (const key of ['secret', 'about', 'strangers']) {
+    const given = at(one.value, key);
+    if (given) report('key_not_for', given.key, { key, kind: 'a variable with `from`' });
   }
   const reference = 'text' in from.value ? from.value.text : '';
-  if (!(references as readonly string[]).includes(reference))
+  if (!(references as readonly string[]).includes(reference) && !setReference.test(reference))
     report('unknown_reference', from.value.span, { name: reference, hint: hintFor(reference, references) });
   return { kind: 'from', from: reference, then: textAt(one.value, 'then') ?? '' };
 }

@@ -4,6 +4,7 @@
  */
 import { parseDuration } from '../durations.js';
 import { unsafePath } from '../paths.js';
+import { takenVariable } from '../variables/change.js';
 
 export type Shape =
   | { kind: 'text'; what: string; example: string; pattern?: string; fits?: (text: string) => boolean }
@@ -44,11 +45,12 @@ const variableName: NameShape = {
   what: 'the name of a variable',
   pattern: '^[A-Za-z_][A-Za-z0-9_]{0,99}$',
   example: 'LOG_LEVEL',
-  taken: (one) => (/^(PATH|HOME|TMPDIR|PORT|NODE_OPTIONS|LD_.*|TSUNAGI_.*)$/i.test(one) ? 'the service sets it' : null),
+  taken: (one) => (takenVariable(one) ? 'the service sets it' : null),
 };
 
 const command = text('a command', 'npm test', undefined, (one) => one.trim() !== '' && !one.includes('\0'));
 const path = text('a path inside the project', 'web/dist', undefined, (one) => unsafePath(one) === null);
+const folder = text('a folder inside the project', 'web/dist', undefined, (one) => one === '.' || unsafePath(one) === null);
 const pattern = text('a path or pattern inside the project', 'src/', undefined, (one) => unsafePath(one.replace(/^except\s+/, '')) === null);
 const duration = text('a duration', '10m', '^[1-9][0-9]{0,6}[smhd]$', (one) => parseDuration(one) !== null);
 const reference = text('the name of a task', 'deps', name.pattern);
@@ -78,7 +80,8 @@ const task: Shape = {
     network: { about: 'Whether it may reach the outside. Left out: only its own loopback.', shape: boolean },
     timeout: { about: 'After this time the whole process tree is ended. Left out: 30m.', shape: duration },
     variables: {
-      about: 'Its variables: literal text, or `from` a resource of the task (`db.url`), `run.commit`, `run.branch` or `project.name`.',
+      about:
+        'Its variables: literal text, or `from` a resource of the task (`db.url`), `run.commit`, `run.branch`, `project.name`, or `variable.NAME` that people have set for the project.',
       shape: {
         kind: 'named',
         of: {
@@ -134,7 +137,7 @@ const part: Shape = {
     },
     needs: { about: 'Tasks whose outputs belong to its bytes.', shape: { kind: 'list', of: reference } },
     files: { about: 'Files of the commit that belong to its bytes. Left out: all of the project’s folder (a site without it: none).', shape: paths(pattern) },
-    root: { about: 'The folder that a site serves.', shape: path },
+    root: { about: 'The folder that a site serves; `.` is all of its files.', shape: folder },
     start: { about: 'The command that starts a server or worker.', shape: command },
     at: { about: 'The path of its address. Left out: /.', shape: urlPath },
     fallback: { about: 'The file that a site answers with where there is none.', shape: path },
@@ -149,13 +152,13 @@ const variable: Shape = {
   keys: {
     default: { about: 'The value where nobody has set one.', shape: value },
     from: {
-      about: 'environment.name, environment.url, release.number, release.commit, project.name.',
+      about: 'environment.name, environment.url, release.number, release.commit, project.name, or variable.NAME: what people have set under that name.',
       shape: { ...fromText, example: 'environment.url' } as Shape,
     },
     then: { about: 'Text put behind the value that `from` gives.', shape: value },
-    secret: later('A value that is never shown.'),
-    about: later('What people should know when they set it.'),
-    strangers: later('What untrusted reviews get.'),
+    secret: { about: 'true: people set it, and its value is never shown again. Masked in every log.', shape: boolean },
+    about: { about: 'What people should know when they set it.', shape: value },
+    strangers: { about: 'What untrusted reviews get in its place.', shape: value },
   },
   orText: value,
 };

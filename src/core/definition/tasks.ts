@@ -2,7 +2,7 @@
 import { parseDuration } from '../durations.js';
 import { hintFor } from '../nearest.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
-import { defaults, evidenceTasks, type ReleasePlan, resourceFields, type TaskPlan, taskReferences, type TaskVariable } from './model.js';
+import { defaults, evidenceTasks, type ReleasePlan, resourceFields, setReference, type TaskPlan, taskReferences, type TaskVariable } from './model.js';
 import type { Read } from './read.js';
 
 const withoutSlash = (path: string): string => path.replace(/\/$/, '');
@@ -57,7 +57,8 @@ function readVariable(value: Read, resources: Record<string, 'postgres'>, report
   const from = at(value, 'from')?.value;
   const reference = from && 'text' in from ? from.text : '';
   const known = [...taskReferences, ...Object.keys(resources).flatMap((name) => resourceFields.map((field) => `${name}.${field}`))];
-  if (from && !known.includes(reference)) report('unknown_reference', from.span, { name: reference, hint: hintFor(reference, known) });
+  if (from && !known.includes(reference) && !setReference.test(reference))
+    report('unknown_reference', from.span, { name: reference, hint: hintFor(reference, known) });
   return { from: reference, then: textAt(value, 'then') ?? '' };
 }
 

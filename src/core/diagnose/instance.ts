@@ -1,6 +1,7 @@
 /** Why an instance is not ready: from facts that the agent gathers to a cause in words. */
 import { durationText } from '../durations.js';
 import { issue, type Issue } from '../errors.js';
+import { diagnoseProgram, type ProgramFacts } from './program.js';
 
 export interface InstanceFacts {
   part: string;
@@ -10,6 +11,12 @@ export interface InstanceFacts {
   port: number | null;
   /** Ports on which something in its network listens. */
   listening: number[];
+  /** The loopback address on which alone its own port is listened on; null when it is listened on everywhere. */
+  oneAddress: string | null;
+  /** It was ended because it needed more than this much memory; null when it was not. */
+  outOfMemory: string | null;
+  /** What it was started with, for telling what it lacks. */
+  program: Omit<ProgramFacts, 'what' | 'exit' | 'lastLines'>;
   ready: string | null;
   /** The ready path's last answer, such as `503`, or null when there was none. */
   answer: string | null;
@@ -20,10 +27,18 @@ export interface InstanceFacts {
 
 export function diagnoseInstance(facts: InstanceFacts): Issue {
   const { part } = facts;
+  if (facts.outOfMemory !== null) return issue('instance_memory', { part, limit: facts.outOfMemory });
+  if (facts.exit !== null || !facts.listening.length) {
+    // One that waits for an answer may not end: what it printed last tells.
+    const cause = diagnoseProgram({ ...facts.program, what: part, exit: facts.exit ?? 0, lastLines: facts.lastLines });
+    if (cause && (facts.exit !== null || cause.code === 'waits_for_input')) return cause;
+  }
   if (facts.exit !== null)
     return issue(facts.kind === 'worker' ? 'worker_ended' : 'ended_at_once', { part, exit: facts.exit, line: tellingLine(facts.lastLines) });
   const port = facts.port ?? 0;
   const wait = durationText(facts.waitedMs);
+  if (facts.listening.includes(port) && facts.oneAddress !== null && facts.answer === null)
+    return issue('listens_one_address', { part, address: facts.oneAddress });
   if (facts.listening.includes(port)) return issue('not_ready', { part, answer: facts.answer ?? 'nothing', path: facts.ready ?? '/', wait });
   if (facts.listening.length) return issue('listens_elsewhere', { part, ports: facts.listening.join(', '), port });
   return issue('not_listening', { part, port, wait });

@@ -27,7 +27,7 @@ export interface FingerprintInputs {
   run: string[];
   reads: [path: string, mode: string, id: string][];
   needs: NeedOutput[];
-  variables: Record<string, string | ResourceInput>;
+  variables: Record<string, string | ResourceInput | SecretInput>;
   each: Record<string, string>;
   shard: { index: number; count: number } | null;
   resources: Record<string, string>;
@@ -46,6 +46,12 @@ export interface ResourceInput {
   then: string;
 }
 
+/** A secret enters by its keyed hash. */
+export interface SecretInput {
+  secret: string;
+  then: string;
+}
+
 export interface FingerprintContext extends TaskFacts {
   folder: string;
   versions: Record<string, string>;
@@ -56,7 +62,7 @@ export interface FingerprintContext extends TaskFacts {
 
 export function fingerprintInputs(task: Task, files: readonly TreeFile[], needs: readonly NeedOutput[], context: FingerprintContext): FingerprintInputs {
   const byText = (a: string, b: string) => (a < b ? -1 : a > b ? 1 : 0);
-  const { values, fromResources } = taskValues(task, context);
+  const { values, fromResources, secrets } = taskValues(task, context);
   return {
     format: 1,
     project: context.project.name,
@@ -64,7 +70,7 @@ export function fingerprintInputs(task: Task, files: readonly TreeFile[], needs:
     run: task.run,
     reads: files.map((file): [string, string, string] => [file.path, file.mode, file.id]).sort((a, b) => byText(a[0], b[0])),
     needs: [...needs].sort((a, b) => byText(a.need, b.need)),
-    variables: { ...values, ...fromResources },
+    variables: { ...values, ...fromResources, ...Object.fromEntries(Object.entries(secrets).map(([name, { hash, then }]) => [name, { secret: hash, then }])) },
     each: task.each,
     shard: task.shard,
     resources: Object.fromEntries(Object.entries(task.resources).map(([name, kind]) => [name, `${kind} ${context.resources?.[kind] ?? ''}`.trim()])),

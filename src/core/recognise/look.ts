@@ -29,9 +29,6 @@ export function below(tree: Tree, folder: string): Tree {
 const foreign = /(^|\/)(node_modules|\.git|vendor|venv|\.venv|__pycache__|dist|build|out|target|coverage|\.next|site-packages)(\/|$)/;
 export const own = (path: string): boolean => !foreign.test(path);
 
-/** Whether a name speaks of a secret. */
-export const secretName = (name: string): boolean => /(^|_)(KEY|SECRET|TOKEN|PASSWORD|PASSWD|PASS|PWD|CREDENTIALS?|PRIVATE)(_|$)/i.test(name);
-
 export function parseJson(text: string | undefined): Record<string, unknown> | null {
   try {
     const value: unknown = JSON.parse(text ?? '');

@@ -34,13 +34,11 @@ export interface VariableDraft {
   why: string;
 }
 
-/** What can't be known from the tree; the likeliest answer stands first. */
+/** What can't be known from the tree; the likeliest answer stands first, and another one may be written. */
 export interface Question {
   id: string;
   ask: string;
   answers: { value: string; why: string }[];
-  /** Whether the asker may write another one. */
-  free: boolean;
   /** What counts now: the given answer, or the likeliest. */
   answer: string;
   given: boolean;
@@ -84,11 +82,11 @@ export interface Proposal {
 
 export type Answers = Readonly<Record<string, string>>;
 
-/** A question with the answer that counts; none when there is nothing to choose and nobody has answered. */
-export function question(id: string, ask: string, answers: Question['answers'], given: Answers, free = true): Question {
+/** A question with the answer that counts; a given one that does not fit does not. */
+export function question(id: string, ask: string, answers: Question['answers'], given: Answers, fits: (text: string) => boolean = () => true): Question {
   const own = given[id]?.trim();
-  const answer = own && (free || answers.some((one) => one.value === own)) ? own : undefined;
-  return { id, ask, answers, free, answer: answer ?? answers[0]?.value ?? '', given: answer !== undefined };
+  const answer = own && fits(own) ? own : undefined;
+  return { id, ask, answers, answer: answer ?? answers[0]?.value ?? '', given: answer !== undefined };
 }
 
 export const line = (text: string, why: string): Line => ({ text, why });

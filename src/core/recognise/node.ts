@@ -1,5 +1,6 @@
 /** Node with npm: its scripts, engines and lock file, and what its source says. */
 import { issue } from '../errors.js';
+import { unsafePath } from '../paths.js';
 import { list, namedPort, own, parseJson, readyPath, record, scalar, texts, word } from './look.js';
 import { type Answers, type Findings, line, nothing, question, type TaskDraft, type Tree, type VariableDraft } from './model.js';
 import { environmentVariables } from './variables.js';
@@ -138,8 +139,8 @@ function buildTask(
     ...(compiled && /\btsc\b/.test(build) ? [{ value: compiled, why: '`outDir` of tsconfig.json' }] : []),
   ];
   const rest = ['dist', 'build', 'public', 'out'].map((value) => ({ value, why: 'builds often write there' }));
-  const choices = [...likely, ...rest].filter((one, at, all) => all.findIndex((other) => other.value === one.value) === at);
-  const asked = question('output', 'Which folder does `npm run build` write?', choices, answers);
+  const choices = [...likely, ...rest].filter((one, at, all) => unsafePath(one.value) === null && all.findIndex((other) => other.value === one.value) === at);
+  const asked = question('output', 'Which folder does `npm run build` write?', choices, answers, (text) => unsafePath(text) === null);
   if (likely.length !== 1 || asked.given) found.questions.push(asked);
   const why = asked.given ? 'you said so' : (choices.find((one) => one.value === asked.answer)?.why ?? '');
   const task: TaskDraft = {

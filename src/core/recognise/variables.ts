@@ -1,7 +1,8 @@
 /** Variables that sources ask their environment for. */
 import { issue } from '../errors.js';
 import { parseDotenv } from '../variables/dotenv.js';
-import { scalar, secretName } from './look.js';
+import { secretName } from '../variables/change.js';
+import { scalar } from './look.js';
 import type { Tree, VariableDraft } from './model.js';
 
 /** What the service or the system gives by itself. */

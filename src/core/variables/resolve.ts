@@ -1,5 +1,5 @@
-/** The variables of a release in an environment. */
-import type { VariablePlan } from '../definition/model.js';
+/** The variables of a release in an environment: what its definition gives, what people have set, and what is missing. */
+import { setReference, type VariablePlan } from '../definition/model.js';
 
 export interface VariableFacts {
   environment: { name: string; url: string };
@@ -7,22 +7,49 @@ export interface VariableFacts {
   project: { name: string };
 }
 
+/** What people have set under a name: plain text, or a secret, of which only the place is known. */
+export interface SetVariable {
+  scope: string;
+  version: number;
+  /** Null for a secret. */
+  value: string | null;
+}
+
+export interface SecretPlace {
+  scope: string;
+  name: string;
+  version: number;
+  /** Text put behind the value. */
+  then: string;
+}
+
 export interface Resolved {
   values: Record<string, string>;
+  secrets: Record<string, SecretPlace>;
   /** Names that must be set by people and are not. */
   unset: string[];
 }
 
-export function resolveVariables(plans: Record<string, VariablePlan>, facts: VariableFacts): Resolved {
-  const values: Record<string, string> = {};
-  const unset: string[] = [];
+export function resolveVariables(plans: Record<string, VariablePlan>, facts: VariableFacts, set: ReadonlyMap<string, SetVariable> = new Map()): Resolved {
+  const resolved: Resolved = { values: {}, secrets: {}, unset: [] };
+  const take = (name: string, wanted: string, then: string, fallback: string | null): void => {
+    const found = set.get(wanted);
+    if (found && found.value === null) resolved.secrets[name] = { scope: found.scope, name: wanted, version: found.version, then };
+    else if (found) resolved.values[name] = found.value + then;
+    else if (fallback !== null) resolved.values[name] = fallback;
+    else resolved.unset.push(wanted);
+  };
   for (const [name, plan] of Object.entries(plans)) {
-    if (plan.kind === 'literal') values[name] = plan.value;
-    else if (plan.kind === 'from') values[name] = lookUp(plan.from, facts) + plan.then;
-    else if (plan.default !== null) values[name] = plan.default;
-    else unset.push(name);
+    if (plan.kind === 'literal') resolved.values[name] = plan.value;
+    else if (plan.kind === 'set') take(name, name, '', plan.default);
+    else {
+      const wanted = setReference.exec(plan.from)?.[1];
+      if (wanted) take(name, wanted, plan.then, null);
+      else resolved.values[name] = lookUp(plan.from, facts) + plan.then;
+    }
   }
-  return { values, unset };
+  resolved.unset = [...new Set(resolved.unset)];
+  return resolved;
 }
 
 function lookUp(reference: string, facts: VariableFacts): string {
@@ -40,4 +67,20 @@ function lookUp(reference: string, facts: VariableFacts): string {
     default:
       throw new Error(`the parser lets no reference ${reference} through`);
   }
+}
+
+/** Names under which people set something that these plans take. */
+export const settable = (plans: Record<string, VariablePlan>): string[] =>
+  Object.entries(plans).flatMap(([name, plan]) => (plan.kind === 'set' ? [name] : plan.kind === 'from' ? (setReference.exec(plan.from)?.[1] ?? []) : []));
+
+type Given = Pick<Resolved, 'values' | 'secrets'>;
+
+/** Variables whose value now is another one than it was, those that came and those that went. */
+export function changedVariables(before: Given, now: Given): string[] {
+  const names = new Set([...Object.keys(before.values), ...Object.keys(before.secrets), ...Object.keys(now.values), ...Object.keys(now.secrets)]);
+  const same = (name: string): boolean => {
+    const [a, b] = [before.secrets[name], now.secrets[name]];
+    return before.values[name] === now.values[name] && a?.scope === b?.scope && a?.name === b?.name && a?.version === b?.version && a?.then === b?.then;
+  };
+  return [...names].filter((name) => !same(name)).sort();
 }

@@ -1,7 +1,8 @@
 import { Type } from '@sinclair/typebox';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { CodedError } from '../../core/errors.js';
-import { deploy, hold, lift, promote, revert } from '../../engine/acts.js';
+import { atLeast } from '../../core/states.js';
+import { deploy, hold, lift, needsReleaser, promote, revert } from '../../engine/acts.js';
 import { type EnvironmentRow, environmentsOf, findDeployment, findEnvironment } from '../../records/environments.js';
 import type { Caller } from '../../records/people.js';
 import { Ask, Deployment, Environment, EnvironmentDetail, Hold, Page, Promotion } from '../../wire/api.js';
@@ -51,6 +52,8 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
     const project = await needProject(service, request);
     const { kind, release } = request.body as { kind: 'deploy' | 'promote' | 'revert'; release?: number };
     requireAccess(request.caller as Caller, roleForAct[kind]);
+    if (kind === 'deploy' && (await needsReleaser(records, project, nameOf(request))) && !atLeast((request.caller as Caller).role ?? 'viewer', 'releaser'))
+      throw new CodedError('rules_apply', { environment: `${project.name}/${nameOf(request)}`, after: 'another environment', release: `r${release ?? ''}` });
     if (kind === 'deploy' && !release) throw new CodedError('body_invalid', { detail: 'release must be given to deploy.' });
     return change(service, request, reply, 'deployment.asked', 201, async (db, actor) => {
       const name = nameOf(request);

@@ -2,7 +2,11 @@ import { randomBytes } from 'node:crypto';
 import type { FastifyInstance } from 'fastify';
 import { CodedError } from '../../core/errors.js';
 import { unsafePath } from '../../core/paths.js';
+import { parseDefinition } from '../../core/definition/parse.js';
 import { ensureRepository } from '../../engine/context.js';
+import { sealCredential } from '../../engine/credentials.js';
+import { lookAtSource } from '../../engine/remotes.js';
+import { parseRemote } from '../../git/remote.js';
 import { listAgents } from '../../records/agents.js';
 import type { Caller } from '../../records/people.js';
 import { addProject, listProjects } from '../../records/projects.js';
@@ -23,14 +27,23 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
 
   app.get('/api/projects/:project', { schema: { response: { 200: Project } } }, async (request) => projectView(service, await needProject(service, request)));
 
-  app.post('/api/projects', { schema: { body: NewProject, response: { 201: AddedProject } } }, (request, reply) => {
-    const body = request.body as { name: string; source: 'hosted' | 'notified'; mainBranch?: string; folder?: string; url?: string };
+  app.post('/api/projects', { schema: { body: NewProject, response: { 201: AddedProject } }, bodyLimit: 1024 * 1024 }, async (request, reply) => {
+    const body = request.body as NewProject;
     const folder = (body.folder ?? '').replace(/\/$/, '');
     const why = folder ? unsafePath(folder) : null;
     if (why) throw new CodedError('body_invalid', { detail: `folder: ${why}.` });
-    if (body.source === 'notified') checkUrl(body.url ?? '');
+    if (body.source !== 'hosted') parseRemote(body.url ?? '');
     else if (body.url) throw new CodedError('body_invalid', { detail: 'a hosted project has no url.' });
-    const secret = body.source === 'notified' ? randomBytes(32).toString('base64url') : null;
+    const wrong = body.draft === undefined ? undefined : parseDefinition(body.draft).issues.find((one) => one.severity === 'error');
+    if (wrong) throw new CodedError(wrong.code, wrong.data);
+    const secret = body.source !== 'hosted' ? randomBytes(32).toString('base64url') : null;
+    // What can't be reached is said before anything is kept.
+    if (body.source !== 'hosted')
+      await lookAtSource(
+        service.context,
+        { url: body.url ?? '', credential: body.credential ?? null, privateAllowed: body.allowPrivate === true },
+        { empty: true },
+      );
     return change(service, request, reply, 'project.added', 201, async (db, actor) => {
       const row = await addProject(
         db,
@@ -41,6 +54,9 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
           folder,
           url: body.url ?? null,
           eventSecret: secret ? keys.encrypt(secret) : null,
+          credential: sealCredential(keys, body.credential ?? null),
+          privateAllowed: body.allowPrivate === true,
+          draft: body.draft ?? null,
         },
         actor,
       );
@@ -65,17 +81,4 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
     })),
     next: null,
   }));
-}
-
-/** Only http and https, and no credentials in the address: they would be shown. */
-function checkUrl(text: string): void {
-  let url: URL;
-  try {
-    url = new URL(text);
-  } catch {
-    throw new CodedError('url_refused', { url: text.slice(0, 200), why: 'it is no address.' });
-  }
-  if (url.protocol !== 'http:' && url.protocol !== 'https:')
-    throw new CodedError('url_refused', { url: text.slice(0, 200), why: `git is not asked to use ${url.protocol}` });
-  if (url.username || url.password) throw new CodedError('url_refused', { url: `${url.protocol}//…@${url.host}`, why: 'it carries a name or password.' });
 }

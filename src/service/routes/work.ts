@@ -4,7 +4,7 @@ import { Type } from '@sinclair/typebox';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { isDigest } from '../../blobs/store.js';
 import { CodedError, type Issue } from '../../core/errors.js';
-import { reportAttempt, reportInstance, loseAttempt } from '../../engine/reports.js';
+import { beginAttempts, reportAttempt, reportInstance, loseAttempt } from '../../engine/reports.js';
 import { type AgentRow, acknowledge, agentOfToken, registerAgent, renewAgent, routesAfter } from '../../records/agents.js';
 import { attemptById, attemptsLeftBy, claimAttempts, heldAttempts } from '../../records/attempts.js';
 import { recordEvents } from '../../records/events.js';
@@ -96,10 +96,16 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   });
 
   async function pollOnce(agent: AgentRow, body: Poll): Promise<PollAnswer> {
-    await Promise.all([claimAttempts(records, agent, body.slots, timing.lease), agent.class.includes('live') ? claimInstances(records, agent, 20) : null]);
+    const [claimed] = await Promise.all([
+      claimAttempts(records, agent, body.slots, timing.lease),
+      agent.class.includes('live') ? claimInstances(records, agent, 20) : null,
+    ]);
     const [attempts, instances] = await Promise.all([heldAttempts(records, agent.id), heldInstances(records, agent.id)]);
     const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) =>
       list.some((one) => one.id === row.id && one.fence === row.fence);
+    // Not on the way of the answer; what fails here is made up for by the attempt's next report.
+    if (claimed.length)
+      setTimeout(() => void beginAttempts(context, claimed).catch((error: Error) => context.log.warn({ error: String(error) }, 'an attempt was begun late')));
     // What is recorded as this agent's and it does not name is given again: an answer that was lost on its way loses no work.
     return {
       attempts: await Promise.all(attempts.filter((row) => !has(body.attempts, row) && !row.stop).map((row) => attemptWork(context, row))),
@@ -121,14 +127,11 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   });
 
   app.post('/api/agent/attempts/:id/report', { schema: { params: IdParams, body: AttemptReport }, bodyLimit: 32 * 1024 * 1024 }, async (request, reply) => {
-    const agent = await needAgent(request);
     const body = request.body as AttemptReport;
-    await reportAttempt(
-      context,
-      (request.params as { id: string }).id,
-      { agent: agent.id, fence: body.fence },
-      body.happenings as Parameters<typeof reportAttempt>[3],
-    );
+    const { id } = request.params as { id: string };
+    const [agent, attempt] = await Promise.all([needAgent(request), attemptById(records, id)]);
+    if (!attempt) throw new CodedError('fence_old');
+    await reportAttempt(context, attempt, { agent: agent.id, fence: body.fence }, body.happenings as Parameters<typeof reportAttempt>[3]);
     reply.status(204);
   });
 

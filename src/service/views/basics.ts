@@ -28,6 +28,10 @@ export function projectView(service: Service, row: ProjectRow): api.Project {
     url: row.url,
     endpoint,
     definitionCommit: row.definition_commit,
+    draft: row.draft !== null,
+    paused: row.paused_at !== null,
+    credential: row.credential !== null,
+    issue: said(row.poll_issue),
   };
 }
 

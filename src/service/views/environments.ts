@@ -1,7 +1,7 @@
 /** Environments, and the board of all of them, as the API gives them. */
 import { revertTarget } from '../../core/advance/environments.js';
 import { CodedError, wording } from '../../core/errors.js';
-import { considerPromotion, heldWhy } from '../../engine/acts.js';
+import { considerPromotion, heldWhy, waitingChanges } from '../../engine/acts.js';
 import { repositoryOf, urlOf } from '../../engine/context.js';
 import { commitsBetween } from '../../git/repository.js';
 import { listAgents, listEdges } from '../../records/agents.js';
@@ -66,7 +66,15 @@ export async function environmentView(service: Service, db: Db, project: Project
     failed: last?.state === 'failed' ? await deploymentView(db, project, last) : null,
     instances: { asked, ready: instances.filter((one) => one.state === 'ready').length },
     waits: plan?.after ? await waits(service, db, project, row) : null,
+    changes: await changesOf(service, db, project, row),
+    issue: said(row.issue),
   };
+}
+
+async function changesOf(service: Service, db: Db, project: ProjectRow, row: EnvironmentRow): Promise<string[]> {
+  const live = row.live_id ? await deploymentById(db, row.live_id) : null;
+  if (!live) return [];
+  return waitingChanges(service.context, db, { project, environment: row, release: await releaseById(db, live.release_id) }, live);
 }
 
 async function waits(service: Service, db: Db, project: ProjectRow, row: EnvironmentRow): Promise<api.Environment['waits']> {

@@ -1,0 +1,209 @@
+/**
+ * A repository elsewhere, reached through the system's git. Only the transport that the address names is allowed, no redirect is
+ * followed, and git connects to the very address that was checked: private ranges are refused unless an owner has allowed them.
+ */
+import { lookup } from 'node:dns/promises';
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { BlockList, isIP } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { CodedError, type ErrorCode } from '../core/errors.js';
+import { git, GitError, type GitOptions } from './command.js';
+
+export type Credential = { user: string; password: string } | { key: string };
+
+export interface Remote {
+  url: string;
+  credential: Credential | null;
+  privateAllowed: boolean;
+  /** Where the host keys of ssh are remembered. */
+  knownHosts: string;
+}
+
+export type Scheme = 'http' | 'https' | 'ssh' | 'file';
+
+export interface RemoteAddress {
+  scheme: Scheme;
+  host: string;
+  port: number;
+  user: string;
+}
+
+const ports: Record<Scheme, number> = { http: 80, https: 443, ssh: 22, file: 0 };
+
+/** What an address names; `url_refused` for anything that git must not be given. */
+export function parseRemote(text: string): RemoteAddress {
+  const refuse = (why: string) => new CodedError('url_refused', { url: text.replace(/\/\/[^/@]*@/, '//…@').slice(0, 200), why });
+  if (text.startsWith('-')) throw refuse('it begins with a dash.');
+  // biome-ignore lint/suspicious/noControlCharactersInRegex: they are refused
+  if (text.length > 2_000 || /[\u0000-\u0020\u007f]/.test(text)) throw refuse('it has spaces or control characters, or is too long.');
+  // The short form of ssh: user@host:path.
+  const short = /^(?:([A-Za-z0-9._-]+)@)?([A-Za-z0-9.-]+):(?!\/\/)(.+)$/.exec(text);
+  if (short && !/^[A-Za-z]:[\\/]/.test(text)) return { scheme: 'ssh', host: hostOf(short[2] as string, refuse), port: 22, user: short[1] ?? 'git' };
+  let url: URL;
+  try {
+    url = new URL(text);
+  } catch {
+    throw refuse('it is no address.');
+  }
+  const scheme = url.protocol.slice(0, -1) as Scheme;
+  if (!Object.hasOwn(ports, scheme)) throw refuse(`git is not asked to use ${url.protocol}`);
+  if (url.password || (url.username && scheme !== 'ssh')) throw refuse('it carries a name or password; give them apart from it.');
+  if (scheme === 'file') {
+    if (url.host) throw refuse('a file address has no host.');
+    return { scheme, host: '', port: 0, user: '' };
+  }
+  if (url.username && !/^[A-Za-z0-9._-]+$/.test(url.username)) throw refuse('its user name has other characters than letters, digits, dots and dashes.');
+  if (url.username.startsWith('-')) throw refuse('its user name begins with a dash.');
+  if (url.pathname.length < 2) throw refuse('it names no repository.');
+  return { scheme, host: hostOf(url.hostname, refuse), port: Number(url.port) || ports[scheme], user: url.username || 'git' };
+}
+
+function hostOf(text: string, refuse: (why: string) => CodedError): string {
+  const host = text.replace(/^\[|\]$/g, '').toLowerCase();
+  if (isIP(host) || /^(?!-)[a-z0-9.-]{1,253}$/.test(host)) return host;
+  throw refuse('its host has other characters than letters, digits, dots and dashes.');
+}
+
+const privateRanges = new BlockList();
+for (const [address, prefix] of [
+  ['0.0.0.0', 8],
+  ['10.0.0.0', 8],
+  ['100.64.0.0', 10],
+  ['127.0.0.0', 8],
+  ['169.254.0.0', 16],
+  ['172.16.0.0', 12],
+  ['192.0.0.0', 24],
+  ['192.168.0.0', 16],
+  ['198.18.0.0', 15],
+  ['224.0.0.0', 3],
+] as const)
+  privateRanges.addSubnet(address, prefix, 'ipv4');
+for (const [address, prefix] of [
+  ['::', 127],
+  ['64:ff9b::', 96],
+  ['fc00::', 7],
+  ['fe80::', 10],
+  ['ff00::', 8],
+] as const)
+  privateRanges.addSubnet(address, prefix, 'ipv6');
+
+/** Whether an address leads to this machine or into a private network, also one written as IPv4 inside IPv6. */
+export function isPrivate(address: string): boolean {
+  const inner = /^::ffff:(\d+\.\d+\.\d+\.\d+)$/i.exec(address)?.[1];
+  if (inner) return isPrivate(inner);
+  return privateRanges.check(address, isIP(address) === 6 ? 'ipv6' : 'ipv4') || /^::ffff:/i.test(address);
+}
+
+/** The address that git is to connect to. */
+async function checkedAddress({ host }: RemoteAddress, remote: Remote): Promise<string> {
+  let found: string[];
+  try {
+    // Names below .localhost are this machine's own (RFC 6761), whatever a resolver says.
+    found = isIP(host)
+      ? [host]
+      : host === 'localhost' || host.endsWith('.localhost')
+        ? ['127.0.0.1']
+        : (await lookup(host, { all: true })).map((one) => one.address);
+  } catch {
+    throw new CodedError('source_host', { host });
+  }
+  const [first] = found;
+  if (!first) throw new CodedError('source_host', { host });
+  const refused = remote.privateAllowed ? undefined : found.find(isPrivate);
+  if (refused) throw new CodedError('source_private', { host, address: refused });
+  return first;
+}
+
+/** Runs git against a remote: `args` name it by the url that this gives. What goes wrong is said in words. */
+export async function gitRemote(
+  repository: string,
+  remote: Remote,
+  args: (url: string) => string[],
+  options: GitOptions = {},
+): Promise<{ out: Buffer; exit: number }> {
+  const at = parseRemote(remote.url);
+  const folder = mkdtempSync(join(tmpdir(), 'tsunagi-remote-'));
+  try {
+    const config: [string, string][] = [
+      ['http.lowSpeedLimit', '1000'],
+      ['http.lowSpeedTime', '30'],
+    ];
+    const env: NodeJS.ProcessEnv = { GIT_ALLOW_PROTOCOL: at.scheme };
+    const address = at.scheme === 'file' ? '' : await checkedAddress(at, remote);
+    const { credential } = remote;
+    if (at.scheme === 'ssh') env.GIT_SSH_COMMAND = sshCommand(at, address, credential, remote.knownHosts, folder);
+    else if (at.scheme !== 'file') {
+      if (!isIP(at.host)) config.push(['http.curloptResolve', `${at.host}:${at.port}:${isIP(address) === 6 ? `[${address}]` : address}`]);
+      if (credential && 'password' in credential)
+        config.push(['http.extraHeader', `Authorization: Basic ${Buffer.from(`${credential.user}:${credential.password}`).toString('base64')}`]);
+    }
+    return await git(repository, args(remote.url), { timeout: 120_000, ...options, config, env });
+  } catch (error) {
+    throw error instanceof GitError ? inWords(error, remote.url, at) : error;
+  } finally {
+    rmSync(folder, { recursive: true, force: true });
+  }
+}
+
+/** Every word of it is ours or was checked: git hands it to a shell. */
+function sshCommand(at: RemoteAddress, address: string, credential: Credential | null, knownHosts: string, folder: string): string {
+  const key = join(folder, 'key');
+  if (credential && 'key' in credential) writeFileSync(key, `${credential.key.trim()}\n`, { mode: 0o600 });
+  mkdirSync(join(knownHosts, '..'), { recursive: true });
+  const options = {
+    BatchMode: 'yes',
+    ConnectTimeout: '15',
+    HostName: address,
+    HostKeyAlias: at.host,
+    // Remembered when it is seen for the first time; refused when it is another one later.
+    StrictHostKeyChecking: 'accept-new',
+    UserKnownHostsFile: knownHosts,
+    IdentitiesOnly: 'yes',
+    IdentityAgent: 'none',
+    IdentityFile: credential && 'key' in credential ? key : 'none',
+  };
+  return ['ssh', '-F', '/dev/null', ...Object.entries(options).flatMap(([name, value]) => ['-o', `${name}=${value}`])]
+    .map((one) => `'${one.replaceAll("'", "'\\''")}'`)
+    .join(' ');
+}
+
+/** Which words of git and ssh mean what. */
+const meanings: [RegExp, ErrorCode][] = [
+  [/Host key verification failed|REMOTE HOST IDENTIFICATION HAS CHANGED/i, 'source_host_key'],
+  [/Authentication failed|could not read (Username|Password)|Permission denied|returned error: 40[13]|Invalid username|Load key/i, 'source_denied'],
+  [/returned error: 404|not found|does not appear to be a git repository|does not exist|no such file|Could not read from remote repository/i, 'source_missing'],
+  [/returned error: 30\d|unable to update url base|redirect/i, 'source_redirect'],
+  [/certificate|SSL|TLS/i, 'source_tls'],
+  [/Could not resolve host|Name or service not known/i, 'source_host'],
+  [
+    /Connection refused|Failed to connect|timed out|took too long|No route to host|Connection reset|Couldn't connect|unreachable|Operation too slow/i,
+    'source_unreachable',
+  ],
+];
+
+function inWords(error: GitError, url: string, at: RemoteAddress): CodedError {
+  const code = meanings.find(([pattern]) => pattern.test(error.detail))?.[1] ?? 'fetch_failed';
+  return new CodedError(code, { url, host: at.host, detail: error.detail.slice(0, 300) }, error);
+}
+
+export interface RemoteBranches {
+  /** Branch → commit. */
+  branches: Map<string, string>;
+  /** What the remote calls its main branch; null when it says nothing. */
+  main: string | null;
+}
+
+/** The branches of a remote, without fetching anything. An empty repository has none. */
+export async function listRemote(repository: string, remote: Remote): Promise<RemoteBranches> {
+  const { out } = await gitRemote(repository, remote, (url) => ['ls-remote', '--symref', '--end-of-options', url, 'HEAD', 'refs/heads/*'], { timeout: 45_000 });
+  const branches = new Map<string, string>();
+  let main: string | null = null;
+  for (const line of out.toString('utf8').split('\n')) {
+    const symbolic = /^ref: refs\/heads\/(.+)\tHEAD$/.exec(line)?.[1];
+    if (symbolic) main = symbolic;
+    const found = /^([0-9a-f]{40,64})\trefs\/heads\/(.+)$/.exec(line);
+    if (found && !line.includes('\ufffd')) branches.set(found[2] as string, found[1] as string);
+  }
+  return { branches, main: main !== null && branches.has(main) ? main : null };
+}

@@ -1,0 +1,87 @@
+/** What people set for a project and for each of its environments. Each change is a row of its own; the newest of a name counts. */
+import type { Db } from './database.js';
+
+export interface VariableRow {
+  scope: string;
+  name: string;
+  version: number;
+  secret: boolean;
+  /** Plain text; null for a secret. */
+  value: string | null;
+  sealed: Buffer | null;
+  actor: string;
+  at: Date;
+}
+
+const columns = 'scope, name, version, secret, value, sealed, actor, at';
+
+/** What is set now, in these scopes (default: all), by scope and name. */
+export const variablesNow = (db: Db, project: string, scopes: readonly string[] | null = null): Promise<VariableRow[]> =>
+  db.rows(
+    `select ${columns} from (
+       select distinct on (scope, name) ${columns}, removed from variables where project_id = $1 and ($2::text[] is null or scope = any($2::text[])) order by scope, name, version desc
+     ) newest where not removed order by scope, name`,
+    [project, scopes],
+  );
+
+export const variableAt = (db: Db, project: string, scope: string, name: string, version: number): Promise<VariableRow | null> =>
+  db.one(`select ${columns} from variables where project_id = $1 and scope = $2 and name = $3 and version = $4`, [project, scope, name, version]);
+
+export interface NewVariable {
+  name: string;
+  secret: boolean;
+  value: string | null;
+  sealed: Buffer | null;
+  removed: boolean;
+}
+
+export async function putVariables(db: Db, project: string, scope: string, version: number, actor: string, list: readonly NewVariable[]): Promise<void> {
+  for (const one of list)
+    await db.rows(
+      'insert into variables (project_id, scope, name, version, secret, value, sealed, removed, actor) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)',
+      [project, scope, one.name, version, one.secret, one.value, one.sealed, one.removed, actor],
+    );
+}
+
+/** Lets go of the bytes of secrets that were replaced and that nothing which runs, moves or is warm was started with. */
+export const forgetSecrets = (db: Db): Promise<unknown> =>
+  db.rows(
+    `update variables v set sealed = null where v.sealed is not null
+       and exists (select 1 from variables n where n.project_id = v.project_id and n.scope = v.scope and n.name = v.name and n.version > v.version)
+       and not exists (
+         select 1 from deployments d, jsonb_each(d.secrets) s where d.project_id = v.project_id
+           and (d.state in ('queued', 'preparing', 'starting', 'cutover', 'verifying', 'live') or d.warm_until > now())
+           and s.value->>'scope' = v.scope and s.value->>'name' = v.name and (s.value->>'version')::int = v.version)
+       and not exists (
+         select 1 from tasks t join runs r on r.id = t.run_id, jsonb_each(t.pinned->'set') s where r.project_id = v.project_id
+           and r.state in ('waiting', 'running') and s.key = v.name and v.scope = '' and (s.value->>'version')::int = v.version)`,
+  );
+
+export interface SealedRow {
+  table: 'variables' | 'projects.event_secret' | 'projects.credential';
+  project: string;
+  scope: string;
+  name: string;
+  version: number;
+  sealed: Buffer;
+}
+
+/** Everything that is encrypted, locked: for a change of the key. */
+export const allSealed = (db: Db): Promise<SealedRow[]> =>
+  db.rows(
+    `select 'variables' as table, project_id as project, scope, name, version, sealed from variables where sealed is not null
+     union all select 'projects.event_secret', id, '', '', 0, event_secret from projects where event_secret is not null
+     union all select 'projects.credential', id, '', '', 0, credential from projects where credential is not null`,
+  );
+
+export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise<void> {
+  if (row.table === 'variables')
+    await db.rows('update variables set sealed = $5 where project_id = $1 and scope = $2 and name = $3 and version = $4', [
+      row.project,
+      row.scope,
+      row.name,
+      row.version,
+      sealed,
+    ]);
+  else await db.rows(`update projects set ${row.table === 'projects.credential' ? 'credential' : 'event_secret'} = $2 where id = $1`, [row.project, sealed]);
+}

@@ -1,0 +1,96 @@
+/** From a repository to its first live address: a look at a source, what is recognised in it, its draft. */
+import { type Static, Type } from '@sinclair/typebox';
+import { Commit } from './api.js';
+import { Nullable, oneOf, Said } from './parts.js';
+
+const closed = { additionalProperties: false };
+
+export const CredentialBody = Type.Union([
+  Type.Object({ user: Type.String({ minLength: 1, maxLength: 200 }), password: Type.String({ minLength: 1, maxLength: 4_000 }) }, closed),
+  /** A private key of ssh, without a passphrase. */
+  Type.Object({ key: Type.String({ minLength: 1, maxLength: 20_000 }) }, closed),
+]);
+export type CredentialBody = Static<typeof CredentialBody>;
+
+const source = {
+  url: Type.String({ minLength: 1, maxLength: 2_000 }),
+  credential: Type.Optional(CredentialBody),
+  /** The address may lead into private networks. */
+  allowPrivate: Type.Optional(Type.Boolean()),
+};
+
+export const SourceLook = Type.Object(source, closed);
+export type SourceLook = Static<typeof SourceLook>;
+export const SourceBranches = Type.Object({ branches: Type.Array(Type.String()), main: Nullable(Type.String()) });
+export type SourceBranches = Static<typeof SourceBranches>;
+
+export const RecogniseBody = Type.Object(
+  {
+    ...source,
+    branch: Type.Optional(Type.String({ minLength: 1, maxLength: 200 })),
+    /** Answers to questions, by their ids. */
+    answers: Type.Optional(Type.Record(Type.String({ maxLength: 40 }), Type.String({ maxLength: 400 }))),
+  },
+  closed,
+);
+export type RecogniseBody = Static<typeof RecogniseBody>;
+
+export const DefinitionIssueView = Type.Intersect([
+  Said,
+  Type.Object({ severity: oneOf(['error', 'warning'] as const), line: Type.Integer(), column: Type.Integer() }),
+]);
+
+export type DefinitionIssueView = Static<typeof DefinitionIssueView>;
+export const DefinitionIssues = Type.Object({ issues: Type.Array(DefinitionIssueView) });
+
+export const Recognised = Type.Object({
+  branch: Type.String(),
+  folder: Type.String(),
+  commit: Commit,
+  /** The commit has a definition of its own: nothing has to be proposed. */
+  hasDefinition: Type.Boolean(),
+  found: Type.Array(Type.Object({ what: Type.String(), folder: Type.String(), why: Type.String() })),
+  text: Type.String(),
+  reasons: Type.Array(Type.Object({ line: Type.Integer(), why: Type.String() })),
+  questions: Type.Array(
+    Type.Object({
+      id: Type.String(),
+      ask: Type.String(),
+      answers: Type.Array(Type.Object({ value: Type.String(), why: Type.String() })),
+      answer: Type.String(),
+      given: Type.Boolean(),
+    }),
+  ),
+  notes: Type.Array(Said),
+});
+export type Recognised = Static<typeof Recognised>;
+
+export const DraftBody = Type.Object(
+  { text: Type.String({ maxLength: 256 * 1024 }), /** Only looked at, not kept. */ look: Type.Optional(Type.Boolean()) },
+  closed,
+);
+export type DraftBody = Static<typeof DraftBody>;
+
+/** The definition of commits that have none of their own. */
+export const Draft = Type.Object({
+  text: Nullable(Type.String()),
+  /** Where it belongs in the repository. */
+  path: Type.String(),
+  issues: Type.Array(DefinitionIssueView),
+  /** What committing it would change on the main branch, as a unified difference; empty when it is there already. */
+  difference: Type.String(),
+  /** The service can commit it: the project is hosted. */
+  committable: Type.Boolean(),
+});
+export type Draft = Static<typeof Draft>;
+
+export const ProjectChange = Type.Object(
+  {
+    name: Type.Optional(Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' })),
+    paused: Type.Optional(Type.Boolean()),
+    url: Type.Optional(Type.String({ minLength: 1, maxLength: 2_000 })),
+    credential: Type.Optional(Nullable(CredentialBody)),
+  },
+  closed,
+);
+export type ProjectChange = Static<typeof ProjectChange>;
