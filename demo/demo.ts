@@ -7,6 +7,7 @@ import { endLeftInstances } from '../src/agent/instance.js';
 import { checkoutName, defaultData, openHouse, parsePorts, untilSignal } from '../src/cli/serve/serve.js';
 import { CodedError, wording } from '../src/core/errors.js';
 import { startCodeHost } from './codehost/codehost.js';
+import { newcomerName } from './scenario/newcomer.js';
 import { demoApi, seed } from './seed.js';
 import { tour } from './tour.js';
 
@@ -47,7 +48,7 @@ async function main(): Promise<number> {
       await seed(api, codehost, checkouts, say);
       writeFileSync(seeded, new Date().toISOString());
     }
-    if (values.tour) return (await tour({ house, codehost, api, root, checkout: join(checkouts, 'sailings'), home: join(data, 'home'), say })) ? 0 : 1;
+    if (values.tour) return (await tour({ house, codehost, api, root, checkouts, home: join(data, 'home'), say })) ? 0 : 1;
     const app = (host: string) => `http://${host}:${house.edgePort}/`;
     say();
     say(`The console    ${house.url}/sign-in#${await house.signIn()}`);
@@ -59,6 +60,9 @@ async function main(): Promise<number> {
     say(`  ./tsunagi sign-in ${house.url} --token ${house.token}`);
     say('  ./tsunagi board');
     say('  ./tsunagi promote --to sailings/production');
+    say();
+    say('A repository without a definition, to bring live (in the console: Add a project):');
+    say(`  ./tsunagi project add ${newcomerName} --from ${codehost.url}/${newcomerName}.git --allow-private`);
     say();
     say('Ctrl-C ends it; the next start goes on with the same data.');
     await untilSignal();

@@ -3,6 +3,7 @@ import { join } from 'node:path';
 import type { AddedProject, AddedToken, Deployment, Environment, PageOf, Run } from '../src/wire/api.js';
 import type { CodeHost } from './codehost/codehost.js';
 import { berthPlanner, tideTables } from './scenario/others.js';
+import { newcomer, newcomerName } from './scenario/newcomer.js';
 import { failing, history, later, proposal } from './scenario/sailings.js';
 import { type Change, commit, git, startCheckout } from './scenario/write.js';
 
@@ -100,6 +101,12 @@ export async function seed(api: DemoApi, codehost: CodeHost, folder: string, say
     await commit(place, two, (minute += 31));
     await push();
   }
+
+  // Not added to the service: for trying how that is done.
+  const newcomerPlace = join(folder, newcomerName);
+  await startCheckout(newcomerPlace, codehost.addRepository(newcomerName));
+  await commit(newcomerPlace, newcomer, (minute += 11));
+  await git(newcomerPlace, 'push', '-q', 'origin', 'main');
 
   say('Seeding: newer commits, a branch whose tests fail, a pull request …');
   const second = await commitAll(checkout, later);

@@ -6,6 +6,7 @@ import { join } from 'node:path';
 import type { PageOf, Run } from '../src/wire/api.js';
 import type { House } from '../src/cli/serve/serve.js';
 import type { CodeHost } from './codehost/codehost.js';
+import { newcomerMended, newcomerName } from './scenario/newcomer.js';
 import { greeting, proposal, wrong } from './scenario/sailings.js';
 import { commit, git } from './scenario/write.js';
 import { type DemoApi, until, untilLive } from './seed.js';
@@ -15,13 +16,15 @@ export interface TourOptions {
   codehost: CodeHost;
   api: DemoApi;
   root: string;
-  checkout: string;
+  /** Folder of the checkouts. */
+  checkouts: string;
   home: string;
   say(text?: string): void;
 }
 
 /** True only if every answer was right. */
-export async function tour({ house, codehost, api, root, checkout, home, say }: TourOptions): Promise<boolean> {
+export async function tour({ house, codehost, api, root, checkouts, home, say }: TourOptions): Promise<boolean> {
+  const checkout = join(checkouts, 'sailings');
   let wrongAnswers = 0;
   mkdirSync(home, { recursive: true });
   const act = (text: string) => say(`\n── ${text}`);
@@ -137,6 +140,23 @@ export async function tour({ house, codehost, api, root, checkout, home, say }: 
   const refused = await command(`tsunagi promote ${second} --to sailings/production`, 1);
   expect('a promotion is refused in words', refused.includes('on hold'));
   await command('tsunagi lift sailings/production');
+
+  act('A newcomer’s first five minutes: a repository without a definition');
+  const place = join(checkouts, newcomerName);
+  const tried = await command(`tsunagi project add ${newcomerName} --from ${codehost.url}/${newcomerName}.git --allow-private --yes`, 1);
+  expect('what is in it is recognised, and its port is noticed', tried.includes('Node with npm') && tried.includes('listens on port 3000, whatever PORT says'));
+  expect('the first try fails, and says why', /web listens on 3000, it was given PORT=\d+/.test(tried));
+  const mendedCommit = await commit(place, newcomerMended, 2030);
+  say(`$ git -C ${newcomerName} push origin main`);
+  await git(place, 'push', '-q', 'origin', 'main');
+  await command(`tsunagi project look --project ${newcomerName}`);
+  await untilLive(api, `${newcomerName}/staging`, mendedCommit);
+  expect('the mended one is live', (await look(`staging.${newcomerName}.localhost`, '/')).includes('left glove'));
+  await command(`tsunagi variable set OFFICE=Mejima --for ${newcomerName}/staging`);
+  const waiting = await command(`tsunagi environment show ${newcomerName}/staging`);
+  expect('a changed variable waits for the next deployment', waiting.includes('1 change waits: OFFICE'));
+  await command(`tsunagi deploy ${/deploy (r\d+)/.exec(waiting)?.[1] ?? 'r1'} --to ${newcomerName}/staging`);
+  expect('and counts with it', (await look(`staging.${newcomerName}.localhost`, '/')).includes('Mejima'));
 
   say(wrongAnswers === 0 ? '\nEvery answer was right.' : `\n${wrongAnswers} answers were wrong.`);
   return wrongAnswers === 0;

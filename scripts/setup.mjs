@@ -33,7 +33,14 @@ const wanted = [
   ['passt', has('pasta')],
   ['iproute2', has('ip')],
   ['util-linux', has('setpriv') && has('unshare')],
-  ...(tests ? [['chromium', has('chromium')]] : []),
+  // Sandboxes see the system's own tools: one elsewhere on PATH does not help.
+  ...(tests
+    ? [
+        ['chromium', has('chromium')],
+        ['python3', existsSync('/usr/bin/python3')],
+        ['openjdk-17-jdk-headless', existsSync('/usr/bin/javac')],
+      ]
+    : []),
 ];
 const missing = wanted.filter(([, there]) => !there).map(([name]) => name);
 if (missing.length) {

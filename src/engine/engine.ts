@@ -9,6 +9,7 @@ import { stepEnvironments } from './environments.js';
 import { feedDue, sealEvery, stepFeed, stepSeals } from './feed.js';
 import { watchLeases } from './leases.js';
 import { startLoop, type Loop } from './loop.js';
+import { sweepRemoved } from './upkeep.js';
 import { pollSources, sweepScratch } from './remotes.js';
 import { stepRuns } from './runs.js';
 import { stepSpace } from './space.js';
@@ -48,6 +49,8 @@ export async function startEngine(context: Context): Promise<Engine> {
         await makeLogPartitions(records, new Date(context.now()));
         await dropOldAnswers(records);
         await sweepScratch(context);
+        await sweepRemoved(context);
+
         return false;
       },
       sweepMs: 3_600_000,

@@ -76,6 +76,13 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
     const by = issue('superseded_by', { run: run.superseded_by });
     return void (await records.transition('run.superseded', (db) => finish(db, run, 'superseded', by)));
   }
+  if (project.paused_at !== null) {
+    await records.transition('run.waits', async (db) => {
+      await setRunIssue(db, id, issue('project_paused', { project: project.name }));
+      await setDue(db, 'runs', id, null);
+    });
+    return;
+  }
   if (run.cause !== 'asked' && !(await takeTurn(context, project, run))) return;
   if (!run.allowed) {
     await records.transition('run.waits', async (db) => {

@@ -18,6 +18,7 @@ export const eventTypes = [
   'key.rotated',
   'project.added',
   'project.renamed',
+  'project.changed',
   'project.paused',
   'project.resumed',
   'project.removed',

@@ -1,4 +1,4 @@
-import type { Role } from '../core/states.js';
+import { type Role, roles } from '../core/states.js';
 import type { Db } from './database.js';
 import { recordEvents } from './events.js';
 import { newId } from './ids.js';
@@ -35,6 +35,29 @@ export async function addPerson(db: Db, name: string, role: Role, actor: string)
   );
   await recordEvents(db, { type: 'person.added', project: null, subject: name, actor, data: { role } });
   return row?.id as string;
+}
+
+export interface PersonRow {
+  id: string;
+  name: string;
+  role: Role;
+  created_at: Date;
+}
+
+export const listPeople = (db: Db): Promise<PersonRow[]> => db.rows('select id, name, role, created_at from people order by name');
+export const findPerson = (db: Db, name: string): Promise<PersonRow | null> => db.one('select id, name, role, created_at from people where name = $1', [name]);
+
+/** Gives a person another role; sessions have it at once, tokens never more than it. False when nobody would be left who owns. */
+export async function setRole(db: Db, person: PersonRow, role: Role, actor: string): Promise<boolean> {
+  await db.rows(`select 1 from people where role = 'owner' order by id for update`);
+  const others = await db.one(`select 1 as ok from people where role = 'owner' and id <> $1 limit 1`, [person.id]);
+  if (person.role === 'owner' && role !== 'owner' && !others) return false;
+  await db.rows('update people set role = $2 where id = $1', [person.id, role]);
+  await db.rows('update sessions set role = $2 where person_id = $1', [person.id, role]);
+  const above = roles.slice(roles.indexOf(role) + 1);
+  await db.rows('update tokens set role = $2 where person_id = $1 and removed_at is null and role = any($3::text[])', [person.id, role, above]);
+  await recordEvents(db, { type: 'person.role', project: null, subject: person.name, actor, data: { role, before: person.role } });
+  return true;
 }
 
 export const firstOwner = (db: Db): Promise<{ id: string; name: string } | null> =>

@@ -139,3 +139,10 @@ export const nextPoll = async (db: Db): Promise<number | null> =>
   )?.ms ?? null;
 
 export const setDraft = (db: Db, id: string, text: string | null): Promise<unknown> => db.rows('update projects set draft = $2 where id = $1', [id, text]);
+
+/** Projects that were removed and of which nothing is live any more. */
+export const removedProjects = (db: Db): Promise<Pick<ProjectRow, 'id'>[]> =>
+  db.rows(
+    `select id from projects p where removed_at is not null and not exists (select 1 from environments e where e.project_id = p.id and e.state <> 'closed')
+       and not exists (select 1 from runs r where r.project_id = p.id and r.state in ('waiting', 'running'))`,
+  );

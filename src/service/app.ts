@@ -15,6 +15,7 @@ import { releaseRoutes } from './routes/releases.js';
 import { environmentRoutes } from './routes/environments.js';
 import { feedRoutes } from './routes/feed.js';
 import { sourceRoutes } from './routes/sources.js';
+import { ownerRoutes } from './routes/owners.js';
 import { guideRoutes } from './routes/guide.js';
 import { variableRoutes } from './routes/variables.js';
 import { whyRoutes } from './routes/why.js';
@@ -66,6 +67,7 @@ export async function makeApp(service: Service, console: string): Promise<Fastif
   whyRoutes(app, service);
   variableRoutes(app, service);
   guideRoutes(app, service);
+  ownerRoutes(app, service);
   releaseRoutes(app, service);
   environmentRoutes(app, service);
   feedRoutes(app, service);

@@ -82,6 +82,22 @@ export type NewProject = Static<typeof NewProject>;
 export const AddedProject = Type.Intersect([Project, Type.Object({ eventSecret: Nullable(Type.String()) })]);
 export type AddedProject = Static<typeof AddedProject>;
 
+export const Person = Type.Object({ name: Type.String(), role: oneOf(roles), addedAt: Time });
+export type Person = Static<typeof Person>;
+export const NewPerson = Type.Object({ name: Type.String({ pattern: '^[\\p{L}\\p{N}][\\p{L}\\p{N} ._-]{0,59}$' }), role: oneOf(roles) }, closed);
+/** The one-time sign-in is shown this once. */
+export const AddedPerson = Type.Intersect([Person, Type.Object({ signIn: Type.String(), expiresAt: Time })]);
+export type AddedPerson = Static<typeof AddedPerson>;
+export const RoleBody = Type.Object({ role: oneOf(roles) }, closed);
+export const Removal = Type.Object({
+  environments: Type.Array(Type.String()),
+  addresses: Type.Array(Type.String()),
+  runs: Type.Integer(),
+  releases: Type.Integer(),
+  variables: Type.Integer(),
+});
+export type Removal = Static<typeof Removal>;
+
 export const Token = Type.Object({
   id: Id,
   kind: Type.String(),

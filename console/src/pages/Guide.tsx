@@ -258,7 +258,7 @@ function Settings({ source, found, text, added }: { source: ReturnType<typeof so
           label="Name of the project"
           value={name}
           set={setName}
-          pattern="[a-z][a-z0-9-]{0,39}"
+          pattern="[a-z][a-z0-9\-]{0,39}"
           title="Lower case letters, digits and dashes, beginning with a letter"
           required
         />
@@ -314,6 +314,7 @@ function Live({ project }: { project: string }) {
   const own = useQuery({ queryKey: ['project', project], queryFn: () => get<Project>(paths.project(project)) });
   const runs = useQuery({ queryKey: ['runs', `project=${project}&limit=1`], queryFn: () => get<PageOf<Run>>(`/api/runs?project=${project}&limit=1`) });
   const environments = useQuery({ queryKey: ['environments', project], queryFn: () => get<PageOf<Environment>>(`${paths.project(project)}/environments`) });
+  const again = useMutation({ mutationFn: () => post(`${paths.project(project)}/look`) });
   const run = runs.data?.items[0];
   const first = environments.data?.items.find((one) => one.branch !== null);
   const failure = first?.failed?.failure && !first.moving ? first.failed.failure : (first?.issue ?? null);
@@ -342,6 +343,11 @@ function Live({ project }: { project: string }) {
         </p>
       ) : null}
       {failure ? <Said says={failure.says} next={failure.next} /> : null}
+      {failure || own.data?.issue || run?.state === 'failed' ? (
+        <Button className="self-start" disabled={again.isPending} onClick={() => again.mutate()}>
+          I have pushed a change: look at it now
+        </Button>
+      ) : null}
       {first?.live ? (
         <p className="mt-1 text-[17px]">
           <a href={first.url} target="_blank" rel="noreferrer" className="font-semibold text-indigo">

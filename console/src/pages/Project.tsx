@@ -84,7 +84,7 @@ export function ProjectPage(): React.ReactNode {
             <ul className="flex flex-col gap-1">
               {environments.data?.items.map((environment) => (
                 <li key={environment.name} className="flex items-center gap-2">
-                  <Mark state={environment.live ? environment.health : environment.state} />
+                  <Mark state={environment.failed && !environment.moving ? 'failed' : environment.live ? environment.health : environment.state} />
                   <Link
                     data-row
                     to="/$project/$environment"

@@ -70,7 +70,7 @@ export function Variables({ project }: { project: string }) {
                 <td className="px-4 py-1 text-right">
                   <Button
                     className="!px-2 !py-0.5 !font-normal"
-                    aria-label={`Take ${one.name} away`}
+                    aria-label={`Take away ${one.name}`}
                     onClick={() => change.mutate({ environment: one.environment, remove: [one.name] })}
                   >
                     Take away

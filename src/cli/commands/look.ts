@@ -209,6 +209,11 @@ function showRelease(release: ReleaseDetail): void {
 function showEnvironment(one: EnvironmentDetail): void {
   const row = environmentRow(one);
   say(`${bold(`${one.project}/${one.name}`)}  ${row[1]}  ${row[2]}`, faint(row[3] ?? ''));
+  if (one.issue) say(`${plain(one.issue.says)} ${faint(plain(one.issue.next))}`);
+  if (one.live && one.changes.length)
+    say(
+      `${one.changes.length} ${one.changes.length === 1 ? 'change waits' : 'changes wait'}: ${one.changes.join(', ')}  ${faint(`tsunagi deploy r${one.live.release} --to ${one.project}/${one.name}`)}`,
+    );
   if (one.delays) say(one.delays);
   say(
     '',

@@ -7,6 +7,7 @@ import type { CredentialBody, Draft, Recognised, RecogniseBody } from '../../wir
 import { get, post, projectName } from '../api.js';
 import { bold, faint, plain, say, short, table } from '../print.js';
 import { followRun } from './acts.js';
+import { ownerCommands } from './owners.js';
 import { give, type Shared, shared } from './shared.js';
 
 interface Add extends Shared {
@@ -26,6 +27,7 @@ interface Add extends Shared {
 
 export function projectCommands(program: Command): void {
   const project = program.command('project').description('repositories and where their commits come from');
+  ownerCommands(program, project);
   shared(project.command('list').description('all projects'), 'tsunagi project list', { project: false }).action(async (options: Shared) =>
     give(options, await get<PageOf<Project>>('/api/projects'), ({ items }) =>
       say(

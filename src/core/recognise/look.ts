@@ -13,8 +13,6 @@ export const list = (items: readonly string[]): string => `[${items.map(scalar).
 /** A word of a shell command; one with anything unusual in it is quoted. */
 export const word = (text: string): string => (/^[A-Za-z0-9_./@=:+-]+$/.test(text) ? text : `'${text.replaceAll("'", "'\\''")}'`);
 
-export const inside = (folder: string, path: string): string => (folder ? `${folder}/${path}` : path);
-
 /** The tree below a folder, with paths relative to it. */
 export function below(tree: Tree, folder: string): Tree {
   if (!folder) return tree;

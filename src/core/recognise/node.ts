@@ -2,7 +2,7 @@
 import { issue } from '../errors.js';
 import { unsafePath } from '../paths.js';
 import { list, namedPort, own, parseJson, readyPath, record, scalar, texts, word } from './look.js';
-import { type Answers, type Findings, line, nothing, question, type TaskDraft, type Tree, type VariableDraft } from './model.js';
+import { type Answers, type Findings, line, nothing, question, type TaskDraft, type Tree } from './model.js';
 import { environmentVariables } from './variables.js';
 
 const source = /\.[cm]?js$/;
@@ -248,5 +248,3 @@ function addSite(found: Findings, output: string): void {
     ],
   });
 }
-
-export type { VariableDraft };

@@ -1,0 +1,130 @@
+/** The guide, variables and a diagnosed failure, in a real browser. */
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import type { Browser, Page } from 'playwright-core';
+import type { CodeHost } from '../../demo/codehost/codehost.js';
+import { openBrowser, violations } from './browser.js';
+import { startCodeHost } from './codehost.js';
+import { Checkout, openWorld, until, type World } from './world.js';
+
+let world: World;
+let codehost: CodeHost;
+let browser: Browser;
+let page: Page;
+let checkout: Checkout;
+let url: string;
+const errors: string[] = [];
+const server = (port: string) =>
+  `require('node:http').createServer((q, r) => r.end(process.env.OFFICE + ' ' + String(process.env.MAIL_KEY).length)).listen(${port});\n`;
+
+beforeAll(async () => {
+  world = await openWorld();
+  codehost = await startCodeHost(world);
+  url = codehost.addRepository('lost-property');
+  checkout = new Checkout(join(world.folder, 'lost-property'), url);
+  await checkout.start();
+  await checkout.commitAndPush(
+    { 'package.json': '{ "scripts": { "start": "node server.js" } }', 'server.js': `${server('3000')}process.env.OFFICE || 'pier';` },
+    'Lost things',
+  );
+  browser = await openBrowser();
+  page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+  page.on('pageerror', (error) => errors.push(error.message));
+  await page.goto(`${world.url}/sign-in`);
+  await page.getByLabel('Token').fill(world.house.token);
+  await page.getByRole('button', { name: 'Sign in' }).click();
+  await page.getByText('There is no project yet').waitFor();
+});
+afterAll(async () => {
+  await browser?.close();
+  await codehost?.close();
+  await world?.close();
+});
+
+const see = (text: string | RegExp) => page.getByText(text).first().waitFor();
+
+describe('the guide', () => {
+  it('begins at the board, and says in words what is wrong with a source', async () => {
+    await page.getByRole('link', { name: 'From a repository to its first live address' }).click();
+    await page.getByLabel('Address of the repository').fill(url);
+    await page.getByRole('button', { name: 'Look at it' }).click();
+    await see(/an address of a private network/);
+    expect(await violations(page)).toEqual([]);
+    await page.getByText('It needs a password or key').click();
+    await page.getByLabel('The address may lead into a private network').check();
+    await page.getByRole('button', { name: 'Look at it' }).click();
+    await see('Node with npm');
+  });
+
+  it('shows what was recognised with a reason for each line, and mistakes at theirs', async () => {
+    await see('the script `start` of package.json');
+    await see('server.js listens on port 3000, whatever PORT says.');
+    const editor = page.getByLabel('Definition');
+    const text = await editor.inputValue();
+    expect(text).toContain('start: node server.js');
+    await editor.fill(text.replace('release:', 'relaese:'));
+    await see(/`relaese` is not known here\. Did you mean `release`\?/);
+    await editor.fill(text);
+    await page.getByText(/is not known here/).waitFor({ state: 'detached' });
+    expect(await violations(page)).toEqual([]);
+  });
+
+  it('asks for what its programs ask for, and says why the first try fails', async () => {
+    expect(await page.getByLabel('Name of the project').inputValue()).toBe('lost-property');
+    await page.getByLabel('MAIL_KEY').fill('eleven more');
+    await page.getByRole('button', { name: 'Add it and bring it live' }).click();
+    await see(/web listens on 3000, it was given PORT=\d+/);
+    await see('Listen on the port in the variable PORT.');
+    expect(await violations(page)).toEqual([]);
+  });
+
+  it('shows the address when it is live, without a reload', async () => {
+    const commit = await checkout.commitAndPush({ 'server.js': `${server('process.env.PORT')}process.env.OFFICE || 'pier';` }, 'Listen where it is told to');
+    await page.getByRole('button', { name: /look at it now/ }).click();
+    await world.waitLive('lost-property', 'staging', commit);
+    await page.getByRole('link', { name: /^staging\.lost-property\.localhost/ }).waitFor();
+    expect((await world.visit('staging.lost-property.localhost')).text).toBe('pier 11');
+  });
+});
+
+describe('variables', () => {
+  it('are set one by one; a secret is never shown again', async () => {
+    await page.goto(`${world.url}/lost-property`);
+    await see('Its definition is a draft');
+    await page.getByLabel('For', { exact: true }).selectOption('staging');
+    await page.getByLabel('Name', { exact: true }).fill('OFFICE');
+    await page.getByLabel('Value', { exact: true }).fill('Mejima');
+    await page.getByRole('button', { name: 'Set', exact: true }).click();
+    await see('Mejima');
+    await see('secret, not shown');
+    expect(await page.content()).not.toContain('eleven more');
+    expect(await violations(page)).toEqual([]);
+  });
+
+  it('are pasted whole, with what changes shown first', async () => {
+    await page.getByRole('button', { name: 'Paste many' }).click();
+    await page.getByLabel('A dotenv text').fill('OFFICE=Mejima\nEXTRA_TOKEN="abc def"\nEXTRA_TOKEN=twice\nBAD');
+    await page.getByRole('button', { name: 'See what changes' }).click();
+    await see(/line 4: `BAD` is no/);
+    expect(await page.getByRole('button', { name: 'Set them' }).count()).toBe(0);
+    await page.getByLabel('A dotenv text').fill('OFFICE=Mejima\nEXTRA_TOKEN="abc def"\n');
+    await page.getByRole('button', { name: 'See what changes' }).click();
+    await see('new, a secret');
+    await page.getByRole('button', { name: 'Set them' }).click();
+    await page.getByText('Take away').nth(2).waitFor();
+    expect(await page.content()).not.toContain('abc def');
+  });
+
+  it('wait for the next deployment, which is one act', async () => {
+    await page.goto(`${world.url}/lost-property/staging`);
+    await see('1 change waits:');
+    expect(await violations(page)).toEqual([]);
+    await page.getByRole('button', { name: /Deploy r\d+ with them/ }).click();
+    await page.getByText('1 change waits:').waitFor({ state: 'detached' });
+    await until('it counts', async () => (await world.visit('staging.lost-property.localhost')).text === 'Mejima 11');
+  });
+
+  it('show no mistake of the console', () => {
+    expect(errors).toEqual([]);
+  });
+});

@@ -1,0 +1,154 @@
+import { readdirSync, readFileSync, statSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import pg from 'pg';
+import type { EventCheck, PageOf, Person, Project, Run } from '../../src/wire/api.js';
+import { api, app, appDefinition, type Checkout, openWorld, until, type World } from './world.js';
+
+let world: World;
+let checkout: Checkout;
+let first: string;
+beforeAll(async () => {
+  world = await openWorld();
+  const secrets = '    KEY: { secret: true }\n    PLAIN: { default: x }\nenvironments:';
+  const definition = appDefinition.replace(
+    '  variables: { RELEASE: { from: release.number } }\nenvironments:',
+    `  variables:\n    RELEASE: { from: release.number }\n${secrets}`,
+  );
+  ({ checkout, first } = await world.hosted('ferry', { ...app('one'), 'tsunagi.yaml': definition }));
+  await world.api().post('/api/projects/ferry/variables', { environment: null, set: [{ name: 'KEY', value: 'a very secret key', secret: true }] });
+  await checkout.push();
+  await world.waitLive('ferry', 'staging', first);
+});
+afterAll(() => world?.close());
+
+const people = async () => (await world.api().get<PageOf<Person>>('/api/people')).items;
+const records = async <T>(sql: string): Promise<T[]> => {
+  const password = readFileSync(join(world.folder, 'house/records/password'), 'utf8');
+  const client = new pg.Client({ host: '127.0.0.1', port: world.house.ports.database, user: 'tsunagi', password, database: 'tsunagi' });
+  await client.connect();
+  try {
+    return (await client.query(sql)).rows as T[];
+  } finally {
+    await client.end();
+  }
+};
+
+describe('people', () => {
+  let cookie: string;
+  it('are added with a one-time sign-in, which is good once', async () => {
+    const told = await world.cli('person', 'add', 'nagi', '--role', 'developer');
+    expect([told.err, told.status]).toEqual(['', 0]);
+    const code = /sign-in#(\S+)/.exec(told.out)?.[1] as string;
+    const answer = await api(world.url, null).raw('POST', '/api/sign-in', { body: { code } });
+    expect(answer).toMatchObject({ status: 200, body: { name: 'nagi', role: 'developer' } });
+    cookie = (answer.headers.get('set-cookie') as string).split(';')[0] as string;
+    expect((await api(world.url, null).raw('POST', '/api/sign-in', { body: { code } })).body.code).toBe('code_wrong');
+    expect((await people()).map((one) => [one.name, one.role])).toEqual([
+      ['nagi', 'developer'],
+      ['owner', 'owner'],
+    ]);
+    expect((await world.cli('person', 'add', 'nagi', '--role', 'owner')).err).toContain('There is a person named nagi already');
+    expect((await world.cli('person', 'add', '--role', 'king', 'x')).status).toBe(2);
+  });
+
+  it('have another role at once, in what they are signed in with and in their tokens', async () => {
+    const me = async () => (await api(world.url, null).raw('GET', '/api/me', { headers: { cookie } })).body.role;
+    const own = await api(world.url, null).raw('POST', '/api/tokens', {
+      body: { name: 'x' },
+      headers: { cookie, origin: world.url, 'idempotency-key': crypto.randomUUID() },
+    });
+    expect(own.status).toBe(403);
+    expect((await world.cli('person', 'role', 'nagi', 'owner')).out).toContain('nagi is owner now');
+    expect(await me()).toBe('owner');
+    const made = await api(world.url, null).raw('POST', '/api/tokens', {
+      body: { name: 'laptop', role: 'releaser' },
+      headers: { cookie, origin: world.url, 'idempotency-key': crypto.randomUUID() },
+    });
+    const token = String(made.body.token);
+    expect((await api(world.url, token).get<{ role: string }>('/api/me')).role).toBe('releaser');
+    expect((await world.cli('person', 'role', 'nagi', 'viewer')).status).toBe(0);
+    expect(await me()).toBe('viewer');
+    expect((await api(world.url, token).get<{ role: string }>('/api/me')).role).toBe('viewer');
+    expect((await world.events('type=person.role'))[0]).toMatchObject({ subject: 'nagi', data: { actor: 'owner', role: 'viewer', before: 'owner' } });
+  });
+
+  it('always have an owner among them', async () => {
+    expect((await world.cli('person', 'role', 'owner', 'viewer')).err).toContain('owner is the only owner');
+    expect((await world.cli('person', 'role', 'nobody', 'viewer')).err).toContain('nobody');
+  });
+});
+
+describe('the key of secrets', () => {
+  it('can be renewed: all is encrypted anew, and everything goes on', async () => {
+    const keys = join(world.folder, 'house/service/keys');
+    const before = readFileSync(join(keys, 'data.key'));
+    const [sealed] = await records<{ sealed: Buffer }>('select sealed from variables where sealed is not null');
+    const told = await world.cli('key', 'rotate');
+    expect([told.err, told.out]).toEqual(['', expect.stringContaining('1 secret is encrypted anew')]);
+    expect(readFileSync(join(keys, 'data.key')).equals(before)).toBe(false);
+    expect(readdirSync(keys)).not.toContain('data-old.key');
+    expect(statSync(join(keys, 'data.key')).mode & 0o777).toBe(0o600);
+    const [anew] = await records<{ sealed: Buffer }>('select sealed from variables where sealed is not null');
+    expect(anew?.sealed.equals(sealed?.sealed as Buffer)).toBe(false);
+    const commit = await checkout.commitAndPush(app('two'), 'two');
+    await world.waitLive('ferry', 'staging', commit);
+  });
+
+  it('keeps no value in the records', async () => {
+    const tables = await records<{ name: string }>(
+      `select table_name as name from information_schema.tables where table_schema = 'public' and table_type = 'BASE TABLE'`,
+    );
+    for (const { name } of tables) {
+      const [row] = await records<{ found: string }>(`select count(*) as found from "${name}" t where t::text like '%a very secret key%'`);
+      expect([name, row?.found]).toEqual([name, '0']);
+    }
+  });
+});
+
+describe('a project', () => {
+  it('can be paused: what is pushed waits, and goes on when it is resumed', async () => {
+    expect((await world.cli('project', 'pause', 'ferry')).out).toContain('ferry is paused');
+    const commit = await checkout.commitAndPush(app('three'), 'three');
+    const waiting = await until('it waits', async () =>
+      (await world.api().get<PageOf<Run>>('/api/runs?project=ferry')).items.find((one) => one.commit.id === commit && one.issue?.code === 'project_paused'),
+    );
+    expect(waiting.state).toBe('waiting');
+    expect((await world.cli('project', 'resume', 'ferry')).out).toContain('ferry goes on');
+    await world.waitLive('ferry', 'staging', commit);
+  });
+
+  it('can be renamed; its addresses stay', async () => {
+    await world.api().post('/api/projects', { name: 'taken', source: 'hosted' });
+    expect((await world.cli('project', 'rename', 'ferry', 'taken')).err).toContain('There is a project named taken already');
+    expect((await world.cli('project', 'rename', 'ferry', 'harbour-ferry')).out).toContain('It is harbour-ferry now');
+    expect((await world.api().raw('GET', '/api/projects/ferry')).status).toBe(404);
+    expect((await world.api().get<Project>('/api/projects/harbour-ferry')).endpoint).toContain('/git/harbour-ferry');
+    expect(JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text).toBe('three');
+  });
+
+  it('is removed when that is said, with all that it shows first', async () => {
+    const asked = await world.cli('project', 'remove', 'harbour-ferry');
+    expect(asked.status).toBe(2);
+    expect(asked.out).toMatch(/With harbour-ferry go: \d+ environments \(.*staging\.ferry\.localhost.*\) · \d+ releases · \d+ runs · 1 variables/);
+    expect((await world.visit('staging.ferry.localhost', '/api')).status).toBe(200);
+    const done = await world.cli('project', 'remove', 'harbour-ferry', '--yes');
+    expect([done.err, done.status]).toEqual(['', 0]);
+    await until('its address is gone', async () => (await world.visit('staging.ferry.localhost', '/api')).status === 404);
+    expect((await world.cli('project', 'list')).out).not.toContain('ferry');
+    expect((await world.cli('board')).out).not.toContain('ferry');
+    expect(await records('select 1 from variables where sealed is not null')).toEqual([]);
+    await expect(checkout.push()).rejects.toThrow(/not found|404/);
+    expect((await world.events('type=project.removed'))[0]).toMatchObject({ subject: 'harbour-ferry', data: { actor: 'owner' } });
+    await world.api().post('/api/projects', { name: 'ferry', source: 'hosted' });
+  });
+});
+
+describe('what happened', () => {
+  it('can be checked against its seals', async () => {
+    const told = await world.cli('events', '--check');
+    expect([told.err, told.status]).toEqual(['', 0]);
+    expect(told.out).toMatch(/\d+ events are as they were sealed/);
+    expect(await world.api().get<EventCheck>('/api/events/check')).toMatchObject({ wrong: null });
+  });
+});
