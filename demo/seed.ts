@@ -67,6 +67,7 @@ export async function seed(api: DemoApi, codehost: CodeHost, folder: string, say
   const remote = codehost.addRepository('sailings');
   const added = await api.post<AddedProject>('/api/projects', { name: 'sailings', source: 'notified', url: remote, allowPrivate: true });
   codehost.setHook('sailings', { url: added.endpoint, secret: added.eventSecret as string });
+  await api.post('/api/projects/sailings/change', { statuses: codehost.statusUrl('sailings') });
   const checkout = join(folder, 'sailings');
   await startCheckout(checkout, remote);
   let minute = 0;

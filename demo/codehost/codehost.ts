@@ -7,7 +7,7 @@ import { randomUUID } from 'node:crypto';
 import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { join } from 'node:path';
-import { signEvent } from '../../src/keys/keys.js';
+import { checkEvent, signEvent } from '../../src/keys/keys.js';
 
 export interface Pull {
   number: number;
@@ -20,6 +20,7 @@ export interface Pull {
 }
 
 interface Repository {
+  statuses?: Record<string, { state: string; run: number; url: string }>;
   /** Where events go, and what they are signed with. */
   hook: { url: string; secret: string } | null;
   pulls: Pull[];
@@ -35,6 +36,12 @@ export interface CodeHost {
   /** `branch` is one of the repository's, or the name of a ref that someone from outside has pushed below `refs/offered/`. */
   openPull(name: string, pull: { title: string; branch: string; base?: string; trusted?: boolean; number?: number }): Promise<Pull>;
   closePull(name: string, number: number, how: 'merged' | 'abandoned'): Promise<void>;
+  /** Where it takes how runs of its commits stand. */
+  statusUrl(name: string): string;
+  /** Commit → what was told of it last. */
+  statuses(name: string): Record<string, { state: string; run: number; url: string }>;
+  /** Refuses the next so many states, as a host that is busy would. */
+  refuse(count: number): void;
   close(): Promise<void>;
 }
 
@@ -112,8 +119,30 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
     for (const branch of before.keys()) if (!after.has(branch)) await send(name, 'dev.tsunagi.branch.pushed', { branch, actor: 'mika' });
   };
 
+  let refusing = 0;
+  const takeStatus = (name: string, request: IncomingMessage, response: ServerResponse): void => {
+    const parts: Buffer[] = [];
+    request.on('data', (chunk: Buffer) => parts.push(chunk));
+    request.on('end', () => {
+      const body = Buffer.concat(parts).toString('utf8');
+      const repository = state[name] as Repository;
+      const signed = repository.hook && checkEvent(repository.hook.secret, body, String(request.headers['tsunagi-signature'] ?? ''), Date.now()) === 'good';
+      if (refusing > 0 || !signed) {
+        refusing = Math.max(0, refusing - 1);
+        return void response.writeHead(signed ? 503 : 401).end();
+      }
+      const { data } = JSON.parse(body) as { data: { subject: { content: { url: string } }; customData: { commit: string; run: number; state: string } } };
+      const { commit, run, state: now } = data.customData;
+      repository.statuses = { ...repository.statuses, [commit]: { state: now, run, url: data.subject.content.url } };
+      save();
+      response.writeHead(202).end();
+    });
+  };
+
   const serve = (request: IncomingMessage, response: ServerResponse): void => {
     const url = new URL(request.url ?? '/', 'http://codehost');
+    const told = /^\/statuses\/([a-z-]+)$/.exec(url.pathname)?.[1];
+    if (told && state[told] && request.method === 'POST') return void takeStatus(told, request, response);
     const found = /^\/([a-z-]+)\.git\/(info\/refs|git-(?:upload|receive)-pack)$/.exec(url.pathname);
     const name = found?.[1] ?? '';
     if (!found || !state[name]) return void response.writeHead(404).end('no such repository\n');
@@ -202,6 +231,11 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
       pull.open = false;
       save();
       await sendPull(name, how, pull);
+    },
+    statusUrl: (name) => `${url}/statuses/${name}`,
+    statuses: (name) => state[name]?.statuses ?? {},
+    refuse(count) {
+      refusing = count;
     },
     close: () =>
       new Promise((resolve) => {

@@ -264,6 +264,12 @@ export const registry = {
   not_found: entry(404, '{what} is not known.', '{hint}'),
   body_invalid: entry(400, 'The request is not as described: {detail}', 'See /api/openapi.json for what is expected.'),
   body_too_large: entry(413, 'The body is larger than {limit}.', 'Send less.'),
+  status_refused: entry(
+    502,
+    'The states of runs could not be told to {url}: {detail}',
+    'Look at the address; they are told again by themselves, in order.',
+    true,
+  ),
   last_owner: entry(409, '{name} is the only owner.', 'Make somebody else an owner first.'),
   name_taken: entry(409, 'There is a {what} named {name} already.', 'Choose another name.'),
   name_unusable: entry(422, '`{name}` can not be a name here.', 'Use lower case letters, digits and dashes, beginning with a letter.'),

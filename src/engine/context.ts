@@ -49,6 +49,8 @@ export interface Context {
   records: Records;
   blobs: BlobStore;
   keys: Keys;
+  /** Where people reach the service. */
+  url: string;
   /** Folder of the mirrors. */
   repositories: string;
   addresses: Addresses;

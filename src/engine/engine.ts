@@ -1,7 +1,7 @@
 /** Starts the loops and wakes them by what the records say has changed. */
 import { dropOldAnswers } from '../records/people.js';
 import { makeLogPartitions } from '../records/logs.js';
-import { nextPoll } from '../records/projects.js';
+import { nextPoll, nextStatus } from '../records/projects.js';
 import { nextDue } from '../records/runs.js';
 import type { Context } from './context.js';
 import { stepDeployments } from './deployments.js';
@@ -9,6 +9,7 @@ import { stepEnvironments } from './environments.js';
 import { feedDue, sealEvery, stepFeed, stepSeals } from './feed.js';
 import { watchLeases } from './leases.js';
 import { startLoop, type Loop } from './loop.js';
+import { tellStatuses } from './statuses.js';
 import { sweepRemoved } from './upkeep.js';
 import { pollSources, sweepScratch } from './remotes.js';
 import { stepRuns } from './runs.js';
@@ -30,6 +31,7 @@ export async function startEngine(context: Context): Promise<Engine> {
     sources: startLoop({ name: 'sources', step: () => workIntake(context), sweepMs: sweep, log, nextDue: () => intakeDue(context) }),
     hosted: startLoop({ name: 'hosted', step: () => sweepHosted(context).then(() => false), sweepMs: sweep * 6, log }),
     polls: startLoop({ name: 'polls', step: () => pollSources(context), nextDue: () => nextPoll(records), sweepMs: sweep * 6, log }),
+    feed: startLoop({ name: 'statuses', step: () => tellStatuses(context), nextDue: () => nextStatus(records), sweepMs: sweep, log }),
     runs: startLoop({ name: 'runs', step: () => stepRuns(context), nextDue: () => nextDue(records, 'runs'), sweepMs: sweep, log }),
     deployments: startLoop({ name: 'deployments', step: () => stepDeployments(context), nextDue: () => nextDue(records, 'deployments'), sweepMs: sweep, log }),
     environments: startLoop({

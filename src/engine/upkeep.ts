@@ -2,9 +2,9 @@
 import { rm } from 'node:fs/promises';
 import { CodedError } from '../core/errors.js';
 import { closeObjects } from '../git/objects.js';
-import { parseRemote } from '../git/remote.js';
+import { checkedAddress, parseRemote } from '../git/remote.js';
 import { recordEvents } from '../records/events.js';
-import { findProject, type ProjectRow, projectById, removedProjects } from '../records/projects.js';
+import { findProject, type ProjectRow, projectById, removedProjects, setStatusUrl } from '../records/projects.js';
 import { askStop, makeDue } from '../records/runs.js';
 import { allSealed, sealAgain } from '../records/variables.js';
 import { type Context, type Db, repositoryOf } from './context.js';
@@ -34,10 +34,11 @@ export interface ProjectChanges {
   paused?: boolean;
   url?: string;
   credential?: Parameters<typeof sealCredential>[1];
+  statuses?: string | null;
 }
 
 export async function changeProject(context: Context, db: Db, project: ProjectRow, change: ProjectChanges, actor: string): Promise<ProjectRow> {
-  const { name, paused, url, credential } = change;
+  const { name, paused, url, credential, statuses } = change;
   const event = (type: 'project.renamed' | 'project.paused' | 'project.resumed' | 'project.changed', data: Record<string, unknown> = {}) =>
     recordEvents(db, { type, project: project.id, subject: name ?? project.name, actor, data });
   if (name !== undefined && name !== project.name) {
@@ -56,6 +57,15 @@ export async function changeProject(context: Context, db: Db, project: ProjectRo
     await event('project.changed', { credential: credential ? 'set' : 'removed' });
   }
   if (url !== undefined || credential !== undefined) await db.rows(`update projects set poll_at = now() where id = $1 and source = 'polled'`, [project.id]);
+  if (statuses !== undefined) {
+    if (statuses !== null && !project.event_secret)
+      throw new CodedError('body_invalid', { detail: 'only projects of a code host tell it their states: they share a secret with it.' });
+    if (statuses !== null && !/^https?:/.test(statuses))
+      throw new CodedError('url_refused', { url: statuses.slice(0, 200), why: 'states are told over http or https.' });
+    if (statuses !== null) await checkedAddress(parseRemote(statuses), project.private_allowed);
+    await setStatusUrl(db, project.id, statuses);
+    await event('project.changed', { statuses: statuses ?? 'nowhere' });
+  }
   if (paused !== undefined && paused !== (project.paused_at !== null)) {
     await db.rows(`update projects set paused_at = ${paused ? 'now()' : 'null'} where id = $1`, [project.id]);
     await event(paused ? 'project.paused' : 'project.resumed');

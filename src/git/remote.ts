@@ -38,7 +38,7 @@ export function parseRemote(text: string): RemoteAddress {
   // biome-ignore lint/suspicious/noControlCharactersInRegex: they are refused
   if (text.length > 2_000 || /[\u0000-\u0020\u007f]/.test(text)) throw refuse('it has spaces or control characters, or is too long.');
   // The short form of ssh: user@host:path.
-  const short = /^(?:([A-Za-z0-9._-]+)@)?([A-Za-z0-9.-]+):(?!\/\/)(.+)$/.exec(text);
+  const short = /^(?:([A-Za-z0-9._-]+)@)?([A-Za-z0-9.-]+):(?!:|\/\/)(.+)$/.exec(text);
   if (short && !/^[A-Za-z]:[\\/]/.test(text)) return { scheme: 'ssh', host: hostOf(short[2] as string, refuse), port: 22, user: short[1] ?? 'git' };
   let url: URL;
   try {
@@ -95,8 +95,8 @@ export function isPrivate(address: string): boolean {
   return privateRanges.check(address, isIP(address) === 6 ? 'ipv6' : 'ipv4') || /^::ffff:/i.test(address);
 }
 
-/** The address that git is to connect to. */
-async function checkedAddress({ host }: RemoteAddress, remote: Remote): Promise<string> {
+/** The address to connect to; `source_host` or `source_private` where there is none that may be. */
+export async function checkedAddress({ host }: Pick<RemoteAddress, 'host'>, privateAllowed: boolean): Promise<string> {
   let found: string[];
   try {
     // Names below .localhost are this machine's own (RFC 6761), whatever a resolver says.
@@ -110,7 +110,7 @@ async function checkedAddress({ host }: RemoteAddress, remote: Remote): Promise<
   }
   const [first] = found;
   if (!first) throw new CodedError('source_host', { host });
-  const refused = remote.privateAllowed ? undefined : found.find(isPrivate);
+  const refused = privateAllowed ? undefined : found.find(isPrivate);
   if (refused) throw new CodedError('source_private', { host, address: refused });
   return first;
 }
@@ -130,7 +130,7 @@ export async function gitRemote(
       ['http.lowSpeedTime', '30'],
     ];
     const env: NodeJS.ProcessEnv = { GIT_ALLOW_PROTOCOL: at.scheme };
-    const address = at.scheme === 'file' ? '' : await checkedAddress(at, remote);
+    const address = at.scheme === 'file' ? '' : await checkedAddress(at, remote.privateAllowed);
     const { credential } = remote;
     if (at.scheme === 'ssh') env.GIT_SSH_COMMAND = sshCommand(at, address, credential, remote.knownHosts, folder);
     else if (at.scheme !== 'file') {

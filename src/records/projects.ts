@@ -22,12 +22,15 @@ export interface ProjectRow {
   draft: string | null;
   paused_at: Date | null;
   poll_issue: Issue | null;
+  /** Where the states of its runs are told; null: nowhere. */
+  status_url: string | null;
+  status_issue: Issue | null;
   definition_commit: string | null;
   definition_run: number;
 }
 
 const columns =
-  'id, name, source, main_branch, folder, url, event_secret, credential, private_allowed, draft, paused_at, poll_issue, definition_commit, definition_run';
+  'id, name, source, main_branch, folder, url, event_secret, credential, private_allowed, draft, paused_at, poll_issue, status_url, status_issue, definition_commit, definition_run';
 
 export interface NewProject {
   name: string;
@@ -146,3 +149,43 @@ export const removedProjects = (db: Db): Promise<Pick<ProjectRow, 'id'>[]> =>
     `select id from projects p where removed_at is not null and not exists (select 1 from environments e where e.project_id = p.id and e.state <> 'closed')
        and not exists (select 1 from runs r where r.project_id = p.id and r.state in ('waiting', 'running'))`,
   );
+
+/** A project whose states are to be told, and the number of the event up to which they were; nobody else's for `leaseMs`. */
+export const takeStatus = (db: Db, leaseMs: number): Promise<(ProjectRow & { status_after: string; status_failures: number }) | null> =>
+  db.one(
+    `update projects p set status_due = now() + $1::int * interval '1 ms' where id = (
+       select id from projects where status_url is not null and removed_at is null and status_due <= now() order by status_due limit 1 for update skip locked
+     ) returning ${columns}, status_after, status_failures`,
+    [leaseMs],
+  );
+
+/** Up to which event was told, and when to go on: null until there is something new. */
+export const settleStatus = (db: Db, id: string, after: string, nextMs: number | null, failures: number, issue: Issue | null): Promise<unknown> =>
+  db.rows(`update projects set status_after = $2, status_due = now() + $3::int * interval '1 ms', status_failures = $4, status_issue = $5 where id = $1`, [
+    id,
+    after,
+    nextMs,
+    failures,
+    issue === null ? null : JSON.stringify(issue),
+  ]);
+
+/** From now on the states of its runs are told there. */
+export const setStatusUrl = (db: Db, id: string, url: string | null): Promise<unknown> =>
+  db.rows(
+    `update projects set status_url = $2, status_after = (select coalesce(max(number), 0) from events), status_due = case when $2::text is null then null else now() end, status_failures = 0, status_issue = null where id = $1`,
+    [id, url],
+  );
+
+/** Projects with something new to tell become due, unless they wait after a failure. */
+export const wakeStatus = (db: Db): Promise<unknown> =>
+  db.rows(
+    `update projects p set status_due = now() where status_url is not null and status_due is null
+       and exists (select 1 from events e where e.project_id = p.id and e.number > p.status_after and e.type in ('run.planned', 'run.ended'))`,
+  );
+
+export const nextStatus = async (db: Db): Promise<number | null> =>
+  (
+    await db.one<{ ms: number | null }>(
+      `select (extract(epoch from min(status_due) - now()) * 1000)::float8 as ms from projects where status_url is not null and removed_at is null`,
+    )
+  )?.ms ?? null;

@@ -63,6 +63,7 @@ export const access: Record<string, Access> = {
   'GET /api/projects/:project/variables': 'viewer',
   'POST /api/projects/:project/variables': 'releaser',
   'POST /api/projects/:project/variables/preview': 'releaser',
+  'GET /badge/:file': 'signature',
   'POST /api/sources/:project/events': 'signature',
   'GET /git/:project/info/refs': 'git',
   'POST /git/:project/git-upload-pack': 'git',

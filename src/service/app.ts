@@ -16,6 +16,7 @@ import { environmentRoutes } from './routes/environments.js';
 import { feedRoutes } from './routes/feed.js';
 import { sourceRoutes } from './routes/sources.js';
 import { ownerRoutes } from './routes/owners.js';
+import { badgeRoutes } from './routes/badge.js';
 import { guideRoutes } from './routes/guide.js';
 import { variableRoutes } from './routes/variables.js';
 import { whyRoutes } from './routes/why.js';
@@ -67,6 +68,7 @@ export async function makeApp(service: Service, console: string): Promise<Fastif
   whyRoutes(app, service);
   variableRoutes(app, service);
   guideRoutes(app, service);
+  badgeRoutes(app, service);
   ownerRoutes(app, service);
   releaseRoutes(app, service);
   environmentRoutes(app, service);

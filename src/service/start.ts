@@ -49,6 +49,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     records,
     blobs: await openBlobs(join(options.data, 'blobs')),
     keys: openKeys(join(options.data, 'keys')),
+    url,
     repositories: join(options.data, 'repositories'),
     addresses: options.addresses,
     timing: { ...defaultTiming, ...options.timing },

@@ -51,6 +51,11 @@ export const Project = Type.Object({
   /** A draft is kept for commits without a definition. */
   draft: Type.Boolean(),
   paused: Type.Boolean(),
+  /** A picture of how its main branch stands (`&branch=` for another), for anybody who has this address. */
+  badge: Type.String(),
+  /** Where the states of its runs are told, and why that fails. */
+  statuses: Nullable(Type.String()),
+  statusIssue: Nullable(Said),
   /** A credential is kept for its source. */
   credential: Type.Boolean(),
   /** Why the last look at its source failed. */

@@ -90,6 +90,8 @@ export const ProjectChange = Type.Object(
     paused: Type.Optional(Type.Boolean()),
     url: Type.Optional(Type.String({ minLength: 1, maxLength: 2_000 })),
     credential: Type.Optional(Nullable(CredentialBody)),
+    /** Where the states of its runs are told; null: nowhere. */
+    statuses: Type.Optional(Nullable(Type.String({ minLength: 1, maxLength: 2_000 }))),
   },
   closed,
 );

@@ -264,35 +264,35 @@ describe('variables', () => {
       secrets: {},
       unset: ['C'],
     });
+  });
 
-    it('that people set go before defaults; those of secrets are told by their place, with what is put behind', () => {
-      const at = { environment: { name: 'staging', url: 'http://s' }, release: { number: 7, commit: 'c' }, project: { name: 'p' } };
-      const wanted = (more: object = {}) => ({ kind: 'set' as const, default: null, secret: false, about: null, strangers: null, ...more });
-      const plans = {
-        A: wanted({ default: 'a' }),
-        B: wanted(),
-        C: { kind: 'from' as const, from: 'variable.B', then: '!' },
-        D: { kind: 'from' as const, from: 'variable.X', then: '' },
-        E: wanted(),
-      };
-      const set = new Map([
-        ['A', { scope: '', version: 1, value: 'set' }],
-        ['B', { scope: 'staging', version: 4, value: null }],
-      ]);
-      expect(resolveVariables(plans, at, set)).toEqual({
-        values: { A: 'set' },
-        secrets: { B: { scope: 'staging', name: 'B', version: 4, then: '' }, C: { scope: 'staging', name: 'B', version: 4, then: '!' } },
-        unset: ['X', 'E'],
-      });
-      expect(settable(plans)).toEqual(['A', 'B', 'B', 'X', 'E']);
+  it('that people set go before defaults; those of secrets are told by their place, with what is put behind', () => {
+    const at = { environment: { name: 'staging', url: 'http://s' }, release: { number: 7, commit: 'c' }, project: { name: 'p' } };
+    const wanted = (more: object = {}) => ({ kind: 'set' as const, default: null, secret: false, about: null, strangers: null, ...more });
+    const plans = {
+      A: wanted({ default: 'a' }),
+      B: wanted(),
+      C: { kind: 'from' as const, from: 'variable.B', then: '!' },
+      D: { kind: 'from' as const, from: 'variable.X', then: '' },
+      E: wanted(),
+    };
+    const set = new Map([
+      ['A', { scope: '', version: 1, value: 'set' }],
+      ['B', { scope: 'staging', version: 4, value: null }],
+    ]);
+    expect(resolveVariables(plans, at, set)).toEqual({
+      values: { A: 'set' },
+      secrets: { B: { scope: 'staging', name: 'B', version: 4, then: '' }, C: { scope: 'staging', name: 'B', version: 4, then: '!' } },
+      unset: ['X', 'E'],
     });
+    expect(settable(plans)).toEqual(['A', 'B', 'B', 'X', 'E']);
+  });
 
-    it('that have changed are told by name', () => {
-      const place = { scope: '', name: 'K', version: 1, then: '' };
-      const before = { values: { A: '1', B: '2' }, secrets: { K: place, L: place } };
-      expect(changedVariables(before, before)).toEqual([]);
-      expect(changedVariables(before, { values: { A: '1', B: '3', C: '' }, secrets: { K: { ...place, version: 2 } } })).toEqual(['B', 'C', 'K', 'L']);
-    });
+  it('that have changed are told by name', () => {
+    const place = { scope: '', name: 'K', version: 1, then: '' };
+    const before = { values: { A: '1', B: '2' }, secrets: { K: place, L: place } };
+    expect(changedVariables(before, before)).toEqual([]);
+    expect(changedVariables(before, { values: { A: '1', B: '3', C: '' }, secrets: { K: { ...place, version: 2 } } })).toEqual(['B', 'C', 'K', 'L']);
   });
 });
 

@@ -112,6 +112,7 @@ describe('variables', () => {
     await see('new, a secret');
     await page.getByRole('button', { name: 'Set them' }).click();
     await page.getByText('Take away').nth(2).waitFor();
+    await page.getByLabel('A dotenv text').waitFor({ state: 'detached' });
     expect(await page.content()).not.toContain('abc def');
   });
 

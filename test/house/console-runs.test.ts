@@ -162,15 +162,15 @@ describe('finding anything', () => {
       ['run 2', /sailings run 2/],
     ] as const) {
       await page.keyboard.press('/');
-      await page.getByRole('combobox').fill(text);
+      await page.getByRole('dialog').getByRole('combobox').fill(text);
       await page.getByRole('option', { name: found }).waitFor();
       await page.keyboard.press('Escape');
     }
     await page.keyboard.press('/');
-    await page.getByRole('combobox').fill('zzz');
+    await page.getByRole('dialog').getByRole('combobox').fill('zzz');
     await see(/Nothing here is called so/);
     await page.keyboard.press('Escape');
-    expect(await page.getByRole('combobox').count()).toBe(0);
+    expect(await page.getByRole('dialog').count()).toBe(0);
   });
   it('is refused to nobody who may look, and finds nothing of other projects for a token of one', async () => {
     await world.hosted('tides', { 'a.txt': 'x' });

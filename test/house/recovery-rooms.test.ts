@@ -18,7 +18,7 @@ const transitions = [
 let world: World;
 let checkout: Checkout;
 beforeAll(async () => {
-  world = await openWorld({ timing: { lease: 3_000 } });
+  world = await openWorld({ timing: { lease: 5_000 } });
   let first: string;
   ({ checkout, first } = await world.hosted('ferry', { ...app('start'), 'tsunagi.yaml': appDefinition }));
   await checkout.push();

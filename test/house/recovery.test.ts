@@ -9,14 +9,15 @@ import { api, app, appDefinition, type Checkout, checkHouse, openWorld, until, t
 const transitions = [
   ['push.intended', 'run.planned', 'release.made', 'deployment.starting', 'instance.over'],
   ['push.recorded', 'attempt.reported', 'deployment.queued', 'deployment.cutover', 'deployment.live'],
-  ['run.advanced', 'environment.taken', 'instance.ready', 'deployment.verifying'],
-  ['attempt.given', 'attempt.ended', 'log.kept', 'deployment.preparing', 'edge.acknowledged', 'feed.numbered'],
+  ['run.advanced', 'environment.taken', 'instance.ready'],
+  ['attempt.given', 'deployment.verifying'],
+  ['attempt.ended', 'log.kept', 'deployment.preparing', 'edge.acknowledged', 'feed.numbered'],
 ];
 
 let world: World;
 let checkout: Checkout;
 beforeAll(async () => {
-  world = await openWorld({ timing: { lease: 3_000 } });
+  world = await openWorld({ timing: { lease: 5_000 } });
   let first: string;
   ({ checkout, first } = await world.hosted('ferry', { ...app('start'), 'tsunagi.yaml': appDefinition }));
   await checkout.push();
@@ -73,7 +74,7 @@ describe('others, killed', () => {
     process.kill(world.house.rooms.agent.pid() as number, 'SIGKILL');
     for (let n = 0; n < 40; n++) expect((await world.visit('staging.ferry.localhost', '/api')).status).toBe(200);
     await until('the agent registers again', async () => (await world.events('type=agent.registered')).length >= 2);
-    await new Promise((resolve) => setTimeout(resolve, 7_000));
+    await new Promise((resolve) => setTimeout(resolve, 9_000));
     expect(await serving()).toEqual(instances);
     expect(await world.environment('ferry', 'staging')).toMatchObject({ health: 'good' });
   });

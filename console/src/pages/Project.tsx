@@ -31,6 +31,9 @@ export function ProjectPage(): React.ReactNode {
           {one.source} · {one.mainBranch}
           {one.folder ? ` · ${one.folder}` : ''}
         </span>
+        <a href={one.badge} className="ml-auto" title="The badge of its main branch, for documents: this is its address.">
+          <img src={new URL(one.badge).pathname + new URL(one.badge).search} alt={`How the main branch of ${one.name} stands`} height="22" />
+        </a>
       </div>
       {one.issue ? (
         <p role="alert" className="mb-3.5 rounded-md border border-vermilion bg-vermilion-wash px-4 py-2.5">

@@ -98,11 +98,15 @@ export function lookCommands(program: Command): void {
     ),
   );
 
-  shared(
-    program.command('environment').description('places where releases are live').command('show <environment>').description('parts, instances, history'),
-    'tsunagi environment show sailings/production',
-  ).action(async (text: string, options: Shared) =>
-    give(options, await get<EnvironmentDetail>((await environmentPlace(text, options.project)).path), showEnvironment),
+  const environment = program.command('environment').description('places where releases are live');
+  shared(environment.command('list').description('all environments of a project'), 'tsunagi environment list --project sailings').action(
+    async (options: Shared) =>
+      give(options, await get<PageOf<Environment>>(`/api/projects/${encodeURIComponent(await projectName(options.project))}/environments`), ({ items }) =>
+        say(table(['ENVIRONMENT', 'STATE', 'LIVE', 'WHAT'], items.map(environmentRow))),
+      ),
+  );
+  shared(environment.command('show <environment>').description('parts, instances, history'), 'tsunagi environment show sailings/production').action(
+    async (text: string, options: Shared) => give(options, await get<EnvironmentDetail>((await environmentPlace(text, options.project)).path), showEnvironment),
   );
 
   shared(program.command('events').description('what happened, who did it, when'), 'tsunagi events --project sailings --follow')

@@ -60,6 +60,19 @@ export function ownerCommands(program: Command, project: Command): void {
       give(options, await post<Project>(`${pathOf(name)}/change`, { paused }), (one) => say(`${bold(one.name)} ${says}.`)),
     );
   shared(
+    project.command('statuses <name> [url]').description('tell the code host how runs stand, at this address; left out: nowhere'),
+    'tsunagi project statuses sailings https://code.kohama.example/events',
+    { project: false },
+  ).action(async (name: string, url: string | undefined, options: Shared) =>
+    give(options, await post<Project>(`${pathOf(name)}/change`, { statuses: url ?? null }), (one) =>
+      say(
+        one.statuses
+          ? `How runs of ${bold(one.name)} stand is told to ${one.statuses}, signed with its secret.`
+          : `Nobody is told how runs of ${bold(one.name)} stand.`,
+      ),
+    ),
+  );
+  shared(
     project.command('remove <name>').description('end and remove a project; what goes with it is shown first'),
     'tsunagi project remove tide-tables --yes',
     { project: false },

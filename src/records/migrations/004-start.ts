@@ -11,7 +11,12 @@ alter table projects
   add column poll_at timestamptz,
   add column poll_failures int not null default 0,
   add column poll_issue jsonb,
-  add column removed_at timestamptz;
+  add column removed_at timestamptz,
+  add column status_url text,
+  add column status_after bigint not null default 0,
+  add column status_due timestamptz,
+  add column status_failures int not null default 0,
+  add column status_issue jsonb;
 create index projects_poll on projects (poll_at) where poll_at is not null;
 
 -- scope: '' for the project, else the name of an environment (of all reviews: that of their plan). One row a change; the newest counts.

@@ -4,6 +4,7 @@ import type { Db } from '../../records/database.js';
 import type { EventRow } from '../../records/events.js';
 import type { ProjectRow } from '../../records/projects.js';
 import type * as api from '../../wire/api.js';
+import { badgeUrl } from '../badges.js';
 import type { Service } from '../server.js';
 
 export const said = (issue: Issue | null): api.Said | null => (issue ? { ...issue, ...wording(issue) } : null);
@@ -30,6 +31,9 @@ export function projectView(service: Service, row: ProjectRow): api.Project {
     definitionCommit: row.definition_commit,
     draft: row.draft !== null,
     paused: row.paused_at !== null,
+    badge: badgeUrl(service, row),
+    statuses: row.status_url,
+    statusIssue: said(row.status_issue),
     credential: row.credential !== null,
     issue: said(row.poll_issue),
   };

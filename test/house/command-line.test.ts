@@ -1,0 +1,185 @@
+/** The command line as its users meet it: help, tables, JSON, what is refused, and how it exits. */
+import { mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import { app, appDefinition, type Checkout, cli, openWorld, until, type World } from './world.js';
+
+let world: World;
+let checkout: Checkout;
+let first: string;
+let home: string;
+beforeAll(async () => {
+  home = mkdtempSync(join(tmpdir(), 'tsunagi-home-'));
+  world = await openWorld();
+  ({ checkout, first } = await world.hosted('ferry', { ...app('one'), 'tsunagi.yaml': appDefinition }));
+  await checkout.push();
+  await world.waitLive('ferry', 'staging', first);
+});
+afterAll(async () => {
+  await world?.close();
+  rmSync(home, { recursive: true, force: true });
+});
+
+/** Every command there is, found by asking for help. */
+async function commands(path: string[] = []): Promise<{ path: string[]; help: string }[]> {
+  const { out } = await cli([...path, '--help']);
+  const below = /\nCommands:\n([\s\S]*?)(\n\n|$)/.exec(out)?.[1] ?? '';
+  const names = [...below.matchAll(/^ {2}([a-z-]+)/gm)].map((one) => one[1] as string).filter((name) => name !== 'help');
+  if (names.length === 0) return [{ path, help: out }];
+  const all: { path: string[]; help: string }[] = [];
+  for (const name of names) all.push(...(await commands([...path, name])));
+  return all;
+}
+
+describe('help', () => {
+  it('is there for every command, says what it does, and ends with an example of it', async () => {
+    const all = await commands();
+    expect(all.length).toBeGreaterThan(45);
+    for (const { path, help } of all) {
+      const example = /\nExample:\n {2}(.+)/.exec(help)?.[1] ?? '';
+      expect([path.join(' '), example.startsWith(`tsunagi ${path.join(' ')}`)]).toEqual([path.join(' '), true]);
+      expect([path.join(' '), /\n\n[^\n]{10,}/.test(help)]).toEqual([path.join(' '), true]);
+      for (const line of help.split('\n')) expect(line.length).toBeLessThanOrEqual(120);
+    }
+    const json = all.filter(({ path }) => !['serve', 'logs', 'project draft save'].includes(path.join(' ')));
+    for (const { path, help } of json) expect([path.join(' '), help.includes('--json')]).toEqual([path.join(' '), true]);
+  });
+});
+
+describe('what it prints', () => {
+  it.each([
+    ['board', [], /ferry\n.*WHERE/s],
+    ['project', ['list'], /PROJECT +SOURCE.*\nferry +hosted/],
+    ['run', ['list', '--project', 'ferry'], /1 +ferry +passed +main .*First commit/],
+    ['run', ['show', '1', '--project', 'ferry'], /unit +passed/],
+    ['run', ['log', '1', 'unit', '--project', 'ferry'], /checked/],
+    ['release', ['list', '--project', 'ferry'], /r1 /],
+    ['release', ['show', 'r1', '--project', 'ferry'], /EVIDENCE.*verification +staging/s],
+    ['environment', ['show', 'ferry/staging'], /ferry\/staging.*INSTANCE.*api 1/s],
+    ['environment', ['list', '--project', 'ferry'], /production.*staging/s],
+    ['agent', ['list'], /pier-1/],
+    ['token', ['list'], /push ferry/],
+    ['person', ['list'], /owner +owner/],
+    ['events', ['--project', 'ferry', '--limit', '3'], /ferry/],
+    ['logs', ['ferry/staging', '--part', 'bell'], /worker of r1/],
+    ['plan', ['--project', 'ferry'], /unit +reuse/],
+    ['why', ['task', 'unit', '--project', 'ferry'], /unit in run 1/],
+    ['why', ['run', '1', '--project', 'ferry'], /passed/],
+    ['variable', ['list', '--project', 'ferry'], /Nothing is set/],
+  ] as [string, string[], RegExp][])('%s %j is a text, without colours where there is no terminal', async (noun, args, pattern) => {
+    const { out, err, status } = await world.cli(noun, ...args);
+    expect([err, status]).toEqual(['', 0]);
+    expect(out).toMatch(pattern);
+    expect(out).not.toContain('\u001b');
+  });
+
+  it.each([
+    ['board', [], 'projects'],
+    ['project', ['list'], 'items'],
+    ['run', ['list', '--project', 'ferry'], 'items'],
+    ['run', ['show', '1', '--project', 'ferry'], 'taskList'],
+    ['release', ['list', '--project', 'ferry'], 'items'],
+    ['release', ['show', 'r1', '--project', 'ferry'], 'evidence'],
+    ['environment', ['show', 'ferry/staging'], 'history'],
+    ['agent', ['list'], 'items'],
+    ['token', ['list'], 'items'],
+    ['person', ['list'], 'items'],
+    ['events', ['--limit', '3'], 'items'],
+    ['events', ['--check'], 'seals'],
+    ['plan', ['--project', 'ferry'], 'tasks'],
+    ['why', ['task', 'unit', '--project', 'ferry'], 'inputs'],
+    ['why', ['run', '1', '--project', 'ferry'], 'failed'],
+    ['variable', ['list', '--project', 'ferry'], 'wanted'],
+  ] as [string, string[], string][])('%s %j is JSON when asked to, and nothing else', async (noun, args, key) => {
+    const { out, err, status } = await world.cli(noun, ...args, '--json');
+    expect([err, status]).toEqual(['', 0]);
+    expect(Object.keys(JSON.parse(out) as object)).toContain(key);
+    // No secret of anything: tokens are shown once, when they are made.
+    expect(out).not.toMatch(/ts[uae]_[A-Za-z0-9_-]{20}/);
+  });
+});
+
+describe('how it exits', () => {
+  it.each([
+    ['0: done', ['board'], 0],
+    ['1: the answer is no', ['promote', 'r99', '--to', 'ferry/production'], 1],
+    ['1: nothing to revert', ['revert', 'ferry/staging'], 1],
+    ['1: not known', ['run', 'show', '99', '--project', 'ferry'], 1],
+    ['2: used wrongly', ['deploy', 'r1'], 2],
+    ['2: no such command', ['deplyo'], 2],
+    ['2: no such option', ['board', '--colour'], 2],
+    ['2: no project', ['run', 'list', '--branch'], 2],
+  ] as [string, string[], number][])('%s', async (_what, args, status) => {
+    const told = await world.cli(...args);
+    expect([told.status, told.err !== '' || status === 0]).toEqual([status, true]);
+    if (status > 0) expect(told.out).toBe('');
+  });
+
+  it('3 where the service does not answer, in words', async () => {
+    const told = await cli(['board'], { TSUNAGI_URL: 'http://127.0.0.1:9', TSUNAGI_TOKEN: 'tsu_x' });
+    expect(told.status).toBe(3);
+    expect(told.err).toContain('http://127.0.0.1:9 does not answer');
+    expect(told.err).toContain('tsunagi serve');
+  });
+
+  it('as a run that was followed came out', async () => {
+    await checkout.commitAndPush({ 'tsunagi.yaml': 'tsunagi: 1\ntasks: { no: { run: exit 3 } }\n' }, 'Fails');
+    const number = await until(
+      'its run',
+      async () =>
+        (await world.api().get<{ items: { number: number; commit: { title: string } }[] }>('/api/runs?project=ferry')).items.find(
+          (one) => one.commit.title === 'Fails',
+        )?.number,
+    );
+    const told = await world.cli('follow', String(number), '--project', 'ferry');
+    expect(told.status).toBe(1);
+    expect(told.out).toContain('ended with exit status 3');
+  });
+});
+
+describe('who is signed in', () => {
+  const at = (...args: string[]) => cli(args, { XDG_CONFIG_HOME: home });
+  it('is kept in a file that nobody else reads', async () => {
+    expect(await at('board')).toMatchObject({ status: 2, err: expect.stringContaining('There is no service to talk to') });
+    expect((await at('sign-in', world.url, '--token', 'tsu_wrong')).err).toContain('The token is not known');
+    const told = await at('sign-in', world.url, '--token', world.house.token);
+    expect([told.err, told.status]).toEqual(['', 0]);
+    const file = join(home, 'tsunagi/sign-in.json');
+    expect(statSync(file).mode & 0o777).toBe(0o600);
+    expect(JSON.parse(readFileSync(file, 'utf8'))).toEqual({ url: world.url, token: world.house.token });
+    expect((await at('board')).status).toBe(0);
+  });
+
+  it('has a project where one stands in its checkout', async () => {
+    const told = await cli(['run', 'list'], { XDG_CONFIG_HOME: home }, checkout.folder);
+    expect([told.err, told.status]).toEqual(['', 0]);
+    expect(told.out).toContain('First commit');
+    expect((await cli(['run', 'list'], { XDG_CONFIG_HOME: home }, home)).status).toBe(0);
+    expect(await cli(['plan'], { XDG_CONFIG_HOME: home }, home)).toMatchObject({ status: 2, err: expect.stringContaining('Which project?') });
+  });
+
+  it('loses a token that is removed or has run out', async () => {
+    const made = await world.api().post<{ id: string; token: string }>('/api/tokens', { name: 'short', role: 'viewer', days: 1 });
+    const use = () => cli(['board'], { TSUNAGI_URL: world.url, TSUNAGI_TOKEN: made.token });
+    expect((await use()).status).toBe(0);
+    expect((await world.cli('token', 'remove', made.id)).status).toBe(0);
+    expect(await use()).toMatchObject({ status: 1, err: expect.stringContaining('was removed') });
+  });
+});
+
+describe('check', () => {
+  const file = (text: string) => {
+    const path = join(home, 'tsunagi.yaml');
+    writeFileSync(path, text);
+    return path;
+  };
+  it('needs no service, and points at each mistake', async () => {
+    const told = await cli(['check', file('tsunagi: 1\ntasks:\n  unit: { rum: x }\nrelase: {}\n')], { HOME: home });
+    expect(told.status).toBe(1);
+    expect(told.out + told.err).toMatch(/:3:11.*`rum` is not known here\. .*Did you mean `run`\?/s);
+    expect(told.out + told.err).toMatch(/:4:1.*Did you mean `release`\?/s);
+    expect((await cli(['check', file('tsunagi: 1\n')], { HOME: home })).status).toBe(0);
+    expect((await cli(['check', join(home, 'nowhere.yaml')], { HOME: home })).status).not.toBe(0);
+  });
+});
