@@ -63,9 +63,18 @@ describe('secrets in what a program prints', () => {
         out.push(masker.take(whole.subarray(at)), masker.rest());
         const shown = Buffer.concat(out).toString('utf8');
         expect(shown).toBe(makeMasker(secrets).text(whole.toString('utf8')));
+        // And byte by byte.
+        const single = makeMasker(secrets);
+        const slow = Buffer.concat([...[...whole].map((byte) => single.take(Buffer.from([byte]))), single.rest()]).toString('utf8');
+        expect(slow).toBe(shown);
         for (const form of [key, encodeURIComponent(key), Buffer.from(key).toString('base64')]) expect(shown).not.toContain(form);
       }),
     );
+  });
+
+  it('is taken out whole where its end could begin another of its forms', () => {
+    const masker = makeMasker({ KEY: 'hunter-two' });
+    expect([...'a hunter-two b'].map((one) => masker.take(Buffer.from(one)).toString()).join('') + masker.rest().toString()).toBe('a ‹KEY› b');
   });
 
   it('holds nothing back that can be no secret’s beginning', () => {

@@ -1,7 +1,3 @@
-import type { ChildProcess } from 'node:child_process';
-import { chmodSync, mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { sha256 } from '../../src/core/canonical.js';
@@ -12,18 +8,16 @@ import { keepNewest } from '../../src/engine/kept.js';
 import { reportAttempt } from '../../src/engine/reports.js';
 import { registerAgent } from '../../src/records/agents.js';
 import { attemptById, type AttemptOfRun, claimAttempts } from '../../src/records/attempts.js';
-import { openRecords, type Records } from '../../src/records/database.js';
+import type { Records } from '../../src/records/database.js';
 import { newId } from '../../src/records/ids.js';
-import { migrate } from '../../src/records/migrate.js';
 import { addToken } from '../../src/records/people.js';
-import { addProject, type ProjectRow, projectById } from '../../src/records/projects.js';
+import type { ProjectRow } from '../../src/records/projects.js';
 import { findRun, lockRun, startRun, tasksOf } from '../../src/records/runs.js';
 import { addRun } from '../../src/records/sources.js';
-import { root } from './world.js';
+import { type Cluster, openCluster, recordProject } from './cluster.js';
 
 /** The engine on a real database, with an agent that is played here: what a task makes is a function of what it sees. */
-let folder: string;
-let server: ChildProcess;
+let cluster: Cluster;
 let records: Records;
 let agent: string;
 const scenes = new Map<string, AdvanceScene>();
@@ -36,15 +30,8 @@ const context = () =>
   }) as never;
 
 beforeAll(async () => {
-  const { prepareCluster, startCluster, openDatabase } = (await import(
-    join(root, 'dist/src/cli/serve/postgres.js')
-  )) as typeof import('../../src/cli/serve/postgres.js');
-  folder = mkdtempSync(join(tmpdir(), 'tsunagi-engine-'));
-  chmodSync(folder, 0o711);
-  const cluster = prepareCluster(join(folder, 'records'), 10_000 + (process.pid % 900));
-  server = startCluster(cluster, 2);
-  records = openRecords({ url: await openDatabase(cluster, 'records') });
-  await migrate(records);
+  cluster = await openCluster(1);
+  ({ records } = cluster);
   const token = await addToken(
     records,
     { hash: Buffer.from('t'), kind: 'agent', name: 'played', person: null, role: null, project: null, expires: null },
@@ -58,32 +45,10 @@ beforeAll(async () => {
     )
   )?.id as string;
 });
-afterAll(async () => {
-  await records?.close();
-  server?.kill('SIGINT');
-  await new Promise((resolve) => server?.once('exit', resolve));
-  rmSync(folder, { recursive: true, force: true });
-});
+afterAll(() => cluster?.close());
 
 let projects = 0;
-async function makeProject(): Promise<ProjectRow> {
-  const row = await addProject(
-    records,
-    {
-      name: `p${++projects}`,
-      source: 'hosted',
-      mainBranch: 'main',
-      folder: '',
-      url: null,
-      eventSecret: null,
-      credential: null,
-      privateAllowed: false,
-      draft: null,
-    },
-    'test',
-  );
-  return projectById(records, row?.id as string);
-}
+const makeProject = (): Promise<ProjectRow> => recordProject(records, `p${++projects}`);
 
 const plan = (name: string, change: Partial<TaskPlan>): TaskPlan => ({
   name,

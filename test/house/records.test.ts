@@ -1,7 +1,4 @@
-import { mkdtempSync, chmodSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import type { ChildProcess } from 'node:child_process';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { openKeys, sealHash } from '../../src/keys/keys.js';
 import { openRecords, type Records } from '../../src/records/database.js';
@@ -15,36 +12,23 @@ import { addAttempts, claimAttempts, lockHeld } from '../../src/records/attempts
 import { newId } from '../../src/records/ids.js';
 import { appendLog, makeLogPartitions, readLog, tailStart } from '../../src/records/logs.js';
 import { addToken } from '../../src/records/people.js';
-import { addProject, definitionOf } from '../../src/records/projects.js';
-import { root, until } from './world.js';
+import { definitionOf } from '../../src/records/projects.js';
+import { type Cluster, openCluster, recordProject } from './cluster.js';
+import { until } from './world.js';
 
+let cluster: Cluster;
 let folder: string;
-let server: ChildProcess;
 let records: Records;
 let openNamed: (name: string) => Promise<string>;
 let other: Records;
 beforeAll(async () => {
-  const { prepareCluster, startCluster, openDatabase } = (await import(
-    join(root, 'dist/src/cli/serve/postgres.js')
-  )) as typeof import('../../src/cli/serve/postgres.js');
-  folder = mkdtempSync(join(tmpdir(), 'tsunagi-records-'));
-  chmodSync(folder, 0o711);
-  const cluster = prepareCluster(join(folder, 'records'), 11_000 + (process.pid % 900));
-  server = startCluster(cluster, 2);
-  openNamed = (name) => openDatabase(cluster, name);
-  const url = await openNamed('records');
-  records = openRecords({ url });
-  other = openRecords({ url });
-  // Two services that begin at once: one migrates, the other waits.
-  await Promise.all([migrate(records), migrate(other)]);
-  await migrate(records);
+  cluster = await openCluster(2);
+  ({ records, folder, openNamed } = cluster);
+  other = openRecords({ url: cluster.url });
 });
 afterAll(async () => {
-  await records?.close();
   await other?.close();
-  server?.kill('SIGINT');
-  await new Promise((resolve) => server?.once('exit', resolve));
-  rmSync(folder, { recursive: true, force: true });
+  await cluster?.close();
 });
 
 const event = (subject: string) => ({ type: 'run.ended' as const, project: null, subject, actor: 'test' });
@@ -124,13 +108,7 @@ describe('work', () => {
     )?.id as string;
   };
   beforeAll(async () => {
-    project = (
-      await addProject(
-        records,
-        { name: 'pier', source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null, credential: null, privateAllowed: false, draft: null },
-        'test',
-      )
-    )?.id as string;
+    project = (await recordProject(records, 'pier')).id;
     agent = await register('one');
   });
   const waiting = async () =>
@@ -260,13 +238,7 @@ describe('migrations', () => {
 describe('results', () => {
   let project: string;
   beforeAll(async () => {
-    project = (
-      await addProject(
-        records,
-        { name: 'quays', source: 'hosted', mainBranch: 'main', folder: '', url: null, eventSecret: null, credential: null, privateAllowed: false, draft: null },
-        'test',
-      )
-    )?.id as string;
+    project = (await recordProject(records, 'quays')).id;
   });
   /** An attempt of a run of this line, with what its fingerprint came to. */
   const result = async (line: string, fingerprint: string, state: 'passed' | 'failed') => {

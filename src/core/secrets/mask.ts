@@ -33,7 +33,7 @@ export function makeMasker(secrets: Readonly<Record<string, string>>): Masker {
   return {
     take(bytes) {
       const text = held + bytes.toString('latin1');
-      const cut = safeLength(text, forms, longest);
+      const cut = safeLength(text, forms, longest, pattern);
       held = text.slice(cut);
       return Buffer.from(replace(text.slice(0, cut)), 'latin1');
     },
@@ -46,13 +46,26 @@ export function makeMasker(secrets: Readonly<Record<string, string>>): Masker {
   };
 }
 
-/** How much of `text` can be decided on: all before the first place from which it may yet become one of the forms. */
-function safeLength(text: string, forms: readonly string[], longest: number): number {
-  for (let at = Math.max(0, text.length - longest + 1); at < text.length; at++) {
-    const tail = text.slice(at);
-    if (forms.some((form) => form.length > tail.length && form.startsWith(tail))) return at;
+/**
+ * How much of `text` can be decided on: all before the first place from which it may yet become one of the forms. A place inside of a
+ * form that is there already is none: that form is taken out as a whole.
+ */
+function safeLength(text: string, forms: readonly string[], longest: number, pattern: RegExp): number {
+  const mayBecome = (from: number): number => {
+    for (let at = Math.max(from, text.length - longest + 1); at < text.length; at++) {
+      const tail = text.slice(at);
+      if (forms.some((form) => form.length > tail.length && form.startsWith(tail))) return at;
+    }
+    return text.length;
+  };
+  pattern.lastIndex = 0;
+  for (let from = 0; ; ) {
+    const open = mayBecome(from);
+    pattern.lastIndex = from;
+    const found = pattern.exec(text);
+    if (!found || found.index >= open) return open;
+    from = found.index + found[0].length;
   }
-  return text.length;
 }
 
 /** Every form of a secret as latin1 text of its bytes. */
