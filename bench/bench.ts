@@ -7,6 +7,7 @@ import { demoApi, type DemoApi } from '../demo/seed.js';
 import { commandLine } from './command-line.js';
 import { cutover } from './cutover.js';
 import { log, planning, reuse, start } from './engine.js';
+import { guide } from './guide.js';
 import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
 import { type Figure, show } from './harness.js';
@@ -25,6 +26,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   start,
   line: firstLine,
   queue,
+  guide,
   log,
   lists,
   cutover,

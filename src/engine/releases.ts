@@ -1,5 +1,8 @@
 /** A run whose evidence is complete becomes a release: its bytes are stored first, then it is recorded, once. */
 import type { Part, ReleasePlan } from '../core/definition/model.js';
+import { entryText } from '../blobs/entry.js';
+import { diagnoseSite } from '../core/diagnose/site.js';
+import type { Issue } from '../core/errors.js';
 import { withNeeds } from '../core/definition/model.js';
 import { filesOf, type ListedFile } from '../core/plan/plan.js';
 import { type Layer, releaseImage } from '../core/release/image.js';
@@ -9,7 +12,7 @@ import { recordEvents } from '../records/events.js';
 import { nextNumber, type ProjectRow } from '../records/projects.js';
 import { addEvidence, addRelease, releaseOfRun } from '../records/releases.js';
 import { nameReleaseBlobs } from '../records/space.js';
-import { lockRun, type RunRow, type TaskRow } from '../records/runs.js';
+import { addWarnings, lockRun, type RunRow, type TaskRow } from '../records/runs.js';
 import { type Context, repositoryOf, treeOf } from './context.js';
 
 export async function makeRelease(context: Context, project: ProjectRow, run: RunRow, plan: ReleasePlan, tasks: readonly TaskRow[]): Promise<void> {
@@ -17,6 +20,7 @@ export async function makeRelease(context: Context, project: ProjectRow, run: Ru
   const listed = await treeOf(context, project, run.commit);
   const parts: { part: Part; layers: Layer[] }[] = [];
   for (const part of Object.values(plan.parts)) parts.push({ part, layers: await layersOf(context, repository, part, listed, tasks) });
+  const misplaced = await siteIssues(context, parts);
   const image = releaseImage(parts, { project: project.name, commit: run.commit });
   for (const document of image.documents) if ((await context.blobs.size(document.digest)) === null) await context.blobs.putText(document.text);
 
@@ -39,6 +43,7 @@ export async function makeRelease(context: Context, project: ProjectRow, run: Ru
       ...image.documents.map((one) => one.digest),
       ...image.parts.flatMap((part) => part.layers.map((layer) => layer.digest)),
     ]);
+    if (misplaced.length) await addWarnings(db, run.id, misplaced);
     for (const task of tasks.filter((one) => one.evidence)) {
       const tests = task.tests ? { passed: task.tests.passed, failed: task.tests.failed, skipped: task.tests.skipped } : null;
       await addEvidence(db, release, {
@@ -57,6 +62,25 @@ export async function makeRelease(context: Context, project: ProjectRow, run: Ru
     });
     await dueEnvironments(db, project.id);
   });
+}
+
+const pageLimit = 1024 * 1024;
+
+/** What is wrong with the first pages of sites that are served below a path; the last layer that has one counts. */
+async function siteIssues(context: Context, parts: readonly { part: Part; layers: Layer[] }[]): Promise<Issue[]> {
+  const found: Issue[] = [];
+  for (const { part, layers } of parts) {
+    if (part.kind !== 'site' || part.at === '/') continue;
+    for (const layer of [...layers].reverse()) {
+      const blob = await context.blobs.open(layer.digest);
+      const page = blob ? await entryText(blob.stream, part.root ? `${part.root}/index.html` : 'index.html', pageLimit) : null;
+      if (page === null) continue;
+      const why = diagnoseSite(part, page);
+      if (why) found.push(why);
+      break;
+    }
+  }
+  return found;
 }
 
 /** The commit's files as one layer, then the whole outputs of the needs, and of what they need in turn, in the order of the needs. */

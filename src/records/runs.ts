@@ -239,3 +239,7 @@ export const allowCommit = (db: Db, project: string, commit: string): Promise<{ 
     `update runs set allowed = true, due_at = now(), issue = null where project_id = $1 and commit = $2 and not allowed and state = 'waiting' returning id, number`,
     [project, commit],
   );
+
+/** Adds what is to be looked at in the definition, found later than its own check. */
+export const addWarnings = (db: Db, run: string, warnings: readonly Issue[]): Promise<unknown> =>
+  db.rows('update runs set warnings = warnings || $2::jsonb where id = $1', [run, JSON.stringify(warnings)]);

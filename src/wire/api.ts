@@ -121,6 +121,8 @@ export const NewToken = Type.Object(
     role: Type.Optional(oneOf(roles)),
     project: Type.Optional(Name),
     days: Type.Optional(Type.Integer({ minimum: 1, maximum: 3650 })),
+    /** Another way to say it, in milliseconds. */
+    expiresInMs: Type.Optional(Type.Integer({ minimum: 1000, maximum: 315_360_000_000 })),
   },
   closed,
 );

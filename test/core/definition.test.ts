@@ -134,6 +134,49 @@ describe('a definition', () => {
   });
 });
 
+describe('variables that people set', () => {
+  const release = (variables: string) => `tsunagi: 1\nrelease:\n  parts: { api: { kind: server, start: x } }\n  variables:\n${variables}`;
+  const read = (text: string) => parseDefinition(release(text));
+  it('are declared with what people should know of them', () => {
+    expect(
+      read(
+        '    KEY: { secret: true, about: of the gateway, strangers: none }\n    LEVEL: { default: info }\n    URL: { from: variable.HOST, then: /x }\n    ANY: { about: any }\n',
+      ).definition?.release?.variables,
+    ).toEqual({
+      KEY: { kind: 'set', secret: true, default: null, about: 'of the gateway', strangers: 'none' },
+      LEVEL: { kind: 'set', secret: false, default: 'info', about: null, strangers: null },
+      URL: { kind: 'from', from: 'variable.HOST', then: '/x' },
+      ANY: { kind: 'set', secret: false, default: null, about: 'any', strangers: null },
+    });
+  });
+  it.each([
+    ['a secret with a default, which everybody could read', '    KEY: { secret: true, default: x }\n', 'key_not_for'],
+    ['a secret that comes from elsewhere', '    KEY: { secret: true, from: release.number }\n', 'key_not_for'],
+    ['words about one that comes from elsewhere', '    KEY: { about: x, from: release.number }\n', 'key_not_for'],
+    ['neither yes nor no', '    KEY: { secret: maybe }\n', 'wrong_choice'],
+    ['a name that is none', '    KEY: { from: variable.9 }\n', 'wrong_text'],
+    ['a name of the service', '    TSUNAGI_X: { secret: true }\n', 'taken_variable'],
+  ])('are refused with %s', (_what, text, code) => {
+    const { definition, issues } = read(text);
+    expect([definition, issues.map((one) => one.code)]).toEqual([null, [code]]);
+    expect(issues[0]?.line).toBe(5);
+  });
+  it('are known to tasks, by the name that people set', () => {
+    const { definition } = parseDefinition('tsunagi: 1\ntasks:\n  a: { run: x, variables: { K: { from: variable.KEY, then: "!" } } }\n');
+    expect(definition?.tasks.a?.variables).toEqual({ K: { from: 'variable.KEY', then: '!' } });
+    expect(parseDefinition('tsunagi: 1\ntasks:\n  a: { run: x, variables: { K: { from: variables.KEY } } }\n').issues[0]?.code).toBe('unknown_reference');
+  });
+});
+
+describe('a site of the whole folder', () => {
+  it('is served from a dot', () => {
+    const root = (text: string) => parseDefinition(`tsunagi: 1\nrelease:\n  parts: { page: { kind: site, root: ${text} } }\n`);
+    expect(root('.').definition?.release?.parts.page?.root).toBe('');
+    expect(root('./').issues.map((one) => one.code)).toContain('wrong_text');
+    expect(root('..').issues.map((one) => one.code)).toContain('wrong_text');
+  });
+});
+
 describe('the JSON Schema', () => {
   const validate = new Ajv2020({ strict: false }).compile(definitionSchema());
 

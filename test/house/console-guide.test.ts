@@ -125,6 +125,23 @@ describe('variables', () => {
     await until('it counts', async () => (await world.visit('staging.lost-property.localhost')).text === 'Mejima 11');
   });
 
+  it('go with their project, which is renamed, paused and removed with what goes said first', async () => {
+    await page.goto(`${world.url}/lost-property`);
+    await page.getByText('Rename, pause, remove').click();
+    await page.getByLabel('New name').fill('found-property');
+    await page.getByRole('button', { name: 'Rename', exact: true }).click();
+    await page.waitForURL(/\/found-property$/);
+    await page.getByText('Rename, pause, remove').click();
+    await page.getByRole('button', { name: 'Pause it: what is pushed waits' }).click();
+    await page.getByRole('button', { name: 'Go on with it' }).click();
+    await page.getByRole('button', { name: 'Remove it …' }).click();
+    await see(/With it go .*staging\.lost-property\.localhost/);
+    expect(await violations(page)).toEqual([]);
+    await page.getByRole('button', { name: 'Remove found-property' }).click();
+    await see('There is no project yet');
+    await until('its address is gone', async () => (await world.visit('staging.lost-property.localhost')).status === 404);
+  });
+
   it('show no mistake of the console', () => {
     expect(errors).toEqual([]);
   });

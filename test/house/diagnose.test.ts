@@ -122,6 +122,40 @@ describe('a server that does not get ready', () => {
   });
 });
 
+describe('a site below a path', () => {
+  it.each([
+    ['of the commit', '    page: { kind: site, files: [web/], root: web, at: /board }\n', ''],
+    [
+      'that is built',
+      '    page: { kind: site, needs: [build], root: out, at: /board }\n',
+      'tasks:\n  build: { reads: [web/], run: "cp -r web out", makes: [out/] }\n',
+    ],
+  ])('%s whose pages ask for / says so on its run', async (_what, part, tasks) => {
+    const name = `jetty-${++count}`;
+    const page =
+      '<link rel="icon" href="data:,"><script src="https://cdn.kohama.example/x.js"></script><script type=module src="/assets/app.js"></script><a href="/elsewhere">';
+    const { checkout, first } = await world.hosted(name, {
+      'web/index.html': page,
+      'web/app.js': '',
+      'tsunagi.yaml': `tsunagi: 1\n${tasks}release:\n  parts:\n${part}environments: { staging: { branch: main } }\n`,
+    });
+    await checkout.push();
+    await world.waitLive(name, 'staging', first);
+    const run = await world.waitRun(name, first);
+    expect(run.warnings).toMatchObject([{ code: 'site_below', data: { part: 'page', at: '/board', ref: '/assets/app.js' } }]);
+    expect((await world.cli('run', 'show', '1', '--project', name)).out).toContain('ask for /assets/app.js');
+    await checkout.commitAndPush({ 'web/index.html': page.replaceAll('"/assets', '"/board/assets') }, 'Mended');
+    const next = await until('the next run', async () => {
+      const one = await world
+        .api()
+        .get<RunDetail>(`/api/projects/${name}/runs/2`)
+        .catch(() => null);
+      return one?.endedAt && one.release ? one : null;
+    });
+    expect(next.warnings).toEqual([]);
+  });
+});
+
 describe('a task that fails', () => {
   it.each([
     [

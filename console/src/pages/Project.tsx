@@ -8,6 +8,7 @@ import { get, paths } from '../data/api';
 import { Ago, Empty, Loading, short, Trouble } from '../parts/basics';
 import { Chip, Mark } from '../parts/Mark';
 import { Draft } from '../parts/Draft';
+import { Upkeep } from '../parts/Upkeep';
 import { Variables } from '../parts/Variables';
 
 export function ProjectPage(): React.ReactNode {
@@ -27,6 +28,7 @@ export function ProjectPage(): React.ReactNode {
     <>
       <div className="mb-4 flex flex-wrap items-baseline gap-x-3">
         <h1 className="title">{one.name}</h1>
+        {one.paused ? <Chip tone="held">paused</Chip> : null}
         <span className="code text-second">
           {one.source} · {one.mainBranch}
           {one.folder ? ` · ${one.folder}` : ''}
@@ -118,6 +120,7 @@ export function ProjectPage(): React.ReactNode {
               {releases.data?.items.length === 0 ? <li className="text-second">There is none yet.</li> : null}
             </ul>
           </section>
+          <Upkeep key={one.name} project={one} />
         </div>
       </div>
     </>

@@ -14,6 +14,8 @@ import type {
   ReleaseDetail,
   Token,
 } from '../../wire/api.js';
+import { parseDuration } from '../../core/durations.js';
+import { CodedError } from '../../core/errors.js';
 import { call, environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, bytes, faint, plain, say, short, state, table } from '../print.js';
 import { projectCommands } from './projects.js';
@@ -32,8 +34,16 @@ export function lookCommands(program: Command): void {
     give(options, await get<PageOf<Token>>('/api/tokens'), ({ items }) =>
       say(
         table(
-          ['TOKEN', 'KIND', 'ROLE', 'PROJECT', 'USED', 'ID'],
-          items.map((one) => [plain(one.name), one.kind, one.role ?? '', one.project ?? '', ago(one.usedAt), faint(one.id)]),
+          ['TOKEN', 'KIND', 'ROLE', 'PROJECT', 'USED', 'EXPIRES', 'ID'],
+          items.map((one) => [
+            plain(one.name),
+            one.kind,
+            one.role ?? '',
+            one.project ?? '',
+            ago(one.usedAt),
+            one.expiresAt?.slice(0, 16).replace('T', ' ') ?? '',
+            faint(one.id),
+          ]),
         ),
       ),
     ),
@@ -41,14 +51,16 @@ export function lookCommands(program: Command): void {
   shared(token.command('add <name>').description('make a token; it is shown once'), 'tsunagi token add laptop --role developer')
     .option('--role <role>', 'viewer, developer, releaser or owner')
     .option('--kind <kind>', 'person, agent or edge', 'person')
-    .option('--days <n>', 'how many days it is good for')
-    .action(async (name: string, options: Shared & { role?: string; kind: string; days?: string }) => {
+    .option('--expires <duration>', 'how long it is good for, such as 12h or 30d; left out: until it is removed')
+    .action(async (name: string, options: Shared & { role?: string; kind: string; expires?: string }) => {
+      const ms = options.expires === undefined ? undefined : parseDuration(options.expires);
+      if (ms === null) throw new CodedError('usage', { detail: `\`${options.expires}\` is no length of time such as 30d.`, command: 'token add' });
       const body = {
         name,
         kind: options.kind,
         ...(options.role ? { role: options.role } : {}),
         ...(options.project ? { project: options.project } : {}),
-        ...(options.days ? { days: Number(options.days) } : {}),
+        ...(ms ? { expiresInMs: ms } : {}),
       };
       give(options, await post<AddedToken>('/api/tokens', body), (one) => say(one.token));
     });

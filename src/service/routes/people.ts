@@ -61,7 +61,7 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
   app.get('/api/tokens', { schema: { response: { 200: Page(Token) } } }, async () => ({ items: (await listTokens(records)).map(tokenView), next: null }));
 
   app.post('/api/tokens', { schema: { body: NewToken, response: { 201: AddedToken } } }, (request, reply) => {
-    const body = request.body as { name: string; kind?: 'person' | 'agent' | 'edge'; role?: 'viewer'; project?: string; days?: number };
+    const body = request.body as { name: string; kind?: 'person' | 'agent' | 'edge'; role?: 'viewer'; project?: string; days?: number; expiresInMs?: number };
     const caller = request.caller as Caller;
     return change(service, request, reply, 'token.added', 201, async (db, actor) => {
       const kind = body.kind ?? 'person';
@@ -75,7 +75,8 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
           ? ((await db.one<{ id: string }>('select person_id as id from tokens where id = $1 union select id from people where id = $1 limit 1', [caller.id]))
               ?.id ?? null)
           : null;
-      const expires = body.days ? new Date(service.context.now() + body.days * 86_400_000) : null;
+      const ms = body.expiresInMs ?? (body.days ? body.days * 86_400_000 : null);
+      const expires = ms === null ? null : new Date(service.context.now() + ms);
       const row = await addToken(db, { hash: tokenHash(token), kind, name: body.name, person, role, project: project?.id ?? null, expires }, actor);
       return { ...tokenView(row), token };
     });
