@@ -31,7 +31,7 @@ export async function startEngine(context: Context): Promise<Engine> {
     sources: startLoop({ name: 'sources', step: () => workIntake(context), sweepMs: sweep, log, nextDue: () => intakeDue(context) }),
     hosted: startLoop({ name: 'hosted', step: () => sweepHosted(context).then(() => false), sweepMs: sweep * 6, log }),
     polls: startLoop({ name: 'polls', step: () => pollSources(context), nextDue: () => nextPoll(records), sweepMs: sweep * 6, log }),
-    feed: startLoop({ name: 'statuses', step: () => tellStatuses(context), nextDue: () => nextStatus(records), sweepMs: sweep, log }),
+    feed: startLoop({ name: 'statuses', step: () => tellStatuses(context), nextDue: () => nextStatus(records), sweepMs: sweep, gatherMs: 400, log }),
     runs: startLoop({ name: 'runs', step: () => stepRuns(context), nextDue: () => nextDue(records, 'runs'), sweepMs: sweep, log }),
     deployments: startLoop({ name: 'deployments', step: () => stepDeployments(context), nextDue: () => nextDue(records, 'deployments'), sweepMs: sweep, log }),
     environments: startLoop({
