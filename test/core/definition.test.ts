@@ -140,13 +140,13 @@ describe('variables that people set', () => {
   it('are declared with what people should know of them', () => {
     expect(
       read(
-        '    KEY: { secret: true, about: of the gateway, strangers: none }\n    LEVEL: { default: info }\n    URL: { from: variable.HOST, then: /x }\n    ANY: { about: any }\n',
+        '    KEY: { secret: true, about: of the gateway, strangers: none }\n    LEVEL: { default: info }\n    URL: { from: variable.HOST, then: /x }\n    OTHER: { about: more }\n',
       ).definition?.release?.variables,
     ).toEqual({
       KEY: { kind: 'set', secret: true, default: null, about: 'of the gateway', strangers: 'none' },
       LEVEL: { kind: 'set', secret: false, default: 'info', about: null, strangers: null },
       URL: { kind: 'from', from: 'variable.HOST', then: '/x' },
-      ANY: { kind: 'set', secret: false, default: null, about: 'any', strangers: null },
+      OTHER: { kind: 'set', secret: false, default: null, about: 'more', strangers: null },
     });
   });
   it.each([
