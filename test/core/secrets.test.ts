@@ -1,6 +1,9 @@
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
+import type { Task } from '../../src/core/definition/model';
+import { fingerprint, fingerprintInputs } from '../../src/core/fingerprint/inputs';
 import { formsOf, makeMasker } from '../../src/core/secrets/mask';
+import type { PinnedSet } from '../../src/core/variables/task';
 
 const key = 'p4ss/w+rd "of" the=tide';
 const secrets = { SMS_KEY: key };
@@ -82,5 +85,32 @@ describe('secrets in what a program prints', () => {
     expect(masker.take(Buffer.from('the tide is low\n')).toString()).toBe('the tide is low\n');
     expect(masker.take(Buffer.from('so p4')).toString()).toBe('so ');
     expect(masker.take(Buffer.from('tience')).toString()).toBe('p4tience');
+  });
+});
+
+describe('a fingerprint', () => {
+  const task = {
+    run: ['x'],
+    reads: null,
+    makes: [],
+    junit: null,
+    network: false,
+    each: {},
+    shard: null,
+    resources: {},
+    variables: { KEY: { from: 'variable.KEY', then: '!' }, LEVEL: { from: 'variable.LEVEL', then: '' } },
+  } as unknown as Task;
+  const inputs = (set: PinnedSet) =>
+    fingerprintInputs(task, [], [], { project: { name: 'p' }, folder: '', run: { commit: 'c', branch: 'main' }, versions: {}, base: 'b', set });
+  const pinned: PinnedSet = { KEY: { version: 1, hash: 'aa' }, LEVEL: { value: 'info' } };
+
+  it('has of a secret its keyed hash alone, and not its version: the same value set again changes nothing', () => {
+    expect(inputs(pinned).variables).toEqual({ KEY: { secret: 'aa', then: '!' }, LEVEL: 'info' });
+    expect(fingerprint(inputs({ ...pinned, KEY: { version: 9, hash: 'aa' } }))).toBe(fingerprint(inputs(pinned)));
+  });
+
+  it('is another one for another value, secret or plain', () => {
+    const all = [pinned, { ...pinned, KEY: { version: 1, hash: 'bb' } }, { ...pinned, LEVEL: { value: 'debug' } }, { ...pinned, KEY: { value: 'aa' } }];
+    expect(new Set(all.map((set) => fingerprint(inputs(set)))).size).toBe(all.length);
   });
 });
