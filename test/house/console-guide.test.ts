@@ -142,6 +142,27 @@ describe('variables', () => {
     await until('its address is gone', async () => (await world.visit('staging.lost-property.localhost')).status === 404);
   });
 
+  it('and definitions come to a project that is pushed here, too: added, proposed, kept, live', async () => {
+    await page.goto(`${world.url}/add`);
+    await page.getByText('It is to be pushed straight to this service').click();
+    await page.getByLabel('Its name').fill('skiff');
+    await page.getByRole('button', { name: 'Add it', exact: true }).click();
+    await see(/git push http.*\/git\/skiff main/);
+    const place = new Checkout(join(world.folder, 'skiff'), `${world.url.replace('//', `//x:${world.house.token}@`)}/git/skiff`);
+    await place.start();
+    const commit = await place.commitAndPush({ 'index.html': '<h1>skiff</h1>' }, 'Pages');
+    await page.getByRole('link', { name: 'skiff', exact: true }).click();
+    await page.getByRole('button', { name: 'Propose one from what is in it' }).click();
+    await see('what visitors may see; what is for developers is left out');
+    expect(await violations(page)).toEqual([]);
+    await page.getByRole('button', { name: 'Keep it as the draft, and run' }).click();
+    await see('Its definition is a draft');
+    await world.waitLive('skiff', 'staging', commit);
+    await page.getByRole('button', { name: 'Commit it' }).click();
+    await page.getByText('Its definition is a draft').waitFor({ state: 'detached' });
+    expect((await world.visit('staging.skiff.localhost')).text).toBe('<h1>skiff</h1>');
+  });
+
   it('show no mistake of the console', () => {
     expect(errors).toEqual([]);
   });

@@ -110,6 +110,7 @@ export function GuidePage(): React.ReactNode {
             </details>
             {look.error ? <Trouble error={look.error} /> : null}
           </form>
+          <Hosted />
         </Step>
         <Step number={2} title="What was recognised" done={added !== null} waits={!found && !recognise.error}>
           {recognise.error ? <Trouble error={recognise.error} /> : null}
@@ -185,6 +186,44 @@ export function GuidePage(): React.ReactNode {
         </Step>
       </ol>
     </div>
+  );
+}
+
+/** Commits that are pushed straight to the service: a name, and the address to push to. */
+function Hosted() {
+  const [name, setName] = useState('');
+  const add = useMutation({ mutationFn: () => post<AddedProject>('/api/projects', { name, source: 'hosted' }) });
+  return (
+    <details className="mt-3 text-second">
+      <summary className="w-fit cursor-pointer">It is to be pushed straight to this service</summary>
+      <form
+        className="mt-2 flex flex-wrap items-end gap-3 text-ink"
+        onSubmit={(event) => {
+          event.preventDefault();
+          add.mutate();
+        }}
+      >
+        <Text label="Its name" value={name} set={setName} title="Lower case letters, digits and dashes, beginning with a letter" required />
+        <Button type="submit" disabled={add.isPending || name === '' || add.isSuccess}>
+          Add it
+        </Button>
+      </form>
+      {add.error ? (
+        <div className="mt-2">
+          <Trouble error={add.error} />
+        </div>
+      ) : null}
+      {add.data ? (
+        <p className="mt-2 text-ink">
+          Push to it: <span className="code break-all">git push {add.data.endpoint.replace('//', '//x:TOKEN@')} main</span>, with a token of the role developer.
+          Then{' '}
+          <Link to="/$project" params={{ project: add.data.name }} className="font-semibold text-indigo">
+            {add.data.name}
+          </Link>{' '}
+          shows how it goes, and proposes a definition where there is none.
+        </p>
+      ) : null}
+    </details>
   );
 }
 

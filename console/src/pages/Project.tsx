@@ -7,7 +7,7 @@ import type { PlanView } from '../../../src/wire/why';
 import { get, paths } from '../data/api';
 import { Ago, Empty, Loading, short, Trouble } from '../parts/basics';
 import { Chip, Mark } from '../parts/Mark';
-import { Draft } from '../parts/Draft';
+import { Draft, ProposeDraft } from '../parts/Draft';
 import { Upkeep } from '../parts/Upkeep';
 import { Variables } from '../parts/Variables';
 
@@ -43,6 +43,7 @@ export function ProjectPage(): React.ReactNode {
         </p>
       ) : null}
       {one.draft ? <Draft project={one.name} /> : null}
+      {!one.draft && runs.data?.items[0]?.issue?.code === 'definition_missing' ? <ProposeDraft project={one.name} /> : null}
       {runs.data?.items.length === 0 ? (
         <Empty title="Nothing has been pushed yet.">
           Push to <span className="code break-all">{one.endpoint}</span>, or let the code host tell of pushes there.
