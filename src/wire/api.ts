@@ -13,7 +13,7 @@ import {
   taskStates,
   attemptStates,
 } from '../core/states.js';
-import { Digest, Id, Name, Nullable, oneOf, Said, Time } from './parts.js';
+import { CredentialBody, Digest, Id, Name, Nullable, oneOf, Said, Time } from './parts.js';
 import { Tests } from './work.js';
 
 export type { Said };
@@ -69,12 +69,7 @@ export const NewProject = Type.Object(
     mainBranch: Type.Optional(Type.String({ minLength: 1, maxLength: 200 })),
     folder: Type.Optional(Type.String({ maxLength: 400 })),
     url: Type.Optional(Type.String({ maxLength: 2000 })),
-    credential: Type.Optional(
-      Type.Union([
-        Type.Object({ user: Type.String({ minLength: 1, maxLength: 200 }), password: Type.String({ minLength: 1, maxLength: 4000 }) }, closed),
-        Type.Object({ key: Type.String({ minLength: 1, maxLength: 20000 }) }, closed),
-      ]),
-    ),
+    credential: Type.Optional(CredentialBody),
     /** Its address may lead into private networks. */
     allowPrivate: Type.Optional(Type.Boolean()),
     /** The definition of commits that have none of their own. */

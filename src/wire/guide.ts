@@ -1,16 +1,9 @@
 /** From a repository to its first live address: a look at a source, what is recognised in it, its draft. */
 import { type Static, Type } from '@sinclair/typebox';
 import { Commit } from './api.js';
-import { Nullable, oneOf, Said } from './parts.js';
+import { CredentialBody, Nullable, oneOf, Said } from './parts.js';
 
 const closed = { additionalProperties: false };
-
-export const CredentialBody = Type.Union([
-  Type.Object({ user: Type.String({ minLength: 1, maxLength: 200 }), password: Type.String({ minLength: 1, maxLength: 4_000 }) }, closed),
-  /** A private key of ssh, without a passphrase. */
-  Type.Object({ key: Type.String({ minLength: 1, maxLength: 20_000 }) }, closed),
-]);
-export type CredentialBody = Static<typeof CredentialBody>;
 
 const source = {
   url: Type.String({ minLength: 1, maxLength: 2_000 }),

@@ -20,3 +20,14 @@ export const oneOf = <T extends readonly string[]>(values: T) => Type.Unsafe<T[n
 /** An issue with its wording. */
 export const Said = Type.Object({ code: Type.String(), data: Type.Record(Type.String(), Type.Unknown()), says: Type.String(), next: Type.String() });
 export type Said = Static<typeof Said>;
+
+/** What a source elsewhere asks for. */
+export const CredentialBody = Type.Union([
+  Type.Object(
+    { user: Type.String({ minLength: 1, maxLength: 200 }), password: Type.String({ minLength: 1, maxLength: 4_000 }) },
+    { additionalProperties: false },
+  ),
+  /** A private key of ssh, without a passphrase. */
+  Type.Object({ key: Type.String({ minLength: 1, maxLength: 20_000 }) }, { additionalProperties: false }),
+]);
+export type CredentialBody = Static<typeof CredentialBody>;

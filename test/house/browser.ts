@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { join } from 'node:path';
 import { type Browser, chromium, type Page } from 'playwright-core';
+import type { World } from './world.js';
 
 export const openBrowser = (): Promise<Browser> =>
   chromium.launch({
@@ -16,6 +17,16 @@ export const openBrowser = (): Promise<Browser> =>
       '--disable-sync',
     ],
   });
+
+/** A page of the owner; its errors are added to `errors`. */
+export async function signedIn(browser: Browser, world: World, errors: string[]): Promise<Page> {
+  const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+  page.on('pageerror', (error) => errors.push(error.message));
+  await page.goto(`${world.url}/sign-in`);
+  await page.getByLabel('Token').fill(world.house.token);
+  await page.getByRole('button', { name: 'Sign in' }).click();
+  return page;
+}
 
 const axe = readFileSync(createRequire(join(process.cwd(), 'package.json')).resolve('axe-core/axe.min.js'), 'utf8');
 

@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Browser, Page } from 'playwright-core';
 import type { CodeHost } from '../../demo/codehost/codehost.js';
-import { openBrowser, violations } from './browser.js';
+import { openBrowser, signedIn, violations } from './browser.js';
 import { startCodeHost } from './codehost.js';
 import { Checkout, openWorld, until, type World } from './world.js';
 
@@ -28,11 +28,7 @@ beforeAll(async () => {
     'Lost things',
   );
   browser = await openBrowser();
-  page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
-  page.on('pageerror', (error) => errors.push(error.message));
-  await page.goto(`${world.url}/sign-in`);
-  await page.getByLabel('Token').fill(world.house.token);
-  await page.getByRole('button', { name: 'Sign in' }).click();
+  page = await signedIn(browser, world, errors);
   await page.getByText('There is no project yet').waitFor();
 });
 afterAll(async () => {
@@ -127,6 +123,9 @@ describe('variables', () => {
 
   it('go with their project, which is renamed, paused and removed with what goes said first', async () => {
     await page.goto(`${world.url}/lost-property`);
+    // What comes late moves what stands below it.
+    await see('Its definition is a draft');
+    await see('nothing to run: all of it is reused');
     await page.getByText('Rename, pause, remove').click();
     await page.getByLabel('New name').fill('found-property');
     await page.getByRole('button', { name: 'Rename', exact: true }).click();

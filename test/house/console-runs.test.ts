@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Browser, Page } from 'playwright-core';
 import type { LogChunk, RunDetail } from '../../src/wire/api.js';
-import { openBrowser, violations } from './browser.js';
+import { openBrowser, signedIn, violations } from './browser.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -31,11 +31,7 @@ beforeAll(async () => {
   await checkout.commitAndPush({ 'a.txt': 'low' }, 'Lower the tide');
   await ended(2);
   browser = await openBrowser();
-  page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
-  page.on('pageerror', (error) => errors.push(error.message));
-  await page.goto(`${world.url}/sign-in`);
-  await page.getByLabel('Token').fill(world.house.token);
-  await page.getByRole('button', { name: 'Sign in' }).click();
+  page = await signedIn(browser, world, errors);
   await page.getByText('What is live where').waitFor();
 });
 afterAll(async () => {

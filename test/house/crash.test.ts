@@ -6,8 +6,8 @@
 import { execFileSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { Event, Run, RunDetail } from '../../src/wire/api.js';
-import { type Checkout, openWorld, until, type World } from './world.js';
+import type { Run, RunDetail } from '../../src/wire/api.js';
+import { allEvents, type Checkout, openWorld, until, type World } from './world.js';
 
 const seed = Number(process.env.TSUNAGI_SEED ?? Date.now() % 1_000_000);
 const rounds = Array.from({ length: Number(process.env.TSUNAGI_CRASHES ?? 5) }, (_, at) => seed + at);
@@ -134,12 +134,7 @@ describe('a run of 40 tasks, killed at random points', () => {
   });
 
   it('is told by events without a gap, each end once', async () => {
-    const all: Event[] = [];
-    for (let after = '0'; ; after = all.at(-1)?.sequence as string) {
-      const { items } = await world.api().get<{ items: Event[] }>(`/api/events?after=${after}&limit=200`);
-      if (items.length === 0) break;
-      all.push(...items);
-    }
+    const all = await allEvents(world);
     expect(all.map((one) => Number(one.sequence))).toEqual(all.map((_, at) => at + 1));
     for (const type of ['dev.tsunagi.run.ended', 'dev.tsunagi.attempt.ended', 'dev.tsunagi.release.made']) {
       const subjects = all.filter((one) => one.type === type).map((one) => `${one.subject} ${one.data.task ?? ''} ${one.data.attempt ?? ''}`);

@@ -2,8 +2,7 @@ import { execFileSync } from 'node:child_process';
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { Event } from '../../src/wire/api.js';
-import { api, app, appDefinition, type Checkout, checkHouse, openWorld, until, type World } from './world.js';
+import { allEvents, api, app, appDefinition, type Checkout, checkHouse, openWorld, until, type World } from './world.js';
 
 /** Every recorded transition of the thread, at which the service is killed before and after the commit. Several share one push. */
 const transitions = [
@@ -133,12 +132,7 @@ describe('others, killed', () => {
 
 describe('what happened', () => {
   it('is numbered without a gap, in the order in which each thing went on', async () => {
-    const all: Event[] = [];
-    for (let after = '0'; ; after = all.at(-1)?.sequence as string) {
-      const { items } = await world.api().get<{ items: Event[] }>(`/api/events?after=${after}&limit=200`);
-      if (items.length === 0) break;
-      all.push(...items);
-    }
+    const all = await allEvents(world);
     expect(all.map((one) => Number(one.sequence))).toEqual(all.map((_, at) => at + 1));
     const ended = all.filter((one) => one.type === 'dev.tsunagi.run.ended');
     for (const one of ended) {

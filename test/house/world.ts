@@ -301,3 +301,13 @@ export async function checkHouse(world: World, commit: string, text: string): Pr
   });
   expect(workers[0]?.wanted).toBe(true);
 }
+
+/** Every event so far, in the order of the record. */
+export async function allEvents(world: World): Promise<Event[]> {
+  const all: Event[] = [];
+  for (let after = '0'; ; after = all.at(-1)?.sequence as string) {
+    const { items } = await world.api().get<PageOf<Event>>(`/api/events?after=${after}&limit=200`);
+    if (items.length === 0) return all;
+    all.push(...items);
+  }
+}
