@@ -3,7 +3,7 @@ import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node
 import { dirname, join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { parseArgs } from 'node:util';
-import { endLeftInstances } from '../src/agent/instance.js';
+import { endLeftInstances } from '../src/agent/instances/keeper.js';
 import { checkoutName, defaultData, openHouse, parsePorts, untilSignal } from '../src/cli/serve/serve.js';
 import { CodedError, wording } from '../src/core/errors.js';
 import { startCodeHost } from './codehost/codehost.js';
@@ -52,12 +52,12 @@ async function main(): Promise<number> {
     const app = (host: string) => `http://${host}:${house.edgePort}/`;
     say();
     say(`The console    ${house.url}/sign-in#${await house.signIn()}`);
-    say('               (the sign-in is good once, for 30 minutes)');
+    say('               (each sign-in is good once, for 30 minutes)');
     say(`sailings       production ${app('production.sailings.localhost')}   staging ${app('staging.sailings.localhost')}`);
     say(`               the review of a pull request ${app('pr-214.sailings.review.localhost')}`);
     say();
     say('Try next, in another terminal:');
-    say(`  ./tsunagi sign-in ${house.url} --token ${house.token}`);
+    say(`  ./tsunagi sign-in ${house.url} --code ${await house.signIn()}`);
     say('  ./tsunagi board');
     say('  ./tsunagi promote --to sailings/production');
     say();

@@ -1,22 +1,40 @@
 /** The agent: registers, asks for work, does it, renews its lease by asking. */
 import { randomUUID } from 'node:crypto';
-import { existsSync, readdirSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
+import { totalmem } from 'node:os';
 import { join } from 'node:path';
 import pino from 'pino';
 import { CodedError } from '../core/errors.js';
 import { makeClient } from '../wire/client.js';
 import type { PollAnswer, Registered } from '../wire/work.js';
 import { type RunningAttempt, startAttempt } from './attempt.js';
-import { adoptInstance, type RunningInstance, startInstance, writeLease } from './instance.js';
+import type { Takes } from '../core/states.js';
+import { adoptInstance, type RunningInstance, startInstance } from './instances/instance.js';
+import { upSeconds, writeLease } from './instances/keeper.js';
 import { openWorkshop, type WorkshopOptions } from './workshop.js';
 
 export interface AgentOptions extends WorkshopOptions {
   /** Address of the service. */
   url: string;
   token: string;
-  /** What it takes; default all. */
-  class?: ('runs' | 'untrusted' | 'live')[];
+  /** What it takes of what its token allows; default all of that. */
+  takes?: Takes[];
+  /** Instances at the same time; default one for each 256 MiB of the machine's memory. */
+  instances?: number;
   logLevel?: string;
+}
+
+/** Bytes of memory that an instance is reckoned with where nobody says how many fit. */
+const memoryOfInstance = 256 * 1024 ** 2;
+
+/** Bytes of memory that could be given out now; all of it where the machine does not say. */
+function memoryLeft(): number {
+  try {
+    const kib = /^MemAvailable:\s+(\d+) kB$/m.exec(readFileSync('/proc/meminfo', 'utf8'))?.[1];
+    return kib ? Number(kib) * 1024 : totalmem();
+  } catch {
+    return totalmem();
+  }
 }
 
 export interface RunningAgent {
@@ -29,7 +47,17 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
   let stopped = false;
   let closing = false;
   const client = makeClient(options.url, options.token);
-  const { context, tools, base, close } = await openWorkshop(options, client, log, () => stopped);
+  /** Until when the lease holds, as the last answer gave it. */
+  let lease = 0;
+  const workshop = await openWorkshop(
+    options,
+    client,
+    log,
+    () => stopped,
+    () => lease,
+  );
+  const { context, tools, base, hurt, close } = workshop;
+  const roomFor = options.instances ?? Math.max(1, Math.floor(totalmem() / memoryOfInstance));
   const { host } = context;
   const boot = randomUUID();
   const attempts = new Map<string, RunningAttempt>();
@@ -41,7 +69,11 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
 
   function keep(instance: RunningInstance): void {
     instances.set(instance.id, instance);
-    void instance.done.then(() => instances.delete(instance.id)).then(poke);
+    void instance.done.then(() => {
+      // Another one with this id may have been begun by now.
+      if (instances.get(instance.id) === instance) instances.delete(instance.id);
+      poke();
+    });
   }
 
   let polling: AbortController | null = null;
@@ -50,13 +82,17 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
     polling?.abort();
   }
 
+  const held = (map: Map<string, { id: string; fence: string }>) => [...map.values()].map(({ id, fence }) => ({ id, fence }));
+  /** Attempts that were given up here, and that the service does not know of yet. */
+  const gaveUp = new Set<string>();
+
   const register = async (): Promise<number> => {
     const body = {
       name: options.name,
       boot,
-      class: options.class ?? ['runs', 'untrusted', 'live'],
+      ...(options.takes ? { takes: options.takes } : {}),
       slots: options.slots,
-      address: context.address,
+      ...(options.address ? { address: options.address } : {}),
       tools,
       base,
       sandbox: {
@@ -65,18 +101,32 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
         account: host.accounts.work?.name ?? 'the agent’s own',
         instances: host.accounts.live?.name ?? 'the agent’s own',
       },
+      // What runs here goes on: the service may have forgotten this agent, not this agent its work.
+      attempts: held(attempts),
+      hurt,
     };
-    return (await client.post<Registered>('/api/agent/register', body)).leaseMs;
+    const answer = await client.post<Registered>('/api/agent/register', body);
+    hurt.length = 0;
+    context.address = answer.address;
+    context.ports = answer.ports;
+    return answer.leaseMs;
   };
 
   const take = (answer: PollAnswer) => {
     for (const work of answer.attempts) {
+      if (attempts.get(work.id)?.fence === work.fence) continue;
       const attempt = startAttempt(context, work);
       attempts.set(work.id, attempt);
       // No question is asked for it: the service counts the slots.
-      void attempt.done.then(() => attempts.delete(work.id));
+      void attempt.done.then((reported) => {
+        if (attempts.get(work.id) === attempt) attempts.delete(work.id);
+        if (reported) return;
+        gaveUp.add(work.id);
+        poke();
+      });
     }
     for (const work of answer.instances) {
+      if (instances.get(work.id)?.fence === work.fence) continue;
       instances.get(work.id)?.drop();
       keep(startInstance(context, work));
     }
@@ -98,26 +148,31 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
           log.info({ url: options.url, network: host.network, limits: host.limits }, 'registered');
         }
         polling = new AbortController();
-        const held = (map: Map<string, { id: string; fence: string }>) => [...map.values()].map(({ id, fence }) => ({ id, fence }));
-        const began = Date.now();
+        const began = upSeconds();
         const full = await context.full();
+        const told = [...gaveUp];
         const body = {
           boot,
           full,
           slots: options.slots,
+          room: Math.max(0, Math.min(roomFor - instances.size, Math.floor(memoryLeft() / memoryOfInstance))),
           attempts: held(attempts),
           instances: held(instances),
+          gaveUp: told,
           waitMs: Math.floor(leaseMs / 3),
         };
         const answer = await client.post<PollAnswer>('/api/agent/poll', body, { signal: polling.signal });
+        for (const id of told) gaveUp.delete(id);
         if (closing) return;
-        for (const instance of instances.values()) if (instance.kind === 'worker' && existsSync(instance.folder)) writeLease(instance.folder, began + leaseMs);
+        lease = began + leaseMs / 1000;
+        for (const instance of instances.values()) if (instance.kind === 'worker' && existsSync(instance.folder)) writeLease(instance.folder, lease);
         take(answer);
         failures = 0;
       } catch (error) {
         if (stopped) return;
         if (polling?.signal.aborted) continue;
-        if (error instanceof CodedError && (error.issue.code === 'lease_lost' || error.issue.code === 'unavailable')) leaseMs = 0;
+        // Only who is told so registers again; a service that is away has forgotten nothing.
+        if (error instanceof CodedError && error.issue.code === 'lease_lost') leaseMs = 0;
         failures++;
         if (failures === 1) log.warn({ error: String(error) }, 'the service does not answer as expected; trying again');
         await new Promise((resolve) => setTimeout(resolve, Math.min(2_000, 50 * 2 ** Math.min(failures, 6))));

@@ -1,8 +1,6 @@
 /** One attempt, from its claim to its last report. The first cause of an end wins and is recorded once. */
-import type { ChildProcess } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { createReadStream, mkdirSync } from 'node:fs';
-import { rm } from 'node:fs/promises';
+import { createReadStream, mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { CodedError, issue } from '../core/errors.js';
 import type { AttemptReport, AttemptWork } from '../wire/work.js';
@@ -13,16 +11,11 @@ import { boundLog, type KeptLog } from './keptlog.js';
 import { makeLogSender } from './log.js';
 import { maskEnded, maskerOf, maskLog } from './masked.js';
 import { operatorReach } from './settings.js';
-import { watchDisk } from './disk.js';
-import { networkOf, runnerText } from './sandbox/chain.js';
+import { follow } from './follow.js';
+import type { Ended } from './outcome.js';
+import { removeTree } from './remove.js';
+import { networkOf, runnerPath, runnerText } from './sandbox/chain.js';
 import type { HeldChain } from './sandbox/ready.js';
-import { descendantsOf, firstProcess, programOf, signal } from './sandbox/processes.js';
-import { makeTail, seenFiles } from './seen.js';
-import { type Cause, type Ended, judge, readControl, type Told } from './outcome.js';
-import { splitSections } from './sections.js';
-
-/** Between TERM and KILL, in milliseconds. */
-const graceMs = 5_000;
 
 export interface RunningAttempt {
   id: string;
@@ -31,7 +24,8 @@ export interface RunningAttempt {
   stop(): void;
   /** Ends the work without a report: it is someone else's. */
   drop(): void;
-  done: Promise<void>;
+  /** Whether it went as far as its last report; false when the service would not take one, or something here failed. */
+  done: Promise<boolean>;
 }
 
 /** What an attempt holds: its chain, and what is to be given back in reverse order. */
@@ -43,9 +37,13 @@ interface Held {
 export function startAttempt(context: AgentContext, work: AttemptWork): RunningAttempt {
   const abort = new AbortController();
   let dropped = false;
-  const done = perform(context, work, abort.signal, () => dropped).catch((error: Error) => {
-    if (!context.stopped()) context.log.error({ attempt: work.id, error: String(error.stack) }, 'an attempt was given up');
-  });
+  const done = perform(context, work, abort.signal, () => dropped).then(
+    () => true,
+    (error: Error) => {
+      if (!context.stopped()) context.log.error({ attempt: work.id, error: String(error.stack) }, 'an attempt was given up');
+      return context.stopped() || dropped;
+    },
+  );
   return {
     id: work.id,
     fence: work.fence,
@@ -61,8 +59,23 @@ export function startAttempt(context: AgentContext, work: AttemptWork): RunningA
 async function perform(context: AgentContext, work: AttemptWork, abort: AbortSignal, dropped: () => boolean): Promise<void> {
   const { client } = context;
   const path = `/api/agent/attempts/${work.id}`;
-  const report = (happenings: AttemptReport['happenings']) =>
-    dropped() ? Promise.resolve() : untilDone(() => client.post(`${path}/report`, { fence: work.fence, happenings }), context.stopped).catch(ignoreOld);
+  const send = (happenings: AttemptReport['happenings']) =>
+    untilDone(() => client.post(`${path}/report`, { fence: work.fence, happenings }), context.stopped).catch(ignoreOld);
+  const report = async (happenings: AttemptReport['happenings']): Promise<unknown> => {
+    if (dropped()) return;
+    try {
+      return await send(happenings);
+    } catch (error) {
+      if (context.stopped() || !(error instanceof CodedError)) throw error;
+      // Whatever the service does not like about it, it shall know that this is over.
+      context.log.error({ attempt: work.id, issue: error.issue }, 'a report was refused');
+      refused = true;
+      return send([
+        { what: 'ended', state: 'failed', issue: issue('report_refused', { detail: error.message.slice(0, 300) }) as never, output: null, tests: null },
+      ]);
+    }
+  };
+  let refused = false;
   const sender = makeLogSender(client, `${path}/log`, work.fence, work.logBytes, () => context.stopped() || dropped());
   mkdirSync(join(context.folder, 'work', work.id), { recursive: true });
   const masker = maskerOf(work);
@@ -77,12 +90,15 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
       if (happening.what === 'command-ended' && happening.exit === 0 && happening.position === work.commands.length - 1) return;
       const batch = waiting;
       waiting = [];
-      if (batch.length) await report(batch);
+      if (batch.length && !refused) await report(batch);
     });
+    // It is waited for at the end; until then nobody else hears of it.
+    reports.catch(() => {});
   };
+  const tar = join(context.folder, 'work', work.id, 'outputs.tar');
   let ended: Ended;
   try {
-    ended = await runChain(context, work, held, abort, log, happens);
+    ended = await runChain(context, work, held, abort, log, happens, tar);
   } catch (error) {
     const why = error instanceof CodedError ? error.issue : issue('setup_failed', { detail: (error as Error).message.slice(0, 500) });
     ended = { what: 'ended', state: abort.aborted ? 'stopped' : 'failed', issue: why as never, output: null, tests: null };
@@ -90,18 +106,19 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
   try {
     await log.flush();
     await reports;
-    if (!dropped() && ended.state === 'passed' && ended.output && held.chain) await upload(context, join(held.chain.folder, 'outputs.tar'), ended.output);
-    await report([...waiting, maskEnded(ended, masker)]);
+    if (!dropped() && ended.state === 'passed' && ended.output) await upload(context, tar, ended.output);
+    if (!refused) await report([...waiting, maskEnded(ended, masker)]);
   } finally {
     held.chain?.clear();
-    void rm(join(context.folder, 'work', work.id), { recursive: true, force: true });
+    void removeTree(join(context.folder, 'work', work.id));
     for (const release of held.release.reverse())
       await release().catch((error: Error) => context.log.warn({ attempt: work.id, error: String(error) }, 'something of an attempt was left behind'));
   }
 }
 
+/** Work that is someone else's by now is reported by them. */
 const ignoreOld = (error: unknown) => {
-  if (!(error instanceof CodedError)) throw error;
+  if (!(error instanceof CodedError) || error.issue.code !== 'fence_old') throw error;
 };
 
 async function upload(context: AgentContext, tar: string, output: { digest: string; size: number }): Promise<void> {
@@ -116,15 +133,18 @@ async function runChain(
   abort: AbortSignal,
   log: KeptLog,
   happens: (one: AttemptReport['happenings'][number]) => void,
+  tar: string,
 ): Promise<Ended> {
   const { layers, host, client } = context;
   const path = `/api/agent/attempts/${work.id}`;
-  // A service that is away for a moment is no failure of the work: what must be fetched is asked for again.
-  const given = () => context.stopped() || abort.aborted;
   const { files: needed } = work;
-  const files = needed ? await untilDone(() => layers.files(needed.key, () => client.getStream(`${path}/files`)), given) : null;
+  const release = layers.hold(needed?.key ?? null, work.layers);
+  held.release.push(async () => release());
+  // A service that is away for a moment is no failure of the work: what must be fetched is asked for again.
+  const fetched = (work: () => Promise<string>) => untilDone(work, () => context.stopped() || abort.aborted);
+  const files = needed ? await fetched(() => layers.files(needed.key, () => client.getStream(`${path}/files`), abort)) : null;
   const outputs = await Promise.all(
-    work.layers.map((digest) => untilDone(() => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`)), given)),
+    work.layers.map((digest) => fetched(() => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`), abort))),
   );
   const mark = randomBytes(12).toString('hex');
   const makes = [...new Set(work.makes)].sort();
@@ -144,9 +164,23 @@ async function runChain(
     binds: caches.binds,
     tmp: host.attempt.tmp,
     network,
-    command: ['bash', '-c', runnerText(), 'runner', mark, work.junit ?? '', String(makes.length), ...makes, ...work.commands],
+    command: [runnerPath, '-c', runnerText(), 'runner', mark, work.junit ?? '', String(makes.length), ...makes, ...work.commands],
   });
-  return follow(context, work, chain, abort, log, happens, mark, makes, [...(files ? [files] : []), ...outputs]);
+  writeFileSync(join(chain.folder, 'attempt'), work.id, { mode: 0o600 });
+  return follow({
+    context,
+    work,
+    chain,
+    abort,
+    log,
+    happens,
+    mark,
+    makes,
+    layers: [...(files ? [files] : []), ...outputs],
+    tar,
+    caches: caches.binds,
+    databases: made,
+  });
 }
 
 /** Makes the attempt's databases and resolves the variables that come from them. */
@@ -154,13 +188,15 @@ async function makeResources(
   context: AgentContext,
   work: AttemptWork,
   held: Held,
-): Promise<{ variables: Record<string, string>; reach: { port: number; host: string }[] }> {
+): Promise<{ variables: Record<string, string>; reach: { port: number; host: string }[]; size(): Promise<number> }> {
   const fields: Record<string, DatabaseFields> = {};
   const names = Object.keys(work.resources);
   const { databases } = context;
+  const ids: string[] = [];
   if (names.length && !databases) throw new CodedError('setup_failed', { detail: 'this agent has no database server for the resources of tasks' });
   for (const [at, name] of names.entries()) {
     const id = `${work.id}-${work.fence}-${at}`;
+    ids.push(id);
     held.release.push(() => (databases as Databases).drop(id));
     fields[name] = await (databases as Databases).make(id, name);
   }
@@ -171,102 +207,6 @@ async function makeResources(
   return {
     variables: Object.fromEntries(Object.entries(work.fromResources).map(([name, { from, then }]) => [name, value(from) + then])),
     reach: names.map((name) => ({ port: (databases as Databases).port, host: name })),
+    size: async () => (ids.length ? (databases as Databases).size(ids) : 0),
   };
-}
-
-async function follow(
-  context: AgentContext,
-  work: AttemptWork,
-  chain: HeldChain,
-  abort: AbortSignal,
-  log: KeptLog,
-  happens: (one: AttemptReport['happenings'][number]) => void,
-  mark: string,
-  makes: string[],
-  layers: readonly string[],
-): Promise<Ended> {
-  const { child, folder } = chain;
-  const tail = makeTail();
-  let printing = 0;
-  const { attempt: bounds } = context.host;
-  let cause: Cause | null = null;
-  const end = (why: Cause) => {
-    cause ??= why;
-    void endTree(child, folder);
-  };
-  const timer = setTimeout(() => end('timeout'), work.timeoutMs);
-  const disk = watchDisk(join(folder, 'u'), bounds.disk, () => end('disk'));
-  const stop = () => end('stop');
-  abort.addEventListener('abort', stop);
-  if (abort.aborted) stop();
-
-  let errors = '';
-  child.stderr?.on('data', (chunk: Buffer) => {
-    errors = (errors + chunk.toString('utf8')).slice(-1000);
-  });
-  const told: Told = { exit: null, position: 0, missing: [], full: [], noResults: false, notKept: false, done: false };
-  const control = child.stdio[3] as NodeJS.ReadableStream;
-  const controlled = readControl(
-    control,
-    told,
-    makes,
-    (position) => {
-      // The service has put down the first command of a task when it gave it out.
-      if (position > 0 || work.kind !== 'task') happens({ what: 'command-started', position, firstLine: log.lines() });
-    },
-    (position, exit, ms) => happens({ what: 'command-ended', position, exit, ms }),
-    () => whole(),
-  );
-  const output = child.stdout as NonNullable<typeof child.stdout>;
-  const sections = splitSections(mark);
-  const firstLines: (number | undefined)[] = [];
-  let over = () => {};
-  // All is told, and all that was printed is here: what is left of the chain ends without being waited for.
-  const whole = () => {
-    if (told.done && sections.seen() > told.position) over();
-  };
-  output.on('data', (chunk: Buffer) => {
-    let room = true;
-    for (const piece of sections.push(chunk)) {
-      // What is told of a command's beginning may come before or after what the one before it has printed.
-      firstLines[piece.section] ??= log.lines();
-      if (piece.section !== printing) tail.clear();
-      printing = piece.section;
-      tail.push(piece.bytes);
-      room = log.write(piece.bytes, piece.section) && room;
-    }
-    whole();
-    if (room) return;
-    output.pause();
-    void log.drained().then(() => output.resume());
-  });
-  await new Promise<void>((resolve, reject) => {
-    child.on('error', reject);
-    child.on('close', () => resolve());
-    over = resolve;
-    whole();
-  }).finally(() => {
-    clearTimeout(timer);
-    disk.stop();
-  });
-  abort.removeEventListener('abort', stop);
-  for (const piece of sections.end()) log.write(piece.bytes, piece.section);
-  if (!told.done) await controlled;
-  const scene = { lastLines: () => tail.lines(), files: () => seenFiles([...layers, join(folder, 'u')]), tools: context.tools };
-  const ended = judge(work, folder, told, cause, errors, bounds, chain.facts(), scene);
-  // A command that printed nothing begins where the next one does.
-  for (let at = work.commands.length - 1, next = log.lines(); at >= 0; at--) next = firstLines[at] ??= next;
-  return { ...ended, firstLines: firstLines.slice(0, work.commands.length) as number[] };
-}
-
-/** TERM to what runs inside, KILL to all of it after the grace. */
-async function endTree(child: ChildProcess, folder: string): Promise<void> {
-  const first = firstProcess(folder);
-  if (first !== null) {
-    const runner = programOf(first);
-    for (const pid of descendantsOf(first)) if (pid !== runner || descendantsOf(pid).length === 0) signal(pid, 'SIGTERM');
-    for (let waited = 0; waited < graceMs && child.exitCode === null && child.signalCode === null; waited += 50)
-      await new Promise((resolve) => setTimeout(resolve, 50));
-  }
-  if (child.exitCode === null && child.signalCode === null) child.kill('SIGKILL');
 }

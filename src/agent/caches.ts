@@ -4,8 +4,8 @@
  */
 import { createHash } from 'node:crypto';
 import { existsSync, mkdirSync, readdirSync, statSync, utimesSync } from 'node:fs';
-import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
+import { removeTree } from './remove.js';
 import { ownFolder } from './sandbox/chain.js';
 import type { Account } from './sandbox/host.js';
 
@@ -22,7 +22,7 @@ export interface TakenCaches {
 }
 
 export function openCaches(folder: string, account: Account | null): Caches {
-  ownFolder(folder, account, 0o711);
+  ownFolder(folder, null, 0o711);
   const inUse = new Set<string>();
   const copiesOf = (place: string): string[] =>
     existsSync(place)
@@ -33,7 +33,7 @@ export function openCaches(folder: string, account: Account | null): Caches {
   const takeOne = (key: string, path: string): string => {
     const place = join(folder, createHash('sha256').update(`${key}\n${path}`).digest('hex').slice(0, 32));
     mkdirSync(place, { recursive: true });
-    ownFolder(place, account, 0o711);
+    ownFolder(place, null, 0o711);
     let copy = copiesOf(place).find((one) => !inUse.has(one));
     if (!copy) {
       let number = 1;
@@ -60,8 +60,7 @@ export function openCaches(folder: string, account: Account | null): Caches {
     },
     async tidy(ms) {
       for (const place of readdirSync(folder))
-        for (const copy of copiesOf(join(folder, place)))
-          if (!inUse.has(copy) && Date.now() - statSync(copy).mtimeMs > ms) await rm(copy, { recursive: true, force: true });
+        for (const copy of copiesOf(join(folder, place))) if (!inUse.has(copy) && Date.now() - statSync(copy).mtimeMs > ms) await removeTree(copy);
     },
   };
 }

@@ -3,6 +3,7 @@ import type { Client } from '../wire/client.js';
 import type { Databases } from '../resources/postgres.js';
 import type { Caches } from './caches.js';
 import type { LogBounds } from './keptlog.js';
+import type { PortRange } from './instances/ports.js';
 import type { Layers } from './layers.js';
 import type { Host } from './sandbox/host.js';
 import type { ReadyChains } from './sandbox/ready.js';
@@ -19,8 +20,11 @@ export interface AgentContext {
   caches: Caches;
   /** Databases for attempts; null where no cluster was named. */
   databases: Databases | null;
-  /** Address under which edges reach instances. */
+  /** Address under which edges reach instances, and the ports that they may have; as the agent's token says. */
   address: string;
+  ports: PortRange;
+  /** Seconds of the machine's uptime until which the agent's lease holds. */
+  leaseUntil(): number;
   /** What the operator passes to tasks with `network: true`. */
   settings: Record<string, string>;
   logBounds: LogBounds;

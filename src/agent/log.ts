@@ -13,6 +13,7 @@ export interface LogSender {
   /** Adds bytes of a command. False: pause until `drained`. */
   write(bytes: Buffer, command: number): boolean;
   drained(): Promise<void>;
+  hasRoom(): boolean;
   /** Resolves when all is acknowledged (or the work is no longer ours). */
   flush(): Promise<void>;
   /** What is left out right before the next bytes; all before has been written. */
@@ -99,6 +100,7 @@ export function makeLogSender(client: Client, path: string, fence: string, from:
       return waiting < waitingLimit;
     },
     drained: () => (waiting < waitingLimit ? Promise.resolve() : new Promise((resolve) => wake.push(resolve))),
+    hasRoom: () => lost || waiting < waitingLimit / 2,
     async flush() {
       hurry();
       while (sending) await sending;

@@ -1,7 +1,4 @@
 /** What the runner inside told, and what that means: how an attempt has ended, and why in words. */
-import { createHash } from 'node:crypto';
-import { readFileSync, statSync } from 'node:fs';
-import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { durationSource } from '../core/durations.js';
 import { diagnoseProgram, type ProgramFacts } from '../core/diagnose/program.js';
@@ -15,7 +12,7 @@ import type { AttemptBounds } from './sandbox/host.js';
 import type { GroupFacts } from './sandbox/limits.js';
 
 /** Why an attempt is ended from outside. */
-export type Cause = 'timeout' | 'stop' | 'disk';
+export type Cause = 'timeout' | 'stop' | 'disk' | 'files' | 'database';
 
 export type Ended = Extract<AttemptReport['happenings'][number], { what: 'ended' }>;
 
@@ -58,6 +55,11 @@ export async function readControl(
   }
 }
 
+/** The signal SIGXFSZ. */
+const fileTooLong = 25;
+/** SIGPIPE: nobody reads any more. */
+const brokenPipe = 13;
+
 /** What is looked at only when a command has failed. */
 export interface FailureScene {
   lastLines(): string[];
@@ -65,17 +67,24 @@ export interface FailureScene {
   tools: Record<string, string>;
 }
 
-export function judge(
-  work: AttemptWork,
-  folder: string,
-  told: Told,
-  cause: Cause | null,
-  errors: string,
-  bounds: AttemptBounds,
-  facts: GroupFacts,
-  scene: FailureScene,
-): Ended {
-  const tests = work.junit ? readTests(work.junit, folder, told, maskerOf(work)) : null;
+/** All that is known of how it went. */
+export interface Outcome {
+  told: Told;
+  cause: Cause | null;
+  /** What the chain itself said. */
+  errors: string;
+  bounds: AttemptBounds;
+  facts: GroupFacts;
+  output: { digest: string; size: number } | null;
+  /** Why what was handed out as output is not kept. */
+  refusal: Issue | null;
+  /** What was handed out as results; null where it was too much. */
+  results: Buffer | null;
+  scene: FailureScene;
+}
+
+export function judge(work: AttemptWork, { told, cause, errors, bounds, facts, output, refusal, results, scene }: Outcome): Ended {
+  const tests = work.junit ? readTests(work.junit, results, told, maskerOf(work)) : null;
   const failed = (why: Issue, state: 'failed' | 'stopped' = 'failed'): Ended => ({
     what: 'ended',
     state,
@@ -86,15 +95,21 @@ export function judge(
   if (cause === 'timeout') return failed(issue('task_timeout', { timeout: durationSource(work.timeoutMs) }));
   if (cause === 'stop') return failed(issue('stopped_by', { who: 'a person' }), 'stopped');
   if (cause === 'disk') return failed(issue('disk_full', { place: 'The project’s folder', limit: sizeText(bounds.disk) }));
+  if (cause === 'files') return failed(issue('too_many_files', { limit: bounds.files }));
+  if (cause === 'database') return failed(issue('database_full', { limit: sizeText(bounds.database) }));
   const command = (work.commands[told.position] ?? '').slice(0, 200);
   if (told.exit !== 0 && facts.outOfMemory > 0) return failed(issue('out_of_memory', { command, limit: sizeText(bounds.memory) }));
   if (told.exit !== 0 && told.full.length) return failed(issue('disk_full', { place: told.full[0] === '/tmp' ? '/tmp' : 'HOME', limit: sizeText(bounds.tmp) }));
   if (told.exit !== 0 && facts.refusedProcesses > 0) return failed(issue('too_many_processes', { command, limit: bounds.processes }));
+  // A file that may not become longer ends who writes it.
+  if (told.exit === 128 + fileTooLong) return failed(issue('disk_full', { place: 'The project’s folder', limit: sizeText(bounds.disk) }));
+  if (told.exit === 128 + brokenPipe && command.includes('|')) return failed(issue('pipe_ended', { command }));
   if (told.exit !== null && told.exit > 128 && told.exit < 160) return failed(issue('command_killed', { command, signal: told.exit - 128 }));
   // Tests that failed say best what is wrong.
   const said = told.exit !== null && told.exit !== 0 && !tests?.results?.failed ? diagnoseProgram(programFacts(work, command, told.exit, scene)) : null;
   if (said) return failed(said);
   if (told.exit !== null && told.exit !== 0) return failed(issue('command_failed', { command, exit: told.exit, look: logCommand(work) }));
+  if (told.exit === 0 && refusal && told.missing.length === 0) return failed(refusal);
   if (!told.done) return failed(issue('setup_failed', { detail: errors.trim() || 'it was ended from outside' }));
   if (told.missing.length) return failed(issue('output_missing', { path: told.missing.join(', ') }));
   if (told.notKept) return failed(issue('output_unsafe', { path: work.makes.join(', '), why: 'it could not be read' }));
@@ -103,19 +118,16 @@ export function judge(
     what: 'ended',
     state: 'passed',
     issue: null,
-    output: work.makes.length ? digestOfFile(join(folder, 'outputs.tar')) : null,
+    output: work.makes.length ? output : null,
     tests: tests?.results ?? null,
   };
 }
 
-function readTests(path: string, folder: string, told: Told, masker: Masker): { results: TestResults | null; refusal: Issue | null } {
+function readTests(path: string, bytes: Buffer | null, told: Told, masker: Masker): { results: TestResults | null; refusal: Issue | null } {
   if (told.noResults || told.exit === null) return { results: null, refusal: issue('results_missing', { path }) };
-  const { results, detail } = parseJunit(masker.text(readFileSync(join(folder, 'results'), 'utf8')));
+  if (bytes === null) return { results: null, refusal: issue('results_unreadable', { path, detail: 'it is too large' }) };
+  const { results, detail } = parseJunit(masker.text(bytes.toString('utf8')));
   return { results, refusal: results ? null : issue('results_unreadable', { path, detail: detail ?? '' }) };
-}
-
-function digestOfFile(path: string): { digest: string; size: number } {
-  return { digest: `sha256:${createHash('sha256').update(readFileSync(path)).digest('hex')}`, size: statSync(path).size };
 }
 
 /** What shows the whole output: `run 131 unit` is the label of a task, `d17 verify` one of a deployment. */

@@ -1,17 +1,21 @@
 /** Bytes by digest, as an OCI image layout (OCI Image Format Specification 1.1): `blobs/sha256/HEX` beside `oci-layout`. */
 import { createHash, randomUUID } from 'node:crypto';
-import { createReadStream, createWriteStream } from 'node:fs';
+import { createReadStream } from 'node:fs';
 import { mkdir, open, opendir, rename, rm, stat, utimes, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
-import { Readable, Transform } from 'node:stream';
+import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { CodedError } from '../core/errors.js';
 import type { Blob } from '../core/release/image.js';
+import { checkLayer } from './layer.js';
+import { writeLayer } from './write.js';
 
 export interface BlobStore {
   folder: string;
   /** Stores a stream; with `expected`, other bytes are refused and nothing is kept. Stored bytes are on disk when it returns. */
   put(stream: Readable, expected?: string): Promise<Blob>;
+  /** Stores a layer, if all its entries may be (`readLayer`). */
+  putLayer(stream: Readable, expected?: string): Promise<Blob>;
   putText(text: string): Promise<Blob>;
   open(digest: string): Promise<{ size: number; stream: Readable } | null>;
   size(digest: string): Promise<number | null>;
@@ -38,6 +42,7 @@ export const isDigest = (text: string): boolean => /^sha256:[0-9a-f]{64}$/.test(
 export async function openBlobs(folder: string): Promise<BlobStore> {
   const blobs = join(folder, 'blobs', 'sha256');
   const incoming = join(folder, 'incoming');
+  await mkdir(folder, { recursive: true, mode: 0o700 });
   await mkdir(blobs, { recursive: true });
   await mkdir(incoming, { recursive: true });
   await writeFile(join(folder, 'oci-layout'), '{"imageLayoutVersion":"1.0.0"}');
@@ -47,20 +52,10 @@ export async function openBlobs(folder: string): Promise<BlobStore> {
   };
   const size = async (digest: string) => (await stat(path(digest)).catch(() => null))?.size ?? null;
   const usedAt = async (digest: string) => (await stat(path(digest)).catch(() => null))?.mtimeMs ?? null;
-  const put = async (stream: Readable, expected?: string): Promise<Blob> => {
+  const put = async (stream: Readable, expected?: string, read?: (copy: Readable) => Promise<unknown>): Promise<Blob> => {
     const fresh = join(incoming, randomUUID());
     try {
-      const hash = createHash('sha256');
-      let bytes = 0;
-      const counting = new Transform({
-        transform(chunk: Buffer, _encoding, done) {
-          hash.update(chunk);
-          bytes += chunk.length;
-          done(null, chunk);
-        },
-      });
-      await pipeline(stream, counting, createWriteStream(fresh, { mode: 0o644 }));
-      const digest = `sha256:${hash.digest('hex')}`;
+      const { digest, bytes } = await writeLayer(stream, fresh, read);
       if (expected && expected !== digest) throw new CodedError('digest_wrong', { digest: expected });
       const file = await open(fresh, 'r');
       await file.sync().finally(() => file.close());
@@ -81,7 +76,8 @@ export async function openBlobs(folder: string): Promise<BlobStore> {
   };
   return {
     folder,
-    put,
+    put: (stream, expected) => put(stream, expected),
+    putLayer: (stream, expected) => put(stream, expected, checkLayer),
     putText: (text) => put(Readable.from([Buffer.from(text)])),
     open: async (digest) => {
       const found = await size(digest);

@@ -1,27 +1,28 @@
-/** Unpacks a layer into a folder that did not exist, through the system's tar; what would leave the folder never reaches it. */
+/** Unpacks a layer into an empty folder through the system's tar, which gets only what has been checked and written anew. */
 import { spawn } from 'node:child_process';
-import { posix } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { extract, type Header, pack } from 'tar-stream';
+import { pack } from 'tar-stream';
 import { CodedError } from '../core/errors.js';
-import { unsafePath } from '../core/paths.js';
+import { type LayerBounds, type LayerEntry, layerBounds, readLayer } from './layer.js';
 
 export interface UnpackOptions {
-  /** Folder that exists, empty. */
+  /** Folder that exists. */
   into: string;
-  /** Command that begins the call of tar, to run it as another account. */
-  as?: readonly string[];
+  /** Account that owns what is unpacked; only root can give it. Default: who calls. */
+  owner?: { uid: number; gid: number } | null;
   /** Time for every entry; default: what the layer says. */
   time?: Date;
   /** Whether links are kept; a server of files leaves them out. */
   links: boolean;
+  bounds?: LayerBounds;
 }
 
-/** Throws `output_unsafe` when an entry would leave the folder or is a device. */
+/** Throws what `readLayer` throws, and `setup_failed` where tar could not write. Modes are 755 and 644, whatever the layer says. */
 export async function unpackLayer(layer: Readable, options: UnpackOptions): Promise<void> {
-  const [command = 'tar', ...before] = [...(options.as ?? []), 'tar'];
-  const child = spawn(command, [...before, '-x', '--no-same-owner', '--delay-directory-restore', '-f', '-', '-C', options.into], {
+  const owned = options.owner ? ['--same-owner', '--numeric-owner'] : ['--no-same-owner'];
+  const child = spawn('tar', ['-x', ...owned, '-p', '--delay-directory-restore', '-f', '-'], {
+    cwd: options.into,
     stdio: ['pipe', 'ignore', 'pipe'],
     env: { PATH: process.env.PATH, LC_ALL: 'C' },
   });
@@ -38,72 +39,66 @@ export async function unpackLayer(layer: Readable, options: UnpackOptions): Prom
     await sift(layer, child.stdin, options);
   } catch (error) {
     child.kill('SIGKILL');
-    await ended;
+    const exit = await ended;
+    // A tar that ended by itself says better why than the pipe to it.
+    if (exit !== null && !(error instanceof CodedError) && (error as NodeJS.ErrnoException).code === 'EPIPE') throw unpackFailed(errors, exit);
     throw error;
   }
   const exit = await ended;
-  if (exit !== 0) throw new CodedError('setup_failed', { detail: `tar: ${errors.trim() || `exit status ${exit}`}` });
+  if (exit !== 0) throw unpackFailed(errors, exit);
 }
 
-/** Copies the entries that may pass. */
+const unpackFailed = (errors: string, exit: number | null) => new CodedError('setup_failed', { detail: `tar: ${errors.trim() || `exit status ${exit}`}` });
+
+/** Writes the entries anew that may pass. */
 async function sift(layer: Readable, into: NodeJS.WritableStream, options: UnpackOptions): Promise<void> {
-  const incoming = extract();
   const outgoing = pack();
-  const links = new Set<string>();
-  incoming.on('entry', (header, stream, next) => {
-    // A refusal destroys the entry at hand, too; what it was is told once, by the whole.
-    stream.on('error', () => {});
-    const refused = refusal(header) ?? throughLink(header.name, links);
-    if (header.type === 'symlink') links.add(header.name.replace(/\/$/, ''));
-    if (refused) {
-      incoming.destroy(new CodedError('output_unsafe', { path: header.name.slice(0, 200), why: refused }));
-      return;
-    }
-    if (!options.links && (header.type === 'symlink' || header.type === 'link')) {
-      stream.on('end', next);
-      stream.resume();
-      return;
-    }
-    // Owner and time are ours; names, sizes and modes stay.
-    const { name, size, mode, type, linkname } = header;
-    const clean = { name, size, mode, type, linkname, uid: 0, gid: 0, mtime: options.time ?? header.mtime ?? new Date(0) };
-    const entry = outgoing.entry(clean, (error) => (error ? incoming.destroy(error) : next()));
-    stream.pipe(entry);
+  const folders = new Set<string>();
+  const writing = pipeline(outgoing as unknown as Readable, into);
+  const broken = new Promise<never>((_resolve, reject) => void writing.catch(reject));
+  broken.catch(() => {});
+  try {
+    await readLayer(
+      layer,
+      async (entry, body) => {
+        if (entry.path === '' || (!options.links && entry.kind !== 'file' && entry.kind !== 'directory')) return void body.resume();
+        // Folders that the layer does not name would be made by tar as its own, not as the owner's.
+        for (let at = entry.path.indexOf('/'); at >= 0; at = entry.path.indexOf('/', at + 1)) {
+          const above = entry.path.slice(0, at);
+          if (folders.has(above)) continue;
+          folders.add(above);
+          await Promise.race([put(outgoing, { ...entry, path: above, kind: 'directory', size: 0, target: '' }, null, options), broken]);
+        }
+        if (entry.kind === 'directory') folders.add(entry.path);
+        await Promise.race([put(outgoing, entry, body, options), broken]);
+      },
+      options.bounds ?? layerBounds,
+    );
+    outgoing.finalize();
+    await writing;
+  } catch (error) {
+    outgoing.destroy();
+    await writing.catch(() => {});
+    throw error;
+  }
+}
+
+function put(outgoing: ReturnType<typeof pack>, entry: LayerEntry, body: Readable | null, { owner, time }: UnpackOptions): Promise<void> {
+  const header = {
+    name: entry.path,
+    type: entry.kind,
+    size: entry.size,
+    mode: entry.kind === 'directory' || entry.executable ? 0o755 : 0o644,
+    ...(entry.target ? { linkname: entry.target } : {}),
+    uid: owner?.uid ?? 0,
+    gid: owner?.gid ?? 0,
+    mtime: time ?? entry.mtime,
+  };
+  return new Promise((resolve, reject) => {
+    const sink = outgoing.entry(header, (error) => (error ? reject(error) : resolve()));
+    sink.on('error', reject);
+    if (!body) return void (sink as unknown as NodeJS.WritableStream).end();
+    body.on('error', reject);
+    body.pipe(sink as unknown as NodeJS.WritableStream);
   });
-  incoming.on('finish', () => outgoing.finalize());
-  incoming.on('error', (error: Error) => outgoing.destroy(error));
-  outgoing.on('error', () => {});
-  await Promise.all([pipeline(layer, incoming), pipeline(outgoing as unknown as Readable, into)]);
-}
-
-function refusal({ name, type, linkname }: Header): string | null {
-  const path = name.replace(/^\.\//, '').replace(/\/$/, '');
-  if (path !== '' && path !== '.') {
-    const why = unsafePath(path);
-    if (why) return why;
-  }
-  switch (type) {
-    case 'file':
-    case 'contiguous-file':
-    case 'directory':
-      return null;
-    case 'symlink':
-      return null;
-    case 'link':
-      return linkname && unsafePath(posix.normalize(linkname)) === null ? null : 'its hard link leaves the folder';
-    default:
-      return `it is a ${type ?? 'thing of unknown kind'}`;
-  }
-}
-
-/** An entry below a link would be written wherever the link leads. */
-function throughLink(name: string, links: ReadonlySet<string>): string | null {
-  for (let at = name.indexOf('/'); at >= 0; at = name.indexOf('/', at + 1)) if (links.has(name.slice(0, at))) return 'it lies behind a link';
-  return null;
-}
-
-/** Time of a laid-out output, derived from its digest: 2010 to 2019. */
-export function timeOfDigest(digest: string): Date {
-  const tenYears = 10 * 365 * 86_400;
-  return new Date((1_262_304_000 + (Number.parseInt(digest.replace('sha256:', '').slice(0, 12), 16) % tenYears)) * 1000);
 }

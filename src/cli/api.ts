@@ -2,7 +2,7 @@
 import { execFileSync } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
 import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
-import { homedir } from 'node:os';
+import { homedir, hostname } from 'node:os';
 import { dirname, join } from 'node:path';
 import { CodedError, type ErrorCode, type IssueData } from '../core/errors.js';
 import type { PageOf, Problem, Project } from '../wire/api.js';
@@ -47,6 +47,29 @@ export async function call<T>(method: 'GET' | 'POST' | 'DELETE', path: string, b
   return (text ? JSON.parse(text) : null) as T;
 }
 
+/** Days for which a token that was made at a sign-in is good. */
+const tokenDays = 90;
+
+/** Uses a one-time sign-in up, and makes a token for this machine with it; the session that it began is ended. */
+export async function tokenByCode(url: string, code: string): Promise<string> {
+  const send = async (method: string, path: string, body: unknown, headers: Record<string, string>) => {
+    const answer = await fetch(url + path, { method, headers: { 'content-type': 'application/json', ...headers }, body: JSON.stringify(body) }).catch(
+      (error) => {
+        throw unreachable(url, error);
+      },
+    );
+    const text = await answer.text();
+    if (!answer.ok) throw problemError(answer.status, text, url);
+    return { text, cookie: answer.headers.get('set-cookie')?.split(';')[0] ?? '' };
+  };
+  const { text: me, cookie } = await send('POST', '/api/sign-in', { code }, {});
+  const own = { cookie, origin: new URL(url).origin, 'idempotency-key': randomUUID() };
+  const { role } = JSON.parse(me) as { role: string };
+  const { text } = await send('POST', '/api/tokens', { name: `command line on ${hostname()}`.slice(0, 80), role, days: tokenDays }, own);
+  await send('POST', '/api/sign-out', {}, own);
+  return (JSON.parse(text) as { token: string }).token;
+}
+
 export const get = <T>(path: string): Promise<T> => call<T>('GET', path);
 export const post = <T>(path: string, body?: unknown): Promise<T> => call<T>('POST', path, body);
 
@@ -64,10 +87,10 @@ function problemError(status: number, text: string, url: string): Error {
   }
 }
 
-/** Server-sent events of a path, taken up again where they broke, until `take` returns true. */
-export async function follow(path: string, take: (event: string, data: never) => boolean | Promise<boolean>): Promise<void> {
+/** Server-sent events of a path (after the one with the id `after`), taken up again where they broke, until `take` returns true. */
+export async function follow(path: string, take: (event: string, data: never) => boolean | Promise<boolean>, after: string | null = null): Promise<void> {
   const to = signedIn();
-  let last: string | null = null;
+  let last = after;
   for (let failures = 0; ; ) {
     try {
       const answer: Response = await fetch(to.url + path, { headers: { authorization: `Bearer ${to.token}`, ...(last ? { 'last-event-id': last } : {}) } });
@@ -78,7 +101,7 @@ export async function follow(path: string, take: (event: string, data: never) =>
         if (await take(event.event, JSON.parse(event.data) as never)) return;
       }
     } catch (error) {
-      if (error instanceof CodedError && error.issue.code !== 'unavailable') throw error;
+      if (error instanceof CodedError && !['unavailable', 'internal', 'busy'].includes(error.issue.code)) throw error;
       if (++failures > 20) throw unreachable(to.url, error);
       await new Promise((resolve) => setTimeout(resolve, Math.min(2_000, 100 * failures)));
     }

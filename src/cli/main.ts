@@ -2,7 +2,7 @@
 import { Command, CommanderError } from 'commander';
 import { CodedError, type ErrorCode, issue, type IssueData } from '../core/errors.js';
 import type { Me } from '../wire/api.js';
-import { call, rememberSignIn } from './api.js';
+import { call, rememberSignIn, tokenByCode } from './api.js';
 import { actCommands } from './commands/acts.js';
 import { checkCommand } from './commands/check.js';
 import { lookCommands } from './commands/look.js';
@@ -33,13 +33,14 @@ function build(): Command {
       await serve(options);
     });
 
-  shared(program.command('sign-in <url>').description('remember a service and a token'), 'tsunagi sign-in http://127.0.0.1:7780 --token tsu_…', {
+  shared(program.command('sign-in <url>').description('remember a service and a token'), 'tsunagi sign-in http://127.0.0.1:7780 --code tsc_…', {
     project: false,
   })
-    .option('--token <token>', 'the token; left out: read from standard input')
-    .action(async (url: string, options: { token?: string; json?: boolean }) => {
-      const token = options.token ?? (await readLine());
-      const to = { url: url.replace(/\/$/, ''), token };
+    .option('--code <code>', 'a one-time sign-in: a token of your own is made with it, good for 90 days')
+    .option('--token <token>', 'a token (default: read from standard input)')
+    .action(async (url: string, options: { code?: string; token?: string; json?: boolean }) => {
+      const base = url.replace(/\/$/, '');
+      const to = { url: base, token: options.code ? await tokenByCode(base, options.code) : (options.token ?? (await readLine())) };
       const me = await call<Me>('GET', '/api/me', undefined, to);
       const file = rememberSignIn(to);
       if (options.json) json({ ...me, url: to.url, file });

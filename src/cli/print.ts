@@ -39,6 +39,25 @@ const sequences = /\u001b\[[0-9;?]*[ -/]*[@-~]/g;
 // biome-ignore lint/suspicious/noControlCharactersInRegex: that is what is looked for
 export const plain = (text: string): string => text.replace(sequences, '').replace(/[\u0000-\u001f\u007f-\u009f]/g, ' ');
 
+/** Sequences that only colour what follows (ECMA-48, 8.3.117). */
+// biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
+const colours = /^\u001b\[[0-9;:]{0,40}m$/;
+/** Everything that steers a terminal: sequences with their parameters, strings such as titles and links, single controls. Tabs are text. */
+const steering =
+  // biome-ignore lint/suspicious/noControlCharactersInRegex: that is what is looked for
+  /\u001b\[[0-9;:?<=>!]*[ -/]*[@-~]|\u001b[\]PX^_][^\u0007\u001b\u009c]*(?:\u0007|\u001b\\|\u009c)?|\u001b[ -/]*[0-~]?|[\u0000-\u0008\u000b-\u001a\u001c-\u001f\u007f-\u009f]/g;
+
+/** A line that a program printed: as text, and in its colours where this terminal shows colours; nothing else of it reaches the terminal. */
+export function printed(line: string): string {
+  let coloured = false;
+  const text = line.replace(/\r+$/, '').replace(steering, (found) => {
+    if (!colour() || !colours.test(found)) return '';
+    coloured = true;
+    return found;
+  });
+  return coloured ? `${text}\u001b[0m` : text;
+}
+
 /** Aligned columns; the last one is cut to fit the terminal. */
 export function table(head: string[], rows: string[][]): string {
   const widths = head.map((text, at) => Math.max(width(text), ...rows.map((row) => width(row[at] ?? ''))));

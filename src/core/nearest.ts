@@ -1,8 +1,14 @@
+const longest = 80;
+const mostNames = 2_000;
+
 /** The name among `names` that is nearest to `name` by edits, or null when none is near enough to be meant. */
 export function nearest(name: string, names: readonly string[]): string | null {
+  // Nobody mistypes a longer one; comparing them takes their lengths multiplied.
+  if (name.length > longest) return null;
   let best: string | null = null;
   let least = Math.max(1, Math.floor(name.length / 3)) + 1;
-  for (const one of names) {
+  for (const one of names.slice(0, mostNames)) {
+    if (one.length > longest) continue;
     const distance = edits(name.toLowerCase(), one.toLowerCase(), least);
     if (distance < least) {
       best = one;
@@ -17,7 +23,7 @@ export function hintFor(name: string, names: readonly string[]): string {
   const near = nearest(name, names);
   if (near) return `Did you mean \`${near}\`?`;
   if (names.length === 0) return 'There are none yet.';
-  const shown = names.slice(0, 12).map((one) => `\`${one}\``);
+  const shown = names.slice(0, 12).map((one) => `\`${one.slice(0, longest)}\``);
   return `Known here: ${shown.join(', ')}${names.length > 12 ? ', …' : ''}.`;
 }
 

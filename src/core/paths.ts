@@ -1,5 +1,5 @@
 /** Paths and patterns of a definition: relative to the project's folder and anchored there. */
-import picomatch from 'picomatch';
+import { compileGlob } from './glob.js';
 
 /** Why a path can't be used, in words, or null. Refuses what leaves the folder and what can't be laid out. */
 export function unsafePath(path: string): string | null {
@@ -55,12 +55,8 @@ function matching(paths: readonly string[], pattern: string): number[] {
     if (paths[order[own] as number] === pattern) found.push(order[own] as number);
     return found;
   }
-  // Only * and ** have a meaning: everything else of the glob syntax is taken as text.
-  const glob = pattern.replace(/[\\?[\]{}()!+@|]/g, '\\$&');
-  const options = { dot: true, nobrace: true, noext: true, nonegate: true };
-  const exact = picomatch(glob, options);
-  const below = picomatch(`${glob}/**`, options);
-  return paths.flatMap((path, at) => (exact(path) || below(path) ? [at] : []));
+  const matches = compileGlob(pattern);
+  return paths.flatMap((path, at) => (matches(path) ? [at] : []));
 }
 
 /** Orders of the lists that were asked last; a list is not changed once it is given here. */

@@ -49,3 +49,7 @@ export const attemptEnded = (state: AttemptState): boolean => state !== 'waiting
 /** Deployments that are on their way. */
 export const deploymentMoving = (state: DeploymentState): boolean =>
   state === 'queued' || state === 'preparing' || state === 'starting' || state === 'cutover' || state === 'verifying';
+
+/** What an agent takes: runs of the project's own, runs of untrusted pull requests, what is live (instances, prepare, verify). */
+export const takesKinds = ['runs', 'untrusted', 'live'] as const;
+export type Takes = (typeof takesKinds)[number];

@@ -1,12 +1,15 @@
 /** The edge: the outside's requests, by host and path, to sites and instances. Goes on while the service is away. */
 import { mkdirSync } from 'node:fs';
-import { createServer, type IncomingMessage } from 'node:http';
+import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { join } from 'node:path';
 import pino from 'pino';
 import { routePath } from '../core/cutover/route.js';
-import { makeProxy, refuse } from './proxy.js';
+import { defaultBounds, type EdgeBounds, openClients, watchPace } from './bounds.js';
+import { askedFor, hostOf, refuse } from './headers.js';
+import { makeProxy } from './proxy.js';
 import { openSites } from './sites.js';
 import { openTable } from './table.js';
+import { refuseUpgrade, upgrade } from './upgrade.js';
 
 export interface EdgeOptions {
   url: string;
@@ -15,6 +18,8 @@ export interface EdgeOptions {
   folder: string;
   host: string;
   port: number;
+  /** What clients may hold open; what is left out stays as it is by default. */
+  bounds?: Partial<EdgeBounds>;
   logLevel?: string;
 }
 
@@ -25,30 +30,59 @@ export interface RunningEdge {
 export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const log = pino({ name: `edge ${options.name}`, level: options.logLevel ?? 'info' }, pino.destination({ fd: 2, sync: true }));
   mkdirSync(options.folder, { recursive: true, mode: 0o700 });
+  const bounds = { ...defaultBounds, ...options.bounds };
   const sites = openSites(join(options.folder, 'sites'));
   const table = openTable({ ...options, sites, log });
-  const proxy = makeProxy();
+  const proxy = makeProxy(bounds);
+  const clients = openClients(bounds);
   const find = (request: IncomingMessage) => {
     const route = table.route(hostOf(request));
-    const path = pathOf(request.url ?? '/');
-    return { route, path, place: route && path !== null ? routePath(route, path) : null };
+    const asked = askedFor(request.url ?? '/');
+    return { route, asked, place: route && asked ? routePath(route, asked.path) : null };
   };
-  const server = createServer({ keepAliveTimeout: 30_000, requestTimeout: 0 }, (request, response) => {
-    const { route, path, place } = find(request);
+  const serve = (request: IncomingMessage, response: ServerResponse) => {
+    const { route, asked, place } = find(request);
     if (!route) return refuse(response, 404, 'No environment has this address.');
-    if (path === null) return refuse(response, 400, 'This is no address.');
-    if (!place) return refuse(response, 404, `Nothing of ${route.environment} stands at ${path}.`);
-    if (place.kind === 'server') return proxy.pass(place, request, response);
+    if (!asked) return refuse(response, 400, 'This is no address.');
+    if (!place) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
+    if (place.kind === 'server') return proxy.pass(place, asked.path + asked.search, request, response);
     if (request.method !== 'GET' && request.method !== 'HEAD') return refuse(response, 405, 'Files can only be read.');
-    sites.serve(place, path, request, response).catch((error: Error) => {
+    sites.serve(place, asked.path, request, response).catch((error: Error) => {
       log.warn({ error: String(error) }, 'a file could not be served');
       refuse(response, 500, 'This file could not be read.');
     });
-  });
+  };
+  const server = createServer(
+    { keepAliveTimeout: 30_000, headersTimeout: 20_000, requestTimeout: 0, connectionsCheckingInterval: 5_000, maxHeaderSize: 32 * 1024 },
+    (request, response) => {
+      const leave = clients.enter(request);
+      if (!leave) return refuse(response, 429, 'This client has too many requests open.');
+      const stop = watchPace(request, response, bounds);
+      response.once('close', () => {
+        leave();
+        stop();
+      });
+      try {
+        serve(request, response);
+      } catch (error) {
+        // Whatever a stranger can write, it ends nobody else's requests.
+        log.warn({ error: String(error) }, 'a request could not be passed on');
+        refuse(response, 400, 'This request can not be passed on.');
+      }
+    },
+  );
+  server.maxConnections = 20_000;
   server.on('upgrade', (request, socket, head) => {
-    const { place } = find(request);
-    if (place?.kind === 'server') proxy.upgrade(place, request, socket, head);
-    else socket.end('HTTP/1.1 404 Not Found\r\nconnection: close\r\n\r\n');
+    const { asked, place } = find(request);
+    const leave = clients.enter(request);
+    if (!leave) return refuseUpgrade(socket, 429, 'Too Many Requests', () => {});
+    if (place?.kind !== 'server' || !asked) return refuseUpgrade(socket, 404, 'Not Found', leave);
+    try {
+      upgrade(proxy, place, asked.path + asked.search, request, socket, head, leave);
+    } catch (error) {
+      log.warn({ error: String(error) }, 'an upgrade could not be passed on');
+      refuseUpgrade(socket, 400, 'Bad Request', leave);
+    }
   });
   server.on('clientError', (_error, socket) => socket.destroy());
   await new Promise<void>((resolve, reject) => server.once('error', reject).listen(options.port, options.host, resolve));
@@ -64,15 +98,4 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       await proxy.close();
     },
   };
-}
-
-const hostOf = (request: IncomingMessage): string => (request.headers.host ?? '').replace(/:\d+$/, '').toLowerCase();
-
-/** The path, decoded only as far as choosing a part needs; null when it is none. */
-function pathOf(url: string): string | null {
-  try {
-    return new URL(url, 'http://edge').pathname;
-  } catch {
-    return null;
-  }
 }

@@ -1,10 +1,15 @@
-/** The edge's table: host → route, from the service, with the last one kept on disk. */
+/**
+ * The edge's table: host → route, from the service, with the last one kept on disk.
+ *
+ * Each host is taken by itself: one whose bytes are not here yet, or can't be used, keeps what it had, is named to the service with
+ * the reason, and is tried again; the others go on.
+ */
 import { readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Route } from '../core/cutover/route.js';
-import { CodedError } from '../core/errors.js';
+import { CodedError, issue, type Issue } from '../core/errors.js';
 import { makeClient } from '../wire/client.js';
-import type { TableAnswer } from '../wire/work.js';
+import type { TableAnswer, TableRequest } from '../wire/work.js';
 import type { Sites } from './sites.js';
 
 export interface Table {
@@ -26,33 +31,70 @@ export interface TableOptions {
   log: { info(data: object, text: string): void; warn(data: object, text: string): void };
 }
 
-/** Milliseconds for which the service may keep a question open. */
+/** Milliseconds for which the service may keep a question open; what is waited for a host before the others are acknowledged; and until a refused one is tried again. */
 const waitMs = 5_000;
+const soonMs = 1_000;
+const againMs = 3_000;
+
+/** A host that is not as the table says. */
+interface Open {
+  version: number;
+  route: Route;
+  /** Why not; null while it is being made ready. */
+  why: Issue | null;
+}
 
 export function openTable(options: TableOptions): Table {
+  const { sites, log } = options;
   const file = join(options.folder, 'table.json');
   const client = makeClient(options.url, options.token);
-  const kept = load(file);
+  const kept = load(file, sites);
   const routes = new Map(Object.entries(kept.routes));
+  const open = new Map<string, Open>();
   let { version } = kept;
   let stopped = false;
   let asking: AbortController | null = null;
 
-  /** A table counts as taken over when the bytes of its sites are here. */
-  const take = async (answer: TableAnswer): Promise<void> => {
-    for (const row of answer.routes) {
-      const route = row.body as Route | null;
-      if (route)
-        for (const path of route.paths)
-          if (path.kind === 'site') await options.sites.ready(path.bytes, path.layers, (digest) => client.getStream(`/api/edge/blobs/${digest}`));
-      if (route) routes.set(row.host, route);
-      else routes.delete(row.host);
-      version = Math.max(version, row.version);
-    }
-    if (answer.routes.length === 0) return;
-    writeFileSync(`${file}.new`, JSON.stringify({ version, routes: Object.fromEntries(routes) } satisfies Kept));
+  const save = (): void => {
+    // After a restart the service tells again what is open now.
+    const from = Math.min(version, ...[...open.values()].map((one) => one.version - 1));
+    writeFileSync(`${file}.new`, JSON.stringify({ version: from, routes: Object.fromEntries(routes) } satisfies Kept));
     renameSync(`${file}.new`, file);
-    options.sites.keepOnly([...routes.values()].flatMap((route) => route.paths.flatMap((path) => (path.kind === 'site' ? [path.bytes] : []))));
+    const wanted = [...routes.values(), ...[...open.values()].map((one) => one.route)];
+    sites.keepOnly(wanted.flatMap((route) => sitesOf(route).map((path) => path.bytes)));
+  };
+  /** Makes a host ready and takes it over; what is newer meanwhile wins. */
+  const prepare = async (host: string, one: Open): Promise<void> => {
+    try {
+      for (const path of sitesOf(one.route)) await sites.ready(path.bytes, path.layers, (digest) => client.getStream(`/api/edge/blobs/${digest}`));
+      if (open.get(host) !== one) return;
+      routes.set(host, one.route);
+      open.delete(host);
+      save();
+    } catch (error) {
+      if (stopped || open.get(host) !== one) return;
+      const known = error instanceof CodedError ? error.issue : issue('unavailable', { detail: String((error as Error).message).slice(0, 200) });
+      if (one.why?.code !== known.code) log.warn({ host, issue: known }, 'a host could not be taken over; it stays as it was');
+      one.why = known;
+      setTimeout(() => open.get(host) === one && void prepare(host, one), againMs).unref();
+    }
+  };
+  const take = async (answer: TableAnswer): Promise<void> => {
+    const begun: Promise<void>[] = [];
+    for (const row of answer.routes) {
+      version = Math.max(version, row.version);
+      const route = row.body as Route | null;
+      open.delete(row.host);
+      if (!route) routes.delete(row.host);
+      else if (sitesOf(route).every((path) => sites.has(path.bytes))) routes.set(row.host, route);
+      else {
+        const one: Open = { version: row.version, route, why: null };
+        open.set(row.host, one);
+        begun.push(prepare(row.host, one));
+      }
+    }
+    await Promise.race([Promise.all(begun), new Promise((resolve) => setTimeout(resolve, soonMs).unref())]);
+    if (answer.routes.length) save();
   };
   const loop = async (): Promise<void> => {
     let failures = 0;
@@ -61,15 +103,17 @@ export function openTable(options: TableOptions): Table {
     while (!stopped) {
       try {
         asking = new AbortController();
-        const answer = await client.post<TableAnswer>('/api/edge/table', { name: options.name, have: version, waitMs: wait }, { signal: asking.signal });
+        const without = [...open].map(([host, one]) => ({ host, version: one.version, issue: one.why as never }));
+        const body: TableRequest = { name: options.name, have: version, waitMs: wait, without };
+        const answer = await client.post<TableAnswer>('/api/edge/table', body, { signal: asking.signal });
         await take(answer);
-        wait = answer.routes.length ? 0 : waitMs;
+        // What is open is told again soon: somebody waits for it.
+        wait = answer.routes.length ? 0 : open.size ? soonMs : waitMs;
         failures = 0;
       } catch (error) {
         if (stopped) return;
         failures++;
-        if (failures === 1)
-          options.log.warn({ error: error instanceof CodedError ? error.issue : String(error) }, 'the service does not answer; the last table stays');
+        if (failures === 1) log.warn({ error: error instanceof CodedError ? error.issue : String(error) }, 'the service does not answer; the last table stays');
         await new Promise((resolve) => setTimeout(resolve, Math.min(2_000, 50 * 2 ** Math.min(failures, 6))));
         wait = 0;
       }
@@ -87,9 +131,14 @@ export function openTable(options: TableOptions): Table {
   };
 }
 
-function load(file: string): Kept {
+const sitesOf = (route: Route) => route.paths.filter((path) => path.kind === 'site');
+
+/** What was kept; without the hosts whose bytes are gone, which are then asked for from the beginning. */
+function load(file: string, sites: Sites): Kept {
   try {
-    return JSON.parse(readFileSync(file, 'utf8')) as Kept;
+    const { version, routes } = JSON.parse(readFileSync(file, 'utf8')) as Kept;
+    const whole = Object.entries(routes).filter(([, route]) => sitesOf(route).every((path) => sites.has(path.bytes)));
+    return { version: whole.length === Object.keys(routes).length ? version : 0, routes: Object.fromEntries(whole) };
   } catch {
     return { version: 0, routes: {} };
   }

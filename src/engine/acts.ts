@@ -1,7 +1,7 @@
 /** The acts of release: deploy, promote, revert, hold, lift. Each is one transaction that a person, or the engine, asks for. */
 import { revertTarget } from '../core/advance/environments.js';
 import type { Definition, EnvironmentPlan } from '../core/definition/model.js';
-import { CodedError } from '../core/errors.js';
+import { CodedError, issue } from '../core/errors.js';
 import { type Judgement, judgePromotion } from '../core/rules/promotion.js';
 import type { DeploymentKind } from '../core/states.js';
 import { changedVariables } from '../core/variables/resolve.js';
@@ -16,9 +16,11 @@ import {
   liftEnvironment,
   lockEnvironment,
   movingDeployments,
+  setFailure,
 } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { mainDefinition, nextNumber, type ProjectRow } from '../records/projects.js';
+import { makeDue } from '../records/runs.js';
 import { evidenceOf, findRelease, type ReleaseRow, releaseById } from '../records/releases.js';
 import type { Context, Db } from './context.js';
 import { variablesFor } from './variables.js';
@@ -40,6 +42,8 @@ export interface Ask {
 /** Records a deployment. What the release requires and nobody has set is said here, all at once, before anything starts. */
 export async function askDeployment(context: Context, db: Db, ask: Ask): Promise<DeploymentRow> {
   const { project, environment, release } = ask;
+  if (release.line !== 'own' && environment.kind === 'standing')
+    throw new CodedError('release_untrusted', { number: release.number, environment: placeOf(project, environment) });
   const main = await mainDefinition(db, project.id);
   const plan = main?.model.environments[environment.plan_name] ?? emptyPlan(environment.name);
   const { values, secrets, unset } = await variablesFor(context, db, ask);
@@ -231,6 +235,13 @@ export async function revert(context: Context, db: Db, project: ProjectRow, name
   const place = placeOf(project, environment);
   const past = await deploymentsOf(db, environment.id, 200);
   const live = past.find((one) => one.id === environment.live_id) ?? null;
+  const moving = await movingDeployments(db, environment.id);
+  if (moving.length && live && (number === null || number === live.release)) {
+    // What moves is ended, and what served goes on: that is what there is to go back to.
+    await endMoving(db, moving, actor);
+    await holdAfterRevert(db, project, environment, actor, `reverted to r${live.release} while r${await releaseNumber(db, moving)} was on its way`);
+    return moving.at(-1) as DeploymentRow;
+  }
   const target =
     number ??
     revertTarget(
@@ -241,13 +252,28 @@ export async function revert(context: Context, db: Db, project: ProjectRow, name
   if (target === null || !then) throw new CodedError('nothing_to_revert', { environment: place });
   const release = await needRelease(db, project, target);
   refuseGone(release);
-  if (live?.release === target && (await movingDeployments(db, environment.id)).length === 0)
-    throw new CodedError('already_live', { release: `r${target}`, environment: place });
+  if (live?.release === target && moving.length === 0) throw new CodedError('already_live', { release: `r${target}`, environment: place });
+  await endMoving(db, moving, actor);
   const deployment = await askDeployment(context, db, { project, environment, release, kind: 'revert', actor, then });
-  const why = `reverted ${live ? `from r${live.release} ` : ''}to r${target}`;
-  await holdEnvironment(db, environment.id, actor, why);
-  await recordEvents(db, { type: 'environment.held', project: project.id, subject: place, actor, data: { why } });
+  await holdAfterRevert(db, project, environment, actor, `reverted ${live ? `from r${live.release} ` : ''}to r${target}`);
   return deployment;
+}
+
+/** Fails what is on its way, each from where it stands: its own steps bring back what was there. */
+async function endMoving(db: Db, moving: readonly DeploymentRow[], actor: string): Promise<void> {
+  for (const one of moving) {
+    await setFailure(db, one.id, issue('ended_by_revert', { who: actor }));
+    await makeDue(db, 'deployments', one.id);
+  }
+}
+
+async function releaseNumber(db: Db, moving: readonly DeploymentRow[]): Promise<number> {
+  return (await releaseById(db, (moving.at(-1) as DeploymentRow).release_id)).number;
+}
+
+async function holdAfterRevert(db: Db, project: ProjectRow, environment: EnvironmentRow, actor: string, why: string): Promise<void> {
+  await holdEnvironment(db, environment.id, actor, why);
+  await recordEvents(db, { type: 'environment.held', project: project.id, subject: placeOf(project, environment), actor, data: { why } });
 }
 
 export async function hold(db: Db, project: ProjectRow, name: string, why: string, actor: string): Promise<EnvironmentRow> {

@@ -235,7 +235,7 @@ export async function newTries(
       deployment: null,
       project: run.project_id,
       number: before.filter((one) => one.task_id === task.id).length + 1,
-      needs: { class: run.line === 'own' ? 'runs' : 'untrusted', base: task.pinned.base || null },
+      needs: { takes: run.line === 'own' ? 'runs' : 'untrusted', base: task.pinned.base || null },
       priority,
     })),
   );

@@ -1,5 +1,6 @@
 import { join } from 'node:path';
 import type { AdvanceScene } from './advance.js';
+import type { Apart } from './apart/apart.js';
 import type { Kept } from './kept.js';
 import type { Keeping } from './space.js';
 import type { Issue } from '../core/errors.js';
@@ -59,6 +60,8 @@ export interface Context {
   keeping: Keeping;
   /** Why no new attempts are to be given out, or null. */
   full(): Promise<Issue | null>;
+  /** Long computations. */
+  apart: Apart;
   /** Milliseconds since the epoch. */
   now(): number;
   /** Files of the commits that were listed last; a commit never changes. */

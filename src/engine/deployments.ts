@@ -1,9 +1,9 @@
 /** Deployments on their way, and what is live: facts from the records, a step from core, its effects in the same transaction. */
 import { advanceDeployment, type DeploymentEffect, type DeploymentFacts, type InstanceFact, type StepFact } from '../core/advance/deployments.js';
 import { healthOf, restartDelay } from '../core/advance/environments.js';
-import { issue, wording } from '../core/errors.js';
+import { issue, type Issue, registry, wording } from '../core/errors.js';
 import { deploymentMoving } from '../core/states.js';
-import { listEdges, putRoute } from '../records/agents.js';
+import { hasTable, listEdges, putRoute } from '../records/agents.js';
 import { addAttempts, attemptsOfDeployment } from '../records/attempts.js';
 import {
   type DeploymentRow,
@@ -18,7 +18,9 @@ import {
   setLive,
   setReplaces,
   setServing,
+  coolOthers,
   dueEnvironments,
+  lockEnvironments,
 } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { addInstance, adoptWarm, type InstanceRow, instancesOf, unwant } from '../records/instances.js';
@@ -42,8 +44,9 @@ interface Scene {
 }
 
 export async function stepDeployments(context: Context): Promise<boolean> {
-  const id = await takeDue(context.records, 'deployments', context.timing.lease);
-  if (!id) return false;
+  const due = await takeDue(context.records, 'deployments', context.timing.lease);
+  if (!due) return false;
+  const { id } = due;
   const found = await deploymentById(context.records, id);
   if (!found) return true;
   await context.records.transition(`deployment.${found.state}`, async (db) => {
@@ -56,6 +59,8 @@ export async function stepDeployments(context: Context): Promise<boolean> {
 }
 
 async function enter(context: Context, db: Db, found: DeploymentRow): Promise<Scene> {
+  // What becomes live wakes the project's other environments: all of them are locked, in their order, before any deployment is.
+  if (found.state === 'verifying' || found.state === 'cutover') await lockEnvironments(db, found.project_id);
   const environment = await lockEnvironment(db, found.environment_id);
   // In the order of their ids, as everyone locks them.
   await db.rows('select 1 from deployments where id in (select unnest($1::uuid[])) order by id for update', [
@@ -69,6 +74,9 @@ async function enter(context: Context, db: Db, found: DeploymentRow): Promise<Sc
   const beforeRow = beforeId && beforeId !== deployment.id ? await lockDeployment(db, beforeId) : null;
   return { db, context, environment, ...own, before: beforeRow ? await load(beforeRow) : null, place: `${project.name}/${environment.name}` };
 }
+
+/** States in which a deployment may have the traffic for good. */
+const serves = (state: DeploymentRow['state']): boolean => state === 'live' || state === 'failed';
 
 const partsOf = (release: ReleaseRow, kind: 'server' | 'worker') => Object.values(release.plan.parts).filter((part) => part.kind === kind);
 const asked = (release: ReleaseRow, kind: 'server' | 'worker') => partsOf(release, kind).reduce((sum, part) => sum + part.instances, 0);
@@ -84,6 +92,8 @@ async function advance(scene: Scene): Promise<void> {
     return { declared, attempt: last?.state ?? null, why: last?.issue ? wording(last.issue).says : '' };
   };
   const broken = scene.instances.find((row) => row.wanted && ended(row));
+  const tables = edges.filter((edge) => edge.alive).map((edge) => ({ edge: edge.name, ...hasTable(edge, environment.host, environment.table_version) }));
+  const refusing = tables.find((one) => one.why !== null && !registry[one.why.code]?.retry);
   const given: DeploymentFacts = {
     now: context.now(),
     state: deployment.state,
@@ -102,14 +112,16 @@ async function advance(scene: Scene): Promise<void> {
       ? (broken.issue ??
         issue(broken.state === 'lost' ? 'agent_lost' : 'ended_at_once', { part: broken.part, agent: 'of this instance', exit: broken.exit ?? '', line: '' }))
       : null,
-    before: before && before.deployment.state === 'live' ? { workersAsked: asked(before.release, 'worker'), workers: facts(before.instances, 'worker') } : null,
+    // One that failed with nothing before it serves on: it is what there was, as much as one that is live.
+    before: before && serves(before.deployment.state) ? { workersAsked: asked(before.release, 'worker'), workers: facts(before.instances, 'worker') } : null,
     serving:
       environment.serving_id === deployment.id
         ? 'this'
         : environment.serving_id !== null && environment.serving_id === before?.deployment.id
           ? 'before'
           : 'none',
-    acknowledged: edges.filter((edge) => edge.alive).every((edge) => edge.acknowledged >= environment.table_version),
+    acknowledged: tables.every((one) => one.has),
+    edgeRefusal: refusing ? issue('edge_refused', { edge: refusing.edge, detail: wording(refusing.why as Issue).says }) : null,
     limits: { readyMs: context.timing.ready + 5_000, cutoverMs: 1_000 },
   };
   const step = advanceDeployment(given);
@@ -141,7 +153,7 @@ async function apply(scene: Scene, effect: DeploymentEffect): Promise<void> {
     case 'prepare':
     case 'verify': {
       const number = (await attemptsOfDeployment(db, deployment.id)).filter((one) => one.kind === effect.do).length + 1;
-      const needs = { class: 'live' as const, base: null };
+      const needs = { takes: 'live' as const, base: null };
       return void (await addAttempts(db, [
         { kind: effect.do, task: null, deployment: deployment.id, project: deployment.project_id, number, needs, priority: 0 },
       ]));
@@ -168,7 +180,10 @@ async function apply(scene: Scene, effect: DeploymentEffect): Promise<void> {
       if (before) {
         const state = deployment.kind === 'revert' ? 'reverted' : 'replaced';
         if (before.deployment.state === 'live') {
-          await retireDeployment(db, before.deployment.id, state, context.timing.warm);
+          // Warm is what the next revert would choose: never what was reverted, and nothing where nobody reverts.
+          const warm = state === 'replaced' && environment.kind === 'standing' ? context.timing.warm : 0;
+          await retireDeployment(db, before.deployment.id, state, warm);
+          await coolOthers(db, environment.id, warmAtMost);
           await recordEvents(db, {
             type: 'deployment.replaced',
             project: deployment.project_id,
@@ -199,6 +214,9 @@ async function apply(scene: Scene, effect: DeploymentEffect): Promise<void> {
       return effect satisfies never;
   }
 }
+
+/** Deployments of one environment that stay warm at a time. */
+const warmAtMost = 2;
 
 async function moveTraffic(scene: Scene, row: DeploymentRow, release: ReleaseRow, instances: readonly InstanceRow[]): Promise<void> {
   const { db, environment } = scene;
@@ -311,7 +329,7 @@ async function cool(scene: Scene): Promise<void> {
   const warmLeft = deployment.warm_until ? deployment.warm_until.getTime() - scene.context.now() : 0;
   if (!instances.some((row) => row.wanted && !ended(row))) return void (await setDue(db, 'deployments', deployment.id, null));
   if (warmLeft > 0) return void (await setDue(db, 'deployments', deployment.id, warmLeft));
-  const behind = (await listEdges(db)).filter((edge) => edge.acknowledged < environment.table_version);
+  const behind = (await listEdges(db)).filter((edge) => !hasTable(edge, environment.host, environment.table_version).has);
   if (behind.length) return void (await setDue(db, 'deployments', deployment.id, 2_000));
   const count = await unwant(db, deployment.id, 'server');
   if (count)

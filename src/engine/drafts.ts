@@ -1,5 +1,6 @@
 /** The draft of a project: the definition of commits that have none of their own, until it is committed. */
-import { type DefinitionIssue, parseDefinition } from '../core/definition/parse.js';
+import { parseApart } from './parse.js';
+import type { DefinitionIssue } from '../core/definition/parse.js';
 import { CodedError } from '../core/errors.js';
 import { readFile } from '../git/repository.js';
 import { commitFile, moveBranch, unifiedDifference } from '../git/write.js';
@@ -26,13 +27,18 @@ export async function draftState(context: Context, project: ProjectRow, text: st
   const head = await mainHead(context.records, project);
   const committed = head ? await readFile(repositoryOf(context, project), head, path, 256 * 1024) : null;
   const before = committed instanceof Buffer ? committed.toString('utf8') : null;
-  return { text, path, issues: parseDefinition(text).issues, difference: before === text ? '' : await unifiedDifference(path, before, text) };
+  const { issues } = await parseApart(context, project.id, text);
+  return { text, path, issues, difference: before === text ? '' : await unifiedDifference(path, before, text) };
 }
 
-/** Keeps a draft that has no mistakes, and runs the newest commit of main with it. */
-export async function keepDraft(db: Db, project: ProjectRow, text: string, actor: string): Promise<void> {
-  const wrong = parseDefinition(text).issues.find((one) => one.severity === 'error');
+/** Throws the first mistake of a text that is to be kept as a draft. */
+export async function checkDraft(context: Pick<Context, 'apart'>, whom: string, text: string): Promise<void> {
+  const wrong = (await parseApart(context, whom, text)).issues.find((one) => one.severity === 'error');
   if (wrong) throw new CodedError(wrong.code, wrong.data);
+}
+
+/** Keeps a draft that was checked, and runs the newest commit of main with it. */
+export async function keepDraft(db: Db, project: ProjectRow, text: string, actor: string): Promise<void> {
   await setDraft(db, project.id, text);
   await recordEvents(db, { type: 'definition.drafted', project: project.id, subject: project.name, actor });
   const commit = await mainHead(db, project);

@@ -1,6 +1,6 @@
 /** Starts the loops and wakes them by what the records say has changed. */
-import { dropOldAnswers } from '../records/people.js';
-import { makeLogPartitions } from '../records/logs.js';
+import { dropOldAnswers, dropOldSessions, dropOldSignIns } from '../records/people.js';
+import { dropEmptyPartitions, makeLogPartitions } from '../records/logs.js';
 import { nextPoll, nextStatus } from '../records/projects.js';
 import { nextDue } from '../records/runs.js';
 import type { Context } from './context.js';
@@ -49,10 +49,12 @@ export async function startEngine(context: Context): Promise<Engine> {
       name: 'upkeep',
       step: async () => {
         await makeLogPartitions(records, new Date(context.now()));
+        await dropEmptyPartitions(records, new Date(context.now()));
         await dropOldAnswers(records);
+        await dropOldSessions(records);
+        await dropOldSignIns(records);
         await sweepScratch(context);
         await sweepRemoved(context);
-
         return false;
       },
       sweepMs: 3_600_000,

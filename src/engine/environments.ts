@@ -2,7 +2,7 @@
 import { takes } from '../core/advance/environments.js';
 import { issue } from '../core/errors.js';
 import { history } from '../git/repository.js';
-import { listEdges, putRoute } from '../records/agents.js';
+import { hasTable, listEdges, putRoute } from '../records/agents.js';
 import {
   deploymentsOf,
   environmentById,
@@ -18,26 +18,28 @@ import { recordEvents } from '../records/events.js';
 import { instancesOfEnvironment, unwant } from '../records/instances.js';
 import { mainDefinition, projectById, type ProjectRow } from '../records/projects.js';
 import { findRelease, newestOfPullRequest, releasesOfCommits } from '../records/releases.js';
-import { setDue, takeDue } from '../records/runs.js';
+import { type Due, setDue, settleDue, takeDue } from '../records/runs.js';
 import { askDeployment, verifiedRelease } from './acts.js';
 import { variablesFor } from './variables.js';
 import { type Context, type Db, repositoryOf } from './context.js';
 
 export async function stepEnvironments(context: Context): Promise<boolean> {
-  const id = await takeDue(context.records, 'environments', context.timing.lease);
-  if (!id) return false;
+  const due = await takeDue(context.records, 'environments', context.timing.lease);
+  if (!due) return false;
+  const { id } = due;
   const environment = await environmentById(context.records, id);
   const project = await projectById(context.records, environment.project_id);
   if (environment.state === 'closing') await close(context, project, id);
-  else await takeByItself(context, project, environment);
+  else await takeByItself(context, project, environment, due);
   return true;
 }
 
-async function takeByItself(context: Context, project: ProjectRow, seen: EnvironmentRow): Promise<void> {
+async function takeByItself(context: Context, project: ProjectRow, seen: EnvironmentRow, due: Due): Promise<void> {
   const candidates = await candidatesFor(context, project, seen);
   await context.records.transition('environment.taken', async (db) => {
     const environment = await lockEnvironment(db, seen.id);
-    await setDue(db, 'environments', environment.id, null);
+    // What was committed since the candidates were read has woken it again.
+    await settleDue(db, 'environments', due, null);
     const past = await deploymentsOf(db, environment.id, 200);
     const live = past.find((one) => one.id === environment.live_id)?.release ?? null;
     const take = takes({
@@ -100,7 +102,7 @@ async function close(context: Context, project: ProjectRow, id: string): Promise
       await setServing(db, id, null, version);
       return void (await setDue(db, 'environments', id, 500));
     }
-    const behind = (await listEdges(db)).some((edge) => edge.acknowledged < environment.table_version);
+    const behind = (await listEdges(db)).some((edge) => !hasTable(edge, environment.host, environment.table_version).has);
     if (behind) return void (await setDue(db, 'environments', id, 1_000));
     const instances = await instancesOfEnvironment(db, id);
     for (const deployment of new Set(instances.filter((row) => row.wanted).map((row) => row.deployment_id))) await unwant(db, deployment, null);

@@ -3,13 +3,14 @@ import type { Definition } from '../core/definition/model.js';
 import { issue, type Issue } from '../core/errors.js';
 import { type Difference, differences } from '../core/fingerprint/differ.js';
 import { forecast } from '../core/plan/forecast.js';
-import { type ListedFile, filesOf, pinRun, planRun, type PlannedTask } from '../core/plan/plan.js';
+import { type ListedFile, filesOf, pinRun, type PlannedTask } from '../core/plan/plan.js';
 import { listAgents } from '../records/agents.js';
 import type { ProjectRow } from '../records/projects.js';
 import { failedRun, findPasses } from '../records/results.js';
 import { expectedTimes, lastTask, type LastTask } from '../records/history.js';
 import { identify, mayReuse } from './advance.js';
 import { type Context, treeOf } from './context.js';
+import { planApart } from './plan.js';
 import { pinSet } from './variables.js';
 import { readDefinition } from './planning.js';
 
@@ -41,7 +42,7 @@ export async function foresee(context: Context, project: ProjectRow, at: Occasio
   const read = await readDefinition(context, project, at.commit);
   if (!read.model) return read.refusal as Issue;
   const files = await treeOf(context, project, at.commit);
-  const plan = planRun(read.model, files, { branch: at.branch, pullRequest: at.pullRequest });
+  const { plan } = await planApart(context, project.id, read.model, files, { branch: at.branch, pullRequest: at.pullRequest }, null);
   if (plan.issues[0]) return plan.issues[0];
   const pin = await pinFor(context, read.model, plan.tasks, at.line);
   if (!pin || 'code' in pin) return pin ?? issue('unavailable', { detail: 'no agent takes its tasks' });
@@ -89,7 +90,7 @@ export async function foresee(context: Context, project: ProjectRow, at: Occasio
 }
 
 async function pinFor(context: Context, model: Definition, tasks: readonly PlannedTask[], line: string) {
-  const offers = (await listAgents(context.records)).filter((agent) => agent.alive && agent.class.includes(line === 'own' ? 'runs' : 'untrusted'));
+  const offers = (await listAgents(context.records)).filter((agent) => agent.alive && agent.takes.includes(line === 'own' ? 'runs' : 'untrusted'));
   return pinRun(model.versions, tasks, offers);
 }
 

@@ -1,9 +1,12 @@
 /** Looks for work whose holder gave no sign of life, and for what was told to stop before anyone took it. */
-import { strayAttempts, stoppedWaiting } from '../records/attempts.js';
+import { orphanAttempts, strayAttempts, stoppedWaiting } from '../records/attempts.js';
 import { forgiveSilence, listAgents } from '../records/agents.js';
 import { strayInstances } from '../records/instances.js';
-import { loseAttempt, loseInstance, stopWaiting } from './reports.js';
+import { endOrphan, loseAttempt, loseInstance, stopWaiting } from './reports.js';
 import type { Context } from './context.js';
+
+/** Milliseconds for which an agent with the wanted base may be away, such as for a restart of its machine. */
+const orphanMs = 600_000;
 
 /**
  * The step of the leases' loop. A worker must never run twice: an agent that can't renew its lease ends its workers by itself
@@ -11,13 +14,14 @@ import type { Context } from './context.js';
  */
 export function watchLeases(context: Context): () => Promise<boolean> {
   const { lease } = context.timing;
-  let lastLook = 0;
+  /** When a look last came to its end: until then nobody could tell whose silence is whose. */
+  let lastLook = Number.NEGATIVE_INFINITY;
   return async () => {
-    // After a pause in which nobody could renew (this service was away, or its database), leases begin anew.
-    const now = context.now();
-    if (now - lastLook > Math.max(lease, 2_000)) await forgiveSilence(context.records, Math.max(lease, 3_000));
-    lastLook = now;
+    // After a pause in which nobody could renew (this service was away, or its database), leases begin anew. By a clock that nobody
+    // sets; a look that fails leaves the pause as long as it was.
+    if (performance.now() - lastLook > Math.max(lease, 2_000)) await forgiveSilence(context.records, Math.max(lease, 3_000));
     await look(context, lease);
+    lastLook = performance.now();
     return false;
   };
 }
@@ -27,5 +31,6 @@ async function look(context: Context, lease: number): Promise<void> {
   const agents = attempts.length ? await listAgents(context.records) : [];
   for (const attempt of attempts) await loseAttempt(context, attempt, agents.find((agent) => agent.id === attempt.agent_id)?.name ?? 'unknown');
   for (const attempt of await stoppedWaiting(context.records)) await stopWaiting(context, attempt);
-  for (const instance of await strayInstances(context.records, lease)) await loseInstance(context, instance);
+  for (const attempt of await orphanAttempts(context.records, Math.max(orphanMs, lease * 4))) await endOrphan(context, attempt);
+  for (const instance of await strayInstances(context.records, lease)) await loseInstance(context, instance, lease);
 }

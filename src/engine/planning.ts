@@ -1,9 +1,8 @@
 /** From a recorded run to its tasks. */
-import { checkAgainst } from '../core/definition/check.js';
 import type { Definition } from '../core/definition/model.js';
-import { definitionLimit, type DefinitionIssue, parseDefinition } from '../core/definition/parse.js';
-import { type ErrorCode, issue, type Issue, wording } from '../core/errors.js';
-import { pinRun, planRun } from '../core/plan/plan.js';
+import { definitionLimit, type DefinitionIssue } from '../core/definition/parse.js';
+import { CodedError, type ErrorCode, issue, type Issue, registry, wording } from '../core/errors.js';
+import { pinRun } from '../core/plan/plan.js';
 import { layerKey } from '../git/layer.js';
 import { readFile } from '../git/repository.js';
 import { listAgents } from '../records/agents.js';
@@ -11,9 +10,24 @@ import { makeEnvironment } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../records/order.js';
 import { acceptDefinition, mainDefinition, projectById, type ProjectRow, saveDefinition } from '../records/projects.js';
-import { endRun, lockRun, runById, type RunRow, setDue, setRunIssue, startRun, stopWork, tasksOf } from '../records/runs.js';
+import {
+  beginPlanning,
+  type Due,
+  endRun,
+  lockRun,
+  planningOver,
+  runById,
+  type RunRow,
+  setRunIssue,
+  settleDue,
+  startRun,
+  stopWork,
+  tasksOf,
+} from '../records/runs.js';
 import { openPullRequests } from '../records/sources.js';
 import { advanceIn } from './advance.js';
+import { parseApart } from './parse.js';
+import { planApart } from './plan.js';
 import { pinSet } from './variables.js';
 import { type Context, type Db, repositoryOf, reviewHost, standingHost, treeOf } from './context.js';
 
@@ -33,7 +47,7 @@ export async function readDefinition(context: Context, project: ProjectRow, comm
   if (source === null && project.draft === null) return { model: null, issues: [], refusal: issue('definition_missing', { commit: commit.slice(0, 7), path }) };
   if (source === 'too large') return { model: null, issues: [], refusal: issue('definition_too_large', { path, limit: '256 KiB' }) };
   // A commit without a definition gets the project's draft, until one is committed.
-  const { definition, issues } = parseDefinition(source ?? project.draft ?? '');
+  const { definition, issues } = await parseApart(context, project.id, source ?? project.draft ?? '');
   if (definition) return { model: definition, issues, refusal: null };
   const errors = issues.filter((one) => one.severity === 'error');
   const first = errors[0];
@@ -46,7 +60,7 @@ export async function readDefinition(context: Context, project: ProjectRow, comm
  * finishes and this one waits for it, and of those that wait only the newest stays; elsewhere older ones end at once.
  * False when this run does not go on now.
  */
-async function takeTurn(context: Context, project: ProjectRow, run: RunRow): Promise<boolean> {
+async function takeTurn(context: Context, project: ProjectRow, run: RunRow, due: Due): Promise<boolean> {
   const main = await mainDefinition(context.records, project.id);
   const taken = run.pull_request === null && Object.values(main?.model.environments ?? {}).some((plan) => plan.branch === run.branch);
   if ((await olderOpenRuns(context.records, run)).length === 0) return true;
@@ -60,16 +74,35 @@ async function takeTurn(context: Context, project: ProjectRow, run: RunRow): Pro
     const before = taken ? await runBefore(db, run) : null;
     if (!before) return true;
     await setRunIssue(db, run.id, issue('waits_for_run', { run: before.number }));
-    await setDue(db, 'runs', run.id, null);
+    await settleDue(db, 'runs', due, null);
     return false;
   });
 }
 
-/** Plans a waiting run, or says what it waits for. */
-export async function planWaitingRun(context: Context, id: string): Promise<void> {
-  const { records } = context;
-  const run = await runById(records, id);
+/** How often planning a run may be begun: one that ended the service each time is not begun for ever. */
+const triesAtMost = 3;
+
+/** Plans a waiting run, or says what it waits for. What its commit is to blame for fails it, in words. */
+export async function planWaitingRun(context: Context, due: Due): Promise<void> {
+  const run = await runById(context.records, due.id);
   if (run?.state !== 'waiting') return;
+  try {
+    const tries = await beginPlanning(context.records, run.id);
+    if (tries > triesAtMost) throw new CodedError('run_hurts', { tries: tries - 1 });
+    await planRunOnce(context, run, due);
+    await planningOver(context.records, run.id);
+  } catch (error) {
+    if (!(error instanceof CodedError) || registry[error.issue.code].retry) throw error;
+    await context.records.transition('run.refused', async (db) => {
+      const now = await lockRun(db, run.id);
+      if (now?.state === 'waiting') await finish(db, now, 'failed', error.issue);
+    });
+  }
+}
+
+async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<void> {
+  const { records } = context;
+  const { id } = run;
   const project = await projectById(records, run.project_id);
   if (run.stopped_by) return void (await records.transition('run.stopped', (db) => finish(db, run, 'stopped', issue('stopped_by', { who: run.stopped_by }))));
   if (run.superseded_by) {
@@ -79,15 +112,15 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
   if (project.paused_at !== null) {
     await records.transition('run.waits', async (db) => {
       await setRunIssue(db, id, issue('project_paused', { project: project.name }));
-      await setDue(db, 'runs', id, null);
+      await settleDue(db, 'runs', due, null);
     });
     return;
   }
-  if (run.cause !== 'asked' && !(await takeTurn(context, project, run))) return;
+  if (run.cause !== 'asked' && !(await takeTurn(context, project, run, due))) return;
   if (!run.allowed) {
     await records.transition('run.waits', async (db) => {
       await setRunIssue(db, id, issue('run_untrusted', { commit: run.commit.slice(0, 7) }));
-      await setDue(db, 'runs', id, null);
+      await settleDue(db, 'runs', due, null);
     });
     return;
   }
@@ -112,12 +145,19 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
     return;
   }
   const files = await listing;
-  const plan = planRun(model, files, { branch: run.branch, pullRequest: run.pull_request });
-  const refused = plan.issues[0] ?? null;
-  const offers = (await listAgents(records)).filter((agent) => agent.alive && agent.class.includes(run.line === 'own' ? 'runs' : 'untrusted'));
-  const pinned = pinRun(model.versions, plan.tasks, offers);
   const asked = files.some((file) => file.path === '.gitattributes');
   const attributes = asked ? await readFile(repositoryOf(context, project), run.commit, inFolder(project.folder, '.gitattributes'), 65_536) : null;
+  const { plan, warnings } = await planApart(
+    context,
+    project.id,
+    model,
+    files,
+    { branch: run.branch, pullRequest: run.pull_request },
+    attributes instanceof Buffer ? attributes.toString('utf8') : null,
+  );
+  const refused = plan.issues[0] ?? null;
+  const offers = (await listAgents(records)).filter((agent) => agent.alive && agent.takes.includes(run.line === 'own' ? 'runs' : 'untrusted'));
+  const pinned = pinRun(model.versions, plan.tasks, offers);
   const { set, refused: unset } = await pinSet(
     context,
     records,
@@ -125,12 +165,6 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
     run.line,
     plan.tasks.map((one) => one.task),
   );
-  const warnings = checkAgainst(
-    model,
-    files.flatMap((file) => (file.path === null ? [] : [file.path])),
-    attributes instanceof Buffer ? attributes.toString('utf8') : null,
-  );
-
   await records.transition('run.planned', async (db) => {
     const now = await lockRun(db, id);
     if (now?.state !== 'waiting') return;
@@ -140,7 +174,7 @@ export async function planWaitingRun(context: Context, id: string): Promise<void
     const needsAgent = Object.keys(model.tasks).length > 0;
     if (needsAgent && (pinned === null || 'code' in pinned)) {
       await setRunIssue(db, id, pinned ?? issue('unavailable' satisfies ErrorCode, { detail: 'no agent takes its tasks' }));
-      return setDue(db, 'runs', id, 2_000);
+      return settleDue(db, 'runs', due, 2_000);
     }
     const pin = { ...(pinned && !('code' in pinned) ? pinned : { versions: {}, base: '', resources: {} }), set };
     await startRun(

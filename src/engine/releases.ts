@@ -11,7 +11,7 @@ import { dueEnvironments } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { nextNumber, type ProjectRow } from '../records/projects.js';
 import { addEvidence, addRelease, releaseOfRun } from '../records/releases.js';
-import { nameReleaseBlobs } from '../records/space.js';
+import { holdBlobs, nameReleaseBlobs } from '../records/space.js';
 import { addWarnings, lockRun, type RunRow, type TaskRow } from '../records/runs.js';
 import { type Context, repositoryOf, treeOf } from './context.js';
 
@@ -22,9 +22,15 @@ export async function makeRelease(context: Context, project: ProjectRow, run: Ru
   for (const part of Object.values(plan.parts)) parts.push({ part, layers: await layersOf(context, repository, part, listed, tasks) });
   const misplaced = await siteIssues(context, parts);
   const image = releaseImage(parts, { project: project.name, commit: run.commit });
-  for (const document of image.documents) if ((await context.blobs.size(document.digest)) === null) await context.blobs.putText(document.text);
+  // What is there already counts as used from now on, or the upkeep of space could take it before the release is recorded.
+  for (const { digest, text } of image.documents) if (!(await context.blobs.intact(digest, Buffer.byteLength(text)))) await context.blobs.putText(text);
+  for (const { digest, size } of image.parts.flatMap((part) => part.layers))
+    if (!(await context.blobs.intact(digest, size))) throw new Error(`the bytes ${digest} of run ${run.number} are gone or broken`);
 
   await context.records.transition('release.made', async (db) => {
+    // Environments before runs: that is the order of locks.
+    await dueEnvironments(db, project.id);
+    await holdBlobs(db);
     await lockRun(db, run.id);
     if (await releaseOfRun(db, run.id)) return;
     const number = await nextNumber(db, project.id, 'releases');
@@ -36,6 +42,7 @@ export async function makeRelease(context: Context, project: ProjectRow, run: Ru
       branch: run.branch,
       pull_request: run.pull_request,
       run_id: run.id,
+      line: run.line,
       parts: image.parts,
       plan,
     });
@@ -60,7 +67,6 @@ export async function makeRelease(context: Context, project: ProjectRow, run: Ru
       actor: 'engine',
       data: { number, commit: run.commit, digest: image.digest, run: run.number },
     });
-    await dueEnvironments(db, project.id);
   });
 }
 

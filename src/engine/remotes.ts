@@ -35,15 +35,15 @@ export async function pollSources(context: Context): Promise<boolean> {
     const same = there.size === here.size && [...there].every(([name, head]) => here.get(name) === head);
     if (!same) await fetchAll(repository, remote);
     await compareBranches(context, project, 'a look at its source');
-    await settlePoll(records, project.id, spread(pollEvery), 0, null);
+    await settlePoll(records, project, spread(pollEvery), 0, null);
   } catch (error) {
     if (!(error instanceof CodedError)) {
-      await settlePoll(records, project.id, spread(pollEvery), project.poll_failures + 1, null);
+      await settlePoll(records, project, spread(pollEvery), project.poll_failures + 1, null);
       throw error;
     }
     const failures = project.poll_failures + 1;
     await records.transition('source.failing', async (db) => {
-      await settlePoll(db, project.id, spread(Math.min(pollAtMost, pollEvery * 2 ** Math.min(10, failures - 1))), failures, error.issue);
+      await settlePoll(db, project, spread(Math.min(pollAtMost, pollEvery * 2 ** Math.min(10, failures - 1))), failures, error.issue);
       // Said once, when it begins; the project shows it until it is over.
       if (project.poll_issue?.code !== error.issue.code)
         await recordEvents(db, { type: 'source.failing', project: project.id, subject: project.name, actor: 'engine', data: { issue: error.issue } });
@@ -122,11 +122,20 @@ export async function recogniseSource(context: Context, look: Look, branch: stri
     url,
     `+refs/heads/${name}:refs/heads/${name}`,
   ]);
-  return recogniseCommit(repository, head, name, answers);
+  return recogniseCommit(context, repository, head, name, answers);
 }
 
+/** Paths that are looked through at once. */
+const fewPaths = 5_000;
+
 /** Proposes a definition for a commit of a repository that is here. */
-export async function recogniseCommit(repository: string, commit: string, branch: string, answers: Answers): Promise<Recognised> {
+export async function recogniseCommit(
+  context: Pick<Context, 'apart'>,
+  repository: string,
+  commit: string,
+  branch: string,
+  answers: Answers,
+): Promise<Recognised> {
   const facts = await commitFacts(repository, commit);
   if (!facts) throw new CodedError('commit_absent', { commit, url: branch });
   const wantedFolder = (answers.folder ?? '').replace(/^\.$|^\.\/|\/$/g, '');
@@ -146,7 +155,9 @@ export async function recogniseCommit(repository: string, commit: string, branch
       // A source that is not UTF-8 says nothing here; a task may read it all the same.
     }
   }
-  const proposal = recognise({ paths, texts }, wantedFolder ? { ...answers, folder: wantedFolder } : answers);
+  const asked = wantedFolder ? { ...answers, folder: wantedFolder } : answers;
+  const proposal =
+    paths.length <= fewPaths ? recognise({ paths, texts }, asked) : await context.apart.run('recognise', repository, { paths, texts, answers: asked });
   const folder = proposal.found[0]?.folder ?? wantedFolder;
   const notes: Issue[] = [...proposal.notes];
   const submodule = listed.find((file) => file.mode === '160000');

@@ -7,6 +7,7 @@ import { isDigest } from '../blobs/store.js';
 import {
   type AttemptOfRun,
   type AttemptRow,
+  attemptById,
   attemptsOfRun,
   endAttempt,
   type EndedCommand,
@@ -24,6 +25,7 @@ import { forgetOutput, keepResult } from '../records/results.js';
 import {
   changeTasks,
   lockRun,
+  lockServedRuns,
   makeDue,
   readyTasks,
   type RunRow,
@@ -66,6 +68,9 @@ export async function reportAttempt(context: Context, seen: AttemptOfRun, by: Re
   for (const one of happenings)
     if (one.what === 'ended' && seen.commit) one.issue = await refine(context, seen.project_id, seen.commit, one.issue, 'its `reads`');
   const over = last ? await sceneOf(context, seen) : null;
+  // Stored bytes that an agent found to be others than their digest says: looked at here before any row is locked, since that takes a while.
+  const wrong = happenings.flatMap((one) => (one.what === 'ended' && one.issue?.code === 'digest_wrong' ? [String(one.issue.data.digest)] : []))[0];
+  const broken = wrong !== undefined && isDigest(wrong) && !(await context.blobs.verify(wrong));
   await context.records.transition(last ? 'attempt.ended' : 'attempt.reported', async (db) => {
     const owner = await lockOwner(db, seen, last);
     const attempt = await lockHeld(db, id, by.agent, by.fence);
@@ -85,8 +90,10 @@ export async function reportAttempt(context: Context, seen: AttemptOfRun, by: Re
       }));
     if (!end) return endCommands(db, id, told);
     if (end.firstLines && commands.length > 1) await placeCommands(db, id, end.firstLines);
-    await attemptOver(context, db, attempt, owner, over, end, told);
+    await attemptOver(context, db, attempt, owner, over, end, told, broken);
   });
+  // Only now nothing names them.
+  if (broken) await context.blobs.remove(wrong as string);
 }
 
 /** What the run's next step needs; null leaves that step to the engine's loop. */
@@ -105,12 +112,29 @@ async function lockOwner(db: Db, attempt: AttemptOfRun, wake: boolean): Promise<
     if (wake) await wakeDeployments(db, attempt.deployment_id);
     return null;
   }
+  // Every run that it works for, in the order of their ids, as everyone locks them: its end changes their tasks.
+  await lockServedRuns(db, attempt.id, attempt.run_id as string);
   const run = await lockRun(db, attempt.run_id as string);
   const tasks = await tasksOf(db, attempt.run_id as string);
   const task = tasks.find((one) => one.id === attempt.task_id);
   if (!run || !task) throw new Error(`attempt ${attempt.id} has no task`);
   return { run, task, tasks };
 }
+
+/** Failures that are the agent's, the sandbox's or the service's own. */
+const ofTheMachine: ReadonlySet<string> = new Set([
+  'setup_failed',
+  'sandbox_missing',
+  'report_refused',
+  'digest_wrong',
+  'not_found',
+  'unavailable',
+  'internal',
+  'agent_hurt',
+  'secret_unreadable',
+  'disk_nearly_full',
+  'base_gone',
+]);
 
 type End = Omit<Extract<Happening, { what: 'ended' }>, 'what' | 'state'> & { state: AttemptState };
 
@@ -123,6 +147,7 @@ async function attemptOver(
   scene: AdvanceScene | null,
   end: End,
   commands: readonly EndedCommand[] = [],
+  broken = false,
 ): Promise<void> {
   const { state, issue: why, output, tests } = end;
   await endAttempt(db, attempt.id, state, why, commands);
@@ -143,9 +168,10 @@ async function attemptOver(
   // What goes on for another run is not cut short because this one is to end.
   const others = served.filter((one) => one.run_id !== run.id);
   const next = taskAfter(state, tries, others.length ? null : endingOf(run));
-  if (task.fingerprint && (state === 'passed' || state === 'failed'))
+  // What the machine did wrong says nothing of the work.
+  if (task.fingerprint && (state === 'passed' || (state === 'failed' && !(why && ofTheMachine.has(why.code)))))
     await keepResult(db, { project: run.project_id, line: run.line, fingerprint: task.fingerprint, attempt: attempt.id, state, output, tests });
-  if (why?.code === 'digest_wrong') await forgetBroken(context, db, String(why.data.digest));
+  if (why?.code === 'digest_wrong' && broken) await forgetOutput(db, String(why.data.digest));
   const own = served.find((one) => one.id === task.id);
   const again = next === 'ready' ? (own ?? others[0]) : undefined;
   const [attemptAgain] = again ? await newTries(db, await projectById(db, run.project_id), { ...run, ...again, line: run.line }, [again], attempts) : [];
@@ -232,21 +258,35 @@ async function startServed(db: Db, served: readonly { task: ServedTask; attempt:
   );
 }
 
-/** Stored bytes that an agent found to be others than their digest says: if that is so here too, nothing may use them again. */
-async function forgetBroken(context: Context, db: Db, digest: string): Promise<void> {
-  if (!isDigest(digest) || (await context.blobs.verify(digest))) return;
-  await forgetOutput(db, digest);
-  await context.blobs.remove(digest);
-}
-
 const ended = (state: AttemptState, why: Issue | null): End => ({ state, issue: why, output: null, tests: null });
 
-/** An attempt whose agent went away. Another follows, or a person decides (prepare). */
-export async function loseAttempt(context: Context, seen: AttemptOfRun, agent: string): Promise<void> {
+/**
+ * An attempt whose agent went away. Another follows, or a person decides (prepare); not where it may be why its agent went (`hurt`).
+ * Unless `now`, its lease is looked at again under the lock: it may have been renewed since it was seen.
+ */
+export async function loseAttempt(context: Context, seen: AttemptOfRun, agent: string, { now = false, hurt = false } = {}): Promise<void> {
   await context.records.transition('attempt.lost', async (db) => {
     const owner = await lockOwner(db, seen, true);
-    const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'running' and fence = $2 for no key update`, [seen.id, seen.fence]);
-    if (row) await attemptOver(context, db, seen, owner, null, ended('lost', issue('agent_lost', { agent })));
+    const row = await db.one(
+      `select 1 as ok from attempts where id = $1 and state = 'running' and fence = $2 and ($3 or lease_until < now()) for no key update`,
+      [seen.id, seen.fence, now],
+    );
+    if (!row) return;
+    const why = hurt
+      ? ended('failed', issue('agent_hurt', { agent, why: 'it was over its limits of memory or processes when the agent ended' }))
+      : ended('lost', issue('agent_lost', { agent }));
+    await attemptOver(context, db, seen, owner, null, why);
+  });
+}
+
+/** An attempt that could not be given to the agent that claimed it: what it needs can't be told. */
+export async function refuseAttempt(context: Context, row: AttemptRow, agent: string, why: Issue): Promise<void> {
+  const seen = await attemptById(context.records, row.id);
+  if (seen?.agent_id !== agent) return;
+  await context.records.transition('attempt.ended', async (db) => {
+    const owner = await lockOwner(db, seen, true);
+    const held = await db.one(`select 1 as ok from attempts where id = $1 and state = 'running' and fence = $2 for no key update`, [row.id, row.fence]);
+    if (held) await attemptOver(context, db, seen, owner, null, ended('failed', why));
   });
 }
 
@@ -256,6 +296,15 @@ export async function stopWaiting(context: Context, seen: AttemptOfRun): Promise
     const owner = await lockOwner(db, seen, true);
     const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'waiting' for no key update`, [seen.id]);
     if (row) await attemptOver(context, db, seen, owner, null, ended('stopped', null));
+  });
+}
+
+/** An attempt that no agent can take any more: it was planned for a machine that is gone. */
+export async function endOrphan(context: Context, seen: AttemptOfRun): Promise<void> {
+  await context.records.transition('attempt.stopped', async (db) => {
+    const owner = await lockOwner(db, seen, true);
+    const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'waiting' for no key update`, [seen.id]);
+    if (row) await attemptOver(context, db, seen, owner, null, ended('failed', issue('base_gone', { run: owner?.run.number ?? '' })));
   });
 }
 
@@ -301,10 +350,15 @@ async function instanceEvent(db: Db, row: InstanceRow, state: InstanceState, why
   });
 }
 
-export async function loseInstance(context: Context, seen: InstanceRow): Promise<void> {
+/** An instance whose agent went away `marginMs` ago or more, which is looked at again under the lock. */
+export async function loseInstance(context: Context, seen: InstanceRow, marginMs: number): Promise<void> {
   await context.records.transition('instance.lost', async (db) => {
     await wakeDeployments(db, seen.deployment_id);
-    const row = await db.one(`select 1 as ok from instances where id = $1 and state in ('starting', 'ready') and fence = $2 for update`, [seen.id, seen.fence]);
+    const row = await db.one(
+      `select 1 as ok from instances i join agents a on a.id = i.agent_id
+       where i.id = $1 and i.state in ('starting', 'ready') and i.fence = $2 and a.lease_until < now() - $3::int * interval '1 ms' for update of i`,
+      [seen.id, seen.fence, marginMs],
+    );
     if (!row) return;
     await forgetAgent(db, seen.id);
     await instanceEvent(db, seen, 'lost', null);

@@ -8,10 +8,10 @@ import { makeRelease } from './releases.js';
 
 /** Takes one run that is due a step further. */
 export async function stepRuns(context: Context): Promise<boolean> {
-  const id = await takeDue(context.records, 'runs', context.timing.lease);
-  if (!id) return false;
-  const run = await runById(context.records, id);
-  if (run?.state === 'waiting') await planWaitingRun(context, id);
+  const due = await takeDue(context.records, 'runs', context.timing.lease);
+  if (!due) return false;
+  const run = await runById(context.records, due.id);
+  if (run?.state === 'waiting') await planWaitingRun(context, due);
   else if (run?.state === 'running') await advance(context, run);
   return true;
 }

@@ -45,6 +45,8 @@ export async function workIntake(context: Context): Promise<boolean> {
     await apply(context, project, row);
   } catch (error) {
     const known = asIssue(error, project);
+    // Who has it now settles it.
+    if (known?.code === 'fence_old') return true;
     if (!known) throw error;
     const away = known.code === 'fetch_failed' || (known.code.startsWith('source_') && registry[known.code].retry);
     const again = away && row.tries < triesAtMost;
@@ -128,8 +130,9 @@ async function apply(context: Context, project: ProjectRow, row: IntakeRow): Pro
 /** Compares the mirror's branches with the records and records what differs: the same work after a push, after a fetch and after a crash. */
 export async function compareBranches(context: Context, project: ProjectRow, actor: string | null): Promise<void> {
   const repository = await ensureRepository(context, project);
-  const [there, recorded] = await Promise.all([branches(repository), recordedBranches(context.records, project.id)]);
-  const known = new Map(recorded.map((row) => [row.name, row.head]));
+  // The records first: what moves meanwhile is then newer in git than here, never the other way round.
+  const known = new Map((await recordedBranches(context.records, project.id)).map((row) => [row.name, row.head]));
+  const there = await branches(repository);
   for (const [branch, head] of there) {
     if (known.get(branch) === head) continue;
     const facts = await commitFacts(repository, head);
@@ -137,14 +140,21 @@ export async function compareBranches(context: Context, project: ProjectRow, act
     await holdCommit(repository, head);
     await context.records.transition('push.recorded', async (db) => {
       const intent = await openIntent(db, project.id, branch, head);
-      await recordPush(db, { project, branch, commit: facts, actor: intent?.actor ?? actor ?? 'unknown', intent: intent?.id ?? null });
+      await recordPush(db, {
+        project,
+        branch,
+        before: known.get(branch) ?? null,
+        commit: facts,
+        actor: intent?.actor ?? actor ?? 'unknown',
+        intent: intent?.id ?? null,
+      });
     });
   }
   for (const branch of known.keys()) {
     if (there.has(branch)) continue;
     await context.records.transition('branch.removed', async (db) => {
       const intent = await openIntent(db, project.id, branch, null);
-      await recordBranchRemoved(db, project, branch, intent?.actor ?? actor ?? 'unknown', intent?.id ?? null);
+      await recordBranchRemoved(db, project, branch, known.get(branch) as string, intent?.actor ?? actor ?? 'unknown', intent?.id ?? null);
     });
   }
 }

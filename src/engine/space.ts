@@ -2,6 +2,7 @@
 import { defaultFree } from '../blobs/disk.js';
 import { recordEvents } from '../records/events.js';
 import { forgetRelease, holdBlobsAlone, releasesToForget, runsToTrim, trimRun, unnamedBlobs } from '../records/space.js';
+import { dropOldLogs } from '../records/logs.js';
 import { forgetSecrets } from '../records/variables.js';
 import type { Context } from './context.js';
 
@@ -14,14 +15,17 @@ export interface Keeping {
   reverts: number;
   /** Milliseconds after which stored bytes that nothing names may go; an upload that is under way is younger. */
   grace: number;
+  /** Milliseconds after whose end the logs of instances, prepare and verify go. */
+  logs: number;
   /** Bytes that must be free for new work. */
   free: number;
 }
 
-export const defaultKeeping: Keeping = { runs: 1_000, releases: 100, reverts: 20, grace: 3_600_000, free: defaultFree };
+export const defaultKeeping: Keeping = { runs: 1_000, releases: 100, reverts: 20, grace: 3_600_000, logs: 30 * 86_400_000, free: defaultFree };
 
 const atOnce = 50;
-const blobsAtOnce = 500;
+/** Unlinked in one transaction, which holds back whoever is about to use stored bytes, and the numbers of events. */
+const blobsAtOnce = 50;
 
 /** Trims one batch; true when there may be more. Bytes are looked through when there is nothing left to trim. */
 export async function stepSpace(context: Context): Promise<boolean> {
@@ -41,6 +45,7 @@ export async function stepSpace(context: Context): Promise<boolean> {
     });
   }
   await forgetSecrets(records);
+  if ((await records.transition('logs.removed', (db) => dropOldLogs(db, keeping.logs, atOnce))) > 0) return true;
   if (releases.length + runs.length > 0) return true;
   await collectBlobs(context);
   return false;

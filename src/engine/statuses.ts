@@ -30,11 +30,11 @@ export async function tellStatuses(context: Context): Promise<boolean> {
       }
       if (events.length < atOnce) break;
     }
-    await settleStatus(records, project.id, after, null, 0, null);
+    await settleStatus(records, project, after, null, 0, null);
   } catch (error) {
     if (!(error instanceof CodedError)) throw error;
     const failures = project.status_failures + 1;
-    await settleStatus(records, project.id, after, Math.min(pauseAtMost, 500 * 2 ** Math.min(failures, 12)), failures, error.issue);
+    await settleStatus(records, project, after, Math.min(pauseAtMost, 500 * 2 ** Math.min(failures, 12)), failures, error.issue);
   }
   return true;
 }
@@ -72,7 +72,8 @@ async function tell(context: Context, project: ProjectRow, event: EventRow): Pro
 async function deliver(context: Context, project: ProjectRow, body: string): Promise<void> {
   const url = project.status_url as string;
   const refused = (detail: string): Issue => issue('status_refused', { url, detail });
-  const address = await checkedAddress(parseRemote(url), project.private_allowed);
+  const at = parseRemote(url);
+  const address = await checkedAddress(at, project.private_allowed);
   const secret = project.event_secret ? context.keys.decrypt(project.event_secret) : '';
   // The address that was checked is the one that is connected to, whatever the name leads to now.
   const agent = new Agent({
@@ -82,7 +83,7 @@ async function deliver(context: Context, project: ProjectRow, body: string): Pro
     },
   });
   try {
-    const answer = await request(url, {
+    const answer = await request(at.url, {
       method: 'POST',
       dispatcher: agent,
       headersTimeout: 15_000,

@@ -12,12 +12,13 @@ import { sealCredential } from './credentials.js';
 
 /** Encrypts everything anew. What another service encrypts meanwhile with the old key waits at the lock, or is read with it. */
 export async function rotateKey(context: Context, db: Db, actor: string): Promise<number> {
-  await db.rows('lock table variables, projects in exclusive mode');
+  await db.rows('lock table variables, projects, answers in exclusive mode');
   context.keys.renew();
   const rows = await allSealed(db);
   for (const row of rows) await sealAgain(db, row, context.keys.encrypt(context.keys.decrypt(row.sealed)));
-  await recordEvents(db, { type: 'key.rotated', project: null, subject: 'the key of secrets', actor, data: { sealed: rows.length } });
-  return rows.length;
+  const secrets = rows.filter((row) => row.table !== 'answers').length;
+  await recordEvents(db, { type: 'key.rotated', project: null, subject: 'the key of secrets', actor, data: { sealed: secrets } });
+  return secrets;
 }
 
 /** What goes with a project that is removed. */

@@ -5,6 +5,7 @@ import { reviewChanges, type VariableChange } from '../core/variables/change.js'
 import { type Resolved, resolveVariables, type SecretPlace, type SetVariable } from '../core/variables/resolve.js';
 import { type PinnedSet, setNames } from '../core/variables/task.js';
 import type { EnvironmentRow } from '../records/environments.js';
+import { notify } from '../records/database.js';
 import { recordEvents } from '../records/events.js';
 import { nextNumber, type ProjectRow } from '../records/projects.js';
 import type { ReleaseRow } from '../records/releases.js';
@@ -31,7 +32,8 @@ export async function variablesFor(
       release: { number: release.number, commit: release.commit },
       project: { name: project.name },
     },
-    await setFor(db, project.id, environment),
+    // Work of strangers gets nothing that people have set: what stands in its place in the definition, or nothing.
+    release.line === 'own' ? await setFor(db, project.id, environment) : 'untrusted',
   );
 }
 
@@ -100,25 +102,34 @@ export async function changeVariables(
     project.id,
     scope,
   ]);
+  await notify(db, 'environments');
   return { version, changes: shown };
 }
 
-const opened = (context: Pick<Context, 'keys'>, row: VariableRow): string | null => (row.sealed ? context.keys.decrypt(row.sealed) : null);
+function opened(context: Pick<Context, 'keys'>, row: VariableRow): string | null {
+  try {
+    return row.sealed ? context.keys.decrypt(row.sealed) : null;
+  } catch {
+    return null;
+  }
+}
 
-/** The values of a deployment's secrets. One whose bytes are gone was replaced long ago. */
+/** The values of a deployment's secrets; throws `secret_unreadable` for one that no key opens any more. */
 export async function openSecrets(
   context: Pick<Context, 'keys' | 'records'>,
   project: string,
   places: Record<string, SecretPlace>,
 ): Promise<Record<string, string>> {
   const values = await Promise.all(
-    Object.entries(places).map(async ([variable, { scope, name, version, then }]): Promise<[string, string][]> => {
+    Object.entries(places).map(async ([variable, { scope, name, version, then }]): Promise<[string, string]> => {
       const row = await variableAt(context.records, project, scope, name, version);
       const value = row && opened(context, row);
-      return value === null || value === undefined ? [] : [[variable, value + then]];
+      // Never left out in silence: the program would go on without it.
+      if (value === null || value === undefined) throw new CodedError('secret_unreadable', { name });
+      return [variable, value + then];
     }),
   );
-  return Object.fromEntries(values.flat());
+  return Object.fromEntries(values);
 }
 
 /** Pins what the tasks want of what is set; says all that is missing at once. Work of strangers gets no secret. */

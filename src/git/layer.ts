@@ -1,9 +1,10 @@
 /** Files of a commit as a layer: a tar whose bytes depend on the files alone. */
-import type { Readable } from 'node:stream';
+import { Readable } from 'node:stream';
 import { pack } from 'tar-stream';
 import { sha256 } from '../core/canonical.js';
+import { CodedError } from '../core/errors.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
-import { readObjects } from './repository.js';
+import { readFiles } from './repository.js';
 
 /**
  * Modification time of a laid-out file, derived from its object id: 2001 to 2009, so that tools which compare times see a
@@ -28,26 +29,54 @@ export function layerOf(repository: string, files: readonly TreeFile[]): Readabl
   const ordered = sorted(files);
   const fill = async (): Promise<void> => {
     let at = 0;
-    for await (const body of readObjects(
+    for await (const { size, body } of readFiles(
       repository,
       ordered.map((file) => file.id),
     )) {
       const file = ordered[at++] as TreeFile;
       const mtime = timeOfObject(file.id);
-      if (file.mode === '120000') await put({ name: file.path, type: 'symlink', linkname: body.toString('utf8'), mtime, mode: 0o777 }, null);
-      else await put({ name: file.path, size: body.length, mtime, mode: file.mode === '100755' ? 0o755 : 0o644 }, body);
+      if (file.mode === '120000') {
+        if (size > linkLimit) throw new CodedError('path_unusable', { name: file.path, why: 'it is a link of more than 4,000 bytes' });
+        await put({ name: file.path, type: 'symlink', linkname: (await whole(body)).toString('utf8'), mtime, mode: 0o777 }, Buffer.alloc(0));
+      } else {
+        const header = { name: file.path, size, mtime, mode: file.mode === '100755' ? 0o755 : 0o644 };
+        if (size <= atOnce) await put(header, await whole(body));
+        else await stream(header, body);
+      }
     }
     tar.finalize();
   };
-  const put = (header: Parameters<typeof tar.entry>[0], body: Buffer | null): Promise<void> =>
+  const put = (header: EntryHeader, body: Buffer): Promise<void> =>
     new Promise((resolve, reject) => {
-      const done = (error?: Error | null) => (error ? reject(error) : resolve());
-      if (body) tar.entry({ uid: 0, gid: 0, ...header }, body, done);
-      else tar.entry({ uid: 0, gid: 0, ...header }, done);
+      tar.entry({ uid: 0, gid: 0, ...header }, body, (error?: Error | null) => (error ? reject(error) : resolve()));
+    });
+  /** A large file goes piece by piece, no faster than it is read. */
+  const stream = (header: EntryHeader, body: AsyncIterable<Buffer>): Promise<void> =>
+    new Promise((resolve, reject) => {
+      const sink = tar.entry({ uid: 0, gid: 0, ...header }, (error?: Error | null) => (error ? reject(error) : resolve()));
+      sink.on('error', reject);
+      Readable.from(body)
+        .on('error', (error) => {
+          sink.destroy(error);
+          reject(error);
+        })
+        .pipe(sink as unknown as NodeJS.WritableStream);
     });
   if (ordered.length === 0) tar.finalize();
   else fill().catch((error: Error) => tar.destroy(error));
   return tar as unknown as Readable;
+}
+
+type EntryHeader = Parameters<ReturnType<typeof pack>['entry']>[0];
+
+/** Bytes of a file that is held in memory, and of a link's target. */
+const atOnce = 1024 * 1024;
+const linkLimit = 4_000;
+
+async function whole(body: AsyncIterable<Buffer>): Promise<Buffer> {
+  const parts: Buffer[] = [];
+  for await (const part of body) parts.push(part);
+  return parts.length === 1 ? (parts[0] as Buffer) : Buffer.concat(parts);
 }
 
 const sorted = (files: readonly TreeFile[]): TreeFile[] => [...files].sort((a, b) => (a.path < b.path ? -1 : a.path > b.path ? 1 : 0));

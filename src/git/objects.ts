@@ -3,6 +3,8 @@
  * Trees are kept by their id, which is for good; so only what a commit has changed is read.
  */
 import type { ChildProcessWithoutNullStreams } from 'node:child_process';
+import { CodedError } from '../core/errors.js';
+import { sizeText } from '../core/sizes.js';
 import { startGit } from './command.js';
 
 export interface GitObject {
@@ -13,7 +15,9 @@ export interface GitObject {
 
 interface Ask {
   contents: boolean;
-  done(answer: { object: GitObject; body: Buffer } | null): void;
+  /** Bytes that are kept at most; more are read and thrown away. */
+  most: number;
+  done(answer: { object: GitObject; body: Buffer } | null | 'too large'): void;
   failed(error: Error): void;
 }
 
@@ -96,7 +100,9 @@ function makeParser(reader: Reader): (chunk: Buffer) => void {
     pieces = rest.length ? [rest] : [];
     have = rest.length;
   };
-  const answer = (value: { object: GitObject; body: Buffer } | null): void => {
+  /** Bytes of an object that is too large, which are still to come and go by. */
+  let passing = 0;
+  const answer = (value: { object: GitObject; body: Buffer } | null | 'too large'): void => {
     reader.asks.shift()?.done(value);
     if (reader.asks.length === 0) hold(reader, false);
   };
@@ -104,6 +110,14 @@ function makeParser(reader: Reader): (chunk: Buffer) => void {
     pieces.push(chunk);
     have += chunk.length;
     for (;;) {
+      if (passing > 0) {
+        const now = Math.min(passing, have);
+        passing -= now;
+        drop(now);
+        if (passing > 0) return;
+        answer('too large');
+        continue;
+      }
       const ask = reader.asks[0];
       if (!ask) return;
       if (!head) {
@@ -123,6 +137,11 @@ function makeParser(reader: Reader): (chunk: Buffer) => void {
           continue;
         }
       }
+      if (head.size > ask.most) {
+        passing = head.size + 1;
+        head = null;
+        continue;
+      }
       if (have < head.size + 1) return;
       const object = head;
       const body = Buffer.from(whole().subarray(0, object.size));
@@ -133,23 +152,30 @@ function makeParser(reader: Reader): (chunk: Buffer) => void {
   };
 }
 
-function ask(repository: string, name: string, contents: boolean): Promise<{ object: GitObject; body: Buffer } | null> {
+function ask(repository: string, name: string, contents: boolean, most = 0): Promise<{ object: GitObject; body: Buffer } | null | 'too large'> {
   // A name that would be two questions is the name of nothing.
   if (/[\n\0]/.test(name) || name === '') return Promise.resolve(null);
   const reader = readerOf(repository);
   return new Promise((done, failed) => {
-    reader.asks.push({ contents, done, failed });
+    reader.asks.push({ contents, most, done, failed });
     hold(reader, true);
     reader.child.stdin.write(`${contents ? 'contents' : 'info'} ${name}\n`);
   });
 }
 
 /** What a name (an id, or `refs/heads/main^{commit}`) means, or null. */
-export const objectInfo = async (repository: string, name: string): Promise<GitObject | null> => (await ask(repository, name, false))?.object ?? null;
+export async function objectInfo(repository: string, name: string): Promise<GitObject | null> {
+  const found = await ask(repository, name, false);
+  return found === null || found === 'too large' ? null : found.object;
+}
 
-/** An object of this type with its bytes, or null. */
+/** Bytes of one object that are held in memory at most. */
+const most: Record<GitObject['type'], number> = { commit: 4 * 1024 ** 2, tag: 4 * 1024 ** 2, tree: 16 * 1024 ** 2, blob: 32 * 1024 ** 2 };
+
+/** An object of this type with its bytes, or null; `git_object_large` where it is more than is held in memory. */
 export async function objectOf(repository: string, name: string, type: GitObject['type']): Promise<{ id: string; body: Buffer } | null> {
-  const found = await ask(repository, `${name}${type === 'blob' ? '' : `^{${type}}`}`, true);
+  const found = await ask(repository, `${name}${type === 'blob' ? '' : `^{${type}}`}`, true, most[type]);
+  if (found === 'too large') throw new CodedError('git_object_large', { kind: type, limit: sizeText(most[type]) });
   return found?.object.type === type ? { id: found.object.id, body: found.body } : null;
 }
 
@@ -160,9 +186,11 @@ export interface TreeEntry {
   id: string;
 }
 
-/** Trees that were read last, of all repositories: equal ids are equal trees. */
+/** Trees that were read last, of all repositories: equal ids are equal trees. So many, and so many entries in all. */
 const trees = new Map<string, TreeEntry[]>();
 const treesKept = 20_000;
+const entriesKept = 500_000;
+let entriesHeld = 0;
 
 export async function treeEntries(repository: string, id: string): Promise<TreeEntry[] | null> {
   const known = trees.get(id);
@@ -175,8 +203,13 @@ export async function treeEntries(repository: string, id: string): Promise<TreeE
   if (!found) return null;
   const entries = parseTree(found.body, found.id.length / 2);
   if (/^[0-9a-f]{40,64}$/.test(id)) {
+    entriesHeld += entries.length - (trees.get(id)?.length ?? 0);
     trees.set(id, entries);
-    if (trees.size > treesKept) trees.delete(trees.keys().next().value as string);
+    for (const [oldest, its] of trees) {
+      if (trees.size <= treesKept && entriesHeld <= entriesKept) break;
+      trees.delete(oldest);
+      entriesHeld -= its.length;
+    }
   }
   return entries;
 }

@@ -23,6 +23,8 @@ export interface Remote {
 export type Scheme = 'http' | 'https' | 'ssh' | 'file';
 
 export interface RemoteAddress {
+  /** The address as it was understood here: what git and others are given, who might read the text in another way. */
+  url: string;
   scheme: Scheme;
   host: string;
   port: number;
@@ -39,7 +41,7 @@ export function parseRemote(text: string): RemoteAddress {
   if (text.length > 2_000 || /[\u0000-\u0020\u007f]/.test(text)) throw refuse('it has spaces or control characters, or is too long.');
   // The short form of ssh: user@host:path.
   const short = /^(?:([A-Za-z0-9._-]+)@)?([A-Za-z0-9.-]+):(?!:|\/\/)(.+)$/.exec(text);
-  if (short && !/^[A-Za-z]:[\\/]/.test(text)) return { scheme: 'ssh', host: hostOf(short[2] as string, refuse), port: 22, user: short[1] ?? 'git' };
+  if (short && !/^[A-Za-z]:[\\/]/.test(text)) return { url: text, scheme: 'ssh', host: hostOf(short[2] as string, refuse), port: 22, user: short[1] ?? 'git' };
   let url: URL;
   try {
     url = new URL(text);
@@ -51,12 +53,12 @@ export function parseRemote(text: string): RemoteAddress {
   if (url.password || (url.username && scheme !== 'ssh')) throw refuse('it carries a name or password; give them apart from it.');
   if (scheme === 'file') {
     if (url.host) throw refuse('a file address has no host.');
-    return { scheme, host: '', port: 0, user: '' };
+    return { url: url.href, scheme, host: '', port: 0, user: '' };
   }
   if (url.username && !/^[A-Za-z0-9._-]+$/.test(url.username)) throw refuse('its user name has other characters than letters, digits, dots and dashes.');
   if (url.username.startsWith('-')) throw refuse('its user name begins with a dash.');
   if (url.pathname.length < 2) throw refuse('it names no repository.');
-  return { scheme, host: hostOf(url.hostname, refuse), port: Number(url.port) || ports[scheme], user: url.username || 'git' };
+  return { url: url.href, scheme, host: hostOf(url.hostname, refuse), port: Number(url.port) || ports[scheme], user: url.username || 'git' };
 }
 
 function hostOf(text: string, refuse: (why: string) => CodedError): string {
@@ -138,7 +140,7 @@ export async function gitRemote(
       if (credential && 'password' in credential)
         config.push(['http.extraHeader', `Authorization: Basic ${Buffer.from(`${credential.user}:${credential.password}`).toString('base64')}`]);
     }
-    return await git(repository, args(remote.url), { timeout: 120_000, ...options, config, env });
+    return await git(repository, args(at.url), { timeout: 120_000, ...options, config, env });
   } catch (error) {
     throw error instanceof GitError ? inWords(error, remote.url, at) : error;
   } finally {

@@ -2,7 +2,9 @@
 import { existsSync } from 'node:fs';
 import { mkdir, rename, rm } from 'node:fs/promises';
 import { join } from 'node:path';
+import { CodedError } from '../core/errors.js';
 import type { ListedFile } from '../core/plan/plan.js';
+import { sizeText } from '../core/sizes.js';
 import { git, startGit } from './command.js';
 import { gitRemote, type Remote } from './remote.js';
 import { objectInfo, objectOf, treeEntries, type TreeEntry } from './objects.js';
@@ -30,6 +32,9 @@ export async function makeRepository(path: string, mainBranch: string): Promise<
     ['receive.autogc', 'false'],
     ['receive.denyDeleteCurrent', 'ignore'],
     ['receive.fsckObjects', 'true'],
+    ['receive.maxInputSize', String(2 * 1024 ** 3)],
+    ['fetch.fsckObjects', 'true'],
+    ['pack.windowMemory', '256m'],
     ['transfer.hideRefs', 'refs/tsunagi'],
     ['http.receivepack', 'true'],
   ];
@@ -69,24 +74,40 @@ export const isBranchName = (text: string): boolean =>
 export async function commitFacts(repository: string, commit: string): Promise<CommitFacts | null> {
   const found = await objectOf(repository, commit, 'commit');
   if (!found) return null;
-  const end = found.body.indexOf('\n\n');
-  const head = end < 0 ? found.body : found.body.subarray(0, end);
+  // Cut before anything is matched: a message, a name, a header may be as long as whoever made the commit liked.
+  const body = found.body.subarray(0, factsLimit);
+  const end = body.indexOf('\n\n');
+  const head = end < 0 ? body : body.subarray(0, end);
   // Headers of several lines (signatures) go on with a space.
   const lines = head.toString('latin1').split('\n');
-  const header = (key: string): string => lines.find((line) => line.startsWith(`${key} `))?.slice(key.length + 1) ?? '';
+  const header = (key: string): string => (lines.find((line) => line.startsWith(`${key} `))?.slice(key.length + 1) ?? '').slice(0, headerLimit);
   const text = (bytes: Buffer): string => decoderOf(header('encoding')).decode(bytes);
-  const person = (key: string) => /^(.*?) ?<[^>]*> (-?\d+)/.exec(header(key)) ?? [];
-  const title =
-    text(found.body.subarray(end < 0 ? found.body.length : end + 2))
-      .trimStart()
-      .split(/\n\s*\n/)[0] ?? '';
+  const message = text(body.subarray(end < 0 ? body.length : end + 2)).trimStart();
+  const title = [];
+  for (const line of message.slice(0, titleLimit).split('\n')) {
+    if (line.trim() === '') break;
+    title.push(line.trim());
+  }
   return {
     id: found.id,
     parents: lines.filter((line) => line.startsWith('parent ')).map((line) => line.slice(7)),
-    author: clean(text(Buffer.from(person('author')[1] ?? '', 'latin1'))),
-    at: new Date(Math.min(Math.max(Number(person('committer')[2] ?? 0), 0), 253_402_300_799) * 1000),
-    title: clean(title.replace(/\s*\n\s*/g, ' ').trimEnd()),
+    author: clean(text(Buffer.from(personOf(header('author')).name, 'latin1'))),
+    at: new Date(Math.min(Math.max(personOf(header('committer')).seconds, 0), 253_402_300_799) * 1000),
+    title: clean(title.join(' ')),
   };
+}
+
+/** Bytes of a commit that are looked at, of one header, and characters of its message in which the title must stand. */
+const factsLimit = 256 * 1024;
+const headerLimit = 1_000;
+const titleLimit = 2_000;
+
+/** `NAME <ADDRESS> SECONDS ZONE`, whatever of it there is. */
+function personOf(text: string): { name: string; seconds: number } {
+  const open = text.indexOf('<');
+  const close = text.indexOf('>', open);
+  const seconds = /^ (-?\d{1,20})/.exec(close < 0 ? '' : text.slice(close + 1, close + 40))?.[1];
+  return { name: (open < 0 ? '' : text.slice(0, open)).trim(), seconds: Number(seconds ?? 0) };
 }
 
 /** Messages are UTF-8 unless their commit says otherwise; an encoding that nobody knows is read as Latin-1. */
@@ -107,22 +128,42 @@ export async function holdCommit(repository: string, commit: string): Promise<vo
   await git(repository, ['update-ref', `refs/tsunagi/commits/${commit}`, commit]);
 }
 
-/** Every file of the commit below `folder` (`''` is the root), with paths relative to it, in the order of git. */
-export async function listFiles(repository: string, commit: string, folder: string): Promise<ListedFile[]> {
+/** What may be listed of one commit. */
+export interface TreeBounds {
+  /** Files and folders, as often as they are met. */
+  entries: number;
+  /** Bytes of all their paths. */
+  bytes: number;
+  depth: number;
+}
+
+export const treeBounds: TreeBounds = { entries: 200_000, bytes: 64 * 1024 ** 2, depth: 100 };
+
+/** Every file of the commit below `folder` (`''` is the root), with paths relative to it, in the order of git; `tree_too_large` past the bounds. */
+export async function listFiles(repository: string, commit: string, folder: string, bounds: TreeBounds = treeBounds): Promise<ListedFile[]> {
   const root = await treeAt(repository, commit, folder);
   const files: ListedFile[] = [];
-  const walk = async (id: string, path: string | null, shown: string): Promise<void> => {
+  let entriesSeen = 0;
+  let bytes = 0;
+  const refuse = (limit: string) => new CodedError('tree_too_large', { commit: commit.slice(0, 7), limit });
+  const walk = async (id: string, path: string | null, shown: string, depth: number): Promise<void> => {
     const entries = await treeEntries(repository, id);
     if (!entries) throw new Error(`git has no tree ${id}`);
+    if (depth > bounds.depth) throw refuse(`${bounds.depth} folders in each other`);
+    // A few objects can name each other so often that no list of their paths would ever end.
+    entriesSeen += entries.length;
+    if (entriesSeen > bounds.entries) throw refuse(`${bounds.entries.toLocaleString('en')} files and folders`);
     for (const { mode, name, id: entry } of entries) {
+      bytes += shown.length + name.length;
+      if (bytes > bounds.bytes) throw refuse(`${sizeText(bounds.bytes)} of paths`);
       const text = utf8(name);
       const whole = path === null || text === null ? null : path + text;
       const readableName = shown + (text ?? readable(name));
-      if (mode === '040000') await walk(entry, whole === null ? null : `${whole}/`, `${readableName}/`);
+      if (mode === '040000') await walk(entry, whole === null ? null : `${whole}/`, `${readableName}/`, depth + 1);
       else files.push({ path: whole, shown: readableName, mode, id: entry });
     }
   };
-  if (root) await walk(root, '', '');
+  if (root) await walk(root, '', '', 0);
   return files;
 }
 
@@ -162,50 +203,64 @@ export async function readFile(repository: string, commit: string, path: string,
 const fewObjects = 64;
 const fewBytes = 4_000_000;
 
-/** Objects by id, in the order asked. Many go through a git of their own, as they come. */
-export async function* readObjects(repository: string, ids: readonly string[]): AsyncGenerator<Buffer> {
-  if (ids.length > fewObjects) return yield* streamObjects(repository, ids);
+/** A file's bytes as they come. */
+export interface StoredFile {
+  size: number;
+  body: AsyncIterable<Buffer>;
+}
+
+/** Files by id, in the order asked; each is to be read before the next. Many, and large ones, go through a git of their own, piece by piece. */
+export async function* readFiles(repository: string, ids: readonly string[]): AsyncGenerator<StoredFile> {
+  if (ids.length > fewObjects) return yield* streamFiles(repository, ids);
   const infos = await Promise.all(ids.map((id) => objectInfo(repository, id)));
-  if (infos.reduce((sum, one) => sum + (one?.size ?? 0), 0) > fewBytes) return yield* streamObjects(repository, ids);
-  for (const body of await Promise.all(ids.map((id) => objectOf(repository, id, 'blob')))) {
-    if (!body) throw new Error('git has not all of these files');
-    yield body.body;
+  if (infos.reduce((sum, one) => sum + (one?.size ?? 0), 0) > fewBytes) return yield* streamFiles(repository, ids);
+  for (const found of await Promise.all(ids.map((id) => objectOf(repository, id, 'blob')))) {
+    if (!found) throw new Error('git has not all of these files');
+    yield { size: found.body.length, body: once(found.body) };
   }
 }
 
-/** Objects by id through one `cat-file --batch` of their own. */
-async function* streamObjects(repository: string, ids: readonly string[]): AsyncGenerator<Buffer> {
+async function* once(body: Buffer): AsyncGenerator<Buffer> {
+  if (body.length) yield body;
+}
+
+/** Files by id through one `cat-file --batch` of their own. */
+async function* streamFiles(repository: string, ids: readonly string[]): AsyncGenerator<StoredFile> {
   const child = startGit(repository, ['cat-file', '--batch', '--buffer']);
   child.stderr.resume();
+  child.on('error', () => {});
   child.stdin.on('error', () => {});
   child.stdin.end(ids.map((id) => `${id}\n`).join(''));
   const reader = child.stdout[Symbol.asyncIterator]() as AsyncIterator<Buffer>;
   let rest: Buffer = Buffer.alloc(0);
-  const more = async (): Promise<void> => {
+  const more = async (): Promise<Buffer> => {
     const next = await reader.next();
     if (next.done) throw new Error('git cat-file ended early');
-    rest = rest.length ? Buffer.concat([rest, next.value]) : next.value;
+    return next.value;
   };
   try {
     for (const id of ids) {
-      while (rest.indexOf(10) < 0) await more();
+      while (rest.indexOf(10) < 0) rest = rest.length ? Buffer.concat([rest, await more()]) : await more();
       const end = rest.indexOf(10);
       const size = Number(/^[0-9a-f]+ blob (\d+)$/.exec(rest.toString('latin1', 0, end))?.[1] ?? Number.NaN);
       if (Number.isNaN(size)) throw new Error(`git has no file ${id}`);
       rest = rest.subarray(end + 1);
-      if (rest.length < size + 1) {
-        const pieces = [rest];
-        let have = rest.length;
-        while (have < size + 1) {
-          const next = await reader.next();
-          if (next.done) throw new Error('git cat-file ended early');
-          pieces.push(next.value);
-          have += next.value.length;
-        }
-        rest = Buffer.concat(pieces);
-      }
-      yield rest.subarray(0, size);
-      rest = rest.subarray(size + 1);
+      let left = size;
+      yield {
+        size,
+        body: (async function* () {
+          while (left > 0) {
+            if (rest.length === 0) rest = await more();
+            const piece = rest.subarray(0, left);
+            rest = rest.subarray(piece.length);
+            left -= piece.length;
+            yield piece;
+          }
+        })(),
+      };
+      if (left > 0) throw new Error(`the file ${id} was not read to its end`);
+      while (rest.length === 0) rest = await more();
+      rest = rest.subarray(1);
     }
   } finally {
     child.kill('SIGKILL');
@@ -216,6 +271,12 @@ async function* streamObjects(repository: string, ids: readonly string[]): Async
 export async function history(repository: string, commit: string, limit: number): Promise<string[]> {
   const { out, exit } = await git(repository, ['rev-list', '--first-parent', `--max-count=${limit}`, commit, '--'], { expect: [0, 128] });
   return exit === 0 ? out.toString().split('\n').filter(Boolean) : [];
+}
+
+/** Whether a commit is one of a branch's, or of those before. */
+export async function onBranches(repository: string, commit: string): Promise<boolean> {
+  const { out } = await git(repository, ['rev-list', '--max-count=1', commit, '--not', '--branches', '--']);
+  return out.toString().trim() === '';
 }
 
 /** Commits that `to` has and `from` has not, the newest first; `from` null means all of `to`. */

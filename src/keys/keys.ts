@@ -13,7 +13,7 @@ import {
   timingSafeEqual,
   verify,
 } from 'node:crypto';
-import { copyFileSync, existsSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { copyFileSync, existsSync, linkSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 
 export interface Keys {
@@ -80,9 +80,16 @@ export function openKeys(folder: string): Keys {
 
 function keptFile(path: string, make: () => Buffer | string): Buffer {
   if (!existsSync(path)) {
-    const fresh = `${path}.${process.pid}`;
+    const fresh = `${path}.${process.pid}.${randomBytes(4).toString('hex')}`;
     writeFileSync(fresh, make(), { mode: 0o600 });
-    if (!existsSync(path)) renameSync(fresh, path);
+    try {
+      // A link is made only where nothing is: the first of two that begin at once wins, whatever the other has made.
+      linkSync(fresh, path);
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw error;
+    } finally {
+      rmSync(fresh, { force: true });
+    }
   }
   return readFileSync(path);
 }

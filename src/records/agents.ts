@@ -1,4 +1,5 @@
 import type { Issue } from '../core/errors.js';
+import type { Takes } from '../core/states.js';
 import { type Db, notify } from './database.js';
 import { newId } from './ids.js';
 
@@ -6,9 +7,12 @@ export interface AgentRow {
   id: string;
   name: string;
   boot: string;
-  class: string[];
+  /** What it takes of what its token allows. */
+  takes: Takes[];
   slots: number;
   address: string;
+  port_from: number;
+  port_to: number;
   tools: Record<string, string>;
   base: string;
   sandbox: Record<string, unknown>;
@@ -18,40 +22,50 @@ export interface AgentRow {
   full_issue: Issue | null;
 }
 
-const columns = 'id, name, boot, class, slots, address, tools, base, sandbox, seen_at, lease_until > now() as alive, full_issue';
+const columns = 'id, name, boot, takes, slots, address, port_from, port_to, tools, base, sandbox, seen_at, lease_until > now() as alive, full_issue';
 
 export interface NewAgent {
   token: string;
   name: string;
   boot: string;
-  class: string[];
+  takes: Takes[];
   slots: number;
   address: string;
+  ports: { from: number; to: number };
   tools: Record<string, string>;
   base: string;
   sandbox: Record<string, unknown>;
 }
 
-/** Registers an agent under its name; null when the name belongs to another token. */
+/** Registers an agent under its name; null when the name belongs to another token that is still good. */
 export const registerAgent = (db: Db, agent: NewAgent, leaseMs: number): Promise<AgentRow | null> =>
   db.one(
-    `insert into agents (id, token_id, name, boot, class, slots, address, tools, base, sandbox, lease_until) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, now() + $11::int * interval '1 ms')
-     on conflict (name) do update set boot = excluded.boot, class = excluded.class, slots = excluded.slots, address = excluded.address, tools = excluded.tools, base = excluded.base,
-       sandbox = excluded.sandbox, seen_at = now(), lease_until = excluded.lease_until where agents.token_id = excluded.token_id returning ${columns}`,
+    `insert into agents (id, token_id, name, boot, takes, slots, address, tools, base, sandbox, lease_until, port_from, port_to)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, now() + $11::int * interval '1 ms', $12, $13)
+     on conflict (name) do update set token_id = excluded.token_id, boot = excluded.boot, takes = excluded.takes, slots = excluded.slots,
+       address = excluded.address, port_from = excluded.port_from, port_to = excluded.port_to, tools = excluded.tools, base = excluded.base,
+       sandbox = excluded.sandbox, seen_at = now(), lease_until = excluded.lease_until
+     where agents.token_id = excluded.token_id or exists (select 1 from tokens t where t.id = agents.token_id and t.removed_at is not null)
+     returning ${columns}`,
     [
       newId(),
       agent.token,
       agent.name,
       agent.boot,
-      agent.class,
+      agent.takes,
       agent.slots,
       agent.address,
       JSON.stringify(agent.tools),
       agent.base,
       JSON.stringify(agent.sandbox),
       leaseMs,
+      agent.ports.from,
+      agent.ports.to,
     ],
   );
+
+/** Keeps two questions of one agent from claiming at the same time, each not seeing what the other takes. */
+export const lockAgent = (db: Db, id: string): Promise<unknown> => db.rows('select 1 from agents where id = $1 for update', [id]);
 
 /** Renews the lease of an agent and of all that it says it holds; null when it must register again. */
 export async function renewAgent(
@@ -91,36 +105,56 @@ export interface EdgeRow {
   id: string;
   name: string;
   acknowledged: number;
+  /** Hosts that it has not as the table says. */
+  without: Without;
   seen_at: Date;
   alive: boolean;
+}
+
+/** Host → the version that is not taken over, and why; no issue while it is being made ready. */
+export type Without = Record<string, { version: number; issue: Issue | null }>;
+
+/** Whether an edge has a host's table of this version, or why not. */
+export function hasTable(edge: Pick<EdgeRow, 'acknowledged' | 'without'>, host: string, version: number): { has: boolean; why: Issue | null } {
+  const open = edge.without[host];
+  return { has: edge.acknowledged >= version && !open, why: edge.acknowledged >= version ? (open?.issue ?? null) : null };
 }
 
 /** Milliseconds after which an edge that has not asked counts as silent. */
 export const edgeSilenceMs = 12_000;
 
-/** An edge asks for what is newer than it has: that is its acknowledgement. Null when the name belongs to another token. */
-export async function acknowledge(db: Db, token: string, name: string, version: number): Promise<EdgeRow | null> {
+/** An edge asks for what is newer than it has: that is its acknowledgement. Null when the name belongs to another token that is still good. */
+export async function acknowledge(db: Db, token: string, name: string, version: number, without: Without = {}): Promise<EdgeRow | null> {
   const row = await db.one<EdgeRow & { moved: boolean }>(
-    `with old as (select acknowledged from edges where name = $3)
-     insert into edges (id, token_id, name, acknowledged) values ($1, $2, $3, $4)
-     on conflict (name) do update set acknowledged = excluded.acknowledged, seen_at = now() where edges.token_id = excluded.token_id
-     returning id, name, acknowledged::float8 as acknowledged, seen_at, true as alive, coalesce((select acknowledged from old), -1) <> $4 as moved`,
-    [newId(), token, name, version],
+    `with old as (select acknowledged, without from edges where name = $3)
+     insert into edges (id, token_id, name, acknowledged, without) values ($1, $2, $3, $4, $5)
+     on conflict (name) do update set token_id = excluded.token_id, acknowledged = excluded.acknowledged, without = excluded.without, seen_at = now()
+     where edges.token_id = excluded.token_id or exists (select 1 from tokens t where t.id = edges.token_id and t.removed_at is not null)
+     returning id, name, acknowledged::float8 as acknowledged, without, seen_at, true as alive,
+       coalesce((select acknowledged from old), -1) <> $4 or coalesce((select without from old), '{}') <> $5::jsonb as moved`,
+    [newId(), token, name, version, JSON.stringify(without)],
   );
-  if (row?.moved) {
-    await db.rows(
-      `update deployments set due_at = now() where state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null)`,
-    );
-    await db.rows(`update environments set due_at = now() where state = 'closing'`);
-    await notify(db, 'deployments', 'environments');
-  }
+  if (row?.moved) await wakeMoving(db);
   return row;
 }
 
+/** Whoever waits for edges to have a table looks again. Locked in the order that everyone keeps: environments, then deployments, each by id. */
+async function wakeMoving(db: Db): Promise<void> {
+  await db.rows(`update environments set due_at = now() where id in (select id from environments where state = 'closing' order by id for update)`);
+  await db.rows(
+    `update deployments set due_at = now() where id in (
+       select id from deployments
+       where state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null)
+       order by id for update)`,
+  );
+  await notify(db, 'deployments', 'environments');
+}
+
 export const listEdges = (db: Db): Promise<EdgeRow[]> =>
-  db.rows(`select id, name, acknowledged::float8 as acknowledged, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges order by name`, [
-    edgeSilenceMs,
-  ]);
+  db.rows(
+    `select id, name, acknowledged::float8 as acknowledged, without, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges order by name`,
+    [edgeSilenceMs],
+  );
 
 export interface RouteRow {
   host: string;

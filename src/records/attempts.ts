@@ -1,12 +1,12 @@
 /** Attempts: made waiting, claimed by an agent with a fence and a lease, ended once. Each write of their agent names the fence. */
 import { CodedError, type Issue } from '../core/errors.js';
-import type { AttemptKind, AttemptState } from '../core/states.js';
+import type { AttemptKind, AttemptState, Takes } from '../core/states.js';
 import { type Db, notify } from './database.js';
 import { newId } from './ids.js';
 
 /** What an agent must have to take it. */
 export interface AttemptNeeds {
-  class: 'runs' | 'untrusted' | 'live';
+  takes: Takes;
   /** Base digest, or null for any. */
   base: string | null;
 }
@@ -86,13 +86,18 @@ export const attemptsOfDeployment = (db: Db, deployment: string): Promise<Attemp
  * Claims waiting attempts until the agent holds `slots`, in one statement; each gets a new fence. Deployments come first, then
  * projects take turns: a project's next turn counts what it has running. In a project, main's runs come before pull requests'.
  */
-export async function claimAttempts(db: Db, agent: { id: string; class: string[]; base: string }, slots: number, leaseMs: number): Promise<AttemptRow[]> {
+export async function claimAttempts(
+  db: Db,
+  agent: { id: string; takes: readonly string[]; base: string },
+  slots: number,
+  leaseMs: number,
+): Promise<AttemptRow[]> {
   if (slots <= 0) return [];
   return db.rows<AttemptRow>(
     `with busy as (select project_id, count(*) as count from attempts where state = 'running' group by project_id),
      waiting as (
        select id, priority, created_at, row_number() over (partition by project_id order by priority, created_at) + coalesce((select count from busy b where b.project_id = a.project_id), 0) as turn
-       from attempts a where state = 'waiting' and not stop and needs->>'class' = any($2::text[]) and (needs->>'base' is null or needs->>'base' = $3)
+       from attempts a where state = 'waiting' and not stop and needs->>'takes' = any($2::text[]) and (needs->>'base' is null or needs->>'base' = $3)
      ),
      chosen as (
        select a.id from attempts a join waiting w on w.id = a.id where a.state = 'waiting'
@@ -101,7 +106,7 @@ export async function claimAttempts(db: Db, agent: { id: string; class: string[]
      )
      update attempts a set state = 'running', agent_id = $1, fence = nextval('fences'), lease_until = now() + $5::int * interval '1 ms', started_at = now()
      from chosen where a.id = chosen.id returning ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}`,
-    [agent.id, agent.class, agent.base, slots, leaseMs],
+    [agent.id, agent.takes, agent.base, slots, leaseMs],
   );
 }
 
@@ -133,6 +138,15 @@ export async function endAttempt(db: Db, id: string, state: AttemptState, issue:
 
 /** Attempts whose lease has run out. */
 export const strayAttempts = (db: Db): Promise<AttemptOfRun[]> => db.rows(`${ofRun} where a.state = 'running' and a.lease_until < now() limit 100`);
+
+/** Attempts that have waited for `ms` for a base that no agent has had for as long: nobody will ever take them. */
+export const orphanAttempts = (db: Db, ms: number): Promise<AttemptOfRun[]> =>
+  db.rows(
+    `${ofRun} where a.state = 'waiting' and a.needs->>'base' is not null and a.created_at < now() - $1::float8 * interval '1 ms'
+       and not exists (select 1 from agents g where g.base = a.needs->>'base' and g.takes @> array[a.needs->>'takes'] and g.lease_until > now() - $1::float8 * interval '1 ms')
+     limit 100`,
+    [ms],
+  );
 
 /** Attempts that an agent held before it started anew. */
 export const attemptsLeftBy = (db: Db, agent: string): Promise<AttemptOfRun[]> => db.rows(`${ofRun} where a.state = 'running' and a.agent_id = $1`, [agent]);

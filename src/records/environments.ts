@@ -75,6 +75,31 @@ export async function dueEnvironments(db: Db, project: string): Promise<void> {
   await notify(db, 'environments');
 }
 
+/** Locks all environments of a project, in the order that everyone keeps. */
+export const lockEnvironments = (db: Db, project: string): Promise<unknown> =>
+  db.rows(`select 1 from environments where project_id = $1 and state <> 'closed' order by id for update`, [project]);
+
+/** Ends the warmth of all but the newest `most` replaced deployments of an environment. */
+export const coolOthers = (db: Db, environment: string, most: number): Promise<unknown> =>
+  db.rows(
+    `update deployments set warm_until = now(), due_at = now() where id in (
+       select id from deployments where environment_id = $1 and warm_until > now() order by number desc offset $2)`,
+    [environment, most],
+  );
+
+/** Ends the warmth of the one that has been warm for longest and has servers on this agent: what is wanted now needs the room. False when none has. */
+export async function coolOldest(db: Db, agent: string): Promise<boolean> {
+  const row = await db.one(
+    `update deployments set warm_until = now(), due_at = now() where id = (
+       select d.id from deployments d where d.warm_until > now() and d.state in ('replaced', 'reverted')
+         and exists (select 1 from instances i where i.deployment_id = d.id and i.agent_id = $1 and i.state = 'ready')
+       order by d.replaced_at limit 1 for update skip locked) returning 1 as ok`,
+    [agent],
+  );
+  if (row) await notify(db, 'deployments');
+  return row !== null;
+}
+
 export async function holdEnvironment(db: Db, id: string, who: string, why: string): Promise<void> {
   await db.rows('update environments set held_by = $2, held_why = $3 where id = $1', [id, who, why]);
 }
@@ -186,6 +211,13 @@ export async function setDeploymentState(db: Db, id: string, state: DeploymentSt
     [id, state, failure === null ? null : JSON.stringify(failure)],
   );
   await notify(db, `deployment:${id}`);
+}
+
+/** Fails a deployment that is on its way, and stops what runs for it; it stays in its state until all is back as it was. */
+export async function setFailure(db: Db, id: string, failure: Issue): Promise<void> {
+  await db.rows(`update attempts set stop = true where deployment_id = $1 and state in ('waiting', 'running')`, [id]);
+  await db.rows('update deployments set failure = coalesce(failure, $2::jsonb) where id = $1', [id, JSON.stringify(failure)]);
+  await notify(db, `deployment:${id}`, 'work');
 }
 
 /** The deployment that was live is so no longer; its servers stay warm until then. */

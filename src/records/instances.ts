@@ -58,6 +58,10 @@ export const claimInstances = (db: Db, agent: { id: string; address: string }, m
     [agent.id, agent.address, most],
   );
 
+/** Whether an instance waits for an agent that has room. */
+export const anyWaits = async (db: Db): Promise<boolean> =>
+  (await db.one(`select 1 as ok from instances where state = 'waiting' and wanted and start_at <= now() limit 1`)) !== null;
+
 /** Milliseconds until the next instance may start, or null. */
 export const nextStart = async (db: Db): Promise<number | null> =>
   (

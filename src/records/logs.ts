@@ -60,8 +60,52 @@ export async function appendLog(
   ]);
   await db.rows(`update ${stream.table} set log_bytes = log_bytes + $2, log_lines = $3 where id = $1`, [stream.id, fresh.length, firstLine + lines]);
   if (gap) await db.rows('update attempts set log_gap = $2 where id = $1', [stream.id, JSON.stringify(gap)]);
+  if (stream.table === 'instances') await turnOver(db, stream.id, row.log_bytes + fresh.length);
   await notify(db, `log:${stream.id}`);
   return row.log_bytes + fresh.length;
+}
+
+/** Bytes of an instance's log that are kept, and by how much it may be longer before its beginning goes. */
+const instanceBytes = 64 * 1024 * 1024;
+const overBytes = 8 * 1024 * 1024;
+
+/** An instance prints for as long as it lives: what is old of it goes. */
+async function turnOver(db: Db, instance: string, length: number): Promise<void> {
+  const over = await db.one('select 1 as ok from instances where id = $1 and $2::bigint - log_from > $3', [instance, length, instanceBytes + overBytes]);
+  if (!over) return;
+  await db.rows('delete from log_chunks where stream = $1 and position + bytes <= $2', [instance, length - instanceBytes]);
+  await db.rows('update instances set log_from = coalesce((select min(position) from log_chunks where stream = $1), log_bytes) where id = $1', [instance]);
+}
+
+/** Lets go of the logs of instances, and of what deployments ran, that ended more than `ms` ago; at most `limit` of each at once. Returns how many. */
+export async function dropOldLogs(db: Db, ms: number, limit: number): Promise<number> {
+  let count = 0;
+  for (const [table, which] of [
+    ['instances', 'true'],
+    ['attempts', 'deployment_id is not null'],
+  ] as const) {
+    const rows = await db.rows<{ id: string }>(
+      `update ${table} set log_gone = true where id in (
+         select id from ${table} where ${which} and not log_gone and ended_at < now() - $1::float8 * interval '1 ms' order by ended_at limit $2 for update skip locked) returning id`,
+      [ms, limit],
+    );
+    if (rows.length) await db.rows('delete from log_chunks where stream = any($1::uuid[])', [rows.map((row) => row.id)]);
+    count += rows.length;
+  }
+  return count;
+}
+
+/** Removes partitions of past months that nothing is left in. */
+export async function dropEmptyPartitions(db: Db, now: Date): Promise<void> {
+  const current = `log_chunks_${now.toISOString().slice(0, 7).replace('-', '_')}`;
+  const names = await db.rows<{ name: string }>(
+    `select relname as name from pg_class where relname ~ '^log_chunks_[0-9]{4}_[0-9]{2}$' and relname < $1 order by 1`,
+    [current],
+  );
+  for (const { name } of names) {
+    if (await db.one(`select 1 as ok from ${name} limit 1`)) continue;
+    await db.rows(`drop table ${name}`);
+  }
 }
 
 /** What is left out of an attempt's log, or null. */
@@ -85,6 +129,21 @@ export async function readLog(db: Db, stream: string, from: number, limit: numbe
     };
   });
 }
+
+export interface PackedChunk {
+  position: number;
+  bytes: number;
+  firstLine: number;
+  /** As it is stored: gzip. */
+  packed: Buffer;
+}
+
+/** Whole chunks from a position on, as they are stored. */
+export const readPacked = (db: Db, stream: string, from: number, limit: number): Promise<PackedChunk[]> =>
+  db.rows(
+    'select position::float8 as position, bytes, first_line::float8 as "firstLine", packed from log_chunks where stream = $1 and position >= $2 order by position limit $3',
+    [stream, from, limit],
+  );
 
 /** The end of a stream: at least its last `bytes` bytes, from the beginning of a chunk. */
 export async function tailStart(db: Db, stream: string, bytes: number): Promise<number> {

@@ -4,9 +4,10 @@ import * as thread from './migrations/001-thread.js';
 import * as reuse from './migrations/002-reuse.js';
 import * as space from './migrations/003-space.js';
 import * as start from './migrations/004-start.js';
+import * as ground from './migrations/005-ground.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
-export const migrations: readonly { name: string; up: string }[] = [thread, reuse, space, start];
+export const migrations: readonly { name: string; up: string }[] = [thread, reuse, space, start, ground];
 
 const lock = 7_403_121;
 

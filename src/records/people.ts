@@ -1,5 +1,5 @@
-import { type Role, roles } from '../core/states.js';
-import type { Db } from './database.js';
+import { type Role, roles, type Takes } from '../core/states.js';
+import { type Db, notify } from './database.js';
 import { recordEvents } from './events.js';
 import { newId } from './ids.js';
 
@@ -15,12 +15,23 @@ export interface Caller {
   project: string | null;
 }
 
+/** What an agent may take, where it is reached, and which ports its instances may have. */
+export interface AgentGrant {
+  takes: Takes[];
+  address: string;
+  ports: { from: number; to: number };
+}
+
 export interface TokenRow {
   id: string;
   kind: TokenKind;
   name: string;
   role: Role | null;
   project: string | null;
+  takes: Takes[] | null;
+  address: string | null;
+  port_from: number | null;
+  port_to: number | null;
   created_at: Date;
   expires_at: Date | null;
   used_at: Date | null;
@@ -53,9 +64,9 @@ export async function setRole(db: Db, person: PersonRow, role: Role, actor: stri
   const others = await db.one(`select 1 as ok from people where role = 'owner' and id <> $1 limit 1`, [person.id]);
   if (person.role === 'owner' && role !== 'owner' && !others) return false;
   await db.rows('update people set role = $2 where id = $1', [person.id, role]);
-  await db.rows('update sessions set role = $2 where person_id = $1', [person.id, role]);
   const above = roles.slice(roles.indexOf(role) + 1);
   await db.rows('update tokens set role = $2 where person_id = $1 and removed_at is null and role = any($3::text[])', [person.id, role, above]);
+  await notify(db, 'callers');
   await recordEvents(db, { type: 'person.role', project: null, subject: person.name, actor, data: { role, before: person.role } });
   return true;
 }
@@ -74,17 +85,83 @@ export const takeSignIn = (db: Db, hash: Buffer): Promise<{ id: string; name: st
     [hash],
   );
 
-export async function addSession(db: Db, hash: Buffer, person: string, role: Role, expires: Date): Promise<void> {
-  await db.rows('insert into sessions (hash, person_id, role, expires_at) values ($1, $2, $3, $4)', [hash, person, role, expires]);
+export interface NewSession {
+  hash: Buffer;
+  person: string;
+  /** The token that began it, with which it ends; null for a one-time sign-in. */
+  token: string | null;
+  /** What the browser says of itself. */
+  client: string;
+  expires: Date;
+}
+
+export async function addSession(db: Db, session: NewSession): Promise<void> {
+  await db.rows('insert into sessions (id, hash, person_id, token_id, client, expires_at) values ($1, $2, $3, $4, $5, $6)', [
+    newId(),
+    session.hash,
+    session.person,
+    session.token,
+    session.client.slice(0, 200),
+    session.expires,
+  ]);
 }
 export async function endSession(db: Db, hash: Buffer): Promise<void> {
   await db.rows('delete from sessions where hash = $1', [hash]);
+  await notify(db, 'callers');
 }
-export const callerOfSession = (db: Db, hash: Buffer): Promise<Caller | null> =>
-  db.one(
-    `select 'person' as kind, p.id, p.name, s.role, null as project from sessions s join people p on p.id = s.person_id where s.hash = $1 and s.expires_at > now()`,
+
+/** Whom a session belongs to. Its role is the person's of now, and never above that of the token that began it, which must still be good. */
+export async function callerOfSession(db: Db, hash: Buffer): Promise<(Caller & { session: string }) | null> {
+  const row = await db.one<{ id: string; name: string; role: Role; token_role: Role | null; session: string; stale: boolean }>(
+    `select p.id, p.name, p.role, t.role as token_role, s.id as session, s.seen_at < now() - interval '1 minute' as stale
+     from sessions s join people p on p.id = s.person_id left join tokens t on t.id = s.token_id
+     where s.hash = $1 and s.expires_at > now()
+       and (s.token_id is null or (t.removed_at is null and (t.expires_at is null or t.expires_at > now())))`,
     [hash],
   );
+  if (!row) return null;
+  if (row.stale) await db.rows('update sessions set seen_at = now() where id = $1', [row.session]);
+  const role = row.token_role && roles.indexOf(row.token_role) < roles.indexOf(row.role) ? row.token_role : row.role;
+  return { kind: 'person', id: row.id, name: row.name, role, project: null, session: row.session };
+}
+
+export interface SessionRow {
+  id: string;
+  person: string;
+  client: string;
+  created_at: Date;
+  seen_at: Date;
+  expires_at: Date;
+}
+
+const sessionsAtMost = 500;
+
+/** Sessions that are good, of one person or of all (null), the newest first. */
+export const listSessions = (db: Db, person: string | null): Promise<SessionRow[]> =>
+  db.rows(
+    `select s.id, p.name as person, s.client, s.created_at, s.seen_at, s.expires_at from sessions s join people p on p.id = s.person_id
+     where ($1::uuid is null or s.person_id = $1) and s.expires_at > now() order by s.seen_at desc limit $2`,
+    [person, sessionsAtMost],
+  );
+
+/** Ends a session by its id; `person` null ends anybody's. False when there is none. */
+export async function endSessionOf(db: Db, id: string, person: string | null): Promise<boolean> {
+  const row = await db.one('delete from sessions where id = $1 and ($2::uuid is null or person_id = $2) returning 1 as ok', [id, person]);
+  if (row) await notify(db, 'callers');
+  return row !== null;
+}
+
+/** The person behind a caller: a session is the person's own, a token names them. */
+export const personOf = async (db: Db, caller: Caller): Promise<string | null> =>
+  (
+    await db.one<{ id: string }>(
+      'select person_id as id from tokens where id = $1 and person_id is not null union select id from people where id = $1 limit 1',
+      [caller.id],
+    )
+  )?.id ?? null;
+
+export const dropOldSessions = (db: Db): Promise<unknown> => db.rows('delete from sessions where expires_at < now()');
+export const dropOldSignIns = (db: Db): Promise<unknown> => db.rows(`delete from sign_ins where expires_at < now() - interval '7 days'`);
 
 export interface NewToken {
   hash: Buffer;
@@ -94,28 +171,66 @@ export interface NewToken {
   role: Role | null;
   project: string | null;
   expires: Date | null;
+  /** For an agent's token. */
+  grant?: AgentGrant | null;
 }
 
 export async function addToken(db: Db, token: NewToken, actor: string): Promise<TokenRow> {
   const row = await db.one<TokenRow>(
-    `insert into tokens (id, hash, kind, name, person_id, role, project_id, expires_at) values ($1, $2, $3, $4, $5, $6, $7, $8)
-     returning id, kind, name, role, (select name from projects where id = project_id) as project, created_at, expires_at, used_at`,
-    [newId(), token.hash, token.kind, token.name, token.person, token.role, token.project, token.expires],
+    `insert into tokens (id, hash, kind, name, person_id, role, project_id, expires_at, takes, address, port_from, port_to)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+     returning id, kind, name, role, (select name from projects where id = project_id) as project, created_at, expires_at, used_at, takes, address, port_from, port_to`,
+    [
+      newId(),
+      token.hash,
+      token.kind,
+      token.name,
+      token.person,
+      token.role,
+      token.project,
+      token.expires,
+      token.grant?.takes ?? null,
+      token.grant?.address ?? null,
+      token.grant?.ports.from ?? null,
+      token.grant?.ports.to ?? null,
+    ],
   );
-  await recordEvents(db, { type: 'token.added', project: token.project, subject: token.name, actor, data: { kind: token.kind, role: token.role } });
+  await recordEvents(db, {
+    type: 'token.added',
+    project: token.project,
+    subject: token.name,
+    actor,
+    data: { kind: token.kind, role: token.role, ...(token.grant ?? {}) },
+  });
   return row as TokenRow;
 }
 
 export const listTokens = (db: Db): Promise<TokenRow[]> =>
   db.rows(
-    'select t.id, t.kind, t.name, t.role, p.name as project, t.created_at, t.expires_at, t.used_at from tokens t left join projects p on p.id = t.project_id where t.removed_at is null order by t.created_at',
+    'select t.id, t.kind, t.name, t.role, p.name as project, t.created_at, t.expires_at, t.used_at, t.takes, t.address, t.port_from, t.port_to from tokens t left join projects p on p.id = t.project_id where t.removed_at is null order by t.created_at',
   );
 
 export async function removeToken(db: Db, id: string, actor: string): Promise<boolean> {
   const row = await db.one<{ name: string }>('update tokens set removed_at = now() where id = $1 and removed_at is null returning name', [id]);
-  if (row) await recordEvents(db, { type: 'token.removed', project: null, subject: row.name, actor });
-  return row !== null;
+  if (!row) return false;
+  // What was begun with it ends with it.
+  await db.rows('delete from sessions where token_id = $1', [id]);
+  await recordEvents(db, { type: 'token.removed', project: null, subject: row.name, actor });
+  await notify(db, 'callers');
+  return true;
 }
+
+/** What the token of an agent or edge allows; its name is the name of who registers with it. */
+export const grantOf = async (db: Db, token: string): Promise<(AgentGrant & { name: string }) | null> => {
+  const row = await db.one<TokenRow>('select name, takes, address, port_from, port_to from tokens where id = $1', [token]);
+  if (!row) return null;
+  return {
+    name: row.name,
+    takes: row.takes ?? [],
+    address: row.address ?? '127.0.0.1',
+    ports: { from: row.port_from ?? 20_000, to: row.port_to ?? 31_999 },
+  };
+};
 
 /** Whom a token belongs to. The time of use is kept to the minute, so that reads do not write each time. */
 export async function callerOfToken(db: Db, hash: Buffer): Promise<Caller | null> {
@@ -131,20 +246,22 @@ export async function callerOfToken(db: Db, hash: Buffer): Promise<Caller | null
   return caller;
 }
 
-/** The answer that was given to a change before, under the same key; `request` tells whether it was the same one. */
-export const earlierAnswer = (db: Db, actor: string, key: string): Promise<{ request: Buffer; status: number; body: unknown } | null> =>
-  db.one('select request, status, body from answers where actor = $1 and key = $2', [actor, key]);
+/** The answer that was given to a change before, under the same key, encrypted; `request` tells whether it was the same one. */
+export const earlierAnswer = (db: Db, actor: string, key: string): Promise<{ request: Buffer; status: number; sealed: Buffer | null } | null> =>
+  db.one('select request, status, sealed from answers where actor = $1 and key = $2', [actor, key]);
 
-/** Keeps an answer in the transaction of its change. False when another request came first with the same key. */
-export async function keepAnswer(db: Db, actor: string, key: string, request: Buffer, status: number, body: unknown): Promise<boolean> {
-  const row = await db.one('insert into answers (actor, key, request, status, body) values ($1, $2, $3, $4, $5) on conflict do nothing returning 1 as ok', [
+/** Takes the place of an answer in the transaction of its change. False when another request came first with the same key. */
+export async function beginAnswer(db: Db, actor: string, key: string, request: Buffer, status: number): Promise<boolean> {
+  const row = await db.one('insert into answers (actor, key, request, status) values ($1, $2, $3, $4) on conflict do nothing returning 1 as ok', [
     actor,
     key,
     request,
     status,
-    JSON.stringify(body ?? null),
   ]);
   return row !== null;
 }
+
+export const keepAnswer = (db: Db, actor: string, key: string, sealed: Buffer): Promise<unknown> =>
+  db.rows('update answers set sealed = $3 where actor = $1 and key = $2', [actor, key, sealed]);
 
 export const dropOldAnswers = (db: Db): Promise<unknown> => db.rows(`delete from answers where at < now() - interval '2 days'`);

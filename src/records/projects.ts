@@ -111,21 +111,28 @@ export async function acceptDefinition(db: Db, project: string, commit: string, 
 }
 
 /** A polled project whose turn it is; it is nobody else's for `leaseMs`. */
-export const takePoll = (db: Db, leaseMs: number): Promise<(ProjectRow & { poll_failures: number }) | null> =>
+export const takePoll = (db: Db, leaseMs: number): Promise<(ProjectRow & { poll_failures: number; poll_fence: number }) | null> =>
   db.one(
-    `update projects set poll_at = now() + $1::int * interval '1 ms' where id = (
+    `update projects set poll_fence = poll_fence + 1, poll_at = now() + $1::int * interval '1 ms' where id = (
        select id from projects where poll_at <= now() and paused_at is null and removed_at is null order by poll_at limit 1 for update skip locked
-     ) returning ${columns}, poll_failures`,
+     ) returning ${columns}, poll_failures, poll_fence`,
     [leaseMs],
   );
 
-/** When it is looked at again, and why the last look failed. */
-export const settlePoll = (db: Db, id: string, nextMs: number, failures: number, issue: Issue | null): Promise<unknown> =>
-  db.rows(`update projects set poll_at = now() + $2::int * interval '1 ms', poll_failures = $3, poll_issue = $4 where id = $1`, [
+/** When it is looked at again, and why the last look failed; nothing where somebody else looks by now. */
+export const settlePoll = (
+  db: Db,
+  { id, poll_fence }: { id: string; poll_fence: number },
+  nextMs: number,
+  failures: number,
+  issue: Issue | null,
+): Promise<unknown> =>
+  db.rows(`update projects set poll_at = now() + $2::int * interval '1 ms', poll_failures = $3, poll_issue = $4 where id = $1 and poll_fence = $5`, [
     id,
     nextMs,
     failures,
     issue === null ? null : JSON.stringify(issue),
+    poll_fence,
   ]);
 
 export async function pollSoon(db: Db, id: string): Promise<void> {
@@ -151,23 +158,27 @@ export const removedProjects = (db: Db): Promise<Pick<ProjectRow, 'id'>[]> =>
   );
 
 /** A project whose states are to be told, and the number of the event up to which they were; nobody else's for `leaseMs`. */
-export const takeStatus = (db: Db, leaseMs: number): Promise<(ProjectRow & { status_after: string; status_failures: number }) | null> =>
+export const takeStatus = (db: Db, leaseMs: number): Promise<(ProjectRow & { status_after: string; status_failures: number; status_fence: number }) | null> =>
   db.one(
-    `update projects p set status_due = now() + $1::int * interval '1 ms' where id = (
+    `update projects p set status_fence = status_fence + 1, status_due = now() + $1::int * interval '1 ms' where id = (
        select id from projects where status_url is not null and removed_at is null and status_due <= now() order by status_due limit 1 for update skip locked
-     ) returning ${columns}, status_after, status_failures`,
+     ) returning ${columns}, status_after, status_failures, status_fence`,
     [leaseMs],
   );
 
 /** Up to which event was told, and when to go on: null until there is something new. */
-export const settleStatus = (db: Db, id: string, after: string, nextMs: number | null, failures: number, issue: Issue | null): Promise<unknown> =>
-  db.rows(`update projects set status_after = $2, status_due = now() + $3::int * interval '1 ms', status_failures = $4, status_issue = $5 where id = $1`, [
-    id,
-    after,
-    nextMs,
-    failures,
-    issue === null ? null : JSON.stringify(issue),
-  ]);
+export const settleStatus = (
+  db: Db,
+  { id, status_fence }: { id: string; status_fence: number },
+  after: string,
+  nextMs: number | null,
+  failures: number,
+  issue: Issue | null,
+): Promise<unknown> =>
+  db.rows(
+    `update projects set status_after = $2, status_due = now() + $3::int * interval '1 ms', status_failures = $4, status_issue = $5 where id = $1 and status_fence = $6`,
+    [id, after, nextMs, failures, issue === null ? null : JSON.stringify(issue), status_fence],
+  );
 
 /** From now on the states of its runs are told there. */
 export const setStatusUrl = (db: Db, id: string, url: string | null): Promise<unknown> =>

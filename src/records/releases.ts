@@ -12,6 +12,8 @@ export interface ReleaseRow {
   branch: string | null;
   pull_request: number | null;
   run_id: string;
+  /** Trust line of its run. */
+  line: string;
   parts: PartImage[];
   plan: ReleasePlan;
   created_at: Date;
@@ -19,11 +21,12 @@ export interface ReleaseRow {
   gone_at: Date | null;
 }
 
-const columns = 'id, project_id, number, digest, commit, branch, pull_request, run_id, parts, plan, created_at, gone_at';
+const columns = 'id, project_id, number, digest, commit, branch, pull_request, run_id, line, parts, plan, created_at, gone_at';
 
 export async function addRelease(db: Db, release: Omit<ReleaseRow, 'id' | 'created_at' | 'gone_at'>): Promise<ReleaseRow> {
   const row = await db.one<ReleaseRow>(
-    `insert into releases (id, project_id, number, digest, commit, branch, pull_request, run_id, parts, plan) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning ${columns}`,
+    `insert into releases (id, project_id, number, digest, commit, branch, pull_request, run_id, line, parts, plan)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning ${columns}`,
     [
       newId(),
       release.project_id,
@@ -33,6 +36,7 @@ export async function addRelease(db: Db, release: Omit<ReleaseRow, 'id' | 'creat
       release.branch,
       release.pull_request,
       release.run_id,
+      release.line,
       JSON.stringify(release.parts),
       JSON.stringify(release.plan),
     ],

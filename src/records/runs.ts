@@ -70,32 +70,53 @@ const runColumns =
 const taskColumns =
   'id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, attempt_id, flaky, output, output_size::float8 as output_size, tests, issue, started_at, ended_at';
 
+export type WorkTable = 'runs' | 'deployments' | 'environments';
+
+/** A row that was taken off the work list, and the time that was written there: whoever wakes it writes another. */
+export interface Due {
+  id: string;
+  stamp: string;
+}
+
 /**
  * Takes a row of the engine's work list for `leaseMs`: it is put off at once, so that who dies with it leaves it to the next,
  * and no transaction stays open while git is read.
  */
-export const takeDue = async (db: Db, table: 'runs' | 'deployments' | 'environments', leaseMs: number): Promise<string | null> =>
-  (
-    await db.one<{ id: string }>(
-      `update ${table} set due_at = now() + $1::int * interval '1 ms' where id = (select id from ${table} where due_at <= now() order by due_at for update skip locked limit 1) returning id`,
-      [leaseMs],
-    )
-  )?.id ?? null;
+export const takeDue = (db: Db, table: WorkTable, leaseMs: number): Promise<Due | null> =>
+  db.one(
+    `update ${table} set due_at = now() + $1::int * interval '1 ms' where id = (select id from ${table} where due_at <= now() order by due_at for update skip locked limit 1)
+     returning id, due_at::text as stamp`,
+    [leaseMs],
+  );
 
 /** Milliseconds until the next row is due, or null when none is. */
-export const nextDue = async (db: Db, table: 'runs' | 'deployments' | 'environments'): Promise<number | null> =>
+export const nextDue = async (db: Db, table: WorkTable): Promise<number | null> =>
   (await db.one<{ ms: number | null }>(`select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from ${table} where due_at is not null`))?.ms ??
   null;
 
 /** Puts a row on the work list; first thing in a transaction that changes what belongs to it, which gives all of them one order of locks. */
-export async function makeDue(db: Db, table: 'runs' | 'deployments' | 'environments', id: string): Promise<void> {
+export async function makeDue(db: Db, table: WorkTable, id: string): Promise<void> {
   await db.rows(`update ${table} set due_at = now() where id = $1`, [id]);
   await notify(db, table);
 }
 
 /** Sets when a row is due again, `null` for only when something happens. */
-export const setDue = (db: Db, table: 'runs' | 'deployments' | 'environments', id: string, inMs: number | null): Promise<unknown> =>
+export const setDue = (db: Db, table: WorkTable, id: string, inMs: number | null): Promise<unknown> =>
   db.rows(`update ${table} set due_at = case when $2::float8 is null then null else now() + $2::float8 * interval '1 ms' end where id = $1`, [id, inMs]);
+
+/** The same for a row that was taken, unless somebody has woken it since: what it was woken for was not seen yet. */
+export const settleDue = (db: Db, table: WorkTable, due: Due, inMs: number | null): Promise<unknown> =>
+  db.rows(
+    `update ${table} set due_at = case when $3::float8 is null then null else now() + $3::float8 * interval '1 ms' end where id = $1 and due_at = $2::timestamptz`,
+    [due.id, due.stamp, inMs],
+  );
+
+/** Counts one more beginning of planning; gives how many there were. */
+export const beginPlanning = async (db: Db, run: string): Promise<number> =>
+  (await db.one<{ tries: number }>('update runs set planning_tries = planning_tries + 1 where id = $1 returning planning_tries as tries', [run]))?.tries ?? 0;
+
+/** It came to an end, whatever that was. */
+export const planningOver = (db: Db, run: string): Promise<unknown> => db.rows('update runs set planning_tries = 0 where id = $1', [run]);
 
 export const lockRun = (db: Db, id: string): Promise<RunRow | null> => db.one(`select ${runColumns} from runs where id = $1 for update`, [id]);
 export const runById = (db: Db, id: string): Promise<RunRow | null> => db.one(`select ${runColumns} from runs where id = $1`, [id]);
@@ -202,6 +223,13 @@ export const servedTasks = (db: Db, attempt: string): Promise<ServedTask[]> =>
     `select ${taskColumns.replace(/(^|, )(\w+)/g, '$1t.$2')}, r.number as run_number, r.project_id from tasks t join runs r on r.id = t.run_id
      where t.attempt_id = $1 and t.state in ('ready', 'running') order by t.run_id`,
     [attempt],
+  );
+
+/** Locks the run of an attempt and all others that wait for it. */
+export const lockServedRuns = (db: Db, attempt: string, run: string): Promise<unknown> =>
+  db.rows(
+    `select 1 from runs where id = $2 or id in (select run_id from tasks where attempt_id = $1 and state in ('ready', 'running')) order by id for update`,
+    [attempt, run],
   );
 
 /** Tasks that wait for these attempts to begin, locked; those that someone else holds just now are left to them. */

@@ -1,4 +1,5 @@
 /** What arrives: pushes, events of code hosts, pull requests. */
+import { CodedError } from '../core/errors.js';
 import { type Db, notify } from './database.js';
 import { type NewEvent, recordEvents } from './events.js';
 import { newId } from './ids.js';
@@ -38,21 +39,24 @@ export const dropOldIntents = (db: Db, project: string): Promise<unknown> =>
 export interface Push {
   project: { id: string; name: string };
   branch: string;
+  /** Where it is recorded to stand; null for a branch that is not known yet. */
+  before: string | null;
   commit: CommitRow;
   actor: string;
   intent: string | null;
 }
 
 /**
- * Records that a branch stands at a commit, with the run that follows, in one transaction. Told twice it changes nothing:
- * returns the run's number, or null when the branch stood there already.
+ * Records that a branch stands at a commit, with the run that follows, in one transaction. Told twice it changes nothing, nor when
+ * somebody else has recorded something newer: returns the run's number, or null then.
  */
 export async function recordPush(db: Db, push: Push): Promise<number | null> {
   const { project, branch, commit, actor } = push;
   const moved = await db.one(
     `insert into branches (project_id, name, head) values ($1, $2, $3)
-     on conflict (project_id, name) do update set head = excluded.head, updated_at = now() where branches.head <> excluded.head returning 1 as ok`,
-    [project.id, branch, commit.id],
+     on conflict (project_id, name) do update set head = excluded.head, updated_at = now()
+     where branches.head <> excluded.head and branches.head = $4 returning 1 as ok`,
+    [project.id, branch, commit.id, push.before],
   );
   if (push.intent) await db.rows(`update pushes set state = 'recorded' where id = $1`, [push.intent]);
   if (!moved) return null;
@@ -76,8 +80,15 @@ export async function recordPush(db: Db, push: Push): Promise<number | null> {
 }
 
 /** A branch that is gone. Its runs and releases stay. */
-export async function recordBranchRemoved(db: Db, project: { id: string; name: string }, branch: string, actor: string, intent: string | null): Promise<void> {
-  const row = await db.one('delete from branches where project_id = $1 and name = $2 returning 1 as ok', [project.id, branch]);
+export async function recordBranchRemoved(
+  db: Db,
+  project: { id: string; name: string },
+  branch: string,
+  head: string,
+  actor: string,
+  intent: string | null,
+): Promise<void> {
+  const row = await db.one('delete from branches where project_id = $1 and name = $2 and head = $3 returning 1 as ok', [project.id, branch, head]);
   if (intent) await db.rows(`update pushes set state = 'recorded' where id = $1`, [intent]);
   if (row) await recordEvents(db, { type: 'branch.removed', project: project.id, subject: `${project.name}/${branch}`, actor, data: { branch } });
 }
@@ -144,6 +155,13 @@ export async function recordIntake(db: Db, event: Omit<IntakeRow, 'tries'>): Pro
   return row !== null;
 }
 
+/** Whether a refused event of a project is to be told: once an hour, whoever sends how many. */
+export const mayTellRefusal = async (db: Db, project: string): Promise<boolean> =>
+  (await db.one(
+    `update projects set intake_refused_at = now() where id = $1 and (intake_refused_at is null or intake_refused_at < now() - interval '1 hour') returning 1 as ok`,
+    [project],
+  )) !== null;
+
 /** Takes the oldest event that is due, for `leaseMs`: who dies with it leaves it to the next. One project's events are worked in the order in which they came. */
 export const takeIntake = (db: Db, leaseMs: number): Promise<IntakeRow | null> =>
   db.one(
@@ -163,10 +181,13 @@ export async function settleIntake(
   outcome: { state: 'done' | 'failed' | 'waiting'; issue: unknown; againMs: number | null },
   ...events: NewEvent[]
 ): Promise<void> {
-  await db.rows(
-    `update intake set state = $4, issue = $5, due_at = case when $6::int is null then null else now() + $6::int * interval '1 ms' end where project_id = $1 and source = $2 and event_id = $3`,
-    [row.project_id, row.source, row.event_id, outcome.state, outcome.issue === null ? null : JSON.stringify(outcome.issue), outcome.againMs],
+  const held = await db.one(
+    `update intake set state = $4, issue = $5, due_at = case when $6::int is null then null else now() + $6::int * interval '1 ms' end where project_id = $1 and source = $2 and event_id = $3
+       and tries = $7 and due_at is not null returning 1 as ok`,
+    [row.project_id, row.source, row.event_id, outcome.state, outcome.issue === null ? null : JSON.stringify(outcome.issue), outcome.againMs, row.tries],
   );
+  // Somebody else has it since: what this transaction has done is undone.
+  if (!held) throw new CodedError('fence_old');
   await recordEvents(db, ...events);
 }
 

@@ -58,7 +58,7 @@ export const forgetSecrets = (db: Db): Promise<unknown> =>
   );
 
 export interface SealedRow {
-  table: 'variables' | 'projects.event_secret' | 'projects.credential';
+  table: 'variables' | 'projects.event_secret' | 'projects.credential' | 'answers';
   project: string;
   scope: string;
   name: string;
@@ -71,7 +71,8 @@ export const allSealed = (db: Db): Promise<SealedRow[]> =>
   db.rows(
     `select 'variables' as table, project_id as project, scope, name, version, sealed from variables where sealed is not null
      union all select 'projects.event_secret', id, '', '', 0, event_secret from projects where event_secret is not null
-     union all select 'projects.credential', id, '', '', 0, credential from projects where credential is not null`,
+     union all select 'projects.credential', id, '', '', 0, credential from projects where credential is not null
+     union all select 'answers', null, actor, key, 0, sealed from answers where sealed is not null`,
   );
 
 export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise<void> {
@@ -83,5 +84,6 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
       row.version,
       sealed,
     ]);
+  else if (row.table === 'answers') await db.rows('update answers set sealed = $3 where actor = $1 and key = $2', [row.scope, row.name, sealed]);
   else await db.rows(`update projects set ${row.table === 'projects.credential' ? 'credential' : 'event_secret'} = $2 where id = $1`, [row.project, sealed]);
 }

@@ -23,6 +23,8 @@ export interface Databases {
   version: string;
   /** An empty database with its own login; reached from inside under the name `host`. */
   make(id: string, host: string): Promise<DatabaseFields>;
+  /** Bytes that these take on disk together. */
+  size(ids: readonly string[]): Promise<number>;
   /** Ends its sessions and drops it; what is gone already is no error. */
   drop(id: string): Promise<void>;
   /** Drops all that this owner made. */
@@ -52,9 +54,18 @@ export async function openDatabases(address: string, owner: string): Promise<Dat
       const quoted = pg.escapeIdentifier(name);
       const password = randomBytes(24).toString('base64url');
       await pool.query(`create role ${quoted} login password ${pg.escapeLiteral(password)} connection limit 50`);
+      // What a query spills to disk is not in the size of its database.
+      await pool.query(`alter role ${quoted} set temp_file_limit = '1GB'`);
       await pool.query(`create database ${quoted} owner ${quoted}`);
       await pool.query(`revoke connect, temporary on database ${quoted} from public`);
       return { url: `postgres://${name}:${password}@${host}:${port}/${name}`, host, port: String(port), user: name, password, database: name };
+    },
+    async size(ids) {
+      const { rows } = await pool.query<{ bytes: string }>(
+        'select coalesce(sum(pg_database_size(oid)), 0) as bytes from pg_database where datname = any($1::text[])',
+        [ids.map(nameOf)],
+      );
+      return Number(rows[0]?.bytes ?? 0);
     },
     drop: (id) => dropNamed(nameOf(id)),
     async sweep() {

@@ -11,6 +11,8 @@ export const access: Record<string, Access> = {
   'GET /api/openapi.json': 'anyone',
   'GET /schema/definition.json': 'anyone',
   'GET /api/me': 'viewer',
+  'GET /api/sessions': 'viewer',
+  'DELETE /api/sessions/:id': 'viewer',
   'GET /api/board': 'viewer',
   'GET /api/find': 'viewer',
   'GET /api/feed': 'viewer',
@@ -36,7 +38,8 @@ export const access: Record<string, Access> = {
   'GET /api/projects/:project/removal': 'owner',
   'DELETE /api/projects/:project': 'owner',
   'GET /api/tokens': 'owner',
-  'POST /api/tokens': 'owner',
+  // Others than owners make tokens for themselves alone, and only when they are signed in.
+  'POST /api/tokens': 'viewer',
   'DELETE /api/tokens/:id': 'owner',
   'GET /api/runs': 'viewer',
   'GET /api/projects/:project/runs/:number': 'viewer',
@@ -80,6 +83,25 @@ export const access: Record<string, Access> = {
   'POST /api/edge/table': 'edge',
   'GET /api/edge/blobs/:digest': 'edge',
 };
+
+/**
+ * What a token that is bound to one project may call besides the routes of that project: reading, and only what shows it that project
+ * alone. Everything else is about the whole installation.
+ */
+export const boundMay: ReadonlySet<string> = new Set([
+  'GET /api/me',
+  'GET /api/board',
+  'GET /api/find',
+  'GET /api/feed',
+  'GET /api/events',
+  'GET /api/projects',
+  'GET /api/runs',
+  'POST /api/definitions/check',
+  'GET /api/attempts/:id/log',
+  'GET /api/attempts/:id/log/search',
+  'GET /api/attempts/:id/log/text',
+  'GET /api/instances/:id/log',
+]);
 
 /** Acts that need more than the role of their route: `deploy` is a developer's, `promote` and `revert` are a releaser's. */
 export const roleForAct = { deploy: 'developer', promote: 'releaser', revert: 'releaser' } as const satisfies Record<string, Role>;

@@ -26,10 +26,17 @@ import { answerErrors, guard, type Service } from './server.js';
 const security =
   "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
 
-export async function makeApp(service: Service, console: string): Promise<FastifyInstance> {
+export interface AppOptions {
+  /** Folder of the console's files. */
+  console: string;
+  /** Addresses and ranges of proxies whose word on who asks is taken. */
+  trustedProxies: string[];
+}
+
+export async function makeApp(service: Service, { console, trustedProxies }: AppOptions): Promise<FastifyInstance> {
   const app = Fastify({
     bodyLimit: 256 * 1024,
-    trustProxy: false,
+    trustProxy: trustedProxies.length ? trustedProxies : false,
     forceCloseConnections: true,
     ajv: { customOptions: { removeAdditional: false, coerceTypes: 'array', allowUnionTypes: true } },
   });
@@ -81,7 +88,8 @@ export async function makeApp(service: Service, console: string): Promise<Fastif
     await app.register(files, { root: console, serve: false });
     // Every page has a real address: what is no file is taken from there by the console's own router.
     app.get('/*', async (request, reply) => {
-      const { pathname } = new URL(request.url, 'http://console');
+      // Two slashes at the beginning are a path here, not another host.
+      const { pathname } = new URL(`http://console${request.url}`);
       if (/^\/(api|git|schema)\//.test(pathname)) return reply.callNotFound();
       if (pathname.startsWith('/assets/')) return reply.sendFile(pathname.slice(1), console, { immutable: true, maxAge: '365d' });
       if (/^\/[a-z]+\.(js|svg)$/.test(pathname)) return reply.sendFile(pathname.slice(1), console, { maxAge: 0 });

@@ -1,7 +1,7 @@
 /** What people mean by a commit: a branch, a pull request (`pr-12`), a tag, or the beginning of a commit's id. */
 import { CodedError } from '../core/errors.js';
 import { type Context, repositoryOf } from '../engine/context.js';
-import { type CommitFacts, commitFacts, holdCommit, resolve } from '../git/repository.js';
+import { type CommitFacts, commitFacts, holdCommit, onBranches, resolve } from '../git/repository.js';
 import type { ProjectRow } from '../records/projects.js';
 import { findPullRequest, type PullRequestRow } from '../records/sources.js';
 
@@ -11,6 +11,8 @@ export interface Ref {
   /** The branch that was named or that has this commit as its head. */
   branch: string | null;
   pull: PullRequestRow | null;
+  /** Whether it is one of the project's own commits, without regard to a pull request. */
+  own: boolean;
   /** What an earlier run of the commit was for. */
   earlier: { pull_request: number | null; line: string } | null;
 }
@@ -35,9 +37,30 @@ export async function findRef(context: Context, project: ProjectRow, ref: string
     'select pull_request, line from runs where project_id = $1 and commit = $2 order by number desc limit 1',
     [project.id, commit],
   );
-  return { commit, facts, branch: branch?.name ?? null, pull, earlier };
+  return {
+    commit,
+    facts,
+    branch: branch?.name ?? null,
+    pull,
+    earlier,
+    own: pull === null && (branch !== null || (await isOwn(context, project, repository, commit))),
+  };
 }
 
-/** The trust line of a run of it. */
-export const lineOf = ({ pull, branch, earlier }: Ref): string =>
-  pull && !pull.trusted ? `pr-${pull.number}` : branch === null ? (earlier?.line ?? 'own') : 'own';
+/** Whether a commit is the project's own: on one of its branches, or the head of a trusted pull request, now or when it ran. */
+async function isOwn(context: Context, project: ProjectRow, repository: string, commit: string): Promise<boolean> {
+  if (await onBranches(repository, commit)) return true;
+  const known = await context.records.one(
+    `select 1 as ok from pull_requests where project_id = $1 and head = $2 and trusted
+     union all select 1 from runs where project_id = $1 and commit = $2 and line = 'own' limit 1`,
+    [project.id, commit],
+  );
+  return known !== null;
+}
+
+/**
+ * The trust line of a run of it. A commit that came with somebody's pull request and is neither its head nor on a branch of the project
+ * is nobody's: it reads and writes for itself alone.
+ */
+export const lineOf = ({ pull, own, earlier, commit }: Ref): string =>
+  pull ? (pull.trusted ? 'own' : `pr-${pull.number}`) : own ? 'own' : (earlier?.line ?? `commit-${commit.slice(0, 12)}`);

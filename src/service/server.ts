@@ -7,10 +7,10 @@ import { atLeast, type Role } from '../core/states.js';
 import type { Context } from '../engine/context.js';
 import { tokenHash } from '../keys/keys.js';
 import type { Db } from '../records/database.js';
-import { type Caller, callerOfSession, callerOfToken, earlierAnswer, keepAnswer } from '../records/people.js';
+import { type Caller, callerOfSession, callerOfToken, beginAnswer, earlierAnswer, keepAnswer } from '../records/people.js';
 import { findProject, type ProjectRow } from '../records/projects.js';
 import type { Problem } from '../wire/api.js';
-import { type Access, access } from './access.js';
+import { type Access, access, boundMay } from './access.js';
 import type { Hub } from './hub.js';
 
 export interface Service {
@@ -47,7 +47,8 @@ export function guard(app: FastifyInstance, service: Service): void {
   });
   app.addHook('onRequest', async (request) => {
     const method = request.method === 'HEAD' ? 'GET' : request.method;
-    const needed = access[`${method} ${request.routeOptions.url}`];
+    const route = `${method} ${request.routeOptions.url}`;
+    const needed = access[route];
     if (needed === undefined || needed === 'anyone' || needed === 'signature' || needed === 'git') return;
     const caller = await findCaller(service, request);
     if (!caller) throw new CodedError(request.headers.authorization ? 'token_wrong' : 'sign_in_needed');
@@ -56,9 +57,35 @@ export function guard(app: FastifyInstance, service: Service): void {
     if (caller.project && project !== undefined) {
       const row = await findProject(service.context.records, project);
       if (row?.id !== caller.project) throw notFound('project', project);
-    }
+    } else if (caller.project && !boundMay.has(route)) throw new CodedError('token_bound');
     request.caller = caller;
   });
+}
+
+/** Whether who asked may still do so: the token or session is still good, and its role still enough. */
+export async function mayStill(service: Service, request: FastifyRequest): Promise<boolean> {
+  const before = request.caller;
+  const now = await findCaller(service, request);
+  if (!before || !now || now.id !== before.id || now.project !== before.project) return false;
+  const needed = access[`GET ${request.routeOptions.url}`];
+  try {
+    if (needed) requireAccess(now, needed);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
+/** Who has one long computation at a time. */
+export const callerKey = (request: FastifyRequest): string => `caller ${request.caller?.id ?? request.ip}`;
+
+/** The host of an origin; null for `null` and whatever else is none. */
+export function hostOf(origin: string): string | null {
+  try {
+    return new URL(origin).host;
+  } catch {
+    return null;
+  }
 }
 
 export function requireAccess(caller: Caller, needed: Access): void {
@@ -78,7 +105,7 @@ async function findCaller(service: Service, request: FastifyRequest): Promise<Ca
   if (request.method !== 'GET' && request.method !== 'HEAD') {
     const { origin, host } = request.headers;
     const site = request.headers['sec-fetch-site'];
-    const ours = origin ? new URL(origin).host === host : site === 'same-origin';
+    const ours = origin ? hostOf(origin) === host : site === 'same-origin';
     if (!ours) throw new CodedError('wrong_origin');
   }
   return callerOfSession(records, tokenHash(cookie));
@@ -133,15 +160,16 @@ export async function change<T>(
     if (!earlier) return undefined;
     if (!earlier.request.equals(hash)) throw new CodedError('key_reused');
     reply.status(earlier.status);
-    return earlier.body;
+    return earlier.sealed ? JSON.parse(service.context.keys.decrypt(earlier.sealed)) : null;
   };
   const earlier = await replay();
   if (earlier !== undefined) return earlier;
   const done = await service.context.records.transition(name, async (db) => {
     // The answer's row first: it makes a second request with this key wait here until the first is through.
-    if (!(await keepAnswer(db, actor, key, hash, status, null))) return null;
+    if (!(await beginAnswer(db, actor, key, hash, status))) return null;
     const body = await work(db, caller.name);
-    await db.rows('update answers set body = $3 where actor = $1 and key = $2', [actor, key, JSON.stringify(body ?? null)]);
+    // It may hold what is shown once.
+    await keepAnswer(db, actor, key, service.context.keys.encrypt(JSON.stringify(body ?? null)));
     return { body };
   });
   if (!done) return (await replay()) ?? null;

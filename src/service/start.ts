@@ -2,13 +2,15 @@
 import { keepNewest } from '../engine/kept.js';
 import { fullDisk } from '../blobs/disk.js';
 import { defaultKeeping, type Keeping } from '../engine/space.js';
-import { mkdirSync } from 'node:fs';
+import { chmodSync, mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import pino from 'pino';
 import { openBlobs } from '../blobs/store.js';
+import { openApart } from '../engine/apart/apart.js';
 import { type Addresses, type Context, defaultTiming, type Timing } from '../engine/context.js';
 import { startEngine } from '../engine/engine.js';
 import { newToken, openKeys, tokenHash } from '../keys/keys.js';
+import { takesKinds } from '../core/states.js';
 import { openRecords } from '../records/database.js';
 import { migrate } from '../records/migrate.js';
 import { addPerson, addSignIn, addToken, countPeople, firstOwner } from '../records/people.js';
@@ -27,6 +29,8 @@ export interface ServiceOptions {
   timing?: Partial<Timing>;
   /** What is kept and how much room there must be; what is left out stays as it is by default. */
   keeping?: Partial<Keeping>;
+  /** Addresses and ranges of proxies whose word on who asks is taken; default none. */
+  trustedProxies?: string[];
   console: string;
   logLevel?: string;
   crash?: (point: string) => void;
@@ -39,7 +43,9 @@ export interface RunningService {
 }
 
 export async function startService(options: ServiceOptions): Promise<RunningService> {
-  mkdirSync(options.data, { recursive: true });
+  // Repositories, stored bytes and keys are nobody's but the service's.
+  mkdirSync(options.data, { recursive: true, mode: 0o700 });
+  chmodSync(options.data, 0o700);
   const log = pino({ name: 'service', level: options.logLevel ?? 'info' }, pino.destination({ fd: 2, sync: true }));
   const records = openRecords({ url: options.database, ...(options.crash ? { crash: options.crash } : {}) });
   await migrate(records);
@@ -56,6 +62,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     keeping,
     full: () => fullDisk(options.data, keeping.free, 'the service'),
     log,
+    apart: openApart(),
     now: Date.now,
     trees: keepNewest(32),
     scenes: keepNewest(64),
@@ -63,7 +70,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
   mkdirSync(context.repositories, { recursive: true });
   const hub = makeHub();
   const closing = new AbortController();
-  const app = await makeApp({ context, hub, closing: closing.signal, url }, options.console);
+  const app = await makeApp({ context, hub, closing: closing.signal, url }, { console: options.console, trustedProxies: options.trustedProxies ?? [] });
   const engine = await startEngine(context);
   const listening = await records.listen((topic) => {
     hub.heard(topic);
@@ -79,6 +86,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       await app.close();
       await engine.stop();
       await listening.close();
+      await context.apart.close();
       await records.close();
     },
   };
@@ -112,7 +120,21 @@ export async function makeToken(database: string, kind: 'person' | 'agent' | 'ed
     const token = newToken(kind);
     const person = kind === 'person' ? ((await firstOwner(records))?.id ?? null) : null;
     await records.transition('token.added', (db) =>
-      addToken(db, { hash: tokenHash(token), kind, name, person, role: kind === 'person' ? 'owner' : null, project: null, expires: null }, 'first start'),
+      addToken(
+        db,
+        {
+          hash: tokenHash(token),
+          kind,
+          name,
+          person,
+          role: kind === 'person' ? 'owner' : null,
+          project: null,
+          expires: null,
+          // The agent of this very machine does everything.
+          grant: kind === 'agent' ? { takes: [...takesKinds], address: '127.0.0.1', ports: { from: 20_000, to: 31_999 } } : null,
+        },
+        'first start',
+      ),
     );
     return token;
   } finally {

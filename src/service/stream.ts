@@ -1,48 +1,100 @@
-/** An answer that goes on: server-sent events (WHATWG HTML, 9.2). */
-import type { FastifyReply } from 'fastify';
-import type { Service } from './server.js';
+/**
+ * An answer that goes on: server-sent events (WHATWG HTML, 9.2). Whoever reads one has a few of them at a time, must read at a
+ * least pace, and must still be allowed to: that is looked at again each minute, and at once when somebody's access has changed.
+ */
+import { once } from 'node:events';
+import type { FastifyReply, FastifyRequest } from 'fastify';
+import { CodedError } from '../core/errors.js';
+import { callerKey, mayStill, type Service } from './server.js';
 
 export interface EventStream {
-  send(event: string, data: unknown, id?: string): void;
-  /** Waits for a topic, with a sign of life every 10 s, and until the reader has taken what was sent. */
-  idle(matches: (topic: string) => boolean): Promise<void>;
+  /** Resolves when the reader has room for more. */
+  send(event: string, data: unknown, id?: string): Promise<void>;
+  /** Waits until one of its topics is heard, with a sign of life every 10 s. */
+  idle(): Promise<void>;
   ended(): boolean;
-  end(): void;
 }
 
-export function openStream(service: Service, reply: FastifyReply): EventStream {
+/** Streams that one caller may have open, and all together. */
+const perCaller = 24;
+const inAll = 4_000;
+/** Milliseconds in which a reader must have taken what was sent; between two signs of life; and between two looks at the caller. */
+const takeMs = 30_000;
+const lifeMs = 10_000;
+const allowedMs = 60_000;
+
+const open = new Map<string, number>();
+let openInAll = 0;
+
+/**
+ * Answers with what `work` sends, until it returns, the reader goes, or the service ends. What fails in it ends the stream, so that
+ * the reader comes again with the last id that it has.
+ */
+export async function answerStream(
+  service: Service,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  topics: (topic: string) => boolean,
+  work: (stream: EventStream) => Promise<void>,
+): Promise<void> {
+  const who = callerKey(request);
+  const own = open.get(who) ?? 0;
+  if (own >= perCaller || openInAll >= inAll) throw new CodedError('busy', { what: 'open streams' });
+  open.set(who, own + 1);
+  openInAll++;
   reply.hijack();
   const { raw } = reply;
-  raw.writeHead(200, { 'content-type': 'text/event-stream', 'cache-control': 'no-store', 'x-accel-buffering': 'no' });
   const gone = new AbortController();
-  raw.on('close', () => gone.abort());
-  const close = () => raw.end();
-  service.closing.addEventListener('abort', close);
-  raw.on('close', () => service.closing.removeEventListener('abort', close));
-  // What is heard while the records are being read must not be missed: the flag is raised by every topic.
+  const over = () => gone.abort();
+  raw.once('close', over);
+  raw.on('error', over);
+  service.closing.addEventListener('abort', over);
+  // What is heard while the records are being read must not be missed: the flag is raised by each of its topics.
   let heard = false;
-  const off = service.hub.on(
-    () => true,
+  const off = service.hub.on(topics, () => {
+    heard = true;
+  });
+  let looked = performance.now();
+  const offCallers = service.hub.on(
+    (topic) => topic === 'callers',
     () => {
+      looked = Number.NEGATIVE_INFINITY;
       heard = true;
     },
   );
-  raw.on('close', off);
-  return {
-    send(event, data, id) {
-      raw.write(`${id ? `id: ${id}\n` : ''}event: ${event}\ndata: ${JSON.stringify(data)}\n\n`);
-    },
-    async idle(matches) {
-      if (raw.writableNeedDrain) await new Promise<void>((resolve) => void raw.once('drain', resolve).once('close', resolve));
-      if (heard) {
-        heard = false;
-        return;
-      }
-      await service.hub.wait(matches, 10_000, gone.signal);
-      heard = false;
-      if (!raw.writableEnded && !gone.signal.aborted) raw.write(': still here\n\n');
-    },
-    ended: () => gone.signal.aborted || raw.writableEnded || service.closing.aborted,
-    end: () => void raw.end(),
+  const ended = () => gone.signal.aborted || raw.destroyed || raw.writableEnded;
+  const write = async (text: string): Promise<void> => {
+    if (ended() || raw.write(text)) return;
+    const deadline = AbortSignal.any([gone.signal, AbortSignal.timeout(takeMs)]);
+    await once(raw, 'drain', { signal: deadline }).catch(() => raw.destroy());
   };
+  const stream: EventStream = {
+    send: (event, data, id) => write(`${id ? `id: ${id}\n` : ''}event: ${event}\ndata: ${JSON.stringify(data)}\n\n`),
+    async idle() {
+      if (performance.now() - looked > allowedMs) {
+        looked = performance.now();
+        if (!(await mayStill(service, request))) return over();
+      }
+      if (!heard) await service.hub.wait((topic) => topic === 'callers' || topics(topic), lifeMs, gone.signal);
+      if (!heard) await write(': still here\n\n');
+      heard = false;
+    },
+    ended,
+  };
+  try {
+    raw.writeHead(200, { 'content-type': 'text/event-stream', 'cache-control': 'no-store', 'x-accel-buffering': 'no', 'x-content-type-options': 'nosniff' });
+    await work(stream);
+  } catch (error) {
+    service.context.log.warn({ url: request.url, error: String((error as Error).stack ?? error) }, 'a stream was ended by a failure');
+  } finally {
+    off();
+    offCallers();
+    service.closing.removeEventListener('abort', over);
+    if (raw.writableNeedDrain) raw.destroy();
+    else raw.end();
+    openInAll--;
+    const left = (open.get(who) ?? 1) - 1;
+    if (left > 0) open.set(who, left);
+    else open.delete(who);
+  }
 }

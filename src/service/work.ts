@@ -30,7 +30,11 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     const { values, fromResources, secrets } = taskValues(model, { run, project, ...(task.pinned.set ? { set: task.pinned.set } : {}) });
     const places = Object.fromEntries(Object.entries(secrets).map(([variable, { name, version, then }]) => [variable, { scope: '', name, version, then }]));
     const opened = await openSecrets(context, project.id, places);
-    const layers = tasks.filter((one) => model.needs.includes(one.name) && one.output !== null).map((one) => one.output as string);
+    // In the order in which the fingerprint has them: where two make the same path, the same one lies on top each time.
+    const layers = tasks
+      .filter((one) => model.needs.includes(one.name) && one.output !== null)
+      .sort((a, b) => (a.name < b.name ? -1 : 1))
+      .map((one) => one.output as string);
     return {
       ...shared,
       label: `run ${run.number} ${task.name}`,

@@ -10,6 +10,7 @@ import {
   roles,
   runStates,
   sourceKinds,
+  takesKinds,
   taskStates,
   attemptStates,
 } from '../core/states.js';
@@ -98,6 +99,8 @@ export const Removal = Type.Object({
 });
 export type Removal = Static<typeof Removal>;
 
+const PortRange = Type.Object({ from: Type.Integer({ minimum: 1024, maximum: 65_535 }), to: Type.Integer({ minimum: 1024, maximum: 65_535 }) }, closed);
+
 export const Token = Type.Object({
   id: Id,
   kind: Type.String(),
@@ -107,20 +110,44 @@ export const Token = Type.Object({
   createdAt: Time,
   expiresAt: Nullable(Time),
   usedAt: Nullable(Time),
+  /** For agents. */
+  takes: Nullable(Type.Array(Type.String())),
+  address: Nullable(Type.String()),
+  ports: Nullable(PortRange),
 });
 export type Token = Static<typeof Token>;
+
+/** Where somebody is signed in. */
+export const Session = Type.Object({
+  id: Id,
+  person: Type.String(),
+  /** What the browser says of itself. */
+  client: Type.String(),
+  begunAt: Time,
+  seenAt: Time,
+  expiresAt: Time,
+  /** The one that asks. */
+  own: Type.Boolean(),
+});
+export type Session = Static<typeof Session>;
+
 export const NewToken = Type.Object(
   {
     name: Type.String({ minLength: 1, maxLength: 80 }),
     kind: Type.Optional(oneOf(['person', 'agent', 'edge'] as const)),
     role: Type.Optional(oneOf(roles)),
     project: Type.Optional(Name),
+    /** For agents: what they may take (default runs and untrusted), where edges reach their instances, and by which ports. */
+    takes: Type.Optional(Type.Array(oneOf(takesKinds), { minItems: 1, uniqueItems: true })),
+    address: Type.Optional(Type.String({ minLength: 1, maxLength: 100, pattern: '^[0-9a-zA-Z.:-]+$' })),
+    ports: Type.Optional(PortRange),
     days: Type.Optional(Type.Integer({ minimum: 1, maximum: 3650 })),
     /** Another way to say it, in milliseconds. */
     expiresInMs: Type.Optional(Type.Integer({ minimum: 1000, maximum: 315_360_000_000 })),
   },
   closed,
 );
+export type NewTokenBody = Static<typeof NewToken>;
 export const AddedToken = Type.Intersect([Token, Type.Object({ token: Type.String() })]);
 export type AddedToken = Static<typeof AddedToken>;
 
@@ -366,7 +393,8 @@ export type Board = Static<typeof Board>;
 
 export const AgentView = Type.Object({
   name: Type.String(),
-  class: Type.Array(Type.String()),
+  /** What it takes of what its token allows: `runs`, `untrusted`, `live`. */
+  takes: Type.Array(Type.String()),
   slots: Type.Integer(),
   address: Type.String(),
   tools: Type.Record(Type.String(), Type.String()),

@@ -1,29 +1,43 @@
 /** What agents and edges exchange with the service. */
 import { type Static, Type } from '@sinclair/typebox';
-import { Digest, Id, IssueSchema } from './parts.js';
+import { takesKinds } from '../core/states.js';
+import { Digest, Id, IssueSchema, oneOf } from './parts.js';
 
 const Variables = Type.Record(Type.String(), Type.String());
 const Fence = Type.String({ pattern: '^[0-9]{1,18}$' });
 
+const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false });
+
 export const Registration = Type.Object(
   {
-    name: Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' }),
+    /** As its token says. */
+    name: Type.String({ minLength: 1, maxLength: 80 }),
     boot: Id,
-    class: Type.Array(Type.Union([Type.Literal('runs'), Type.Literal('untrusted'), Type.Literal('live')]), { minItems: 1 }),
+    /** What it takes of what its token allows; default all of it. */
+    takes: Type.Optional(Type.Array(oneOf(takesKinds), { minItems: 1, maxItems: 3 })),
     slots: Type.Integer({ minimum: 0, maximum: 256 }),
-    address: Type.String({ maxLength: 100 }),
+    /** Where its instances are reached; default as its token says. Another one than that is refused. */
+    address: Type.Optional(Type.String({ maxLength: 100 })),
     tools: Type.Record(Type.String({ maxLength: 40 }), Type.String({ maxLength: 100 })),
     base: Type.String({ pattern: '^[0-9a-f]{64}$' }),
     sandbox: Type.Record(Type.String(), Type.Unknown()),
+    /** What it works on though it has to register again. */
+    attempts: Type.Array(Held, { maxItems: 1000 }),
+    /** Attempts that were over their limits when the agent before it ended. */
+    hurt: Type.Array(Id, { maxItems: 1000 }),
   },
   { additionalProperties: false },
 );
 export type Registration = Static<typeof Registration>;
 
-export const Registered = Type.Object({ agent: Id, leaseMs: Type.Integer() });
+export const Registered = Type.Object({
+  agent: Id,
+  leaseMs: Type.Integer(),
+  /** What its token says. */
+  address: Type.String(),
+  ports: Type.Object({ from: Type.Integer(), to: Type.Integer() }),
+});
 export type Registered = Static<typeof Registered>;
-
-const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false });
 
 export const Poll = Type.Object(
   {
@@ -32,8 +46,12 @@ export const Poll = Type.Object(
     full: Type.Union([IssueSchema, Type.Null()]),
     /** Attempts that it does at the same time; 0 takes none. */
     slots: Type.Integer({ minimum: 0, maximum: 256 }),
+    /** Instances that it can take besides those that it has. */
+    room: Type.Integer({ minimum: 0, maximum: 10_000 }),
     attempts: Type.Array(Held, { maxItems: 1000 }),
     instances: Type.Array(Held, { maxItems: 1000 }),
+    /** Attempts that it can't bring to an end. */
+    gaveUp: Type.Array(Id, { maxItems: 1000 }),
     waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),
   },
   { additionalProperties: false },
@@ -154,10 +172,23 @@ export const LogPlace = Type.Object({
 
 export type LogPlace = Static<typeof LogPlace>;
 
-/** An edge asks for what is newer than it has; asking is its acknowledgement. */
+/** An edge asks for what is newer than it has; asking is its acknowledgement, but for the hosts that it names. */
 export const TableRequest = Type.Object(
-  { name: Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' }), have: Type.Integer({ minimum: 0 }), waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }) },
+  {
+    name: Type.String({ minLength: 1, maxLength: 80 }),
+    have: Type.Integer({ minimum: 0 }),
+    waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),
+    /** Hosts that are not as the table says, and why: null while they are being made ready. */
+    without: Type.Array(
+      Type.Object(
+        { host: Type.String({ maxLength: 300 }), version: Type.Integer({ minimum: 0 }), issue: Type.Union([IssueSchema, Type.Null()]) },
+        { additionalProperties: false },
+      ),
+      { maxItems: 1000 },
+    ),
+  },
   { additionalProperties: false },
 );
+export type TableRequest = Static<typeof TableRequest>;
 export const TableAnswer = Type.Object({ routes: Type.Array(Type.Object({ host: Type.String(), version: Type.Integer(), body: Type.Unknown() })) });
 export type TableAnswer = Static<typeof TableAnswer>;

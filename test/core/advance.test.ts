@@ -118,6 +118,7 @@ const base: DeploymentFacts = {
   before: { workersAsked: 1, workers: [{ id: 'old', state: 'ready', wanted: true }] },
   serving: 'before',
   acknowledged: true,
+  edgeRefusal: null,
   limits: { readyMs: 60_000, cutoverMs: 1_000 },
 };
 const one = (id: string, state: InstanceFact['state'], wanted = true): InstanceFact => ({ id, state, wanted });

@@ -163,7 +163,7 @@ describe('who is signed in', () => {
     const made = await world.api().post<{ id: string; token: string }>('/api/tokens', { name: 'short', role: 'viewer', days: 1 });
     const use = () => cli(['board'], { TSUNAGI_URL: world.url, TSUNAGI_TOKEN: made.token });
     expect((await use()).status).toBe(0);
-    expect((await world.cli('token', 'add', 'soon', '--role', 'viewer', '--expires', 'soon')).err).toContain('is no length of time');
+    expect((await world.cli('token', 'add', 'soon', '--role', 'viewer', '--expires', 'soon')).err).toContain('is not a length of time');
     const soon = (await world.cli('token', 'add', 'soon', '--role', 'viewer', '--project', 'ferry', '--expires', '2s')).out.trim();
     const later = () => cli(['run', 'list'], { TSUNAGI_URL: world.url, TSUNAGI_TOKEN: soon });
     expect((await later()).status).toBe(0);

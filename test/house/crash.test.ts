@@ -111,7 +111,7 @@ describe('a run of 40 tasks, killed at random points', () => {
     const run = await world.waitRun('ferry', commit);
     await watching.stop();
 
-    expect(run).toMatchObject({ state: 'passed', commit: { id: commit } });
+    expect([run.state, run.issue?.says, run.taskList.find((task) => task.issue)?.issue?.says]).toEqual(['passed', undefined, undefined]);
     expect(run.taskList.map((task) => task.name).sort()).toEqual([...behind.keys()].sort());
     const attempts: RunDetail['taskList'][number]['attempts'] = [];
     for (const task of run.taskList) {

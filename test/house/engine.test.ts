@@ -40,7 +40,18 @@ beforeAll(async () => {
   agent = (
     await registerAgent(
       records,
-      { token: token.id, name: 'played', boot: newId(), class: ['runs'], slots: 99, address: '', tools: {}, base: 'b', sandbox: {} },
+      {
+        token: token.id,
+        name: 'played',
+        boot: newId(),
+        takes: ['runs'],
+        slots: 99,
+        address: '',
+        ports: { from: 20_000, to: 20_099 },
+        tools: {},
+        base: 'b',
+        sandbox: {},
+      },
       600_000,
     )
   )?.id as string;
@@ -114,7 +125,7 @@ async function runCommit(
   });
   const ran: string[] = [];
   for (;;) {
-    const claimed = await claimAttempts(records, { id: agent, class: ['runs', 'untrusted'], base: 'b' }, 99, 600_000);
+    const claimed = await claimAttempts(records, { id: agent, takes: ['runs', 'untrusted'], base: 'b' }, 99, 600_000);
     if (claimed.length === 0) break;
     for (const attempt of claimed) {
       const rows = await tasksOf(records, id);

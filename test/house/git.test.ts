@@ -5,7 +5,7 @@ import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { closeObjects, objectInfo, objectOf } from '../../src/git/objects.js';
-import { commitFacts, hasCommit, isBranchName, listFiles, readFile, readObjects, resolve } from '../../src/git/repository.js';
+import { commitFacts, hasCommit, isBranchName, listFiles, readFile, readFiles, resolve } from '../../src/git/repository.js';
 
 let work: string;
 let repository: string;
@@ -124,7 +124,12 @@ describe('a commit’s files', () => {
     const ids = (await listFiles(repository, first, '')).map((one) => one.id);
     const bodies = async (list: string[]) => {
       const all: number[] = [];
-      for await (const body of readObjects(repository, list)) all.push(body.length);
+      for await (const { size, body } of readFiles(repository, list)) {
+        let bytes = 0;
+        for await (const piece of body) bytes += piece.length;
+        expect(bytes).toBe(size);
+        all.push(size);
+      }
       return all;
     };
     const sizes = ids.map((id) => Number(text('cat-file', '-s', id)));

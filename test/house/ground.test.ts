@@ -6,9 +6,10 @@ import { Readable } from 'node:stream';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { type Header, pack } from 'tar-stream';
 import { openBlobs } from '../../src/blobs/store.js';
-import { timeOfDigest, unpackLayer } from '../../src/blobs/unpack.js';
+import { timeOfDigest } from '../../src/blobs/layer.js';
+import { unpackLayer } from '../../src/blobs/unpack.js';
 import { layerKey, layerOf, timeOfObject } from '../../src/git/layer.js';
-import { parsePush } from '../../src/git/transfer.js';
+import { openPushHead } from '../../src/git/transfer.js';
 import { startRoom } from './rooms.js';
 import { app, appDefinition, openWorld, until, type World } from './world.js';
 
@@ -97,6 +98,7 @@ describe('the store', () => {
 });
 
 describe('the head of a push', () => {
+  const parsePush = (bytes: Buffer) => openPushHead().push(bytes);
   const line = (text: string) => (text.length + 4).toString(16).padStart(4, '0') + text;
   it('is read when it is whole, and refused when it is none', () => {
     const id = 'a'.repeat(40);

@@ -53,7 +53,7 @@ describe('a task that takes more than it may', () => {
   });
 
   it('of disk is ended', async () => {
-    const task = only(await run('filler', "  t: { run: 'while :; do head -c 10000000 /dev/zero >> big; sleep 0.2; done' }\n"));
+    const task = only(await run('filler', '  t: { run: "for n in {1..99}; do head -c 10000000 /dev/zero > big$n; sleep 0.2; done" }\n'));
     expect([task.state, task.issue?.says]).toEqual(['failed', 'The project’s folder is full: a task has 40 MiB there.']);
   });
 

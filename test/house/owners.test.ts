@@ -54,11 +54,15 @@ describe('people', () => {
 
   it('have another role at once, in what they are signed in with and in their tokens', async () => {
     const me = async () => (await api(world.url, null).raw('GET', '/api/me', { headers: { cookie } })).body.role;
-    const own = await api(world.url, null).raw('POST', '/api/tokens', {
-      body: { name: 'x' },
-      headers: { cookie, origin: world.url, 'idempotency-key': crypto.randomUUID() },
-    });
-    expect(own.status).toBe(403);
+    const ask = (body: object, headers: Record<string, string>, token: string | null = null) =>
+      api(world.url, token).raw('POST', '/api/tokens', { body, headers: { 'idempotency-key': crypto.randomUUID(), ...headers } });
+    const signed = { cookie, origin: world.url };
+    // One's own, never above one's role, never for agents; and no token makes another.
+    const own = await ask({ name: 'x', role: 'developer', days: 1 }, signed);
+    expect([own.status, own.body.role]).toEqual([201, 'developer']);
+    expect((await ask({ name: 'x', role: 'releaser' }, signed)).body.code).toBe('not_allowed');
+    expect((await ask({ name: 'y', kind: 'agent' }, signed)).body.code).toBe('not_allowed');
+    expect((await ask({ name: 'x' }, {}, String(own.body.token))).body.code).toBe('not_allowed');
     expect((await world.cli('person', 'role', 'nagi', 'owner')).out).toContain('nagi is owner now');
     expect(await me()).toBe('owner');
     const made = await api(world.url, null).raw('POST', '/api/tokens', {

@@ -104,7 +104,22 @@ describe('work', () => {
       'test',
     ).catch(async () => ({ id: (await records.one<{ id: string }>('select id from tokens where name = $1', [name]))?.id as string }));
     return (
-      await registerAgent(records, { token: token.id, name, boot, class: ['runs'], slots: 2, address: '127.0.0.1', tools: {}, base: 'b', sandbox: {} }, 1_000)
+      await registerAgent(
+        records,
+        {
+          token: token.id,
+          name,
+          boot,
+          takes: ['runs'],
+          slots: 2,
+          address: '127.0.0.1',
+          ports: { from: 20_000, to: 20_099 },
+          tools: {},
+          base: 'b',
+          sandbox: {},
+        },
+        1_000,
+      )
     )?.id as string;
   };
   beforeAll(async () => {
@@ -112,27 +127,27 @@ describe('work', () => {
     agent = await register('one');
   });
   const waiting = async () =>
-    (await addAttempts(records, [{ kind: 'task', task: null, deployment: null, project, number: 1, needs: { class: 'runs', base: 'b' }, priority: 2 }]))[0];
+    (await addAttempts(records, [{ kind: 'task', task: null, deployment: null, project, number: 1, needs: { takes: 'runs', base: 'b' }, priority: 2 }]))[0];
 
   it('is claimed once, by agents that fit, with a fence that refuses who lost it', async () => {
     const ids = await Promise.all(Array.from({ length: 12 }, waiting));
     const agents = [agent, await register('two'), await register('three'), await register('four')];
-    const ask = (id: string, slots = 3) => claimAttempts(id === agent ? records : other, { id, class: ['runs'], base: 'b' }, slots, 1_000);
+    const ask = (id: string, slots = 3) => claimAttempts(id === agent ? records : other, { id, takes: ['runs'], base: 'b' }, slots, 1_000);
     const claims = (await Promise.all(agents.map((id) => ask(id)))).flat();
     expect(claims.map((one) => one.id).sort()).toEqual([...ids].sort());
     expect(new Set(claims.map((one) => one.fence)).size).toBe(12);
     await waiting();
     expect(await ask(agent)).toEqual([]);
     expect(await ask(agent, 0)).toEqual([]);
-    expect(await claimAttempts(records, { id: agent, class: ['live'], base: 'b' }, 5, 1_000)).toEqual([]);
-    expect(await claimAttempts(records, { id: agent, class: ['runs'], base: 'other' }, 5, 1_000)).toEqual([]);
+    expect(await claimAttempts(records, { id: agent, takes: ['live'], base: 'b' }, 5, 1_000)).toEqual([]);
+    expect(await claimAttempts(records, { id: agent, takes: ['runs'], base: 'other' }, 5, 1_000)).toEqual([]);
     const one = claims[0] as (typeof claims)[number];
     await expect(lockHeld(records, one.id, one.agent_id as string, '999999')).rejects.toMatchObject({ issue: { code: 'fence_old' } });
     expect((await lockHeld(records, one.id, one.agent_id as string, one.fence as string)).id).toBe(one.id);
   });
 
   it('keeps its log by position: a repeat is harmless, a gap is refused', async () => {
-    const [one] = await claimAttempts(records, { id: agent, class: ['runs'], base: 'b' }, 4, 1_000);
+    const [one] = await claimAttempts(records, { id: agent, takes: ['runs'], base: 'b' }, 4, 1_000);
     const stream = { table: 'attempts' as const, id: one?.id as string, agent, fence: one?.fence as string };
     await makeLogPartitions(records, new Date());
     const append = (position: number, text: string) => records.transition('log', (db) => appendLog(db, stream, position, 0, Buffer.from(text)));
@@ -248,7 +263,7 @@ describe('results', () => {
     await startRun(records, run, [{ name: 'unit', position: 0, evidence: false, model, files: { key: '', count: 0 }, pinned: { versions: {}, base: '' } }], []);
     const task = (await tasksOf(records, run))[0]?.id as string;
     const [attempt] = await addAttempts(records, [
-      { kind: 'task', task, deployment: null, project, number: 1, needs: { class: 'runs', base: null }, priority: 2 },
+      { kind: 'task', task, deployment: null, project, number: 1, needs: { takes: 'runs', base: null }, priority: 2 },
     ]);
     await keepResult(records, { project, line, fingerprint, attempt: attempt as string, state, output: null, tests: null });
     return number;

@@ -130,7 +130,7 @@ describe('secrets that were replaced', () => {
     await records.rows('update deployments set warm_until = now() where project_id = $1', [project.id]);
     await forgetSecrets(records);
     expect(await versions()).toEqual([false, false, true]);
-    expect(await openSecrets(context(), project.id, { SMS: place })).toEqual({});
+    await expect(openSecrets(context(), project.id, { SMS: place })).rejects.toMatchObject({ issue: { code: 'secret_unreadable', data: { name: 'KEY' } } });
     expect((await variableAt(records, project.id, '', 'KEY', place.version))?.sealed).toBeNull();
   });
 });
@@ -163,8 +163,11 @@ describe('sources that are looked at', () => {
     const other = openRecords({ url: cluster.url });
     const taken = await Promise.all([takePoll(records, 60_000), takePoll(other, 60_000), takePoll(records, 60_000)]);
     expect(taken.map((row) => row?.name ?? '').sort()).toEqual(['', 'polled-one', 'polled-two']);
-    await settlePoll(records, one.id, 60_000, 0, null);
-    await settlePoll(records, two.id, 60_000, 0, null);
+    const fenceOf = (id: string) => taken.find((row) => row?.id === id)?.poll_fence as number;
+    await settlePoll(records, { id: one.id, poll_fence: fenceOf(one.id) }, 60_000, 0, null);
+    await settlePoll(records, { id: two.id, poll_fence: fenceOf(two.id) }, 60_000, 0, null);
+    // Who has lost it to another changes nothing any more.
+    await settlePoll(records, { id: two.id, poll_fence: fenceOf(two.id) - 1 }, 0, 9, null);
     expect(await takePoll(records, 60_000)).toBeNull();
     expect(await nextPoll(records)).toBeGreaterThan(50_000);
     await pollSoon(records, one.id);
@@ -179,10 +182,12 @@ describe('sources that are looked at', () => {
   it('have something to tell when a run of theirs was planned or has ended since', async () => {
     const row = await recordProject(records, 'telling');
     await setStatusUrl(records, row.id, 'https://code.kohama.example/events');
-    expect((await takeStatus(records, 60_000))?.name).toBe('telling');
-    await settleStatus(records, row.id, '0', null, 0, null);
+    const status = await takeStatus(records, 60_000);
+    expect(status?.name).toBe('telling');
+    const held = { id: row.id, status_fence: status?.status_fence as number };
+    await settleStatus(records, held, '0', null, 0, null);
     await records.transition('feed', (db) => numberEvents(db));
-    await settleStatus(records, row.id, (await records.one<{ n: string }>('select coalesce(max(number), 0)::text as n from events'))?.n ?? '0', null, 0, null);
+    await settleStatus(records, held, (await records.one<{ n: string }>('select coalesce(max(number), 0)::text as n from events'))?.n ?? '0', null, 0, null);
     await wakeStatus(records);
     expect(await takeStatus(records, 60_000)).toBeNull();
     await records.rows(
@@ -215,7 +220,7 @@ describe('tables', () => {
     const both = [openRecords({ url }), openRecords({ url })];
     await Promise.all(both.map((one) => migrate(one)));
     const names = await both[0]?.rows<{ name: string }>('select name from migrations order by name');
-    expect(names?.map((row) => row.name)).toEqual(['001-thread', '002-reuse', '003-space', '004-start']);
+    expect(names?.map((row) => row.name)).toEqual(['001-thread', '002-reuse', '003-space', '004-start', '005-ground']);
     await Promise.all(both.map((one) => one.close()));
   });
 });

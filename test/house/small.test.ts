@@ -332,7 +332,7 @@ describe('words for a terminal', () => {
     }
   });
   it('say which edge delays an ending', () => {
-    const edge = (name: string, acknowledged: number, alive: boolean) => ({ id: name, name, acknowledged, alive, seen_at: new Date() });
+    const edge = (name: string, acknowledged: number, alive: boolean) => ({ id: name, name, acknowledged, alive, without: {}, seen_at: new Date() });
     expect(addressesDelay([edge('a', 5, true)], { table_version: 5 })).toBeNull();
     expect(addressesDelay([edge('a', 4, true)], { table_version: 5 })).toContain('has yet to take over');
     expect(addressesDelay([edge('a', 4, false), edge('b', 5, true)], { table_version: 5 })).toContain('a is silent');

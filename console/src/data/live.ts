@@ -10,9 +10,41 @@ const setConnected = (now: boolean) => {
   for (const one of listeners) one();
 };
 
-/** Follows the feed until the returned function is called; the browser takes it up again by itself with the last event's id. */
+/** Milliseconds until a stream that the browser has given up is opened anew, at first and at most. */
+const againMs = 500;
+const againAtMost = 10_000;
+
+/**
+ * A stream that is opened again until the returned function is called. The browser takes one up again that broke, but gives up for good
+ * where the service refuses it for a moment.
+ */
+export function openSource(address: string, listen: (source: EventSource) => void, lost: () => void = () => {}): () => void {
+  let source: EventSource;
+  let timer: ReturnType<typeof setTimeout> | null = null;
+  let pause = againMs;
+  const open = () => {
+    timer = null;
+    source = new EventSource(address);
+    source.addEventListener('open', () => {
+      pause = againMs;
+    });
+    source.addEventListener('error', () => {
+      lost();
+      if (source.readyState !== EventSource.CLOSED || timer) return;
+      timer = setTimeout(open, pause);
+      pause = Math.min(againAtMost, pause * 2);
+    });
+    listen(source);
+  };
+  open();
+  return () => {
+    if (timer) clearTimeout(timer);
+    source.close();
+  };
+}
+
+/** Follows the feed until the returned function is called; what happened while nobody listened is asked for when it opens. */
 export function followFeed(client: QueryClient): () => void {
-  const source = new EventSource('/api/feed');
   let timer: ReturnType<typeof setTimeout> | null = null;
   const refresh = () => {
     timer ??= setTimeout(() => {
@@ -20,14 +52,20 @@ export function followFeed(client: QueryClient): () => void {
       void client.invalidateQueries();
     }, 80);
   };
-  source.addEventListener('open', () => {
-    if (!connected) refresh();
-    setConnected(true);
-  });
-  source.addEventListener('event', refresh);
-  source.addEventListener('error', () => setConnected(false));
+  const close = openSource(
+    '/api/feed',
+    (source) => {
+      // What a page asked for before this was heard may be older than the feed's first event.
+      source.addEventListener('open', () => {
+        refresh();
+        setConnected(true);
+      });
+      source.addEventListener('event', refresh);
+    },
+    () => setConnected(false),
+  );
   return () => {
-    source.close();
+    close();
     if (timer) clearTimeout(timer);
   };
 }

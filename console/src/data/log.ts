@@ -1,6 +1,7 @@
 /** The lines of an attempt, live. */
 import { useEffect, useState } from 'react';
 import type { LogChunk } from '../../../src/wire/api';
+import { openSource } from './live';
 
 export interface LogLine {
   /** From 0, as the work printed them. */
@@ -47,24 +48,27 @@ export function useLog(path: string | null): LogState {
   useEffect(() => {
     setState(empty);
     if (!path) return;
-    const source = new EventSource(`${path}?follow=true`);
-    const lines = makeLines();
+    let lines = makeLines();
     let timer: ReturnType<typeof setTimeout> | null = null;
     const show = (over: boolean) => {
       if (timer) clearTimeout(timer);
       timer = null;
       setState({ lines: lines.all(), over });
     };
-    source.addEventListener('chunk', (event) => {
-      lines.add(JSON.parse((event as MessageEvent<string>).data) as LogChunk);
-      timer ??= setTimeout(() => show(false), 60);
-    });
-    source.addEventListener('end', () => {
-      source.close();
-      show(true);
+    const close = openSource(`${path}?follow=true`, (source) => {
+      // One that is opened anew begins at the beginning; one that the browser takes up goes on.
+      lines = makeLines();
+      source.addEventListener('chunk', (event) => {
+        lines.add(JSON.parse((event as MessageEvent<string>).data) as LogChunk);
+        timer ??= setTimeout(() => show(false), 60);
+      });
+      source.addEventListener('end', () => {
+        source.close();
+        show(true);
+      });
     });
     return () => {
-      source.close();
+      close();
       if (timer) clearTimeout(timer);
     };
   }, [path]);

@@ -3,12 +3,14 @@
  *
  * The call (`ChainFrame`) and what runs (`ChainWork`) are apart, so that a chain can stand ready before its work is known.
  */
-import { chmodSync, chownSync, copyFileSync, existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { chmodSync, chownSync, copyFileSync, existsSync, mkdirSync, readFileSync, realpathSync, rmSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type Account, type NetworkWay, prefixOf } from './host.js';
 import type { Group } from './limits.js';
+import { makeMountPoints } from './mounts.js';
 import { bubblewrapOptions, etc, pastaOptions, relayLines, resolvers } from './options.js';
+import { seccompProgram } from './seccomp.js';
 
 /** How the chain is tied to the world; `none`: its own loopback alone. */
 export type ChainNetwork = NetworkWay | 'none';
@@ -26,6 +28,8 @@ export interface ChainFrame {
   tied: boolean;
   /** Waits for a line on its standard input before it reads what runs. */
   held: boolean;
+  /** Bytes of one file at most, and, where no cgroup holds them, processes in the sandbox and bytes of memory each. */
+  rlimits: { file: number; processes: number | null; memory: number | null };
 }
 
 export interface ChainWork {
@@ -52,11 +56,22 @@ export interface ChainWork {
 
 const scripts = ['launch.sh', 'inner.sh', 'relay.mjs'];
 
+/** Where the shell that runs an attempt's commands lies in the sandbox. */
+export const runnerPath = '/run/tsunagi-runner';
+
 /** Copies the scripts to where every account can read them. */
 export function installScripts(bin: string): void {
   mkdirSync(bin, { recursive: true, mode: 0o755 });
   for (const script of scripts) copyFileSync(scriptPath(script), join(bin, script));
   for (const [name, text] of Object.entries(etc)) writeFileSync(join(bin, name), text, { mode: 0o644 });
+  // Who may execute a program and not read it can't look into its process: the descriptors of the runner stay its own.
+  const runner = join(bin, 'runner');
+  rmSync(runner, { force: true });
+  copyFileSync(realpathSync('/bin/bash'), runner);
+  chmodSync(runner, 0o111);
+  rmSync(join(bin, 'seccomp'), { force: true });
+  const filter = seccompProgram(process.arch);
+  if (filter) writeFileSync(join(bin, 'seccomp'), filter, { mode: 0o644 });
 }
 
 export const runnerText = (): string => readFileSync(scriptPath('runner.sh'), 'utf8');
@@ -90,6 +105,7 @@ export function writeChain({ folder, account, network: way }: ChainFrame, work: 
     writeFileSync(path, text, { mode: 0o600 });
     if (account) chownSync(path, account.uid, account.gid);
   };
+  makeMountPoints(folder, work, account);
   const words = (list: readonly string[]) => `${list.join('\0')}\0`;
   put('hosts', ['127.0.0.1 localhost', '::1 localhost', ...network.reach.map((one) => `127.0.0.1 ${one.host}`), ''].join('\n'));
   put('resolv.conf', network.open && way === 'pasta' ? resolvers() : '');
@@ -121,7 +137,16 @@ export function chainCall(frame: ChainFrame, bin: string): { file: string; args:
     frame.writable ? 'write' : 'read',
     frame.held ? 'held' : 'go',
   ];
-  const env = { PATH: '/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin', LC_ALL: 'C.UTF-8', NODE: process.execPath };
+  const { file, processes, memory } = frame.rlimits;
+  const env = {
+    PATH: '/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin',
+    LC_ALL: 'C.UTF-8',
+    NODE: process.execPath,
+    // In the units of the shell's ulimit: KiB.
+    TSUNAGI_FILE: String(Math.ceil(file / 1024)),
+    TSUNAGI_PROCESSES: processes === null ? '' : String(processes),
+    TSUNAGI_MEMORY: memory === null ? '' : String(Math.ceil(memory / 1024)),
+  };
   if (frame.group.entries.length === 0) return { file: call[0] as string, args: call.slice(1), env };
   // The files of cgroups are root's: the process enters before it drops its rights.
   return {

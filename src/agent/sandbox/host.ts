@@ -34,12 +34,24 @@ export interface AttemptBounds {
   memory: number;
   processes: number;
   cpu: number | null;
-  /** Bytes that it may write into the project's folder, and into /tmp and HOME each. */
+  /** Bytes and files that it may write into the project's folder and its caches; no single file may be longer, either. */
   disk: number;
+  files: number;
+  /** Bytes that it may write into /tmp and HOME each. */
   tmp: number;
+  /** Bytes that its databases may take together. */
+  database: number;
 }
 
-export const defaultAttempt: AttemptBounds = { memory: 6 * 1024 ** 3, processes: 4096, cpu: null, disk: 20 * 1024 ** 3, tmp: 4 * 1024 ** 3 };
+export const defaultAttempt: AttemptBounds = {
+  memory: 6 * 1024 ** 3,
+  processes: 512,
+  cpu: null,
+  disk: 20 * 1024 ** 3,
+  files: 1_000_000,
+  tmp: 4 * 1024 ** 3,
+  database: 4 * 1024 ** 3,
+};
 
 export const accountNames = { work: 'tsunagi-work', live: 'tsunagi-live' } as const;
 

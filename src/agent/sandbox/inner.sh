@@ -56,4 +56,11 @@ if [[ $net != none ]]; then
   fi
 fi
 
-exec bwrap --args 9 "${command[@]}" 9<options 8>info
+# The limits of a process hold for all that it starts. The first one is that of one file.
+ulimit -c 0
+ulimit -f "$TSUNAGI_FILE"
+[[ -z $TSUNAGI_PROCESSES ]] || ulimit -u "$TSUNAGI_PROCESSES"
+[[ -z $TSUNAGI_MEMORY ]] || ulimit -d "$TSUNAGI_MEMORY"
+filter=${0%/*}/seccomp
+[[ -e $filter ]] || filter=/dev/null
+exec bwrap --args 9 "${command[@]}" 9<options 8>info 7<"$filter"

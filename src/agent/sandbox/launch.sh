@@ -5,9 +5,11 @@
 #   launch.sh FOLDER NET LEASE MODE HELD
 #
 #   NET    none | pasta | relay; for the last two the files `pasta` (options, a line each) and `relays` (a line each: IN OUT) say which ports
-#   LEASE  watch: end the work when the time in the file `lease` (seconds since the epoch) has passed | -
+#   LEASE  watch: end the work when the machine has been up for longer than the seconds in the file `lease` | -
 #   MODE   write: what is changed lands in u/ | read: nothing can be changed
 #   HELD   held: wait for a line on standard input before anything of the work is read | go
+#
+# TSUNAGI_LOG, where it is set: bytes of one file of the log, and how many of them stay.
 #
 # What runs stands in files of the folder: `lower` (the overlay's lower folders, from the folder), `options` (bubblewrap's) and
 # `command` (each word ended by a zero byte).
@@ -16,8 +18,24 @@ cd "$1" || exit 125
 net=$2 lease=$3 mode=$4 held=$5
 here=${0%/*}
 
+# What an instance prints goes to files of a length that take turns: log.0, log.1, …; the newest few stay.
+turn() {
+  local number=0 length=$1 kept=$2 size
+  while stdbuf -o0 head -c "$length" >>"log.$number"; do
+    size=$(stat -c %s "log.$number")
+    # Less than was asked for: nothing more comes. The first one begins with what was said before the program started.
+    ((size < length)) && break
+    ((number += 1))
+    rm -f "log.$((number - kept))"
+  done
+}
 # A real pipe: programs may open /dev/stdout again, which a socket would refuse.
-exec 7> >(exec cat 3>&- 4>&- 5>&-)
+if [[ -n ${TSUNAGI_LOG-} ]]; then
+  # shellcheck disable=SC2086
+  exec 7> >(turn $TSUNAGI_LOG)
+else
+  exec 7> >(exec cat 3>&- 4>&- 5>&-)
+fi
 output=$!
 
 flags=(-Urm)
@@ -72,8 +90,9 @@ if [[ $lease == watch ]]; then
     while kill -0 "$inner" 2>/dev/null; do
       sleep 1
       read -r until <lease || until=0
-      printf -v now '%(%s)T' -1
-      ((now <= until)) || kill -KILL "$inner"
+      # The time since the machine was started: nobody sets that clock.
+      IFS=. read -r now _ </proc/uptime
+      ((now <= until)) || { : >lease-over; kill -KILL "$inner"; }
     done
   ) >/dev/null 2>&1 3>&- 4>&- 5>&- &
   helpers+=($!)

@@ -1,8 +1,8 @@
-/** Limits of memory and processes by cgroup, and the end of everything in it. */
+/** Limits of memory, processes and processor by cgroup, and the end of everything in one. */
 import { existsSync, mkdirSync, readFileSync, rmdirSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import type { AttemptBounds, LimitsWay } from './host.js';
-import { signal } from './processes.js';
+import { insideIds, signal } from './processes.js';
 
 export interface Limits {
   /** Bytes. */
@@ -17,13 +17,17 @@ export interface Limits {
 const gib = 1024 ** 3;
 /** Below instances: what serves people goes first on a busy machine. */
 export const attemptLimits = ({ memory, processes, cpu }: AttemptBounds): Limits => ({ memory, processes, cpu, weight: 512 });
-export const instanceLimits: Limits = { memory: gib, processes: 1024, cpu: null, weight: 1024 };
+export const instanceLimits: Limits = { memory: gib, processes: 512, cpu: null, weight: 1024 };
+/** The agent's own work comes before all that it looks after, or it could not renew its lease, nor end what goes wrong. */
+const agentWeight = 8192;
 
 export interface Group {
   /** Files into which a process writes its id to enter. */
   entries: string[];
   /** What the limits have done to the work so far. */
   facts(): GroupFacts;
+  /** TERM to every process in the sandbox but the first `spared` ones of it; nothing new is started while they are looked up. */
+  terminate(spared: number): void;
   kill(): void;
   /** Ends what is left in it and removes it. */
   remove(): Promise<void>;
@@ -36,36 +40,64 @@ export interface GroupFacts {
   refusedProcesses: number;
 }
 
+const root = '/sys/fs/cgroup';
 const controllers = ['memory', 'pids', 'cpu'] as const;
 
+/** The tree of version 2, where one is mounted, also beside those of version 1: it freezes and kills a whole group at once. */
+const unified = [root, join(root, 'unified')].find((path) => existsSync(join(path, 'cgroup.controllers'))) ?? null;
+
+const nameOf = (id: string) => `tsunagi-${id}`;
+
 const foldersOf = (way: LimitsWay, id: string): string[] => {
-  const name = `tsunagi-${id}`;
+  const name = nameOf(id);
   if (way === 'none') return [];
-  if (way === 'cgroup v2') return [join('/sys/fs/cgroup', name)];
-  return controllers.map((one) => join('/sys/fs/cgroup', one, name)).filter((folder) => existsSync(dirname(folder)));
+  if (way === 'cgroup v2') return [join(root, name)];
+  return [
+    ...(unified ? [join(unified, name)] : []),
+    ...controllers.map((one) => join(root, one, name)).filter((folder) => existsSync(dirname(folder))),
+    ...(unified ? [] : [join(root, 'freezer', name)].filter((folder) => existsSync(dirname(folder)))),
+  ];
 };
+
+function setLimit(folder: string, file: string, value: number | string): void {
+  const path = join(folder, file);
+  if (existsSync(path)) writeFileSync(path, String(value));
+}
 
 /** Makes a group for one piece of work; without cgroups it holds nothing. */
 export function makeGroup(way: LimitsWay, id: string, limits: Limits): Group {
-  const set = (folder: string, file: string, value: number | string) => {
-    const path = join(folder, file);
-    if (existsSync(path)) writeFileSync(path, String(value));
-  };
   const period = 100_000;
   for (const folder of foldersOf(way, id)) {
     mkdirSync(folder, { recursive: true });
-    set(folder, 'memory.max', limits.memory);
-    set(folder, 'memory.oom.group', 0);
-    set(folder, 'memory.limit_in_bytes', limits.memory);
-    set(folder, 'pids.max', limits.processes);
-    set(folder, 'cpu.shares', limits.weight);
-    set(folder, 'cpu.weight', Math.max(1, Math.round((limits.weight / 1024) * 100)));
+    setLimit(folder, 'memory.max', limits.memory);
+    setLimit(folder, 'memory.oom.group', 0);
+    setLimit(folder, 'memory.limit_in_bytes', limits.memory);
+    setLimit(folder, 'pids.max', limits.processes);
+    setWeight(folder, limits.weight);
     if (limits.cpu !== null) {
-      set(folder, 'cpu.max', `${Math.round(limits.cpu * period)} ${period}`);
-      set(folder, 'cpu.cfs_quota_us', Math.round(limits.cpu * period));
+      setLimit(folder, 'cpu.max', `${Math.round(limits.cpu * period)} ${period}`);
+      setLimit(folder, 'cpu.cfs_quota_us', Math.round(limits.cpu * period));
     }
   }
   return groupOf(way, id);
+}
+
+function setWeight(folder: string, weight: number): void {
+  setLimit(folder, 'cpu.shares', weight);
+  setLimit(folder, 'cpu.weight', Math.min(10_000, Math.max(1, Math.round((weight / 1024) * 100))));
+}
+
+/** Puts this process into a group of its own, whose weight is above that of all work. */
+export function preferOwn(way: LimitsWay, name: string): void {
+  for (const folder of foldersOf(way, `agent-${name}`)) {
+    try {
+      mkdirSync(folder, { recursive: true });
+      setWeight(folder, agentWeight);
+      writeFileSync(join(folder, 'cgroup.procs'), String(process.pid));
+    } catch {
+      // A tree that does not let us: the weight of this controller stays what it is.
+    }
+  }
 }
 
 /** `name N` lines of a group's file; 0 where there is none. */
@@ -84,8 +116,37 @@ function counter(folders: readonly string[], file: string, name: string): number
 /** The group of a piece of work that was started before. */
 export function groupOf(way: LimitsWay, id: string): Group {
   const folders = foldersOf(way, id);
+  const [first] = folders;
+  /** Calls back with the processes of the group while none of them runs. */
+  const frozen = (work: (pids: number[]) => void) => {
+    if (!first) return;
+    const set = (on: boolean) => {
+      for (const folder of folders) {
+        try {
+          setLimit(folder, 'cgroup.freeze', on ? 1 : 0);
+          setLimit(folder, 'freezer.state', on ? 'FROZEN' : 'THAWED');
+        } catch {
+          // It has been removed meanwhile.
+        }
+      }
+    };
+    set(true);
+    try {
+      work(members(first));
+    } finally {
+      set(false);
+    }
+  };
   const kill = () => {
-    for (const pid of folders[0] ? members(folders[0]) : []) signal(pid, 'SIGKILL');
+    if (!first) return;
+    try {
+      if (existsSync(join(first, 'cgroup.kill'))) return writeFileSync(join(first, 'cgroup.kill'), '1');
+    } catch {
+      return;
+    }
+    frozen((pids) => {
+      for (const pid of pids) signal(pid, 'SIGKILL');
+    });
   };
   return {
     entries: folders.map((folder) => join(folder, 'cgroup.procs')),
@@ -93,6 +154,13 @@ export function groupOf(way: LimitsWay, id: string): Group {
       outOfMemory: counter(folders, 'memory.events', 'oom_kill') || counter(folders, 'memory.oom_control', 'oom_kill'),
       refusedProcesses: counter(folders, 'pids.events', 'max'),
     }),
+    terminate: (spared) =>
+      frozen((pids) => {
+        for (const pid of pids) {
+          const inside = insideIds(pid);
+          if (inside.length >= 2 && (inside.at(-1) as number) > spared) signal(pid, 'SIGTERM');
+        }
+      }),
     kill,
     async remove() {
       for (let tries = 0; tries < 20; tries++) {

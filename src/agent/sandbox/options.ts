@@ -1,7 +1,7 @@
 /** What bubblewrap, pasta and the relay are told about one piece of work. */
 import { existsSync, readFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
-import type { ChainWork } from './chain.js';
+import { type ChainWork, runnerPath } from './chain.js';
 
 /** Files of /etc that are the same in every sandbox: nothing of the machine's own shows. */
 export const etc = {
@@ -10,6 +10,9 @@ export const etc = {
   group: 'root:x:0:\ntsunagi:x:1000:\nnogroup:x:65534:\n',
   'nsswitch.conf': 'passwd: files\ngroup: files\nhosts: files dns\n',
 };
+
+/** Bytes of what no work needs to write to. */
+const smallTmp = 16 * 1024 ** 2;
 
 const systemFolders = ['bin', 'sbin', 'lib', 'lib32', 'lib64', 'libx32'];
 const systemFiles = [
@@ -46,16 +49,18 @@ export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: st
     '--info-fd',
     '8',
   ];
+  if (existsSync(join(bin, 'seccomp'))) options.push('--seccomp', '7');
   if (ownLoopback) options.push('--unshare-net');
   options.push('--ro-bind', '/usr', '/usr');
   for (const name of systemFolders) if (existsSync(`/${name}`)) options.push('--symlink', `usr/${name}`, `/${name}`);
   const size = spec.tmp === null ? [] : ['--size', String(spec.tmp)];
   options.push('--proc', '/proc', '--dev', '/dev', ...size, '--tmpfs', '/tmp', '--tmpfs', '/etc', '--dir', '/home', ...size, '--tmpfs', '/home/tsunagi');
-  options.push('--tmpfs', '/run', '--dir', '/var', ...size, '--tmpfs', '/var/tmp');
+  options.push('--size', String(smallTmp), '--tmpfs', '/run', '--dir', '/var', ...size, '--tmpfs', '/var/tmp');
+  options.push(...size, '--tmpfs', '/dev/shm');
   for (const name of ['hosts', 'resolv.conf']) options.push('--ro-bind', name, `/etc/${name}`);
   for (const name of Object.keys(etc)) options.push('--ro-bind', join(bin, name), `/etc/${name}`);
   for (const name of systemFiles) options.push('--ro-bind-try', `/etc/${name}`, `/etc/${name}`);
-  options.push('--remount-ro', '/etc');
+  options.push('--remount-ro', '/etc', '--ro-bind', join(bin, 'runner'), runnerPath);
   const ownNode = !process.execPath.startsWith('/usr/');
   if (ownNode) options.push('--dir', '/opt', '--ro-bind', dirname(dirname(process.execPath)), '/opt/node');
   options.push(spec.writable ? '--bind' : '--ro-bind', 'm', '/project', '--chdir', '/project', '--clearenv');

@@ -53,6 +53,16 @@ export function programOf(first: number): number | null {
   return at;
 }
 
+/** The ids of a process in its own namespace and in those around it, the outermost first; empty when it is gone. */
+export function insideIds(pid: number): number[] {
+  try {
+    const found = /^NSpid:\s*(.*)$/m.exec(readFileSync(`/proc/${pid}/status`, 'latin1'))?.[1];
+    return found ? found.split(/\s+/).map(Number) : [];
+  } catch {
+    return [];
+  }
+}
+
 export function nameOf(pid: number): string {
   try {
     return readFileSync(`/proc/${pid}/comm`, 'utf8').trim();

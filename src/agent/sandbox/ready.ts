@@ -4,20 +4,18 @@
  */
 import { type ChildProcess, spawn } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
-import { closeSync, openSync } from 'node:fs';
-import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { type ChainFrame, chainCall, type ChainNetwork, type ChainWork, prepareFolder, writeChain } from './chain.js';
 import type { Host } from './host.js';
-import { attemptLimits, type GroupFacts, makeGroup } from './limits.js';
+import { removeTree } from '../remove.js';
+import { attemptLimits, type Group, makeGroup } from './limits.js';
 
 export interface HeldChain {
   folder: string;
   child: ChildProcess;
   /** Says what runs, and lets it go. */
   begin(work: ChainWork): void;
-  /** What its limits have done to it. */
-  facts(): GroupFacts;
+  group: Group;
   /** Ends what is left of it, and removes its folder. */
   clear(): void;
 }
@@ -41,16 +39,15 @@ export function openReadyChains(folder: string, bin: string, host: Host, count: 
     const account = host.accounts.work;
     prepareFolder(own, account);
     const group = makeGroup(host.limits, id, attemptLimits(host.attempt));
-    const frame: ChainFrame = { folder: own, account, network, writable: true, watchLease: false, group, tied: true, held: true };
+    const { disk, processes, memory } = host.attempt;
+    const rlimits = host.limits === 'none' ? { file: disk, processes, memory } : { file: disk, processes: null, memory: null };
+    const frame: ChainFrame = { folder: own, account, network, writable: true, watchLease: false, group, tied: true, held: true, rlimits };
     const call = chainCall(frame, bin);
-    const kept = openSync(join(own, 'outputs.tar'), 'w', 0o600);
-    const results = openSync(join(own, 'results'), 'w', 0o600);
-    const child = spawn(call.file, call.args, { env: call.env, cwd: '/', stdio: ['pipe', 'pipe', 'pipe', 'pipe', kept, results] });
-    closeSync(kept);
-    closeSync(results);
+    // What comes out of it comes through this process, which counts it: work gets no file of the machine to write to.
+    const child = spawn(call.file, call.args, { env: call.env, cwd: '/', stdio: ['pipe', 'pipe', 'pipe', 'pipe', 'pipe', 'pipe'] });
     // Who takes it sees its end; a broken pipe says no more than that.
     child.on('error', () => {});
-    child.stdin?.on('error', () => {});
+    for (const stream of child.stdio) stream?.on('error', () => {});
     return {
       folder: own,
       child,
@@ -58,12 +55,13 @@ export function openReadyChains(folder: string, bin: string, host: Host, count: 
         writeChain(frame, work, bin);
         child.stdin?.end('go\n');
       },
-      facts: group.facts,
+      group,
       clear() {
         group.kill();
         child.kill('SIGKILL');
+        for (const stream of child.stdio) stream?.destroy();
         // Swept at the next start when this does not come to its end.
-        void group.remove().then(() => rm(own, { recursive: true, force: true }));
+        void group.remove().then(() => removeTree(own));
       },
     };
   };

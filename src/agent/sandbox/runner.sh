@@ -1,5 +1,6 @@
 # Inside the sandbox: runs the commands of an attempt one after another, each on its own, and hands out what is kept.
 # 3: what happens, for the agent. 4: the outputs as a tar. 5: the results. 1: what the commands print, with a mark behind each.
+# All of them are pipes to the agent, and this shell is a copy that the work may execute but not read: nothing in here can take them.
 #
 #   MARK JUNIT COUNT OUTPUT… COMMAND…
 mark=$1 junit=$2 count=$3
@@ -32,7 +33,7 @@ if ((status != 0)); then
   done
 fi
 if [[ -n $junit ]]; then
-  if [[ -f $junit ]]; then head -c 20000000 -- "$junit" >&5; else echo "no-results" >&3; fi
+  if [[ -f $junit ]]; then head -c 20000000 -- "$junit" >&5 3>&- 4>&-; else echo "no-results" >&3; fi
 fi
 if ((status == 0 && count > 0)); then
   missing=0
@@ -43,8 +44,11 @@ if ((status == 0 && count > 0)); then
     fi
   done
   if ((missing == 0)); then
-    tar -c -f - --format=gnu --sort=name --owner=0 --group=0 --numeric-owner --mtime=@0 --mode='u=rwX,go=rX' -- "${outputs[@]}" >&4 || echo "not-kept" >&3
+    tar -c -f - --format=gnu --sort=name --owner=0 --group=0 --numeric-owner --mtime=@0 --mode='u=rwX,go=rX' -- "${outputs[@]}" >&4 3>&- 5>&- || echo "not-kept" >&3
   fi
 fi
+# The other ends stay open in what surrounds this: the mark tells that nothing follows.
+printf '\0%s\0' "$mark" >&4
+printf '\0%s\0' "$mark" >&5
 echo "done" >&3
 exit "$status"

@@ -4,7 +4,7 @@ import { CodedError } from '../../core/errors.js';
 import { deploymentMoving } from '../../core/states.js';
 import type { Deployment, Environment, Event, LogChunk, RunDetail } from '../../wire/api.js';
 import { environmentPlace, follow, get, post, projectName } from '../api.js';
-import { ago, bold, faint, plain, say, short, state, took } from '../print.js';
+import { ago, bold, faint, plain, printed, say, short, state, took } from '../print.js';
 import { give, numberOf, type Shared, shared } from './shared.js';
 
 const usage = (detail: string, command: string) => new CodedError('usage', { detail, command });
@@ -139,7 +139,7 @@ export async function followRun(project: string, number: number, talk: boolean):
 
 async function printAttempt(name: string, id: string, width: number): Promise<void> {
   let rest = '';
-  const print = (line: string) => say(`${faint(name.padEnd(width))}  ${line}`);
+  const print = (line: string) => say(`${faint(name.padEnd(width))}  ${printed(line)}`);
   await follow(`/api/attempts/${id}/log?follow=true`, (kind, data: LogChunk) => {
     if (kind === 'end') return true;
     const lines = (rest + data.text).split('\n');

@@ -1,25 +1,11 @@
 /** Commands that show: board, project, run, release, agent, events, logs. */
 import type { Command } from 'commander';
-import type {
-  AddedToken,
-  AgentView,
-  Board,
-  Environment,
-  EnvironmentDetail,
-  Event,
-  EventCheck,
-  LogChunk,
-  PageOf,
-  Release,
-  ReleaseDetail,
-  Token,
-} from '../../wire/api.js';
-import { parseDuration } from '../../core/durations.js';
-import { CodedError } from '../../core/errors.js';
-import { call, environmentPlace, follow, get, post, projectName } from '../api.js';
-import { ago, bold, bytes, faint, plain, say, short, state, table } from '../print.js';
+import type { AgentView, Board, Environment, EnvironmentDetail, Event, EventCheck, LogChunk, PageOf, Release, ReleaseDetail } from '../../wire/api.js';
+import { environmentPlace, follow, get, projectName } from '../api.js';
+import { ago, bold, bytes, faint, plain, printed, say, short, state, table } from '../print.js';
 import { projectCommands } from './projects.js';
 import { runCommands } from './runs.js';
+import { accessCommands } from './access.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
 
 export function lookCommands(program: Command): void {
@@ -29,45 +15,7 @@ export function lookCommands(program: Command): void {
 
   projectCommands(program);
 
-  const token = program.command('token').description('tokens for people, agents and edges');
-  shared(token.command('list').description('all tokens'), 'tsunagi token list', { project: false }).action(async (options: Shared) =>
-    give(options, await get<PageOf<Token>>('/api/tokens'), ({ items }) =>
-      say(
-        table(
-          ['TOKEN', 'KIND', 'ROLE', 'PROJECT', 'USED', 'EXPIRES', 'ID'],
-          items.map((one) => [
-            plain(one.name),
-            one.kind,
-            one.role ?? '',
-            one.project ?? '',
-            ago(one.usedAt),
-            one.expiresAt?.slice(0, 16).replace('T', ' ') ?? '',
-            faint(one.id),
-          ]),
-        ),
-      ),
-    ),
-  );
-  shared(token.command('add <name>').description('make a token; it is shown once'), 'tsunagi token add laptop --role developer')
-    .option('--role <role>', 'viewer, developer, releaser or owner')
-    .option('--kind <kind>', 'person, agent or edge', 'person')
-    .option('--expires <duration>', 'how long it is good for, such as 12h or 30d; left out: until it is removed')
-    .action(async (name: string, options: Shared & { role?: string; kind: string; expires?: string }) => {
-      const ms = options.expires === undefined ? undefined : parseDuration(options.expires);
-      if (ms === null) throw new CodedError('usage', { detail: `\`${options.expires}\` is no length of time such as 30d.`, command: 'token add' });
-      const body = {
-        name,
-        kind: options.kind,
-        ...(options.role ? { role: options.role } : {}),
-        ...(options.project ? { project: options.project } : {}),
-        ...(ms ? { expiresInMs: ms } : {}),
-      };
-      give(options, await post<AddedToken>('/api/tokens', body), (one) => say(one.token));
-    });
-  shared(token.command('remove <id>').description('take a token back'), 'tsunagi token remove 0190…', { project: false }).action(
-    async (id: string, options: Shared) => give(options, await call('DELETE', `/api/tokens/${encodeURIComponent(id)}`), () => say('removed')),
-  );
-
+  accessCommands(program);
   runCommands(program);
   const release = program.command('release').description('immutable bytes with evidence');
   shared(release.command('list').description('releases, the newest first'), 'tsunagi release list --project sailings').action(async (options: Shared) =>
@@ -98,7 +46,7 @@ export function lookCommands(program: Command): void {
             one.name,
             one.alive ? state('good') : state('down'),
             String(one.slots),
-            one.class.join(' '),
+            one.takes.join(' '),
             String(one.sandbox.network),
             String(one.sandbox.limits),
             Object.entries(one.tools)
@@ -131,16 +79,23 @@ export function lookCommands(program: Command): void {
       if (options.check) return checkEvents(options);
       const query = new URLSearchParams({ limit: options.limit });
       for (const key of ['project', 'type', 'subject'] as const) if (options[key]) query.set(key, options[key]);
+      // Where to go on from is known before the list is read: what happens between the two is shown.
+      const head = options.follow ? ((await get<PageOf<Event>>('/api/events?limit=1')).items[0]?.sequence ?? '0') : null;
       const page = await get<PageOf<Event>>(`/api/events?${query}`);
+      const after = page.items[0]?.sequence ?? head;
       const show = (one: Event) => (options.json ? say(JSON.stringify(one)) : say(eventLine(one)));
       if (options.json && !options.follow) return give(options, page, () => {});
       for (const one of [...page.items].reverse()) show(one);
       if (!options.follow) return;
       const fits = (one: Event) => (!options.type || one.type === `dev.tsunagi.${options.type}`) && (!options.subject || one.subject === options.subject);
-      await follow(`/api/feed${options.project ? `?project=${encodeURIComponent(options.project)}` : ''}`, (kind, data: Event) => {
-        if (kind === 'event' && fits(data)) show(data);
-        return false;
-      });
+      await follow(
+        `/api/feed${options.project ? `?project=${encodeURIComponent(options.project)}` : ''}`,
+        (kind, data: Event) => {
+          if (kind === 'event' && fits(data)) show(data);
+          return false;
+        },
+        after,
+      );
     });
 
   shared(program.command('logs <environment>').description('what the programs of an environment print'), 'tsunagi logs sailings/production --follow')
@@ -165,7 +120,7 @@ async function printLog(name: string, path: string, live: boolean, asJson: boole
     if (asJson) return say(JSON.stringify({ instance: name, ...chunk }));
     const lines = (rest + chunk.text).split('\n');
     rest = lines.pop() ?? '';
-    for (const line of lines) say(`${named ? `${faint(name)}  ` : ''}${line}`);
+    for (const line of lines) say(`${named ? `${faint(name)}  ` : ''}${printed(line)}`);
   };
   if (live)
     await follow(`${path}&follow=true`, (kind, data: LogChunk) => {
@@ -173,7 +128,7 @@ async function printLog(name: string, path: string, live: boolean, asJson: boole
       return kind === 'end';
     });
   else for (const chunk of (await get<PageOf<LogChunk>>(path)).items) print(chunk);
-  if (rest) say(rest);
+  if (rest) say(printed(rest));
 }
 
 function showBoard(board: Board): void {

@@ -4,7 +4,7 @@ import { CodedError } from '../../core/errors.js';
 import { hintFor } from '../../core/nearest.js';
 import type { FoundLines, LogChunk, PageOf, Run, RunDetail } from '../../wire/api.js';
 import { get, post, projectName } from '../api.js';
-import { ago, bold, faint, plain, say, short, state, table, took } from '../print.js';
+import { ago, bold, faint, plain, printed, say, short, state, table, took } from '../print.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
 
 export function runCommands(program: Command): void {
@@ -95,11 +95,11 @@ async function printAttempt(id: string, options: Shared): Promise<void> {
       if (chunk.skipped) say(faint(`[${chunk.skipped.lines} lines are not kept]`));
       const lines = (rest + chunk.text).split('\n');
       rest = lines.pop() ?? '';
-      for (const line of lines) say(plain(line));
+      for (const line of lines) say(printed(line));
     }
     next = page.next;
   }
-  if (rest) say(plain(rest));
+  if (rest) say(printed(rest));
 }
 
 async function searchAttempt(id: string, text: string, options: Shared): Promise<void> {

@@ -209,7 +209,7 @@ async function perform(row: Row, rows: ReadonlyMap<string, Row>, scene: Scene): 
       resources: task.resources,
       cache: { key: 'rehearsal', paths: task.cache },
       files: row.files.length ? { key: layerKey(row.files), count: row.files.length } : null,
-      layers: task.needs.flatMap((need) => rows.get(need)?.output?.digest ?? []),
+      layers: [...task.needs].sort().flatMap((need) => rows.get(need)?.output?.digest ?? []),
       makes: task.makes,
       junit: task.junit,
       timeoutMs: task.timeout,

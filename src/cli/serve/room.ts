@@ -4,43 +4,33 @@ import { fileURLToPath } from 'node:url';
 import { CodedError, wording } from '../../core/errors.js';
 import type { Timing } from '../../engine/context.js';
 import type { Keeping } from '../../engine/space.js';
-
-/** Settings by environment variables; docs/operating.md lists them. */
-function settings(name: string): { need(key: string): string; get(key: string): string | undefined } {
-  return {
-    get: (key) => process.env[`TSUNAGI_${key}`] || undefined,
-    need(key) {
-      const value = process.env[`TSUNAGI_${key}`];
-      if (!value) throw new CodedError('usage', { detail: `The ${name} needs TSUNAGI_${key}.`, command: 'serve' });
-      return value;
-    },
-  };
-}
+import { settingsOf } from './settings.js';
 
 export async function runRoom(name: string): Promise<void> {
-  const { need, get } = settings(name);
+  const settings = settingsOf(name);
+  const { need, get } = settings;
   const level = get('LOG_LEVEL');
   const logLevel = level ? { logLevel: level } : {};
   let close: (signal: NodeJS.Signals) => Promise<void>;
   if (name === 'service') {
     const { startService } = await import('../../service/start.js');
-    const timing = JSON.parse(get('TIMING') ?? '{}') as Partial<Timing>;
     const url = get('PUBLIC_URL');
     const crashFile = get('CRASH_FILE');
     const service = await startService({
       database: need('DATABASE'),
       data: need('DATA'),
       host: get('HOST') ?? '127.0.0.1',
-      port: Number(need('PORT')),
+      port: settings.port('PORT'),
       ...(url ? { url } : {}),
       addresses: {
         standing: get('STANDING_DOMAIN') ?? 'localhost',
         review: get('REVIEW_DOMAIN') ?? 'review.localhost',
         scheme: get('EDGE_SCHEME') === 'https' ? 'https' : 'http',
-        port: get('EDGE_PORT') ? Number(get('EDGE_PORT')) : null,
+        port: settings.number('EDGE_PORT', 1, 65_535, null),
       },
-      timing,
-      keeping: JSON.parse(get('KEEP') ?? '{}') as Partial<Keeping>,
+      timing: settings.json<Timing>('TIMING'),
+      keeping: settings.json<Keeping>('KEEP'),
+      trustedProxies: settings.addresses('TRUSTED_PROXIES'),
       console: get('CONSOLE') ?? fileURLToPath(new URL('../../../console', import.meta.url)),
       ...logLevel,
       ...(crashFile ? { crash: crashWhen(crashFile) } : {}),
@@ -49,20 +39,27 @@ export async function runRoom(name: string): Promise<void> {
   } else if (name === 'agent') {
     const { startAgent } = await import('../../agent/agent.js');
     const network = get('NETWORK');
+    const takes = settings.takes();
+    const instances = settings.number('INSTANCES', 1, 10_000, null);
+    const minFree = settings.number('MIN_FREE', 0, Number.MAX_SAFE_INTEGER, null);
+    const logLimit = settings.number('LOG_LIMIT', 1_000, Number.MAX_SAFE_INTEGER, null);
+    const tidyEvery = settings.number('TIDY_EVERY', 100, 2_147_483_647, null);
     const agent = await startAgent({
       url: need('URL'),
       token: need('TOKEN'),
       name: get('NAME') ?? 'pier-1',
       folder: need('DATA'),
-      slots: Number(get('SLOTS') ?? 2),
-      ...(get('CLASS') ? { class: (get('CLASS') as string).split(',') as ('runs' | 'untrusted' | 'live')[] } : {}),
-      address: get('ADDRESS') ?? '127.0.0.1',
+      slots: settings.number('SLOTS', 0, 256, 2),
+      ...(takes ? { takes } : {}),
+      ...(instances === null ? {} : { instances }),
+      ...(get('ADDRESS') ? { address: need('ADDRESS') } : {}),
       ...(network === 'pasta' || network === 'relay' ? { network } : {}),
-      ...(get('RESOURCES') ? { resources: get('RESOURCES') as string } : {}),
-      ...(get('LIMITS') ? { limits: JSON.parse(get('LIMITS') as string) as Record<string, number> } : {}),
-      ...(get('MIN_FREE') ? { minFree: Number(get('MIN_FREE')) } : {}),
-      ...(get('LOG_LIMIT') ? { logLimit: Number(get('LOG_LIMIT')) } : {}),
-      settings: JSON.parse(get('TASK_SETTINGS') ?? '{}') as Record<string, string>,
+      ...(get('RESOURCES') ? { resources: need('RESOURCES') } : {}),
+      limits: settings.json('LIMITS'),
+      ...(minFree === null ? {} : { minFree }),
+      ...(logLimit === null ? {} : { logLimit }),
+      ...(tidyEvery === null ? {} : { tidyEvery }),
+      settings: settings.json<Record<string, string>>('TASK_SETTINGS') as Record<string, string>,
       ...logLevel,
     });
     // INT ends its instances too, as `serve` does when all of it ends; TERM leaves them to the next agent.
@@ -75,7 +72,8 @@ export async function runRoom(name: string): Promise<void> {
       name: get('NAME') ?? 'quay-1',
       folder: need('DATA'),
       host: get('HOST') ?? '127.0.0.1',
-      port: Number(need('PORT')),
+      port: settings.port('PORT'),
+      bounds: settings.json('BOUNDS'),
       ...logLevel,
     });
     close = () => edge.close();
@@ -94,7 +92,6 @@ export async function runRoom(name: string): Promise<void> {
   }
 }
 
-/** For tests of recovery: the process dies, as by kill -9, at each point that the file names (`run.planned:before`, a line each), once. */
 /**
  * For tests. The file names the points of which each is met once, a line each: `transition:before` or `transition:after` ends
  * this process there; with the path of a file behind it, the process whose id stands in that file.

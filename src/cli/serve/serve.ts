@@ -42,6 +42,9 @@ export interface House {
   close(): Promise<void>;
 }
 
+/** What the agent mounts goes with it and its instances. */
+const ownMounts = (): string[] => (process.getuid?.() === 0 ? ['unshare', '--mount', '--propagation', 'slave'] : []);
+
 const entry = fileURLToPath(new URL('./room.js', import.meta.url));
 
 /** Where things are kept when nobody says: below the home folder, or for root where the accounts for sandboxed work can reach it. */
@@ -93,7 +96,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
           signal,
           ready,
           start: () =>
-            spawn('setpriv', ['--pdeathsig', 'TERM', process.execPath, entry, name], {
+            spawn('setpriv', ['--pdeathsig', 'TERM', ...(name === 'agent' ? ownMounts() : []), process.execPath, entry, name], {
               cwd: '/',
               stdio: ['ignore', logFile(name), logFile(name)],
               env: { PATH: process.env.PATH ?? '', HOME: process.env.HOME ?? '/', LANG: 'C.UTF-8', ...options.env, ...env },
@@ -208,8 +211,9 @@ export async function serve(options: { data?: string; port?: string[]; only?: st
   if (options.only) return runRoom(options.only);
   const say = (text: string) => void process.stdout.write(`${text}\n`);
   const house = await openHouse({ data: options.data ? resolve(options.data) : defaultData('main'), ports: parsePorts(options.port ?? []), say });
-  say(`The console: ${house.url}/sign-in#${await house.signIn()}  (good once, for 30 minutes)`);
-  say(`The command line: tsunagi sign-in ${house.url} --token ${house.token}`);
+  say(`The console: ${house.url}/sign-in#${await house.signIn()}`);
+  say(`The command line: tsunagi sign-in ${house.url} --code ${await house.signIn()}`);
+  say('Each is good once, for 30 minutes.');
   await untilSignal();
   await house.close();
 }

@@ -7,7 +7,7 @@
  * | queued    | waits for the deployment before it in this environment    | it is the only one on its way                |
  * | preparing | prepare runs once, if there is one (never for a revert)   | it passed; failed or lost → fails             |
  * | starting  | new servers start beside the old ones                     | all are ready; one failed or is late → fails  |
- * | cutover   | the table moves the traffic; the old workers end, then the new ones start | each edge that answers has the table and the new workers run |
+ * | cutover   | the new servers are looked at again, the table moves the traffic, the old workers end, then the new ones start | each edge that answers has the table and the new workers run; one that can't take it over → fails |
  * | verifying | verify runs, if there is one                              | it passed → live; it failed → fails           |
  * | live      | final on its way; `replaced` or `reverted` follow later   |                                              |
  *
@@ -52,12 +52,14 @@ export interface DeploymentFacts {
   workers: InstanceFact[];
   /** What the first failed instance says. */
   instanceFailure: Issue | null;
-  /** The deployment that was live, if any, with its workers as they are now. */
+  /** The deployment that has the traffic (live, or failed with nothing before it), if any, with its workers as they are now. */
   before: { workersAsked: number; workers: InstanceFact[] } | null;
   /** Who has the traffic. */
   serving: 'this' | 'before' | 'none';
   /** Each edge that answers has the newest table of this environment. */
   acknowledged: boolean;
+  /** Why an edge can't take the newest table of this environment over, or null. */
+  edgeRefusal: Issue | null;
   limits: { readyMs: number; cutoverMs: number };
 }
 
@@ -117,7 +119,13 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
       return stay([], facts.since + facts.limits.readyMs);
     }
     case 'cutover': {
-      if (facts.serving !== 'this') return stay([{ do: 'serve', which: 'this' }]);
+      if (facts.serving !== 'this') {
+        // What was ready a moment ago may not be so any more.
+        if (facts.instanceFailure) return fails(facts.instanceFailure);
+        if (facts.servers.filter(ready).length < facts.serversAsked) return to('starting');
+        return stay([{ do: 'serve', which: 'this' }]);
+      }
+      if (facts.edgeRefusal) return fails(facts.edgeRefusal);
       if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);
       if (facts.before?.workers.some(running)) return stay([{ do: 'endWorkers', of: 'before' }]);
       if (facts.before?.workers.some((one) => !gone(one))) return stay();

@@ -24,6 +24,9 @@ export interface Parsed {
   issues: DefinitionIssue[];
 }
 
+/** Nobody reads more of them at once. */
+const mostIssues = 500;
+
 /** Bytes that a definition may have. */
 export const definitionLimit = 256 * 1024;
 
@@ -41,7 +44,7 @@ export function parseDefinition(source: string | Uint8Array): Parsed {
   const report: Report = (code, span, data = {}) => issues.push({ ...issue(code, data), span, severity: 'error' });
   const definition = root ? build(root, report) : null;
   const broken = issues.some((one) => one.severity === 'error');
-  return { definition: broken ? null : definition, issues: place(text, issues) };
+  return { definition: broken ? null : definition, issues: place(text, issues).slice(0, mostIssues) };
 }
 
 /** Line and column for each issue, computed once, in the order of the text. */

@@ -27,11 +27,33 @@ export interface Reading {
 export function readText(text: string, shape: Shape): Reading {
   const issues: PlacedIssue[] = [];
   const report: Report = (code, span, data = {}) => issues.push({ ...issue(code, data), span, severity: 'error' });
+  const deep = nestedAt(text);
+  if (deep !== null) {
+    report('definition_nested', [deep, deep + 1], { limit: nesting });
+    return { root: null, issues };
+  }
   const document = parseDocument(text, { schema: 'failsafe', uniqueKeys: false, strict: true, version: '1.2', prettyErrors: false, logLevel: 'error' });
   for (const error of document.errors) report('yaml_syntax', [error.pos[0], error.pos[1]], { detail: error.message.replace(/\s+/g, ' ').replace(/\.$/, '') });
   const root = document.contents ? read(document.contents, shape, 'the file', report) : null;
   if (!document.contents && document.errors.length === 0) report('required_key', [0, 0], { key: 'tsunagi', place: 'the file', about: 'tsunagi: 1' });
   return { root, issues };
+}
+
+/** Brackets in each other at most: a reader of YAML takes a step of its stack, and more than a step of time, for each. */
+const nesting = 64;
+
+/** Where a text opens more brackets in each other than may be, or null. Brackets in texts count: nobody leaves so many open there. */
+function nestedAt(text: string): number | null {
+  let depth = 0;
+  for (let at = 0; at < text.length; at++) {
+    const code = text.charCodeAt(at);
+    // [ and {, ] and }
+    if (code === 91 || code === 123) {
+      if (++depth > nesting) return at;
+    } else if ((code === 93 || code === 125) && depth > 0) depth--;
+  }
+  // Lists in lists on one line: `- - - x`.
+  return /^ *(?:[-?] ){65}/m.exec(text)?.index ?? null;
 }
 
 type Report = (code: ErrorCode, span: Span, data?: IssueData) => void;

@@ -163,10 +163,16 @@ const networkClosed: Rule = ({ what, network }, lines) => {
   return hit && issue('network_closed', { what, host: hit.found[1] ?? 'an address outside', line: hit.line });
 };
 
-const asksForInput: Rule = ({ what }, lines) => {
+/** `read` of a shell, as a command of its own. */
+const shellRead = /(?:^|[;&|({\s])(read(?:\s+-\w+(?:\s+(?:"[^"]*"|'[^']*'|[^\s;]+))?)*(?:\s+\w+)*)\s*(?:$|[;&|)}\n])/m;
+
+const asksForInput: Rule = ({ what, command, exit }, lines) => {
+  // At the end of its input, which is empty, `read` fails and says nothing.
+  const read = exit === 1 && lines.length === 0 ? shellRead.exec(command.slice(0, 4_000))?.[1] : undefined;
+  if (read) return issue('waits_for_input', { what, line: read.trim().slice(0, 300) });
   const eof = find(
     lines,
-    /EOFError: EOF when reading a line|NoSuchElementException: No line found|ERR_USE_AFTER_CLOSE|readline was closed|unexpected end of (?:input|file) on (?:stdin|standard input)|the input device is not a TTY|stdin is not a (?:tty|terminal)/i,
+    /EOFError: EOF when reading a line|unsettled top-level await|NoSuchElementException: No line found|ERR_USE_AFTER_CLOSE|readline was closed|unexpected end of (?:input|file) on (?:stdin|standard input)|the input device is not a TTY|stdin is not a (?:tty|terminal)/i,
   );
   const last = lines.at(-1)?.trim() ?? '';
   const prompt = /(?:\[[yY]\/[nN]\]|\([yY]\/[nN]\)|\(yes\/no\))[?:>]?$|(?:[Pp]assword|[Cc]ontinue|[Pp]roceed|[Ee]nter [\w ]+).{0,20}[?:>]$/.test(last);
@@ -188,5 +194,8 @@ export function diagnoseProgram(facts: ProgramFacts): Issue | null {
   return null;
 }
 
-// biome-ignore lint/suspicious/noControlCharactersInRegex: terminal colours (ECMA-48) begin with them
-const stripped = (line: string): string => line.replace(/\u001b\[[0-9;?]*[A-Za-z]/g, '').replace(/\r$/, '');
+const stripped = (line: string): string =>
+  line
+    .slice(0, 2_000)
+    .replace(/\u001b\[[0-9;?]*[A-Za-z]/g, '')
+    .replace(/\r$/, '');

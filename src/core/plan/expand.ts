@@ -1,5 +1,5 @@
 /** Declared tasks → the tasks of one run: left out by branch or pull request, repeated by `each`, cut by `shards`. */
-import picomatch from 'picomatch';
+import { compileGlob } from '../glob.js';
 import { type Task, type TaskPlan, withNeeds } from '../definition/model.js';
 
 export interface Occasion {
@@ -10,7 +10,7 @@ export interface Occasion {
 /** Whether a task takes part in a run of this commit. */
 export function takesPart(plan: Pick<TaskPlan, 'branches' | 'pullRequests'>, { branch, pullRequest }: Occasion): boolean {
   if (pullRequest !== null) return plan.pullRequests;
-  return plan.branches === null || (branch !== null && plan.branches.some((pattern) => picomatch.isMatch(branch, pattern, { dot: true })));
+  return plan.branches === null || (branch !== null && plan.branches.some((pattern) => compileGlob(pattern)(branch)));
 }
 
 /** With needs first. A task that needs one that is left out is left out too. */

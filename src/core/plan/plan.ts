@@ -49,6 +49,22 @@ export function filesOf(listed: readonly ListedFile[], patterns: string[] | null
   return files;
 }
 
+/** Keeps what was chosen of a list elsewhere. */
+export function rememberFiles(listed: readonly ListedFile[], patterns: string[] | null, files: TreeFile[]): void {
+  chosenOf(listed).chosen.set(JSON.stringify(patterns), files);
+}
+
+/** Comparisons of a pattern with a path that choosing the files of a definition takes, for so many files. Equal lists are compared once. */
+export function selectionCost(definition: Definition, files: number): number {
+  const lists = [
+    ...Object.values(definition.tasks).map((task) => task.reads),
+    ...Object.values(definition.release?.parts ?? {}).map((part) => part.files),
+    ...Object.values(definition.environments).map((environment) => environment.verify?.reads ?? null),
+  ];
+  const different = new Map(lists.map((list) => [JSON.stringify(list), list]));
+  return [...different.values()].reduce((sum, list) => sum + (list ?? []).filter((one) => one.includes('*')).length * files, 0);
+}
+
 interface Chosen {
   files: TreeFile[];
   paths: string[];

@@ -12,11 +12,13 @@ export interface Masker {
   take(bytes: Buffer): Buffer;
   /** What was held back; the stream goes on as if it began anew. */
   rest(): Buffer;
+  /** How many bytes of what was taken are held back. */
+  held(): number;
   /** A whole text. */
   text(text: string): string;
 }
 
-const asIs: Masker = { take: (bytes) => bytes, rest: () => Buffer.alloc(0), text: (text) => text };
+const asIs: Masker = { take: (bytes) => bytes, rest: () => Buffer.alloc(0), held: () => 0, text: (text) => text };
 
 /** `secrets` is name → value; in their place stands `‹NAME›`. */
 export function makeMasker(secrets: Readonly<Record<string, string>>): Masker {
@@ -42,6 +44,7 @@ export function makeMasker(secrets: Readonly<Record<string, string>>): Masker {
       held = '';
       return Buffer.from(replace(text), 'latin1');
     },
+    held: () => held.length,
     text: (text) => Buffer.from(replace(Buffer.from(text, 'utf8').toString('latin1')), 'latin1').toString('utf8'),
   };
 }

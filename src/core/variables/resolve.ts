@@ -30,10 +30,15 @@ export interface Resolved {
   unset: string[];
 }
 
-export function resolveVariables(plans: Record<string, VariablePlan>, facts: VariableFacts, set: ReadonlyMap<string, SetVariable> = new Map()): Resolved {
+/** `set` is what people have set; `untrusted` for work of strangers, which gets the declared stand-ins instead. */
+export function resolveVariables(
+  plans: Record<string, VariablePlan>,
+  facts: VariableFacts,
+  set: ReadonlyMap<string, SetVariable> | 'untrusted' = new Map(),
+): Resolved {
   const resolved: Resolved = { values: {}, secrets: {}, unset: [] };
   const take = (name: string, wanted: string, then: string, fallback: string | null): void => {
-    const found = set.get(wanted);
+    const found = set === 'untrusted' ? undefined : set.get(wanted);
     if (found && found.value === null) resolved.secrets[name] = { scope: found.scope, name: wanted, version: found.version, then };
     else if (found) resolved.values[name] = found.value + then;
     else if (fallback !== null) resolved.values[name] = fallback;
@@ -41,7 +46,7 @@ export function resolveVariables(plans: Record<string, VariablePlan>, facts: Var
   };
   for (const [name, plan] of Object.entries(plans)) {
     if (plan.kind === 'literal') resolved.values[name] = plan.value;
-    else if (plan.kind === 'set') take(name, name, '', plan.default);
+    else if (plan.kind === 'set') take(name, name, '', set === 'untrusted' ? (plan.strangers ?? (plan.secret ? null : plan.default)) : plan.default);
     else {
       const wanted = setReference.exec(plan.from)?.[1];
       if (wanted) take(name, wanted, plan.then, null);

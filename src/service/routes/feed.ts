@@ -8,7 +8,7 @@ import type { Caller } from '../../records/people.js';
 import { projectById } from '../../records/projects.js';
 import { Event, EventCheck, Page, PageQuery } from '../../wire/api.js';
 import type { Service } from '../server.js';
-import { openStream } from '../stream.js';
+import { answerStream } from '../stream.js';
 import { eventView } from '../views/basics.js';
 
 const EventQuery = Type.Object(
@@ -54,13 +54,24 @@ export function feedRoutes(app: FastifyInstance, service: Service): void {
     const given = request.headers['last-event-id'];
     let after = typeof given === 'string' && /^\d{1,18}$/.test(given) ? given : await lastEventNumber(records);
     const project = await boundProject(request, (request.query as { project?: string }).project);
-    const stream = openStream(service, reply);
-    stream.send('open', { after }, after);
-    while (!stream.ended()) {
-      const rows = await listEvents(records, { after, limit: 200, newestFirst: false, ...(project ? { project } : {}) });
-      for (const row of rows) stream.send('event', eventView(row), row.number);
-      after = rows.at(-1)?.number ?? after;
-      if (rows.length < 200) await stream.idle((topic) => topic === 'feed');
-    }
+    await answerStream(
+      service,
+      request,
+      reply,
+      (topic) => topic === 'feed',
+      async (stream) => {
+        await stream.send('open', { after }, after);
+        while (!stream.ended()) {
+          const rows = await listEvents(records, { after, limit: 200, newestFirst: false, ...(project ? { project } : {}) });
+          for (const row of rows) {
+            await stream.send('event', eventView(row), row.number);
+            if (stream.ended()) return;
+          }
+          after = rows.at(-1)?.number ?? after;
+          if (rows.length < 200) await stream.idle();
+        }
+      },
+    );
+    return reply;
   });
 }

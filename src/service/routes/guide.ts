@@ -1,6 +1,7 @@
 /** From a repository to its first live address: looks at sources, proposals, drafts; renaming, pausing and removing projects. */
 import type { FastifyInstance, FastifyRequest } from 'fastify';
-import { type DefinitionIssue, parseDefinition } from '../../core/definition/parse.js';
+import type { DefinitionIssue } from '../../core/definition/parse.js';
+import { parseApart } from '../../engine/parse.js';
 import { CodedError, wording } from '../../core/errors.js';
 import { commitDraft, type DraftState, draftState, keepDraft } from '../../engine/drafts.js';
 import { type Look, lookAtSource, recogniseCommit, recogniseSource, type Recognised as Found } from '../../engine/remotes.js';
@@ -9,7 +10,7 @@ import { compareBranches } from '../../engine/sources.js';
 import type { Caller } from '../../records/people.js';
 import { pollSoon, type ProjectRow } from '../../records/projects.js';
 import { DefinitionIssues, Draft, DraftBody, RecogniseBody, Recognised, SourceBranches, SourceLook } from '../../wire/guide.js';
-import { change, needProject, type Service } from '../server.js';
+import { callerKey, change, needProject, type Service } from '../server.js';
 import { said } from '../views/basics.js';
 
 export function guideRoutes(app: FastifyInstance, service: Service): void {
@@ -28,7 +29,7 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
   });
 
   app.post('/api/definitions/check', { schema: { body: DraftBody, response: { 200: DefinitionIssues } }, bodyLimit: 1024 * 1024 }, async (request) => ({
-    issues: parseDefinition((request.body as DraftBody).text).issues.map(issueView),
+    issues: (await parseApart(context, callerKey(request), (request.body as DraftBody).text)).issues.map(issueView),
   }));
 
   /** What is recognised in the newest commit of a project that is there. */
@@ -40,7 +41,7 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
       Object.entries(request.query as Record<string, string>).filter(([, value]) => typeof value === 'string' && value.length <= 400),
     );
     return recognisedView(
-      await recogniseCommit(repositoryOf(context, project), row.head, project.main_branch, {
+      await recogniseCommit(context, repositoryOf(context, project), row.head, project.main_branch, {
         ...(project.folder ? { folder: project.folder } : {}),
         ...answers,
       }),
@@ -57,6 +58,8 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
     const { text, look } = request.body as DraftBody;
     const state = await draftState(context, project, text);
     if (look) return draftView(project, state);
+    const wrong = state.issues.find((one) => one.severity === 'error');
+    if (wrong) throw new CodedError(wrong.code, wrong.data);
     return change(service, request, reply, 'definition.drafted', 200, async (db, actor) => {
       await keepDraft(db, project, text, actor);
       return draftView(project, state);

@@ -7,11 +7,11 @@ import { attemptById } from '../../records/attempts.js';
 import { instanceById } from '../../records/instances.js';
 import { gapOf, readLog, tailStart } from '../../records/logs.js';
 import type { Caller } from '../../records/people.js';
-import { searchLog } from '../../records/search.js';
+import { searchLog } from '../../engine/search.js';
 import { FoundLines, LogChunk, Page } from '../../wire/api.js';
 import { Id } from '../../wire/parts.js';
 import { notFound, type Service } from '../server.js';
-import { openStream } from '../stream.js';
+import { answerStream } from '../stream.js';
 
 const LogQuery = Type.Object(
   {
@@ -30,7 +30,8 @@ const SearchQuery = Type.Object(
   },
   { additionalProperties: false },
 );
-const chunksAtOnce = 64;
+/** At most so many chunks (of up to 512 KiB) are in memory for one reader. */
+const chunksAtOnce = 16;
 
 export function logRoutes(app: FastifyInstance, service: Service): void {
   const { records } = service.context;
@@ -70,9 +71,10 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
     { schema: { params: Type.Object({ id: Id }), querystring: SearchQuery, response: { 200: FoundLines } } },
     async (request) => {
       const { id } = request.params as { id: string };
-      await allowed(request, (await attemptById(records, id))?.project_id, id);
+      const project = (await attemptById(records, id))?.project_id;
+      await allowed(request, project, id);
       const { text, from = 0, limit = 100 } = request.query as { text: string; from?: number; limit?: number };
-      return searchLog(records, id, text, from, limit);
+      return searchLog(service.context, project as string, id, text, from, limit);
     },
   );
 
@@ -129,20 +131,26 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
       const chunks = await next();
       return { items: chunks, next: chunks.length === chunksAtOnce ? String(from) : null };
     }
-    const stream = openStream(service, reply);
-    while (!stream.ended()) {
-      // Whether it is over is asked first: what came before that is then in the chunks.
-      const { over, facts } = await state();
-      const chunks = await next();
-      for (const { end, ...chunk } of chunks) stream.send('chunk', chunk, String(end));
-      if (chunks.length === chunksAtOnce) continue;
-      if (over) {
-        stream.send('end', facts);
-        stream.end();
-        return reply;
-      }
-      await stream.idle((topic) => topic === `log:${id}`);
-    }
+    await answerStream(
+      service,
+      request,
+      reply,
+      (topic) => topic === `log:${id}`,
+      async (stream) => {
+        while (!stream.ended()) {
+          // Whether it is over is asked first: what came before that is then in the chunks.
+          const { over, facts } = await state();
+          const chunks = await next();
+          for (const { end, ...chunk } of chunks) {
+            await stream.send('chunk', chunk, String(end));
+            if (stream.ended()) return;
+          }
+          if (chunks.length === chunksAtOnce) continue;
+          if (over) return stream.send('end', facts);
+          await stream.idle();
+        }
+      },
+    );
     return reply;
   }
 }

@@ -4,10 +4,24 @@ import { Type } from '@sinclair/typebox';
 import { CodedError } from '../../core/errors.js';
 import { atLeast } from '../../core/states.js';
 import { newToken, tokenHash } from '../../keys/keys.js';
-import { addSession, addToken, type Caller, callerOfToken, endSession, listTokens, removeToken, type TokenRow, takeSignIn } from '../../records/people.js';
+import {
+  addSession,
+  addToken,
+  type AgentGrant,
+  type Caller,
+  callerOfToken,
+  endSession,
+  endSessionOf,
+  listSessions,
+  listTokens,
+  personOf,
+  removeToken,
+  type TokenRow,
+  takeSignIn,
+} from '../../records/people.js';
 import { findProject, projectById } from '../../records/projects.js';
-import { AddedToken, Me, NewToken, Page, SignIn, Token } from '../../wire/api.js';
-import { change, cookieName, notFound, type Service } from '../server.js';
+import { AddedToken, Me, NewToken, type NewTokenBody, Page, Session, SignIn, Token } from '../../wire/api.js';
+import { change, cookieName, hostOf, notFound, type Service } from '../server.js';
 
 /** How long a session in a browser lasts. */
 const sessionMs = 7 * 86_400_000;
@@ -22,11 +36,17 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
     { schema: { body: SignIn, response: { 200: Me } }, config: { rateLimit: { max: 20, timeWindow: '1 minute' } } },
     async (request, reply) => {
       const { code, token } = request.body as { code?: string; token?: string };
-      const origin = request.headers.origin;
-      if (origin && new URL(origin).host !== request.headers.host) throw new CodedError('wrong_origin');
+      const { origin } = request.headers;
+      if (origin && hostOf(origin) !== request.headers.host) throw new CodedError('wrong_origin');
       const person = await findPerson(code, token);
       const session = newToken('code');
-      await addSession(records, tokenHash(session), person.id, person.role, new Date(service.context.now() + sessionMs));
+      await addSession(records, {
+        hash: tokenHash(session),
+        person: person.id,
+        token: person.token,
+        client: String(request.headers['user-agent'] ?? ''),
+        expires: new Date(service.context.now() + sessionMs),
+      });
       reply.setCookie(cookie, session, { ...options, maxAge: sessionMs / 1000 });
       return { name: person.name, role: person.role, project: null };
     },
@@ -36,7 +56,7 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
     if (code) {
       const person = await takeSignIn(records, tokenHash(code));
       if (!person) throw new CodedError('code_wrong');
-      return person;
+      return { ...person, token: null };
     }
     const caller = token ? await callerOfToken(records, tokenHash(token.trim())) : null;
     const person =
@@ -44,7 +64,7 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
         ? await records.one<{ person_id: string | null }>('select person_id from tokens where id = $1', [caller.id])
         : null;
     if (!caller?.role || !person?.person_id) throw new CodedError('token_wrong');
-    return { id: person.person_id, name: caller.name, role: caller.role };
+    return { id: person.person_id, name: caller.name, role: caller.role, token: caller.id };
   }
 
   app.post('/api/sign-out', async (request, reply) => {
@@ -58,26 +78,60 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
     return { name: caller.name, role: caller.role, project: caller.project ? (await projectById(records, caller.project)).name : null };
   });
 
+  /** Owners see everybody's, all others their own. */
+  const ofWhom = async (caller: Caller): Promise<string | null> => {
+    if (caller.role === 'owner') return null;
+    const person = await personOf(records, caller);
+    if (!person) throw notFound('session', 'of this token');
+    return person;
+  };
+  app.get('/api/sessions', { schema: { response: { 200: Page(Session) } } }, async (request) => {
+    const caller = request.caller as Caller & { session?: string };
+    const rows = await listSessions(records, await ofWhom(caller));
+    return {
+      items: rows.map((row) => ({
+        id: row.id,
+        person: row.person,
+        client: row.client,
+        begunAt: row.created_at.toISOString(),
+        seenAt: row.seen_at.toISOString(),
+        expiresAt: row.expires_at.toISOString(),
+        own: row.id === caller.session,
+      })),
+      next: null,
+    };
+  });
+  app.delete('/api/sessions/:id', { schema: { params: Type.Object({ id: Type.String({ format: 'uuid' }) }) } }, (request, reply) =>
+    change(service, request, reply, 'session.ended', 200, async (db) => {
+      const { id } = request.params as { id: string };
+      if (!(await endSessionOf(db, id, await ofWhom(request.caller as Caller)))) throw notFound('session', id);
+      return { ended: id };
+    }),
+  );
+
   app.get('/api/tokens', { schema: { response: { 200: Page(Token) } } }, async () => ({ items: (await listTokens(records)).map(tokenView), next: null }));
 
   app.post('/api/tokens', { schema: { body: NewToken, response: { 201: AddedToken } } }, (request, reply) => {
-    const body = request.body as { name: string; kind?: 'person' | 'agent' | 'edge'; role?: 'viewer'; project?: string; days?: number; expiresInMs?: number };
+    const body = request.body as NewTokenBody;
     const caller = request.caller as Caller;
     return change(service, request, reply, 'token.added', 201, async (db, actor) => {
       const kind = body.kind ?? 'person';
       const role = kind === 'person' ? (body.role ?? 'viewer') : null;
       if (role && caller.role && !atLeast(caller.role, role)) throw new CodedError('not_allowed', { role, yours: caller.role });
+      // A token that makes others would outlive its own end.
+      if (caller.role !== 'owner' && (kind !== 'person' || !(caller as Caller & { session?: string }).session))
+        throw new CodedError('not_allowed', { role: 'owner', yours: caller.role });
       const project = body.project ? await findProject(db, body.project) : null;
       if (body.project && !project) throw notFound('project', body.project);
       const token = newToken(kind);
-      const person =
-        kind === 'person'
-          ? ((await db.one<{ id: string }>('select person_id as id from tokens where id = $1 union select id from people where id = $1 limit 1', [caller.id]))
-              ?.id ?? null)
-          : null;
+      const person = kind === 'person' ? await personOf(db, caller) : null;
+      const grant = kind === 'agent' ? grantFrom(body) : null;
+      if (kind !== 'agent' && (body.takes || body.address || body.ports))
+        throw new CodedError('body_invalid', { detail: 'takes, address and ports are of agents alone.' });
+      if (kind !== 'person' && !/^[a-z][a-z0-9-]{0,39}$/.test(body.name)) throw new CodedError('name_unusable', { name: body.name });
       const ms = body.expiresInMs ?? (body.days ? body.days * 86_400_000 : null);
       const expires = ms === null ? null : new Date(service.context.now() + ms);
-      const row = await addToken(db, { hash: tokenHash(token), kind, name: body.name, person, role, project: project?.id ?? null, expires }, actor);
+      const row = await addToken(db, { hash: tokenHash(token), kind, name: body.name, person, role, project: project?.id ?? null, expires, grant }, actor);
       return { ...tokenView(row), token };
     });
   });
@@ -91,6 +145,13 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
   );
 }
 
+/** What an agent's token allows: not what is live, unless an owner says so. */
+function grantFrom({ takes, address, ports }: NewTokenBody): AgentGrant {
+  const range = ports ?? { from: 20_000, to: 31_999 };
+  if (range.from > range.to) throw new CodedError('body_invalid', { detail: 'ports.from lies above ports.to.' });
+  return { takes: takes ?? ['runs', 'untrusted'], address: address ?? '127.0.0.1', ports: range };
+}
+
 const tokenView = (row: TokenRow): Token => ({
   id: row.id,
   kind: row.kind,
@@ -100,4 +161,7 @@ const tokenView = (row: TokenRow): Token => ({
   createdAt: row.created_at.toISOString(),
   expiresAt: row.expires_at?.toISOString() ?? null,
   usedAt: row.used_at?.toISOString() ?? null,
+  takes: row.takes,
+  address: row.address,
+  ports: row.port_from === null || row.port_to === null ? null : { from: row.port_from, to: row.port_to },
 });

@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto';
 import type { FastifyInstance } from 'fastify';
 import { CodedError } from '../../core/errors.js';
 import { unsafePath } from '../../core/paths.js';
-import { parseDefinition } from '../../core/definition/parse.js';
+import { checkDraft } from '../../engine/drafts.js';
 import { ensureRepository } from '../../engine/context.js';
 import { sealCredential } from '../../engine/credentials.js';
 import { lookAtSource } from '../../engine/remotes.js';
@@ -11,7 +11,7 @@ import { listAgents } from '../../records/agents.js';
 import type { Caller } from '../../records/people.js';
 import { addProject, listProjects } from '../../records/projects.js';
 import { AddedProject, AgentView, Board, NewProject, Page, Project } from '../../wire/api.js';
-import { change, needProject, type Service } from '../server.js';
+import { callerKey, change, needProject, type Service } from '../server.js';
 import { projectView, said } from '../views/basics.js';
 import { boardView } from '../views/environments.js';
 
@@ -34,8 +34,7 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
     if (why) throw new CodedError('body_invalid', { detail: `folder: ${why}.` });
     if (body.source !== 'hosted') parseRemote(body.url ?? '');
     else if (body.url) throw new CodedError('body_invalid', { detail: 'a hosted project has no url.' });
-    const wrong = body.draft === undefined ? undefined : parseDefinition(body.draft).issues.find((one) => one.severity === 'error');
-    if (wrong) throw new CodedError(wrong.code, wrong.data);
+    if (body.draft !== undefined) await checkDraft(service.context, callerKey(request), body.draft);
     const secret = body.source !== 'hosted' ? randomBytes(32).toString('base64url') : null;
     // What can't be reached is said before anything is kept.
     if (body.source !== 'hosted')
@@ -67,9 +66,9 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
   });
 
   app.get('/api/agents', { schema: { response: { 200: Page(AgentView) } } }, async () => ({
-    items: (await listAgents(records)).map(({ name, class: kinds, slots, address, tools, base, sandbox, seen_at, alive, full_issue }) => ({
+    items: (await listAgents(records)).map(({ name, takes, slots, address, tools, base, sandbox, seen_at, alive, full_issue }) => ({
       name,
-      class: kinds,
+      takes,
       slots,
       address,
       tools,

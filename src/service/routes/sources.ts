@@ -1,25 +1,35 @@
 /** Pushes to hosted repositories over smart HTTP, and signed events of code hosts. */
-import { PassThrough, Readable } from 'node:stream';
+import { randomBytes } from 'node:crypto';
+import { Readable, Transform } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
 import { createGunzip } from 'node:zlib';
 import { Type } from '@sinclair/typebox';
 import { Value } from '@sinclair/typebox/value';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
-import { CodedError } from '../../core/errors.js';
+import { CodedError, issue, wording } from '../../core/errors.js';
+import { sizeText } from '../../core/sizes.js';
 import { atLeast } from '../../core/states.js';
 import { ensureRepository } from '../../engine/context.js';
 import { compareBranches, intakeTypes } from '../../engine/sources.js';
-import { advertise, exchange, isGitService, parsePush, type PushCommand, refusePush } from '../../git/transfer.js';
+import { advertise, exchange, isGitService, openPushHead, type PushCommand, type PushHead, refusePush } from '../../git/transfer.js';
 import { isCommitId } from '../../git/repository.js';
 import { checkEvent } from '../../keys/keys.js';
 import { recordEvents } from '../../records/events.js';
 import type { Caller } from '../../records/people.js';
 import { findProject, type ProjectRow } from '../../records/projects.js';
-import { intendPush, recordIntake } from '../../records/sources.js';
+import { intendPush, mayTellRefusal, recordIntake } from '../../records/sources.js';
 import { gitCaller, notFound, type Service } from '../server.js';
 
 /** Bytes of the head of a push in which its commands must stand. */
 const headLimit = 1024 * 1024;
 const eventLimit = 256 * 1024;
+/** Bytes of what a fetch asks for, and of a push, inflated. */
+const wantsLimit = 64 * 1024 ** 2;
+const packLimit = 4 * 1024 ** 3;
+/** Exchanges of git that one caller may have open. */
+const exchangesAtMost = 8;
+/** Refs of one push: each of them becomes a run. */
+const refsAtMost = 100;
 
 export function sourceRoutes(app: FastifyInstance, service: Service): void {
   const { context } = service;
@@ -56,19 +66,34 @@ export function sourceRoutes(app: FastifyInstance, service: Service): void {
         .send(await advertise(repository, asked, protocol(request)));
     });
 
-    scope.post('/git/:project/git-upload-pack', { bodyLimit: 64 * 1024 * 1024 }, async (request, reply) => {
-      const { repository } = await enter(request);
+    /** How many exchanges each caller has open. */
+    const open = new Map<string, number>();
+    const begin = (caller: Caller, reply: FastifyReply): void => {
+      const now = open.get(caller.id) ?? 0;
+      if (now >= exchangesAtMost) throw new CodedError('busy', { what: 'this token' });
+      open.set(caller.id, now + 1);
+      reply.raw.once('close', () => {
+        const left = (open.get(caller.id) ?? 1) - 1;
+        if (left > 0) open.set(caller.id, left);
+        else open.delete(caller.id);
+      });
+    };
+
+    scope.post('/git/:project/git-upload-pack', { bodyLimit: wantsLimit }, async (request, reply) => {
+      const { repository, caller } = await enter(request);
+      begin(caller, reply);
       return reply
         .header('cache-control', 'no-store')
         .type('application/x-git-upload-pack-result')
-        .send(exchange(repository, 'git-upload-pack', bodyOf(request), protocol(request)));
+        .send(exchange(repository, 'git-upload-pack', bodyOf(request, wantsLimit), protocol(request)));
     });
 
-    scope.post('/git/:project/git-receive-pack', { bodyLimit: 4 * 1024 ** 3 }, async (request, reply) => {
+    scope.post('/git/:project/git-receive-pack', { bodyLimit: packLimit }, async (request, reply) => {
       const { project, caller, repository } = await enter(request);
       mayPush(project, caller);
+      begin(caller, reply);
       reply.header('cache-control', 'no-store').type('application/x-git-receive-pack-result');
-      const { commands, capabilities, body } = await readHead(bodyOf(request));
+      const { commands, capabilities, body } = await readHead(bodyOf(request, packLimit));
       const why = refusal(commands);
       if (why) {
         body.resume();
@@ -82,8 +107,12 @@ export function sourceRoutes(app: FastifyInstance, service: Service): void {
         for (const command of commands) await intendPush(db, project.id, branchOf(command) as string, command.before, command.after, caller.name);
       });
       const parts: Buffer[] = [];
-      for await (const chunk of exchange(repository, 'git-receive-pack', body, '')) parts.push(chunk as Buffer);
-      await compareBranches(context, project, caller.name);
+      try {
+        for await (const chunk of exchange(repository, 'git-receive-pack', body, '')) parts.push(chunk as Buffer);
+      } finally {
+        // Whatever became of the answer: a ref that has moved is recorded.
+        await compareBranches(context, project, caller.name);
+      }
       return reply.send(Buffer.concat(parts));
     });
 
@@ -97,37 +126,51 @@ const branchOf = (command: PushCommand): string | null => (command.ref?.startsWi
 
 function refusal(commands: readonly PushCommand[]): string | null {
   if (commands.length === 0) return 'Tsunagi: the push moves nothing.';
+  if (commands.length > refsAtMost) return `Tsunagi: ${wording(issue('push_too_many', { limit: refsAtMost })).says}`;
   const unreadable = commands.find((command) => command.ref === null);
   if (unreadable) return 'Tsunagi: the name of a branch is not valid UTF-8. Rename it and push again.';
   const other = commands.find((command) => branchOf(command) === null);
   return other ? `Tsunagi takes branches; ${other.ref} is none. Push it elsewhere, or push a branch.` : null;
 }
 
-const bodyOf = (request: FastifyRequest): Readable => {
+/** The body, inflated where it came compressed, up to `limit` bytes. A client that goes away ends it with an error. */
+function bodyOf(request: FastifyRequest, limit: number): Readable {
+  let size = 0;
+  const bounded = new Transform({
+    transform(chunk: Buffer, _encoding, done) {
+      size += chunk.length;
+      done(size > limit ? new CodedError('body_too_large', { limit: sizeText(limit) }) : null, chunk);
+    },
+  });
   const raw = request.body as Readable;
-  return request.headers['content-encoding'] === 'gzip' ? raw.pipe(createGunzip()) : raw;
-};
+  const steps = request.headers['content-encoding'] === 'gzip' ? [raw, createGunzip(), bounded] : [raw, bounded];
+  // Whoever reads `bounded` hears of the failure.
+  pipeline(steps as [Readable, Transform]).catch(() => {});
+  return bounded;
+}
 
 /** Reads until the commands are complete, and gives the whole body again. */
-async function readHead(body: Readable): Promise<{ commands: PushCommand[]; capabilities: string[]; body: Readable }> {
-  let head = Buffer.alloc(0);
+async function readHead(body: Readable): Promise<PushHead & { body: Readable }> {
+  const reader = openPushHead();
   const iterator = body[Symbol.asyncIterator]() as AsyncIterator<Buffer>;
-  for (;;) {
-    let parsed: ReturnType<typeof parsePush>;
+  const seen: Buffer[] = [];
+  for (let size = 0; ; ) {
+    const next = await iterator.next();
+    if (next.done || size > headLimit) throw new CodedError('body_invalid', { detail: 'the body is not a push of git.' });
+    seen.push(next.value);
+    size += next.value.length;
+    let head: PushHead | null;
     try {
-      parsed = parsePush(head);
+      head = reader.push(next.value);
     } catch {
       throw new CodedError('body_invalid', { detail: 'the body is not a push of git.' });
     }
-    if (parsed) {
-      const rest = new PassThrough();
-      rest.write(head);
-      void Readable.from({ [Symbol.asyncIterator]: () => iterator }).pipe(rest);
-      return { ...parsed, body: rest };
-    }
-    const next = await iterator.next();
-    if (next.done || head.length > headLimit) throw new CodedError('body_invalid', { detail: 'the body is not a push of git.' });
-    head = Buffer.concat([head, next.value]);
+    if (!head) continue;
+    const whole = async function* () {
+      yield* seen.splice(0);
+      yield* { [Symbol.asyncIterator]: () => iterator };
+    };
+    return { ...head, body: Readable.from(whole()) };
   }
 }
 
@@ -158,41 +201,50 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   const name = (request.params as { project: string }).project;
   const project = await findProject(records, name);
   const body = await readAll(request.body as Readable, eventLimit);
-  // The same answer for a project that is not there as for a wrong secret: neither tells a stranger which names exist.
-  const verdict = project?.event_secret
-    ? checkEvent(keys.decrypt(project.event_secret), body, String(request.headers['tsunagi-signature'] ?? ''), now())
-    : 'wrong';
-  const refuse = async (code: 'signature_wrong' | 'signature_old' | 'event_malformed' | 'event_unknown', data: Record<string, string> = {}) => {
+  // The same answer, after the same work, for a project that is not there as for a wrong secret: neither tells a stranger which names exist.
+  const secret = keys.decrypt(project?.event_secret ?? nobodysSecret(keys));
+  const right = checkEvent(secret, body, String(request.headers['tsunagi-signature'] ?? ''), now());
+  const verdict = project?.event_secret ? right : 'wrong';
+  const refuse = (code: 'signature_wrong' | 'signature_old' | 'event_malformed' | 'event_unknown', data: Record<string, string> = {}) => {
     const error = new CodedError(code, data);
+    // Recorded once an hour at most, and after the answer: whoever likes may send these.
     if (project)
-      await records.transition('intake.refused', (db) =>
-        recordEvents(db, { type: 'intake.refused', project: project.id, subject: project.name, actor: 'stranger', data: { issue: error.issue } }),
-      );
+      setImmediate(() => {
+        records
+          .transition('intake.refused', async (db) => {
+            if (await mayTellRefusal(db, project.id))
+              await recordEvents(db, { type: 'intake.refused', project: project.id, subject: project.name, actor: 'stranger', data: { issue: error.issue } });
+          })
+          .catch((failure: Error) => service.context.log.warn({ error: String(failure) }, 'a refusal was not recorded'));
+      });
     return error;
   };
-  if (!project || verdict === 'wrong') throw await refuse('signature_wrong');
-  if (verdict === 'old') throw await refuse('signature_old');
+  if (!project || verdict === 'wrong') throw refuse('signature_wrong');
+  if (verdict === 'old') throw refuse('signature_old');
   let event: { id: string; source: string; type: string; data: Record<string, unknown> };
   try {
     event = JSON.parse(new TextDecoder('utf-8', { fatal: true }).decode(body));
   } catch (error) {
-    throw await refuse('event_malformed', { detail: (error as Error).message });
+    throw refuse('event_malformed', { detail: (error as Error).message });
   }
   const flaw = firstFlaw(CloudEvent, event);
-  if (flaw) throw await refuse('event_malformed', { detail: flaw });
+  if (flaw) throw refuse('event_malformed', { detail: flaw });
   const known = Object.values(intakeTypes).find((type) => event.type === type || event.type.startsWith(`${type}.`));
-  if (!known) throw await refuse('event_unknown', { type: event.type, types: Object.values(intakeTypes).join(', ') });
+  if (!known) throw refuse('event_unknown', { type: event.type, types: Object.values(intakeTypes).join(', ') });
   const content = contentOf(event.data);
   const wrong =
     firstFlaw(known === intakeTypes.pushed ? Pushed : Change, content) ??
     ((known === intakeTypes.created || known === intakeTypes.updated) && !isCommitId(String(content.head)) ? 'head must be a whole commit id' : null);
-  if (wrong) throw await refuse('event_malformed', { detail: wrong });
+  if (wrong) throw refuse('event_malformed', { detail: wrong });
   const fresh = await records.transition('intake.recorded', (db) =>
     recordIntake(db, { project_id: project.id, event_id: event.id, source: event.source, type: known, body: content }),
   );
   reply.status(202);
   return { recorded: event.id, seenBefore: !fresh };
 }
+
+let sealedForNobody: Buffer | null = null;
+const nobodysSecret = (keys: { encrypt(text: string): Buffer }): Buffer => (sealedForNobody ??= keys.encrypt(randomBytes(32).toString('base64url')));
 
 /** Our own event carries its facts in `data`; a CDEvent in `data.customData`. */
 function contentOf(data: Record<string, unknown>): Record<string, unknown> {

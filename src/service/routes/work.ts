@@ -4,14 +4,15 @@ import { Type } from '@sinclair/typebox';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { isDigest } from '../../blobs/store.js';
 import { CodedError, type Issue } from '../../core/errors.js';
-import { beginAttempts, reportAttempt, reportInstance, loseAttempt } from '../../engine/reports.js';
-import { type AgentRow, acknowledge, agentOfToken, registerAgent, renewAgent, routesAfter } from '../../records/agents.js';
+import { beginAttempts, loseAttempt, refuseAttempt, reportAttempt, reportInstance } from '../../engine/reports.js';
+import { type AgentRow, acknowledge, agentOfToken, lockAgent, registerAgent, renewAgent, routesAfter } from '../../records/agents.js';
 import { attemptById, attemptsLeftBy, claimAttempts, heldAttempts } from '../../records/attempts.js';
 import { recordEvents } from '../../records/events.js';
-import { claimInstances, heldInstances, nextStart } from '../../records/instances.js';
+import { coolOldest } from '../../records/environments.js';
+import { anyWaits, claimInstances, heldInstances, nextStart } from '../../records/instances.js';
 import { appendLog } from '../../records/logs.js';
 import { notify } from '../../records/database.js';
-import type { Caller } from '../../records/people.js';
+import { type AgentGrant, type Caller, grantOf } from '../../records/people.js';
 import { Digest, Id } from '../../wire/parts.js';
 import {
   AttemptReport,
@@ -34,6 +35,16 @@ const DigestParams = Type.Object({ digest: Digest });
 const logLimit = 1024 * 1024;
 const layerLimit = 8 * 1024 ** 3;
 
+const empty: PollAnswer = { attempts: [], instances: [], stop: [], end: [], drop: [] };
+
+/** What an agent asks for beyond what its token says, in words, or null. */
+function beyondGrant(grant: AgentGrant & { name: string }, { name, takes, address }: Registration): string | null {
+  if (name !== grant.name) return `the name ${name}`;
+  const more = (takes ?? []).filter((one) => !grant.takes.includes(one));
+  if (more.length) return `to take ${more.join(', ')}`;
+  return address !== undefined && address !== grant.address ? `the address ${address}` : null;
+}
+
 export function workRoutes(app: FastifyInstance, service: Service): void {
   const { context, hub } = service;
   const { records, blobs, timing } = context;
@@ -46,15 +57,25 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
 
   app.post('/api/agent/register', { schema: { body: Registration, response: { 200: Registered } } }, async (request) => {
     const body = request.body as Registration;
+    const grant = await grantOf(records, tokenOf(request));
+    if (!grant) throw new CodedError('token_wrong');
+    const beyond = beyondGrant(grant, body);
+    if (beyond) throw new CodedError('token_grant', { name: grant.name, what: beyond });
+    const takes = body.takes ?? grant.takes;
+    const { attempts: named, hurt, ...facts } = body;
     const agent = await records.transition('agent.registered', async (db) => {
-      const row = await registerAgent(db, { token: tokenOf(request), ...body }, timing.lease);
+      const row = await registerAgent(db, { ...facts, token: tokenOf(request), takes, address: grant.address, ports: grant.ports }, timing.lease);
       if (!row) throw new CodedError('name_taken', { what: 'agent', name: body.name });
-      await recordEvents(db, { type: 'agent.registered', project: null, subject: row.name, actor: row.name, data: { class: body.class, slots: body.slots } });
+      await recordEvents(db, { type: 'agent.registered', project: null, subject: row.name, actor: row.name, data: { takes, slots: body.slots } });
       return row;
     });
-    // Attempts end with their agent: what the one before it held is lost, and follows at once.
-    for (const attempt of await attemptsLeftBy(records, agent.id)) await loseAttempt(context, attempt, agent.name);
-    return { agent: agent.id, leaseMs: timing.lease };
+    // Attempts end with their agent: what the one before it held, and this one does not name, is lost, and follows at once.
+    const kept = new Set(named.map((one) => `${one.id} ${one.fence}`));
+    for (const attempt of await attemptsLeftBy(records, agent.id)) {
+      if (kept.has(`${attempt.id} ${attempt.fence}`)) continue;
+      await loseAttempt(context, attempt, agent.name, { now: true, hurt: hurt.includes(attempt.id) });
+    }
+    return { agent: agent.id, leaseMs: timing.lease, address: grant.address, ports: grant.ports };
   });
 
   app.post('/api/agent/poll', { schema: { body: Poll, response: { 200: PollAnswer } } }, async (request, reply) => {
@@ -65,6 +86,10 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     const full = (body.full as Issue | null) ?? (await context.full());
     const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease, full);
     if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
+    for (const id of body.gaveUp) {
+      const attempt = await attemptById(records, id);
+      if (attempt?.agent_id === agent.id) await loseAttempt(context, attempt, agent.name, { now: true });
+    }
     let woken = false;
     const off = hub.on(
       (topic) => topic === 'work',
@@ -72,23 +97,19 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
         woken = true;
       },
     );
+    const over = AbortSignal.any([gone.signal, service.closing]);
     try {
       for (;;) {
         woken = false;
-        const answer = await pollOnce(agent, full ? { ...body, slots: 0 } : body);
+        // Whoever asked may be gone by now, and have asked anew.
+        const answer = gone.signal.aborted ? empty : await pollOnce(agent, full ? { ...body, slots: 0 } : body);
         // What was claimed for a question that was given up meanwhile goes out with the next one, which may wait already.
         if (gone.signal.aborted && answer.attempts.length + answer.instances.length > 0) await notify(records, 'work');
         const left = deadline - context.now();
-        if (
-          answer.attempts.length + answer.instances.length + answer.stop.length + answer.end.length + answer.drop.length > 0 ||
-          left <= 0 ||
-          gone.signal.aborted ||
-          service.closing.aborted
-        )
+        if (answer.attempts.length + answer.instances.length + answer.stop.length + answer.end.length + answer.drop.length > 0 || left <= 0 || over.aborted)
           return answer;
         const start = await nextStart(records);
-        if (!woken)
-          await hub.wait((topic) => topic === 'work', Math.max(1, Math.min(left, start ?? left, 2_000)), AbortSignal.any([gone.signal, service.closing]));
+        if (!woken) await hub.wait((topic) => topic === 'work', Math.max(1, Math.min(left, start ?? left, 2_000)), over);
       }
     } finally {
       off();
@@ -96,10 +117,13 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   });
 
   async function pollOnce(agent: AgentRow, body: Poll): Promise<PollAnswer> {
-    const [claimed] = await Promise.all([
-      claimAttempts(records, agent, body.slots, timing.lease),
-      agent.class.includes('live') ? claimInstances(records, agent, 20) : null,
-    ]);
+    const claimed = await records.transition('work.claimed', async (db) => {
+      await lockAgent(db, agent.id);
+      const attempts = await claimAttempts(db, agent, body.slots, timing.lease);
+      if (agent.takes.includes('live') && body.room > 0) await claimInstances(db, agent, body.room);
+      return attempts;
+    });
+    if (agent.takes.includes('live') && body.room === 0 && (await anyWaits(records))) await coolOldest(records, agent.id);
     const [attempts, instances] = await Promise.all([heldAttempts(records, agent.id), heldInstances(records, agent.id)]);
     const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) =>
       list.some((one) => one.id === row.id && one.fence === row.fence);
@@ -107,9 +131,18 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     if (claimed.length)
       setTimeout(() => void beginAttempts(context, claimed).catch((error: Error) => context.log.warn({ error: String(error) }, 'an attempt was begun late')));
     // What is recorded as this agent's and it does not name is given again: an answer that was lost on its way loses no work.
+    const wanted = attempts.filter((row) => !has(body.attempts, row) && !row.stop && !body.gaveUp.includes(row.id));
     return {
-      attempts: await Promise.all(attempts.filter((row) => !has(body.attempts, row) && !row.stop).map((row) => attemptWork(context, row))),
-      instances: await Promise.all(instances.filter((row) => !has(body.instances, row) && row.wanted).map((row) => instanceWork(context, row))),
+      attempts: await given(
+        wanted,
+        (row) => attemptWork(context, row),
+        (row, why) => refuseAttempt(context, row, agent.id, why),
+      ),
+      instances: await given(
+        instances.filter((row) => !has(body.instances, row) && row.wanted),
+        (row) => instanceWork(context, row),
+        (row, why) => reportInstance(context, row.id, { agent: agent.id, fence: row.fence ?? '0' }, { state: 'failed', port: null, exit: null, issue: why }),
+      ),
       stop: attempts.filter((row) => row.stop).map((row) => row.id),
       end: instances.filter((row) => !row.wanted).map((row) => row.id),
       drop: [
@@ -117,6 +150,22 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
         ...body.instances.filter((one) => !instances.some((row) => row.id === one.id && row.fence === one.fence)),
       ].map((one) => one.id),
     };
+  }
+
+  /** What is to be done, for each row; one that can't be told in full (a secret that no key opens) fails by itself, in words. */
+  async function given<Row, Work>(rows: readonly Row[], tell: (row: Row) => Promise<Work>, refuse: (row: Row, why: Issue) => Promise<void>): Promise<Work[]> {
+    const told = await Promise.all(
+      rows.map(async (row) => {
+        try {
+          return [await tell(row)];
+        } catch (error) {
+          if (!(error instanceof CodedError)) throw error;
+          await refuse(row, error.issue);
+          return [];
+        }
+      }),
+    );
+    return told.flat();
   }
 
   app.get('/api/agent/attempts/:id/files', { schema: { params: IdParams } }, async (request, reply) => {
@@ -138,6 +187,9 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   app.post('/api/agent/instances/:id/report', { schema: { params: IdParams, body: InstanceReportSchema } }, async (request, reply) => {
     const agent = await needAgent(request);
     const { fence, issue, ...report } = request.body as InstanceReportBody;
+    // The edge connects to what is reported here: nothing but what the agent's token names.
+    if (report.port !== null && (report.port < agent.port_from || report.port > agent.port_to))
+      throw new CodedError('token_grant', { name: agent.name, what: `the port ${report.port}` });
     await reportInstance(context, (request.params as { id: string }).id, { agent: agent.id, fence }, { ...report, issue: issue as Issue | null });
     reply.status(204);
   });
@@ -166,7 +218,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       const agent = await needAgent(request);
       const { digest } = request.params as { digest: string };
       if ((await heldAttempts(records, agent.id)).length === 0) throw new CodedError('fence_old');
-      return blobs.put(request.body as Readable, digest);
+      return blobs.putLayer(request.body as Readable, digest);
     });
   });
 
@@ -198,7 +250,8 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   }
 
   app.post('/api/edge/table', { schema: { body: TableRequest, response: { 200: TableAnswer } } }, async (request, reply) => {
-    const { name, have, waitMs } = request.body as { name: string; have: number; waitMs: number };
+    const { name, have, waitMs, without } = request.body as TableRequest;
+    const open = Object.fromEntries(without.map((one) => [one.host, { version: one.version, issue: one.issue as Issue | null }]));
     const gone = new AbortController();
     reply.raw.once('close', () => gone.abort());
     let woken = false;
@@ -209,7 +262,9 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       },
     );
     try {
-      const edge = await records.transition('edge.acknowledged', (db) => acknowledge(db, tokenOf(request), name, have));
+      const grant = await grantOf(records, tokenOf(request));
+      if (grant?.name !== name) throw new CodedError('token_grant', { name: grant?.name ?? 'this edge', what: `the name ${name}` });
+      const edge = await records.transition('edge.acknowledged', (db) => acknowledge(db, tokenOf(request), name, have, open));
       if (!edge) throw new CodedError('name_taken', { what: 'edge', name });
       let routes = await routesAfter(records, have);
       if (routes.length === 0 && waitMs > 0) {

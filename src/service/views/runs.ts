@@ -1,4 +1,5 @@
 /** Runs as the API gives them. */
+import { issue } from '../../core/errors.js';
 import { listAgents } from '../../records/agents.js';
 import { attemptsOfRun, commandsOf } from '../../records/attempts.js';
 import type { Db } from '../../records/database.js';
@@ -58,11 +59,12 @@ export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promi
     tasks.flatMap((task) => (task.state === 'reused' && task.attempt_id ? [task.attempt_id] : [])),
   );
   const agentNames = new Map(agents.map((agent) => [agent.id, agent.name]));
-  const takers = agents.filter((agent) => agent.alive && agent.class.includes(row.line === 'own' ? 'runs' : 'untrusted'));
+  const takers = agents.filter((agent) => agent.alive && agent.takes.includes(row.line === 'own' ? 'runs' : 'untrusted'));
   const held = tasks.some((task) => task.state === 'ready') && takers.length > 0 && takers.every((agent) => agent.full_issue !== null);
+  const gone = tasks.some((task) => task.state === 'ready' && task.pinned.base && !agents.some((agent) => agent.base === task.pinned.base && agent.alive));
   return {
     ...view,
-    waits: held ? said(takers[0]?.full_issue ?? null) : null,
+    waits: held ? said(takers[0]?.full_issue ?? null) : gone ? said(issue('base_gone', { run: row.number })) : null,
     trimmedAt: iso(row.trimmed_at),
     warnings: row.warnings.map((one) => said(one) as api.Said),
     definitionIssues: (definition?.issues ?? []).map((one) => ({ ...(said(one) as api.Said), line: one.line, column: one.column })),

@@ -1,0 +1,235 @@
+/** One instance: started with a keeper of its own, watched until it ends, and taken up again by a restarted agent. */
+import { rmSync } from 'node:fs';
+import { join } from 'node:path';
+import { CodedError, issue, type Issue } from '../../core/errors.js';
+import { untilDone } from '../../wire/client.js';
+import type { InstanceWork } from '../../wire/work.js';
+import type { AgentContext } from '../context.js';
+import { type LogSender, makeLogSender } from '../log.js';
+import { maskerOf } from '../masked.js';
+import { firstProcess, programOf, signal } from '../sandbox/processes.js';
+import { endRemains, exitOf, freshState, type InstanceState, killKeeper, launch, readState, save } from './keeper.js';
+import { openLogTail } from './logtail.js';
+import { takePort } from './ports.js';
+import { explain, readiness } from './ready.js';
+
+export interface RunningInstance {
+  id: string;
+  fence: string;
+  kind: 'server' | 'worker';
+  folder: string;
+  /** TERM, then KILL after the drain limit; reports when it has ended. */
+  end(): void;
+  /** Ends it without a report. */
+  drop(): void;
+  done: Promise<void>;
+}
+
+/** What its agent wants of it. */
+interface Wishes {
+  end: boolean;
+  drop: boolean;
+  /** Aborts with `end`. */
+  given: AbortController;
+}
+
+export function startInstance(context: AgentContext, work: InstanceWork): RunningInstance {
+  return watch(context, freshState(work), join(context.folder, 'live', work.id));
+}
+
+/** Takes an instance of an earlier agent up again, by its folder; null when there is nothing to take up. */
+export function adoptInstance(context: AgentContext, folder: string): RunningInstance | null {
+  try {
+    const state = readState(folder);
+    if (state.port !== null) takePort(state.port);
+    return watch(context, state, folder);
+  } catch {
+    rmSync(folder, { recursive: true, force: true });
+    return null;
+  }
+}
+
+function watch(context: AgentContext, state: InstanceState, folder: string): RunningInstance {
+  const { work } = state;
+  const wishes: Wishes = { end: state.ending, drop: false, given: new AbortController() };
+  const release = context.layers.hold(null, work.layers);
+  const done = live(context, state, folder, wishes)
+    .catch((error: Error) => {
+      if (!context.stopped()) context.log.error({ instance: work.id, error: String(error.stack) }, 'an instance was given up');
+    })
+    .finally(release);
+  return {
+    id: work.id,
+    fence: work.fence,
+    kind: work.kind,
+    folder,
+    end() {
+      wishes.end = true;
+      wishes.given.abort();
+    },
+    drop() {
+      wishes.end = true;
+      wishes.drop = true;
+      wishes.given.abort();
+    },
+    done,
+  };
+}
+
+/** Milliseconds for which a program may listen on other ports alone before that is taken for its mistake. */
+const elsewhereMs = 8_000;
+
+const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
+
+async function live(context: AgentContext, state: InstanceState, folder: string, wishes: Wishes): Promise<void> {
+  const { work } = state;
+  const report = makeReporter(context, state, wishes);
+  try {
+    if (state.keeper === null && !wishes.end) await launch(context, state, folder, wishes.given.signal);
+  } catch (error) {
+    if (!wishes.end) await report({ state: 'failed', issue: issue('instance_setup', { part: work.part, detail: (error as Error).message.slice(0, 300) }) });
+    else await report({ state: 'ended' });
+    return endRemains(folder, state, context.host.limits);
+  }
+  const log = openLog(context, state, folder, wishes);
+  // Whether an agent that was killed meanwhile had told it is not known; the service takes it twice.
+  if (state.ready && !wishes.end) void report({ state: 'ready' });
+  const began = performance.now();
+  const since = () => performance.now() - began;
+  let termAt: number | null = null;
+  let answer: string | null = null;
+  let elsewhere: number | null = null;
+  let wait = 10;
+  for (;;) {
+    log.read();
+    const exit = exitOf(state, folder);
+    if (exit !== null || state.keeper === null) {
+      await log.close();
+      const why = wishes.end || state.ending ? null : explain(context, state, folder, { exit, listening: [], answer: null, waitedMs: since() });
+      await report({ state: why ? 'failed' : 'ended', exit, issue: why });
+      return endRemains(folder, state, context.host.limits);
+    }
+    if (context.stopped()) return;
+    const first = firstProcess(folder);
+    if (wishes.end) {
+      if (termAt === null) {
+        termAt = since();
+        save(state, folder, { ending: true });
+        const program = first === null ? null : programOf(first);
+        if (program !== null) signal(program, 'SIGTERM');
+      }
+      if (since() - termAt > (wishes.drop ? 1_000 : work.drainMs)) killKeeper(state);
+    } else if (!state.ready && first !== null) {
+      const check = await readiness(context, state, first);
+      answer = check.answer ?? answer;
+      if (check.ready) {
+        save(state, folder, { ready: true });
+        void report({ state: 'ready' });
+      } else {
+        const away = check.listening.length > 0 && !check.listening.includes(state.port ?? 0);
+        elsewhere = away ? (elsewhere ?? since()) : null;
+      }
+      if (!state.ready && (since() > work.readyMs || (elsewhere !== null && since() - elsewhere > elsewhereMs))) {
+        const why = explain(context, state, folder, { exit: null, listening: check.listening, answer, waitedMs: since() });
+        killKeeper(state);
+        await log.close();
+        await report({ state: 'failed', issue: why });
+        wishes.drop = true;
+        wishes.end = true;
+      }
+    }
+    wait = state.ready && !wishes.end ? Math.min(250, wait * 1.3) : Math.min(50, wait * 1.2);
+    await pause(wait);
+  }
+}
+
+type Report = { state: 'ready' | 'failed' | 'ended'; exit?: number | null; issue?: Issue | null };
+
+/** Reports go out one after another; whoever does not wait for one does not hear of its failure, which the log tells. */
+function makeReporter(context: AgentContext, state: InstanceState, wishes: Wishes): (report: Report) => Promise<void> {
+  const { work } = state;
+  let last: Promise<void> = Promise.resolve();
+  const send = async (report: Report): Promise<void> => {
+    if (wishes.drop) return;
+    try {
+      await untilDone(
+        () => context.client.post(`/api/agent/instances/${work.id}/report`, { fence: work.fence, port: state.port, exit: null, issue: null, ...report }),
+        () => context.stopped() || wishes.drop,
+      );
+    } catch (error) {
+      if (!(error instanceof CodedError)) {
+        if (!context.stopped()) context.log.warn({ instance: work.id, error: String(error) }, 'a report did not arrive');
+        return;
+      }
+      if (error.issue.code !== 'fence_old') context.log.error({ instance: work.id, issue: error.issue }, 'a report was refused');
+      // It is someone else's, or the service will never hear of it: it ends here.
+      wishes.drop = true;
+      wishes.end = true;
+    }
+  };
+  return (report) => {
+    last = last.then(() => send(report));
+    return last;
+  };
+}
+
+/** Milliseconds between two notes of how far the log was sent. */
+const noteEvery = 2_000;
+
+interface InstanceLog {
+  /** Sends what was printed since. */
+  read(): void;
+  /** Sends the rest, and waits until the service has it. */
+  close(): Promise<void>;
+}
+
+function openLog(context: AgentContext, state: InstanceState, folder: string, wishes: Wishes): InstanceLog {
+  const { work, log } = state;
+  const masker = maskerOf(work);
+  const sender: LogSender = makeLogSender(
+    context.client,
+    `/api/agent/instances/${work.id}/log`,
+    work.fence,
+    log.position,
+    () => context.stopped() || wishes.drop,
+  );
+  let written = log.position;
+  let room = true;
+  const show = (bytes: Buffer): boolean => {
+    written += bytes.length;
+    room = sender.write(bytes, 0);
+    return room;
+  };
+  const tail = openLogTail(
+    folder,
+    log,
+    (bytes) => show(masker.take(bytes)),
+    (lost) => void show(Buffer.from(`[${lost} bytes are not kept: they were printed faster than they were read]\n`)),
+  );
+  let noted = performance.now();
+  const note = () => {
+    if (performance.now() - noted < noteEvery || sender.acknowledged() !== written) return;
+    const { segment, offset } = tail.place();
+    const held = masker.held();
+    noted = performance.now();
+    if (held > offset || (segment === state.log.segment && offset - held === state.log.offset)) return;
+    save(state, folder, { log: { segment, offset: offset - held, position: written } });
+  };
+  return {
+    read() {
+      room = room || sender.hasRoom();
+      if (room) tail.read();
+      note();
+    },
+    async close() {
+      while (!wishes.drop && !context.stopped()) {
+        tail.read();
+        if (room) break;
+        await sender.drained();
+        room = true;
+      }
+      show(masker.rest());
+      await sender.flush();
+    },
+  };
+}

@@ -1,0 +1,154 @@
+/**
+ * The keeper of an instance: a process of its own that outlives the agent, and what is written down of it.
+ *
+ * The instance's folder holds all that a restart needs: `state.json` (what it is, its port, its keeper by id and start time, how far
+ * its log was sent), `log.N`, `lease` (workers), `exit` when it has ended, `lease-over` when its lease ended it.
+ */
+import { spawn } from 'node:child_process';
+import { closeSync, existsSync, fchownSync, openSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { uptime } from 'node:os';
+import { join } from 'node:path';
+import { untilDone } from '../../wire/client.js';
+import type { InstanceWork } from '../../wire/work.js';
+import type { AgentContext } from '../context.js';
+import { removeTree } from '../remove.js';
+import { chainCall, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
+import { findLimits, type LimitsWay } from '../sandbox/host.js';
+import { groupOf, instanceLimits, makeGroup } from '../sandbox/limits.js';
+import { nameOf, signal, startTime } from '../sandbox/processes.js';
+import { type LogPlace, segmentBytes, segmentsKept } from './logtail.js';
+import { freePort, givePort } from './ports.js';
+
+/** Where the log was read up to, and the position in the stream at which the service goes on from there. */
+export interface LogMark extends LogPlace {
+  position: number;
+}
+
+export interface InstanceState {
+  work: InstanceWork;
+  port: number | null;
+  keeper: number | null;
+  keeperStart: string | null;
+  ready: boolean;
+  /** The agent was told to end it. */
+  ending: boolean;
+  log: LogMark;
+}
+
+export const freshState = (work: InstanceWork): InstanceState => ({
+  work,
+  port: null,
+  keeper: null,
+  keeperStart: null,
+  ready: false,
+  ending: false,
+  // A log goes on where the service has it: an instance that its agent starts anew is the same one to people.
+  log: { segment: 0, offset: 0, position: work.logBytes },
+});
+
+/** What an earlier agent has written down; throws where there is nothing to go on with. */
+export function readState(folder: string): InstanceState {
+  const state = JSON.parse(readFileSync(join(folder, 'state.json'), 'utf8')) as InstanceState;
+  if (state.keeper === null) throw new Error('it was never started');
+  return { ...state, log: state.log ?? { segment: 0, offset: 0, position: 0 } };
+}
+
+export function save(state: InstanceState, folder: string, change: Partial<InstanceState>): void {
+  Object.assign(state, change);
+  writeFileSync(join(folder, 'state.new'), JSON.stringify(state), { mode: 0o600 });
+  renameSync(join(folder, 'state.new'), join(folder, 'state.json'));
+}
+
+export async function launch(context: AgentContext, state: InstanceState, folder: string, given: AbortSignal): Promise<void> {
+  const { work } = state;
+  const { host, layers, client } = context;
+  const account = host.accounts.live;
+  const paths = await Promise.all(
+    work.layers.map((digest) =>
+      untilDone(
+        () => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`), given),
+        () => context.stopped() || given.aborted,
+      ),
+    ),
+  );
+  rmSync(folder, { recursive: true, force: true });
+  prepareFolder(folder, account);
+  const port = work.kind === 'server' ? await freePort(context.address, context.ports) : null;
+  const group = makeGroup(host.limits, work.id, instanceLimits);
+  writeLease(folder, context.leaseUntil());
+  const chain = {
+    layers: paths,
+    writable: false,
+    variables: { ...work.variables, ...(port === null ? {} : { PORT: String(port) }) },
+    network: { open: true, listen: port === null ? null : { address: context.address, port }, reach: [], through: [] },
+    binds: [],
+    tmp: instanceLimits.memory,
+    command: ['bash', '-euo', 'pipefail', '-c', work.start],
+  };
+  const network = networkOf(chain, host.network);
+  const { memory, processes } = instanceLimits;
+  const rlimits = host.limits === 'none' ? { file: memory, processes, memory } : { file: memory, processes: null, memory: null };
+  const frame = { folder, account, network, writable: false, watchLease: work.kind === 'worker', group, tied: false, held: false, rlimits };
+  const bin = join(context.folder, 'bin');
+  writeChain(frame, chain, bin);
+  const call = chainCall(frame, bin);
+  const log = openSync(join(folder, 'log.0'), 'a', 0o600);
+  // The keeper writes it, as the account of instances.
+  if (account) fchownSync(log, account.uid, account.gid);
+  const env = { ...call.env, TSUNAGI_LOG: `${segmentBytes} ${segmentsKept}` };
+  // A process of its own: it goes on when the agent ends.
+  const child = spawn(call.file, call.args, { env, cwd: '/', detached: true, stdio: ['ignore', log, log] });
+  closeSync(log);
+  await new Promise<void>((resolve, reject) => child.once('spawn', resolve).once('error', reject));
+  child.unref();
+  save(state, folder, { port, keeper: child.pid ?? null, keeperStart: startTime(child.pid as number), log: freshState(work).log });
+}
+
+/** Seconds since this machine was started: a clock that nobody sets. */
+export const upSeconds = (): number => uptime();
+
+/** A worker's keeper ends it when the machine has been up for so many seconds: an agent that is cut off can't keep it alive. */
+export function writeLease(folder: string, until: number): void {
+  writeFileSync(join(folder, 'lease.new'), `${Math.floor(until)}\n`, { mode: 0o644 });
+  renameSync(join(folder, 'lease.new'), join(folder, 'lease'));
+}
+
+/** Whether its keeper ended it because its lease was over. */
+export const leaseOver = (folder: string): boolean => existsSync(join(folder, 'lease-over'));
+
+/** Exit status, or null while its keeper lives; a keeper that was killed counts as 137. */
+export function exitOf(state: InstanceState, folder: string): number | null {
+  const written = join(folder, 'exit');
+  if (existsSync(written)) return Number(readFileSync(written, 'utf8').trim());
+  const alive = state.keeper !== null && state.keeperStart !== null && startTime(state.keeper) === state.keeperStart;
+  return alive ? null : 137;
+}
+
+export function killKeeper(state: InstanceState): void {
+  if (state.keeper !== null && startTime(state.keeper) === state.keeperStart) signal(state.keeper, 'SIGKILL');
+}
+
+/** Ends what a keeper left behind, or all of an instance that no agent watches, and removes its folder. */
+export async function endRemains(folder: string, state: InstanceState, limits: LimitsWay): Promise<void> {
+  killKeeper(state);
+  const file = join(folder, 'pasta.pid');
+  if (existsSync(file)) {
+    const pid = Number(readFileSync(file, 'utf8').trim());
+    if (nameOf(pid).startsWith('pas')) signal(pid, 'SIGKILL');
+  }
+  await groupOf(limits, state.work.id).remove();
+  await removeTree(folder);
+  if (state.port !== null) givePort(state.port);
+}
+
+/** Ends every instance that an agent which is gone has left in its folder. */
+export async function endLeftInstances(agentFolder: string): Promise<void> {
+  const live = join(agentFolder, 'live');
+  for (const name of existsSync(live) ? readdirSync(live) : []) {
+    try {
+      await endRemains(join(live, name), readState(join(live, name)), findLimits());
+    } catch {
+      rmSync(join(live, name), { recursive: true, force: true });
+    }
+  }
+}

@@ -1,0 +1,99 @@
+/** Settings of processes, from TSUNAGI_* variables: each checked before anything starts. docs/operating.md lists them. */
+import { Type, type TSchema } from '@sinclair/typebox';
+import { Ajv } from 'ajv';
+import { CodedError } from '../../core/errors.js';
+import { takesKinds } from '../../core/states.js';
+import { oneOf } from '../../wire/parts.js';
+
+const ms = Type.Integer({ minimum: 1, maximum: 2_147_483_647 });
+const bytes = Type.Integer({ minimum: 1, maximum: Number.MAX_SAFE_INTEGER });
+const count = Type.Integer({ minimum: 1, maximum: 1_000_000_000 });
+const some = <T extends Record<string, TSchema>>(properties: T) => Type.Partial(Type.Object(properties), { additionalProperties: false });
+
+const schemas = {
+  TIMING: some({ lease: ms, sweep: ms, ready: ms, warm: Type.Integer({ minimum: 0, maximum: 2_147_483_647 }), drain: ms, space: ms }),
+  KEEP: some({
+    runs: Type.Integer({ minimum: 0 }),
+    releases: Type.Integer({ minimum: 0 }),
+    reverts: Type.Integer({ minimum: 0 }),
+    grace: Type.Integer({ minimum: 0 }),
+    logs: ms,
+    free: Type.Integer({ minimum: 0 }),
+  }),
+  LIMITS: some({
+    memory: bytes,
+    processes: count,
+    cpu: Type.Union([Type.Number({ exclusiveMinimum: 0 }), Type.Null()]),
+    disk: bytes,
+    files: count,
+    tmp: bytes,
+    database: bytes,
+  }),
+  BOUNDS: some({ perClient: count, perInstance: count, buffered: bytes, window: ms, leastBytes: Type.Integer({ minimum: 0 }) }),
+  TASK_SETTINGS: Type.Record(Type.String({ pattern: '^[A-Za-z_][A-Za-z0-9_]*$' }), Type.String()),
+} as const;
+export type JsonSetting = keyof typeof schemas;
+
+/** Addresses or ranges; `loopback` and the other names that proxy-addr knows. */
+const list = Type.Array(Type.String({ pattern: '^([0-9A-Fa-f.:]+(/\\d{1,3})?|loopback|linklocal|uniquelocal)$' }));
+const takes = Type.Array(oneOf(takesKinds), { minItems: 1 });
+const port = Type.Integer({ minimum: 1, maximum: 65_535 });
+
+const ajv = new Ajv({ allErrors: true, allowUnionTypes: true });
+
+export interface Settings {
+  get(key: string): string | undefined;
+  need(key: string): string;
+  /** A whole number of this range; `otherwise` where it is left out. */
+  number<T extends number | null>(key: string, minimum: number, maximum: number, otherwise: T): number | T;
+  port(key: string): number;
+  json<T>(key: JsonSetting): Partial<T>;
+  /** Names separated by commas; null where it is left out. */
+  takes(): (typeof takesKinds)[number][] | null;
+  addresses(key: string): string[];
+}
+
+/** `name` is the process that reads them. Throws `setting_wrong`, which names the variable and what is expected. */
+export function settingsOf(name: string, env: NodeJS.ProcessEnv = process.env): Settings {
+  const get = (key: string) => env[`TSUNAGI_${key}`] || undefined;
+  const wrong = (key: string, detail: string) => new CodedError('setting_wrong', { name: `TSUNAGI_${key}`, detail });
+  const need = (key: string) => {
+    const value = get(key);
+    if (value === undefined) throw new CodedError('setting_wrong', { name: `TSUNAGI_${key}`, detail: `the ${name} needs it` });
+    return value;
+  };
+  const checked = <T>(key: string, schema: TSchema, value: unknown): T => {
+    if (ajv.validate(schema, value)) return value as T;
+    const [first] = ajv.errors ?? [];
+    const of = first?.instancePath.slice(1).replaceAll('/', '.') || String(first?.params.additionalProperty ?? '');
+    throw wrong(key, `${of ? `${of} ` : ''}${first?.message ?? 'is not as described'}`);
+  };
+  const number = (key: string, schema: TSchema): number => {
+    const text = need(key).trim();
+    return checked(key, schema, /^-?\d+$/.test(text) ? Number(text) : text);
+  };
+  const words = (key: string) =>
+    (get(key) ?? '')
+      .split(',')
+      .map((one) => one.trim())
+      .filter(Boolean);
+  return {
+    get,
+    need,
+    number: (key, minimum, maximum, otherwise) => (get(key) === undefined ? otherwise : number(key, Type.Integer({ minimum, maximum }))),
+    port: (key) => number(key, port),
+    json(key) {
+      const text = get(key);
+      if (text === undefined) return {};
+      let value: unknown;
+      try {
+        value = JSON.parse(text);
+      } catch {
+        throw wrong(key, 'it is not JSON');
+      }
+      return checked(key, schemas[key], value);
+    },
+    takes: () => (get('TAKES') === undefined ? null : checked('TAKES', takes, words('TAKES'))),
+    addresses: (key) => checked(key, list, words(key)),
+  };
+}

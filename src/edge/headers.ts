@@ -1,0 +1,54 @@
+/** What the outside says in its headers, and what of it goes on to a program. */
+import type { IncomingMessage, ServerResponse } from 'node:http';
+
+/** About one connection (RFC 9110, 7.6.1): never passed on. */
+export const hopByHop: ReadonlySet<string> = new Set([
+  'connection',
+  'keep-alive',
+  'proxy-authenticate',
+  'proxy-authorization',
+  'proxy-connection',
+  'te',
+  'trailer',
+  'transfer-encoding',
+  'upgrade',
+  'expect',
+]);
+
+/** What a client can not take off by naming it in Connection. */
+const fixed: ReadonlySet<string> = new Set(['host', 'content-length', 'content-type', 'authorization', 'cookie', 'cache-control']);
+
+/** What was asked for: path and search as they are chosen by and passed on, the same text for both; null when it is no address. */
+export function askedFor(url: string): { path: string; search: string } | null {
+  try {
+    // A path that begins with two slashes is a path, not a host.
+    const { pathname, search } = new URL(url.startsWith('/') ? `http://edge${url}` : url);
+    return { path: pathname, search };
+  } catch {
+    return null;
+  }
+}
+
+export const hostOf = (request: IncomingMessage): string => (request.headers.host ?? '').replace(/:\d+$/, '').toLowerCase();
+
+/** Headers for the program: one Host, and nothing that only the edge may say. Names and values in turn. */
+export function forwarded(request: IncomingMessage): string[] {
+  const headers: string[] = ['host', request.headers.host ?? ''];
+  const named = new Set((request.headers.connection ?? '').split(',').map((one) => one.trim().toLowerCase()));
+  for (let at = 0; at < request.rawHeaders.length; at += 2) {
+    const name = request.rawHeaders[at] as string;
+    const lower = name.toLowerCase();
+    if (lower === 'host' || hopByHop.has(lower) || lower.startsWith('x-forwarded-') || lower === 'forwarded') continue;
+    if (named.has(lower) && !fixed.has(lower)) continue;
+    headers.push(name, request.rawHeaders[at + 1] as string);
+  }
+  headers.push('x-forwarded-for', request.socket.remoteAddress ?? '', 'x-forwarded-proto', 'http', 'x-forwarded-host', request.headers.host ?? '');
+  return headers;
+}
+
+/** A plain answer of the edge itself. */
+export function refuse(response: ServerResponse, status: number, text: string): void {
+  if (response.headersSent) return void response.destroy();
+  response.writeHead(status, { 'content-type': 'text/plain; charset=utf-8', 'cache-control': 'no-store', ...(status === 503 ? { 'retry-after': '1' } : {}) });
+  response.end(`${text}\n`);
+}

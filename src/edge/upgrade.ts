@@ -1,0 +1,83 @@
+/** Upgraded connections (WebSockets): a tunnel from the program's 101 on, and not a byte before it. */
+import { type IncomingMessage, request as ask } from 'node:http';
+import type { Duplex } from 'node:stream';
+import { forwarded, hopByHop } from './headers.js';
+import type { ServerProxy, ServerPath } from './proxy.js';
+
+/** Milliseconds in which the program must have answered. */
+const answerMs = 30_000;
+
+/** `leave` is called when the connection is over. */
+export function upgrade(proxy: ServerProxy, path: ServerPath, asked: string, request: IncomingMessage, socket: Duplex, head: Buffer, leave: () => void): void {
+  const taken = proxy.take(path);
+  if (!taken) return void refuseUpgrade(socket, 503, 'Service Unavailable', leave);
+  const { instance, give } = taken;
+  socket.once('close', () => {
+    give();
+    leave();
+    call.destroy();
+  });
+  socket.on('error', () => socket.destroy());
+  const headers = forwarded(request);
+  headers.push('connection', 'Upgrade', 'upgrade', String(request.headers.upgrade ?? ''));
+  const call = ask({
+    host: instance.address,
+    port: instance.port,
+    method: request.method,
+    path: asked,
+    headers: pairs(headers),
+    agent: false,
+    timeout: answerMs,
+  });
+  call.on('upgrade', (answer, upstream, first) => {
+    call.setTimeout(0);
+    upstream.on('error', () => socket.destroy());
+    upstream.once('close', () => socket.destroy());
+    socket.once('close', () => upstream.destroy());
+    socket.write(`HTTP/1.1 101 Switching Protocols\r\n${lines(answer.rawHeaders, true)}\r\n`);
+    socket.write(first);
+    upstream.write(head);
+    upstream.pipe(socket).pipe(upstream);
+  });
+  // It does not want to: its answer is passed on, and nothing more of the client's is.
+  call.on('response', (answer) => {
+    socket.write(
+      `HTTP/1.1 ${answer.statusCode} ${(answer.statusMessage ?? '').replace(/[^\x20-\x7e]/g, '')}\r\n${lines(answer.rawHeaders, false)}connection: close\r\n\r\n`,
+    );
+    answer.on('error', () => socket.destroy());
+    answer.pipe(socket);
+  });
+  call.on('timeout', () => call.destroy(new Error('it did not answer')));
+  call.on('error', () => refuseUpgrade(socket, 502, 'Bad Gateway', () => {}));
+  call.end();
+}
+
+export function refuseUpgrade(socket: Duplex, status: number, text: string, leave: () => void): void {
+  leave();
+  if (socket.destroyed) return;
+  socket.on('error', () => {});
+  socket.end(`HTTP/1.1 ${status} ${text}\r\nconnection: close\r\ncontent-length: 0\r\n\r\n`);
+}
+
+/** One text for each name; several where a header came several times. */
+function pairs(headers: readonly string[]): Record<string, string | string[]> {
+  const all: Record<string, string | string[]> = {};
+  for (let at = 0; at < headers.length; at += 2) {
+    const name = (headers[at] as string).toLowerCase();
+    const value = headers[at + 1] as string;
+    const before = all[name];
+    all[name] = before === undefined ? value : [before, value].flat();
+  }
+  return all;
+}
+
+/** Header lines of an answer; without those about one connection, unless it is the switch itself. The body of another answer ends with its connection. */
+function lines(raw: readonly string[], switching: boolean): string {
+  let text = '';
+  for (let at = 0; at < raw.length; at += 2) {
+    const name = (raw[at] as string).toLowerCase();
+    if (!switching && hopByHop.has(name)) continue;
+    text += `${raw[at]}: ${raw[at + 1]}\r\n`;
+  }
+  return text;
+}
