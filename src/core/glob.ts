@@ -1,13 +1,13 @@
 /**
  * Patterns of paths and branches: `*` stays within one step, `**` as a whole step crosses any number of them (none, too); everything
- * else is text. A pattern means what it names and all that lies below.
+ * else is text. A pattern of paths means what it names and all that lies below; one of branches what it names alone.
  *
  * Matching never takes longer than length of pattern times length of path, whatever both are: a star that was wrong is taken back
  * only to the star before it.
  */
 export type Matcher = (path: string) => boolean;
 
-export function compileGlob(pattern: string): Matcher {
+export function compileGlob(pattern: string, below = true): Matcher {
   const steps = pattern.split('/').map(compileStep);
   const fixed = steps.findIndex((step) => step.stars);
   // What stands before the first star is told by one comparison.
@@ -17,7 +17,7 @@ export function compileGlob(pattern: string): Matcher {
     .join('/');
   return (path) => {
     if (head !== '' && !(path === head || (path.startsWith(head) && path[head.length] === '/'))) return false;
-    return matchSteps(steps, path.split('/'));
+    return matchSteps(steps, path.split('/'), below);
   };
 }
 
@@ -53,7 +53,7 @@ function compileStep(text: string): Step {
 }
 
 /** Whether the steps of a pattern fit those of a path, or of a folder above it. */
-function matchSteps(steps: readonly Step[], path: readonly string[]): boolean {
+function matchSteps(steps: readonly Step[], path: readonly string[], below: boolean): boolean {
   let at = 0;
   let step = 0;
   /** The last `**`, and how far it reaches now. */
@@ -62,13 +62,13 @@ function matchSteps(steps: readonly Step[], path: readonly string[]): boolean {
   for (;;) {
     const one = steps[step];
     // All of the pattern is used: what is left of the path lies below.
-    if (!one) return true;
-    if (one.cross) {
+    if (!one && (below || at === path.length)) return true;
+    if (one?.cross) {
       cross = step++;
       reach = at;
       continue;
     }
-    if (at < path.length && one.matches(path[at] as string)) {
+    if (one && at < path.length && one.matches(path[at] as string)) {
       at++;
       step++;
       continue;

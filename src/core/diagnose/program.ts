@@ -194,8 +194,10 @@ export function diagnoseProgram(facts: ProgramFacts): Issue | null {
   return null;
 }
 
+/** Lines are cut first: they are as long as whoever printed them liked. */
 const stripped = (line: string): string =>
   line
     .slice(0, 2_000)
+    // biome-ignore lint/suspicious/noControlCharactersInRegex: terminal colours (ECMA-48) begin with them
     .replace(/\u001b\[[0-9;?]*[A-Za-z]/g, '')
     .replace(/\r$/, '');
