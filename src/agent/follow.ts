@@ -53,7 +53,7 @@ export async function follow(followed: Followed): Promise<Ended> {
   child.stderr?.on('data', (chunk: Buffer) => {
     errors = (errors + chunk.toString('utf8')).slice(-1000);
   });
-  const told: Told = { exit: null, position: 0, missing: [], full: [], noResults: false, notKept: false, done: false };
+  const told: Told = { exit: null, position: 0, missing: [], full: [], noResults: false, notKept: false, socket: false, done: false };
   const output = child.stdout as NonNullable<typeof child.stdout>;
   const sections = splitSections(mark);
   const firstLines: (number | undefined)[] = [];

@@ -25,6 +25,8 @@ export interface Told {
   full: string[];
   noResults: boolean;
   notKept: boolean;
+  /** Something in the outputs is a socket. */
+  socket: boolean;
   done: boolean;
 }
 
@@ -48,6 +50,7 @@ export async function readControl(
     else if (what === 'full') told.full.push(a ?? '');
     else if (what === 'no-results') told.noResults = true;
     else if (what === 'not-kept') told.notKept = true;
+    else if (what === 'socket') told.socket = true;
     else if (what === 'done') {
       told.done = true;
       done();
@@ -112,6 +115,7 @@ export function judge(work: AttemptWork, { told, cause, errors, bounds, facts, o
   if (told.exit === 0 && refusal && told.missing.length === 0) return failed(refusal);
   if (!told.done) return failed(issue('setup_failed', { detail: errors.trim() || 'it was ended from outside' }));
   if (told.missing.length) return failed(issue('output_missing', { path: told.missing.join(', ') }));
+  if (told.socket) return failed(issue('output_unsafe', { path: work.makes.join(', '), why: 'it is, or holds, a socket' }));
   if (told.notKept) return failed(issue('output_unsafe', { path: work.makes.join(', '), why: 'it could not be read' }));
   if (tests?.refusal) return failed(tests.refusal);
   return {

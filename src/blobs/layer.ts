@@ -68,10 +68,12 @@ export async function readLayer(
     await feeding;
     return facts;
   } catch (error) {
+    // What the source says for itself; ending it here makes it say something, too.
+    const source = cut;
     incoming.destroy();
     layer.destroy();
     await feeding.catch(() => {});
-    if (cut) throw cut;
+    if (source) throw source;
     // What the reader of tars itself says is about the bytes; everything else comes from `take`.
     throw /^(Unexpected end of data|Invalid tar header|Invalid header|Header exceeds max size)/.test((error as Error).message ?? '')
       ? new CodedError('output_broken', { detail: (error as Error).message.slice(0, 100) }, error)

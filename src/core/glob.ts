@@ -1,5 +1,6 @@
 /**
- * Patterns of paths and branches: `*` stays within one step, `**` as a whole step crosses any number of them (none, too); everything
+ * Patterns of paths and branches: `*` stays within one step, `**` as a whole step crosses any number of them (none, too, but at the
+ * end: `a/**` is what lies below `a`); everything
  * else is text. A pattern of paths means what it names and all that lies below; one of branches what it names alone.
  *
  * Matching never takes longer than length of pattern times length of path, whatever both are: a star that was wrong is taken back
@@ -9,6 +10,8 @@ export type Matcher = (path: string) => boolean;
 
 export function compileGlob(pattern: string, below = true): Matcher {
   const steps = pattern.split('/').map(compileStep);
+  // At the end `**` means what lies below, which is a step at least.
+  if (steps.length > 1 && steps.at(-1)?.cross) steps.splice(-1, 0, { cross: false, stars: true, matches: () => true });
   const fixed = steps.findIndex((step) => step.stars);
   // What stands before the first star is told by one comparison.
   const head = pattern

@@ -44,7 +44,10 @@ if ((status == 0 && count > 0)); then
     fi
   done
   if ((missing == 0)); then
-    tar -c -f - --format=gnu --sort=name --owner=0 --group=0 --numeric-owner --mtime=@0 --mode='u=rwX,go=rX' -- "${outputs[@]}" >&4 3>&- 5>&- || echo "not-kept" >&3
+    said=$(tar -c -f - --format=gnu --sort=name --owner=0 --group=0 --numeric-owner --mtime=@0 --mode='u=rwX,go=rX' -- "${outputs[@]}" 2>&1 >&4 3>&- 5>&-) ||
+      echo "not-kept" >&3
+    # What tar leaves out in silence would be missing later.
+    [[ $said != *'socket ignored'* ]] || echo "socket" >&3
   fi
 fi
 # The other ends stay open in what surrounds this: the mark tells that nothing follows.
