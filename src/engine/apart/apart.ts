@@ -18,7 +18,7 @@ export interface Apart {
 }
 
 /** Milliseconds that a job may take. */
-const deadlines: Record<JobName, number> = { definition: 5_000, plan: 20_000, recognise: 20_000, search: 10_000 };
+const deadlines: Record<JobName, number> = { definition: 15_000, plan: 20_000, recognise: 20_000, search: 10_000 };
 const words: Record<JobName, string> = {
   definition: 'the definition',
   plan: 'the files of the commit',
@@ -49,6 +49,18 @@ export function openApart(): Apart {
   const idle: Worker[] = [];
   let closed = false;
 
+  const open = (): Worker => {
+    const worker = new Worker(entry, { resourceLimits: { maxOldGenerationSizeMb: memory } });
+    // One that is ended may fail once more, and an idle one may end: nobody waits for it.
+    worker.on('error', () => {});
+    worker.on('exit', () => {
+      const at = idle.indexOf(worker);
+      if (at >= 0) idle.splice(at, 1);
+    });
+    // It keeps nothing alive: whoever waits for an answer does.
+    worker.unref();
+    return worker;
+  };
   const next = (): void => {
     if (closed) return;
     const whoms = new Set([...running.values()].map((job) => job.whom));
@@ -57,7 +69,7 @@ export function openApart(): Apart {
       if (at < 0) return;
       const [job] = waiting.splice(at, 1) as [Job];
       whoms.add(job.whom);
-      begin(job, idle.pop() ?? new Worker(entry, { resourceLimits: { maxOldGenerationSizeMb: memory } }));
+      begin(job, idle.pop() ?? open());
     }
   };
   const begin = (job: Job, worker: Worker): void => {
@@ -67,9 +79,7 @@ export function openApart(): Apart {
       if (running.get(worker) !== job) return;
       running.delete(worker);
       clearTimeout(timer);
-      worker.removeAllListeners();
-      // One that is ended may fail once more.
-      worker.on('error', () => {});
+      worker.off('message', answered).off('error', broken).off('exit', broken);
       if (keep && !closed) idle.push(worker);
       else void worker.terminate();
       done();
@@ -77,13 +87,11 @@ export function openApart(): Apart {
     };
     const timer = setTimeout(() => over(() => job.reject(slow), false), deadlines[job.name]);
     timer.unref();
-    worker.ref();
-    worker.on('message', ({ output, error }: { output?: never; error?: string }) =>
-      over(() => (error === undefined ? job.resolve(output as never) : job.reject(new Error(error))), true),
-    );
+    const answered = ({ output, error }: { output?: never; error?: string }) =>
+      over(() => (error === undefined ? job.resolve(output as never) : job.reject(new Error(error))), true);
     // Out of memory, most likely: it was too much all the same.
-    worker.on('error', () => over(() => job.reject(slow), false));
-    worker.on('exit', () => over(() => job.reject(slow), false));
+    const broken = () => over(() => job.reject(slow), false);
+    worker.on('message', answered).on('error', broken).on('exit', broken);
     worker.postMessage({ name: job.name, input: job.input });
   };
   return {
@@ -93,7 +101,6 @@ export function openApart(): Apart {
       return new Promise((resolve, reject) => {
         waiting.push({ name, whom, input, resolve: resolve as never, reject });
         next();
-        for (const worker of idle) worker.unref();
       });
     },
     async close() {

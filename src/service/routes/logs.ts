@@ -30,8 +30,9 @@ const SearchQuery = Type.Object(
   },
   { additionalProperties: false },
 );
-/** At most so many chunks (of up to 512 KiB) are in memory for one reader. */
-const chunksAtOnce = 16;
+/** Chunks (of up to 512 KiB) of one page, and of those that one live reader has in memory. */
+const chunksAtOnce = 64;
+const chunksLive = 4;
 
 export function logRoutes(app: FastifyInstance, service: Service): void {
   const { records } = service.context;
@@ -113,8 +114,8 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
     const given = request.headers['last-event-id'];
     let from =
       typeof given === 'string' && /^\d{1,15}$/.test(given) ? Number(given) : query.tail ? await tailStart(records, id, query.tail) : (query.from ?? 0);
-    const next = async () => {
-      const chunks = await readLog(records, id, from, chunksAtOnce);
+    const next = async (atOnce: number) => {
+      const chunks = await readLog(records, id, from, atOnce);
       const gap = chunks.length ? await gapOf(records, id) : null;
       const last = chunks.at(-1);
       if (last) from = last.position + last.bytes.length;
@@ -128,7 +129,7 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
       }));
     };
     if (!query.follow) {
-      const chunks = await next();
+      const chunks = await next(chunksAtOnce);
       return { items: chunks, next: chunks.length === chunksAtOnce ? String(from) : null };
     }
     await answerStream(
@@ -140,12 +141,12 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
         while (!stream.ended()) {
           // Whether it is over is asked first: what came before that is then in the chunks.
           const { over, facts } = await state();
-          const chunks = await next();
+          const chunks = await next(chunksLive);
           for (const { end, ...chunk } of chunks) {
             await stream.send('chunk', chunk, String(end));
             if (stream.ended()) return;
           }
-          if (chunks.length === chunksAtOnce) continue;
+          if (chunks.length === chunksLive) continue;
           if (over) return stream.send('end', facts);
           await stream.idle();
         }

@@ -207,12 +207,13 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   const verdict = project?.event_secret ? right : 'wrong';
   const refuse = (code: 'signature_wrong' | 'signature_old' | 'event_malformed' | 'event_unknown', data: Record<string, string> = {}) => {
     const error = new CodedError(code, data);
-    // Recorded once an hour at most, and after the answer: whoever likes may send these.
+    // After the answer; what nobody has signed once an hour at most, since whoever likes may send it.
+    const bounded = code === 'signature_wrong' || code === 'signature_old';
     if (project)
       setImmediate(() => {
         records
           .transition('intake.refused', async (db) => {
-            if (await mayTellRefusal(db, project.id))
+            if (!bounded || (await mayTellRefusal(db, project.id)))
               await recordEvents(db, { type: 'intake.refused', project: project.id, subject: project.name, actor: 'stranger', data: { issue: error.issue } });
           })
           .catch((failure: Error) => service.context.log.warn({ error: String(failure) }, 'a refusal was not recorded'));

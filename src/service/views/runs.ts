@@ -10,6 +10,9 @@ import { type RunRow, tasksOf } from '../../records/runs.js';
 import type * as api from '../../wire/api.js';
 import { iso, said } from './basics.js';
 
+/** Milliseconds for which an agent may be away before what was planned for it is said to wait for nobody. */
+const baseGoneMs = 60_000;
+
 export function runView(row: RunOverview): api.Run {
   return {
     project: row.project,
@@ -61,7 +64,10 @@ export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promi
   const agentNames = new Map(agents.map((agent) => [agent.id, agent.name]));
   const takers = agents.filter((agent) => agent.alive && agent.takes.includes(row.line === 'own' ? 'runs' : 'untrusted'));
   const held = tasks.some((task) => task.state === 'ready') && takers.length > 0 && takers.every((agent) => agent.full_issue !== null);
-  const gone = tasks.some((task) => task.state === 'ready' && task.pinned.base && !agents.some((agent) => agent.base === task.pinned.base && agent.alive));
+  // One that was there a moment ago may only be starting again.
+  const lately = Date.now() - baseGoneMs;
+  const bases = new Set(agents.filter((agent) => agent.alive || agent.seen_at.getTime() > lately).map((agent) => agent.base));
+  const gone = tasks.some((task) => task.state === 'ready' && task.pinned.base && !bases.has(task.pinned.base));
   return {
     ...view,
     waits: held ? said(takers[0]?.full_issue ?? null) : gone ? said(issue('base_gone', { run: row.number })) : null,
