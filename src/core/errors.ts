@@ -172,6 +172,7 @@ export const registry = {
     'Make room there, or keep fewer runs and releases; they go on by themselves.',
     true,
   ),
+  output_gone: entry(410, 'An output of this run ({digest}) is gone or broken: no release can be made of it.', 'Start it again with `--without-reuse`.'),
   release_gone: entry(410, 'The bytes of r{number} are not kept any more.', 'Run its commit again: `tsunagi run start {commit}`.'),
   superseded_by: entry(200, 'run {run} of a newer push took its place.', 'Look at run {run}.'),
   waits_for_run: entry(200, 'It waits until run {run} has ended.', 'It begins by itself then.'),

@@ -140,6 +140,7 @@ async function advance(scene: Scene): Promise<void> {
   }
   const over = !deploymentMoving(step.state);
   if (over) for (const next of moving.filter((one) => one.number > deployment.number)) await makeDue(db, 'deployments', next.id);
+  if (over && before) await makeDue(db, 'deployments', before.deployment.id);
   if (over) await makeDue(db, 'environments', environment.id);
   // After an effect the facts are others; what did not become live is cooled down, what did is kept live from now on.
   const soon = over || step.effects.length > 0;
@@ -325,6 +326,9 @@ async function cool(scene: Scene): Promise<void> {
     );
     return void (await setDue(db, 'deployments', deployment.id, null));
   }
+  // What is on its way in its place may yet fail, and bring it back; it is looked at again when that has ended.
+  if ((await movingDeployments(db, environment.id)).some((one) => one.replaces_id === deployment.id))
+    return void (await setDue(db, 'deployments', deployment.id, null));
   await unwant(db, deployment.id, 'worker');
   const warmLeft = deployment.warm_until ? deployment.warm_until.getTime() - scene.context.now() : 0;
   if (!instances.some((row) => row.wanted && !ended(row))) return void (await setDue(db, 'deployments', deployment.id, null));

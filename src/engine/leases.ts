@@ -18,19 +18,25 @@ export function watchLeases(context: Context): () => Promise<boolean> {
   let lastLook = Number.NEGATIVE_INFINITY;
   return async () => {
     // After a pause in which nobody could renew (this service was away, or its database), leases begin anew. By a clock that nobody
-    // sets; a look that fails leaves the pause as long as it was.
-    if (performance.now() - lastLook > Math.max(lease, 2_000)) await forgiveSilence(context.records, Math.max(lease, 3_000));
-    await look(context, lease);
+    // sets; a look that fails leaves the pause as long as it was, and one that was held up found what was old by then.
+    const paused = Math.max(lease, 2_000);
+    const began = performance.now();
+    if (began - lastLook > paused || !(await look(context, lease, () => performance.now() - began < Math.min(lease, paused) / 2)))
+      await forgiveSilence(context.records, Math.max(lease, 3_000));
     lastLook = performance.now();
     return false;
   };
 }
 
-async function look(context: Context, lease: number): Promise<void> {
+/** False, with nothing done, when what it found took so long to be found that it may be old. */
+async function look(context: Context, lease: number, fresh: () => boolean): Promise<boolean> {
   const attempts = await strayAttempts(context.records);
+  const instances = await strayInstances(context.records, lease);
+  if (!fresh()) return false;
   const agents = attempts.length ? await listAgents(context.records) : [];
   for (const attempt of attempts) await loseAttempt(context, attempt, agents.find((agent) => agent.id === attempt.agent_id)?.name ?? 'unknown');
   for (const attempt of await stoppedWaiting(context.records)) await stopWaiting(context, attempt);
   for (const attempt of await orphanAttempts(context.records, Math.max(orphanMs, lease * 4))) await endOrphan(context, attempt);
-  for (const instance of await strayInstances(context.records, lease)) await loseInstance(context, instance, lease);
+  for (const instance of instances) await loseInstance(context, instance, lease);
+  return true;
 }

@@ -93,10 +93,7 @@ export async function planWaitingRun(context: Context, due: Due): Promise<void> 
     await planningOver(context.records, run.id);
   } catch (error) {
     if (!(error instanceof CodedError) || registry[error.issue.code].retry) throw error;
-    await context.records.transition('run.refused', async (db) => {
-      const now = await lockRun(db, run.id);
-      if (now?.state === 'waiting') await finish(db, now, 'failed', error.issue);
-    });
+    await failRun(context, run.id, error.issue);
   }
 }
 
@@ -192,6 +189,14 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
     );
     await recordEvents(db, { type: 'run.planned', project: project.id, subject: `run ${run.number}`, actor: 'engine', data: { tasks: plan.tasks.length } });
     await advanceIn(context, db, { project, model, files }, { ...now, state: 'running' }, await tasksOf(db, id), []);
+  });
+}
+
+/** Ends a run that can't go on, in words. */
+export async function failRun(context: Context, id: string, why: Issue): Promise<void> {
+  await context.records.transition('run.refused', async (db) => {
+    const now = await lockRun(db, id);
+    if (now && (now.state === 'waiting' || now.state === 'running')) await finish(db, now, 'failed', why);
   });
 }
 

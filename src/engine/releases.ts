@@ -2,7 +2,7 @@
 import type { Part, ReleasePlan } from '../core/definition/model.js';
 import { entryText } from '../blobs/entry.js';
 import { diagnoseSite } from '../core/diagnose/site.js';
-import type { Issue } from '../core/errors.js';
+import { CodedError, type Issue } from '../core/errors.js';
 import { withNeeds } from '../core/definition/model.js';
 import { filesOf, type ListedFile } from '../core/plan/plan.js';
 import { type Layer, releaseImage } from '../core/release/image.js';
@@ -25,12 +25,15 @@ export async function makeRelease(context: Context, project: ProjectRow, run: Ru
   // What is there already counts as used from now on, or the upkeep of space could take it before the release is recorded.
   for (const { digest, text } of image.documents) if (!(await context.blobs.intact(digest, Buffer.byteLength(text)))) await context.blobs.putText(text);
   for (const { digest, size } of image.parts.flatMap((part) => part.layers))
-    if (!(await context.blobs.intact(digest, size))) throw new Error(`the bytes ${digest} of run ${run.number} are gone or broken`);
+    if (!(await context.blobs.intact(digest, size))) throw new CodedError('output_gone', { digest: digest.slice(0, 19) });
 
+  const named = [...image.documents.map((one) => one.digest), ...image.parts.flatMap((part) => part.layers.map((layer) => layer.digest))];
   await context.records.transition('release.made', async (db) => {
     // Environments before runs: that is the order of locks.
     await dueEnvironments(db, project.id);
     await holdBlobs(db);
+    // From here on nothing is taken; what was taken since it was marked is missed now, not when it is served.
+    for (const digest of named) if ((await context.blobs.size(digest)) === null) throw new Error(`${digest} was removed while a release was made of it`);
     await lockRun(db, run.id);
     if (await releaseOfRun(db, run.id)) return;
     const number = await nextNumber(db, project.id, 'releases');
@@ -46,10 +49,7 @@ export async function makeRelease(context: Context, project: ProjectRow, run: Ru
       parts: image.parts,
       plan,
     });
-    await nameReleaseBlobs(db, release.id, [
-      ...image.documents.map((one) => one.digest),
-      ...image.parts.flatMap((part) => part.layers.map((layer) => layer.digest)),
-    ]);
+    await nameReleaseBlobs(db, release.id, named);
     if (misplaced.length) await addWarnings(db, run.id, misplaced);
     for (const task of tasks.filter((one) => one.evidence)) {
       const tests = task.tests ? { passed: task.tests.passed, failed: task.tests.failed, skipped: task.tests.skipped } : null;

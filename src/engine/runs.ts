@@ -1,9 +1,10 @@
 /** Runs on their way: planned, advanced, released. */
+import { CodedError } from '../core/errors.js';
 import { attemptsOfRun } from '../records/attempts.js';
 import { lockRun, runById, type RunRow, takeDue, tasksOf } from '../records/runs.js';
 import { advanceIn, advanceScene, complete, endingOf } from './advance.js';
 import type { Context } from './context.js';
-import { planWaitingRun } from './planning.js';
+import { failRun, planWaitingRun } from './planning.js';
 import { makeRelease } from './releases.js';
 
 /** Takes one run that is due a step further. */
@@ -21,7 +22,14 @@ async function advance(context: Context, run: RunRow): Promise<void> {
   const { release } = scene.model ?? {};
   if (release && !run.released && !endingOf(run)) {
     const tasks = await tasksOf(context.records, run.id);
-    if (complete(tasks)) await makeRelease(context, scene.project, run, release, tasks);
+    if (complete(tasks)) {
+      try {
+        await makeRelease(context, scene.project, run, release, tasks);
+      } catch (error) {
+        if (!(error instanceof CodedError)) throw error;
+        return failRun(context, run.id, error.issue);
+      }
+    }
   }
   await context.records.transition('run.advanced', async (db) => {
     const now = await lockRun(db, run.id);

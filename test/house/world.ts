@@ -103,8 +103,13 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
     act: (project: string, name: string, body: { kind: string; release?: number }) =>
       world.api().post<Deployment>(`/api/projects/${project}/environments/${name}/deployments`, body),
     async log(attempt: string): Promise<string> {
-      const { items } = await world.api().get<PageOf<LogChunk>>(`/api/attempts/${attempt}/log`);
-      return items.map((chunk) => chunk.text).join('');
+      let text = '';
+      for (let from: string | null = '0'; from !== null; ) {
+        const page: PageOf<LogChunk> = await world.api().get(`/api/attempts/${attempt}/log?from=${from}`);
+        text += page.items.map((chunk) => chunk.text).join('');
+        from = page.next;
+      }
+      return text;
     },
     events: async (query: string) => (await world.api().get<PageOf<Event>>(`/api/events?limit=200&${query}`)).items,
     release: (project: string, number: number) => world.api().get<ReleaseDetail>(`/api/projects/${project}/releases/${number}`),
