@@ -93,7 +93,10 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
     waitLive: (project: string, name: string, commit: string) =>
       until(`${project}/${name} live with ${commit.slice(0, 7)}`, async () => {
         const one = await world.environment(project, name).catch(() => null);
-        return one?.live?.commit.id === commit && one.moving === null ? one : null;
+        if (one?.live?.commit.id === commit && one.moving === null) return one;
+        // What stands there instead is what one wants to know when this was in vain.
+        const last = one?.history[0];
+        throw new Error(`live: r${one?.live?.release}, moving: ${one?.moving?.state}, last: d${last?.number} r${last?.release} ${last?.state} ${last?.failure?.says ?? ''}`);
       }),
     waitDeployment: (project: string, number: number) =>
       until(`d${number} of ${project}`, async () => {
