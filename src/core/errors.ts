@@ -21,6 +21,7 @@ const entry = (status: number, says: string, next: string, retry = false): Error
 export const registry = {
   // definition
   definition_missing: entry(422, 'The commit {commit} has no {path}.', 'Add {path} to the repository; `tsunagi check` tells whether it is right.'),
+  definition_proposed: entry(422, 'There is no tsunagi.yaml here; this is what would fit it ({what}).', 'Write it and go on: `tsunagi rehearse --write`.'),
   no_checkout: entry(400, '{folder} is not in a git checkout with a commit.', 'Stand in the checkout of the project.'),
   definition_invalid: entry(
     422,

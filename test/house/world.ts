@@ -96,7 +96,9 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
         if (one?.live?.commit.id === commit && one.moving === null) return one;
         // What stands there instead is what one wants to know when this was in vain.
         const last = one?.history[0];
-        throw new Error(`live: r${one?.live?.release}, moving: ${one?.moving?.state}, last: d${last?.number} r${last?.release} ${last?.state} ${last?.failure?.says ?? ''}`);
+        throw new Error(
+          `live: r${one?.live?.release}, moving: ${one?.moving?.state}, last: d${last?.number} r${last?.release} ${last?.state} ${last?.failure?.says ?? ''}`,
+        );
       }),
     waitDeployment: (project: string, number: number) =>
       until(`d${number} of ${project}`, async () => {

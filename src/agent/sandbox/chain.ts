@@ -9,7 +9,7 @@ import { fileURLToPath } from 'node:url';
 import { type Account, type NetworkWay, prefixOf } from './host.js';
 import type { Group } from './limits.js';
 import { makeMountPoints } from './mounts.js';
-import { bubblewrapOptions, etc, pastaOptions, relayLines, resolvers } from './options.js';
+import { bubblewrapOptions, etc, namesAddress, pastaOptions, relayLines } from './options.js';
 import { seccompProgram } from './seccomp.js';
 
 /** How the chain is tied to the world; `none`: its own loopback alone. */
@@ -108,7 +108,7 @@ export function writeChain({ folder, account, network: way }: ChainFrame, work: 
   makeMountPoints(folder, work, account);
   const words = (list: readonly string[]) => `${list.join('\0')}\0`;
   put('hosts', ['127.0.0.1 localhost', '::1 localhost', ...network.reach.map((one) => `127.0.0.1 ${one.host}`), ''].join('\n'));
-  put('resolv.conf', network.open && way === 'pasta' ? resolvers() : '');
+  put('resolv.conf', network.open && way === 'pasta' ? `nameserver ${namesAddress}\n` : '');
   put('options', words(bubblewrapOptions(work, way === 'none', bin)));
   put('command', words(work.command));
   if (way === 'pasta') {

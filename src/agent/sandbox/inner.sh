@@ -18,22 +18,22 @@ else
   mount -t overlay -o "lowerdir=$lower,userxattr" overlay m
 fi
 
-# Nothing in private ranges can be reached: the gateway and the resolvers alone stay.
+# Nothing in private ranges can be reached, nor anything on the machine's own link, its gateway included: that passes packets on and
+# is spoken to by nobody. What stays is pasta's own address for names, and what the operator has named.
 close_private() {
-  local family=$1 gateway device resolver range
-  shift
-  read -r gateway device < <(ip "$family" route show default | sed -nE 's/^default via ([^ ]+) dev ([^ ]+).*/\1 \2/p' | head -n 1) || return 0
-  [[ -n $gateway ]] || return 0
-  ip "$family" route replace "$gateway" dev "$device"
-  ip "$family" route replace default via "$gateway" dev "$device"
-  while read -r resolver; do
-    ip "$family" route replace "$resolver" via "$gateway" dev "$device" 2>/dev/null || true
-  done < <(sed -nE 's/^nameserver +([0-9a-fA-F.:]+).*/\1/p' resolv.conf; cat open)
+  local family=$1 names=$2 gateway='' device='' range address
+  shift 2
+  read -r gateway device < <(ip "$family" route show default | sed -nE 's/^default via ([^ ]+) dev ([^ ]+).*/\1 \2/p' | head -n 1) || true
+  [[ -z $gateway ]] || ip "$family" route replace default via "$gateway" dev "$device" onlink
   while read -r range; do
-    ip "$family" route del "$range" dev "$device" 2>/dev/null || true
+    ip "$family" route del "$range" 2>/dev/null || true
     ip "$family" route add unreachable "$range" 2>/dev/null || true
-  done < <(ip "$family" route show dev "$device" scope link proto kernel | cut -d' ' -f1 | grep /)
+  done < <(ip "$family" route show proto kernel | awk '$1 ~ /\// { print $1 }')
   for range in "$@"; do ip "$family" route add unreachable "$range" 2>/dev/null || true; done
+  [[ -n $gateway ]] || return 0
+  while read -r address; do
+    [[ -z $address ]] || ip "$family" route replace "$address" via "$gateway" dev "$device" onlink 2>/dev/null || true
+  done < <(echo "$names"; cat open)
 }
 
 if [[ $net != none ]]; then
@@ -41,8 +41,9 @@ if [[ $net != none ]]; then
   echo ready >ready
   read -r _ <go
   if [[ $net == pasta && -e open ]]; then
-    close_private -4 10.0.0.0/8 100.64.0.0/10 169.254.0.0/16 172.16.0.0/12 192.168.0.0/16
-    close_private -6 fc00::/7
+    close_private -4 "$(sed -n 's/^nameserver //p' resolv.conf)" 0.0.0.0/8 10.0.0.0/8 100.64.0.0/10 169.254.0.0/16 172.16.0.0/12 192.0.0.0/24 \
+      192.168.0.0/16 198.18.0.0/15 224.0.0.0/4 240.0.0.0/4
+    close_private -6 '' fc00::/7 fe80::/10 64:ff9b::/96 ff00::/8
   elif [[ $net == relay ]]; then
     here=${0%/*}
     while read -r side from to; do

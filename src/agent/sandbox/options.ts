@@ -1,5 +1,5 @@
 /** What bubblewrap, pasta and the relay are told about one piece of work. */
-import { existsSync, readFileSync } from 'node:fs';
+import { existsSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { type ChainWork, runnerPath } from './chain.js';
 
@@ -70,10 +70,13 @@ export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: st
   return options;
 }
 
+/** Where a sandbox asks for names: pasta answers there in the place of the machine's resolver, which itself is out of reach. */
+export const namesAddress = '169.254.53.53';
+
 export function pastaOptions({ network }: ChainWork): string[] {
   const reach = network.reach.map((one) => String(one.port));
   return [
-    ...(network.open ? ['--config-net'] : []),
+    ...(network.open ? ['--config-net', '--dns-forward', namesAddress] : []),
     '--no-map-gw',
     ...['-t', network.listen ? `${network.listen.address}/${network.listen.port}:${network.listen.port}` : 'none'],
     ...['-u', 'none'],
@@ -90,11 +93,4 @@ export function relayLines({ network }: ChainWork): string[] {
   if (network.listen)
     lines.push(`outside tcp:${network.listen.address}:${network.listen.port} unix:in.sock`, `inside unix:in.sock tcp:127.0.0.1:${network.listen.port}`);
   return lines;
-}
-
-/** The machine's resolvers; a stub on loopback, which the sandbox can't reach, is replaced by those behind it. */
-export function resolvers(): string {
-  const read = (path: string) => (existsSync(path) ? readFileSync(path, 'utf8') : '');
-  const text = read('/etc/resolv.conf');
-  return /^nameserver\s+(127\.|::1)/m.test(text) ? read('/run/systemd/resolve/resolv.conf') || text : text;
 }

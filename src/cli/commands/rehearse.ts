@@ -8,8 +8,9 @@ export function rehearseCommand(program: Command): void {
     'tsunagi rehearse unit --log',
   )
     .option('--log', 'show all that is printed, not only that of tasks that fail')
+    .option('--write', 'where there is no tsunagi.yaml: write the one that is proposed, and go on with it')
     .option('--without-reuse', 'run every task, whatever has passed before')
-    .action(async (tasks: string[], options: Shared & { log?: boolean; withoutReuse?: boolean }) => {
+    .action(async (tasks: string[], options: Shared & { log?: boolean; write?: boolean; withoutReuse?: boolean }) => {
       const room = new URL('./src/cli/serve/rehearse.js', import.meta.url).href;
       const { rehearseHere } = (await import(room)) as { rehearseHere(tasks: string[], options: object): Promise<number> };
       process.exitCode = await rehearseHere(tasks, options);

@@ -19,6 +19,7 @@ import type { AttemptWork } from '../../wire/work.js';
 import { faint, say } from '../print.js';
 import { readWorkingCopy, type WorkingCopy } from './checkout.js';
 import { type Desk, openDesk } from './desk.js';
+import { offerDefinition } from './offer.js';
 import { openView, type View } from './view.js';
 
 export interface RehearseOptions {
@@ -27,6 +28,8 @@ export interface RehearseOptions {
   project?: string;
   /** Shows all that is printed. */
   log?: boolean;
+  /** Where there is no definition: write the one that is proposed, and go on with it. */
+  write?: boolean;
   /** No earlier pass counts. */
   withoutReuse?: boolean;
   /** Where outputs and caches are kept. */
@@ -47,7 +50,7 @@ interface Row {
 
 /** Exit status: 0 all passed, 1 one failed. */
 export async function rehearse(names: readonly string[], options: RehearseOptions): Promise<number> {
-  const folder = findFolder();
+  const folder = findFolder() ?? offerDefinition(options.write === true, options.json === true);
   const { definition, issues } = parseDefinition(readFileSync(join(folder, 'tsunagi.yaml')));
   if (!definition) {
     const errors = issues.filter((one) => one.severity === 'error');
@@ -102,11 +105,11 @@ export async function rehearse(names: readonly string[], options: RehearseOption
   }
 }
 
-/** The folder of the nearest tsunagi.yaml, here or above. */
-function findFolder(): string {
+/** The folder of the nearest tsunagi.yaml, here or above; null when there is none. */
+function findFolder(): string | null {
   for (let at = resolve('.'); ; at = dirname(at)) {
     if (existsSync(join(at, 'tsunagi.yaml'))) return at;
-    if (at === dirname(at)) throw new CodedError('definition_missing', { commit: 'working copy', path: 'tsunagi.yaml' });
+    if (at === dirname(at)) return null;
   }
 }
 
