@@ -57,12 +57,13 @@ export async function readLayer(
     cut = error;
   });
   const feeding = pipeline(layer, incoming);
-  // It is waited for below; until then a failure reaches us through the entries.
-  feeding.catch(() => {});
+  // A body that breaks off while `take` does something else is not heard of any more when it listens: this is.
+  const broken = new Promise<never>((_resolve, reject) => void feeding.catch(reject));
+  broken.catch(() => {});
   try {
     for await (const body of incoming) {
       const stream = body as unknown as Readable;
-      await take(judge(body.header), stream);
+      await Promise.race([take(judge(body.header), stream), broken]);
       stream.resume();
     }
     await feeding;

@@ -49,3 +49,27 @@ export const pieces = (bytes: Buffer, sizes: readonly number[]): Buffer[] => {
   }
   return all;
 };
+
+/** What was begun and has not ended yet; a property that is interrupted leaves its last one behind. */
+const open = new Set<Promise<unknown>>();
+
+/** Rejects what neither ends nor fails: for whoever waits, that is the worst answer. */
+export function ends<T>(work: Promise<T>, ms = 10_000): Promise<T> {
+  let timer: NodeJS.Timeout | undefined;
+  const late = new Promise<never>((_resolve, reject) => {
+    timer = setTimeout(() => reject(new Error('it neither ended nor failed')), ms);
+  });
+  const one = Promise.race([work, late]).finally(() => clearTimeout(timer));
+  const settled = one.then(
+    () => null,
+    (error: Error) => (/neither ended/.test(error.message) ? error : null),
+  );
+  open.add(settled);
+  void settled.then((error) => error ?? open.delete(settled));
+  return one;
+}
+
+/** Waits for what is left; throws where something never ended. */
+export async function allEnd(): Promise<void> {
+  for (const error of await Promise.all(open)) if (error) throw error;
+}

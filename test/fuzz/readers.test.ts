@@ -4,7 +4,7 @@ import { mkdtempSync, readdirSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Readable } from 'node:stream';
-import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import { afterAll, afterEach, beforeAll, describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { pack } from 'tar-stream';
 import { checkLayer, readLayer } from '../../src/blobs/layer.js';
@@ -24,12 +24,13 @@ import { commitFacts, listFiles, readFile } from '../../src/git/repository.js';
 import { exchange, openPushHead } from '../../src/git/transfer.js';
 import { checkEvent, signEvent } from '../../src/keys/keys.js';
 import { splitSections } from '../../src/agent/sections.js';
-import { budget, mutated, patience, pieces } from './budget.js';
+import { allEnd, budget, ends, mutated, patience, pieces } from './budget.js';
 
 let folder: string;
 beforeAll(() => {
   folder = mkdtempSync(join(tmpdir(), 'tsunagi-fuzz-'));
 });
+afterEach(allEnd);
 afterAll(() => rmSync(folder, { recursive: true, force: true }));
 
 const coded = (error: unknown): void => {
@@ -61,10 +62,12 @@ describe('a tar', () => {
       await fc.assert(
         fc.asyncProperty(mutated(good), fc.array(fc.integer({ min: 1, max: 5_000 }), { minLength: 1, maxLength: 4 }), async (bytes, sizes) => {
           const seen: string[] = [];
-          await readLayer(Readable.from(pieces(bytes, sizes)), async (entry, body) => {
-            seen.push(entry.path);
-            body.resume();
-          }).catch(coded);
+          await ends(
+            readLayer(Readable.from(pieces(bytes, sizes)), async (entry, body) => {
+              seen.push(entry.path);
+              body.resume();
+            }),
+          ).catch(coded);
           for (const path of seen) expect(path).not.toMatch(/^\/|(^|\/)\.\.(\/|$)|\0/);
         }),
         budget,
@@ -72,7 +75,7 @@ describe('a tar', () => {
       await fc.assert(
         fc.asyncProperty(mutated(good), async (bytes) => {
           const into = mkdtempSync(join(folder, 'into-'));
-          await unpackLayer(Readable.from([bytes]), { into, links: true }).catch(coded);
+          await ends(unpackLayer(Readable.from([bytes]), { into, links: true })).catch(coded);
           rmSync(into, { recursive: true });
           expect(readdirSync(folder)).toEqual(outside);
         }),
@@ -321,8 +324,8 @@ describe('git', () => {
           )
             .toString()
             .trim();
-          await listFiles(repository, commit, '').catch(coded);
-          await readFile(repository, commit, 'tsunagi.yaml', 1_000).catch(coded);
+          await ends(listFiles(repository, commit, '')).catch(coded);
+          await ends(readFile(repository, commit, 'tsunagi.yaml', 1_000)).catch(coded);
           const facts = await commitFacts(repository, commit);
           // biome-ignore lint/suspicious/noControlCharactersInRegex: none of them may be in there
           expect(`${facts?.title}${facts?.author}`).not.toMatch(/[\u0000-\u001f]/);
@@ -342,7 +345,11 @@ describe('git', () => {
           const head = Buffer.from(`${line(`${'0'.repeat(40)} ${'c'.repeat(40)} refs/heads/main\0 report-status`)}0000PACK`, 'latin1');
           const answer = exchange(repository, 'git-receive-pack', Readable.from([head, Buffer.from(bytes)]), '');
           const parts: Buffer[] = [];
-          for await (const chunk of answer) parts.push(chunk as Buffer);
+          await ends(
+            (async () => {
+              for await (const chunk of answer) parts.push(chunk as Buffer);
+            })(),
+          );
           expect(Buffer.concat(parts).toString('latin1')).not.toContain('ok refs/heads/main');
         }),
         budget,
