@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Access } from '../../src/service/access.js';
-import { access } from '../../src/service/access.js';
+import { access, boundMay } from '../../src/service/access.js';
 import { roles } from '../../src/core/states.js';
 import type { AddedToken } from '../../src/wire/api.js';
 import { api, openWorld, type World, until } from './world.js';
@@ -45,9 +45,27 @@ describe('every route', () => {
     expect(await call('tsu_wrong')).toMatchObject({ status: 401, body: { code: 'token_wrong' } });
     for (const caller of [...roles, 'agent', 'edge']) {
       const answer = await call(tokens[caller] as string);
-      if (may(caller, needed)) expect([caller, answer.body?.code === 'not_allowed', answer.status === 401]).toEqual([caller, false, false]);
+      if (may(caller, needed))
+        expect([caller, answer.body?.code === 'not_allowed', answer.status === 401, answer.status < 500]).toEqual([caller, false, false, true]);
       else expect([caller, answer.status, answer.body.code]).toEqual([caller, 403, 'not_allowed']);
     }
+  });
+
+  it.each(guarded)('%s meets a token of one project at that project, or not at all', async (route, needed) => {
+    if (needed === 'agent' || needed === 'edge') return expect(route).toMatch(/\/api\/(agent|edge)\//);
+    const [method, path] = route.split(' ') as [string, string];
+    const { token } = await world.api().post<AddedToken>('/api/tokens', { name: 'pier only', role: 'owner', project: 'pier' });
+    const call = (project: string) =>
+      api(world.url, token).raw(
+        method,
+        place(path.replace(':project', project)),
+        method === 'GET' ? {} : { body: { name: 'x', role: 'owner' }, headers: { 'idempotency-key': crypto.randomUUID() } },
+      );
+    if (path.includes(':project')) return expect(await call('other')).toMatchObject({ status: 404, body: { code: 'not_found' } });
+    const answer = await call('pier');
+    if (!boundMay.has(route)) return expect([answer.status, answer.body.code]).toEqual([403, 'token_bound']);
+    expect(answer.status).toBeLessThan(500);
+    expect(JSON.stringify(answer.body)).not.toContain('"other"');
   });
 
   it('describes itself by OpenAPI 3.1, each guarded route in it', async () => {

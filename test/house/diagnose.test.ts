@@ -105,6 +105,7 @@ describe('a server that does not get ready', () => {
       { files: { 'server.js': 'require("node:http").createServer((q, r) => { r.statusCode = 503; r.end(); }).listen(process.env.PORT);' }, ready: '/ready' },
       { code: 'not_ready', answer: '503', path: '/ready' },
     ],
+    ['reads what nobody gives, in the shell', { start: 'read -r answer; node server.js' }, { code: 'waits_for_input', line: 'read -r answer' }],
     ['does not listen', { files: { 'server.js': 'setInterval(() => {}, 1000);' } }, { code: 'not_listening' }],
     ['waits for input', { start: 'python3 ask.py', files: { 'ask.py': "input('Which harbour? ')\n" } }, { code: 'waits_for_input' }],
     [
@@ -157,6 +158,14 @@ describe('a site below a path', () => {
 });
 
 describe('a task that fails', () => {
+  it('by a pipe whose reader has read enough says so, and what to write', async () => {
+    expect(await taskFailure('seq 1000000 | head -n 1')).toMatchObject({
+      code: 'pipe_ended',
+      says: expect.stringContaining('(signal 13)'),
+      next: expect.stringContaining('sed -n 1p'),
+    });
+  });
+
   it.each([
     [
       'reads a file that it does not declare',

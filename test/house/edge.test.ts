@@ -22,6 +22,9 @@ let service: Server;
 let routes: { host: string; version: number; body: Route | null }[] = [];
 let have = -1;
 let away = false;
+let without: { host: string; version: number; issue: { code: string } | null }[] = [];
+/** Bytes that are no site, by digest. */
+const badLayers: Record<string, Buffer> = {};
 let fetched = 0;
 
 const site = (): Readable => {
@@ -67,14 +70,17 @@ function answerAsService(incoming: IncomingMessage, response: ServerResponse): v
   if (away) return void incoming.socket.destroy();
   if (incoming.url?.startsWith('/api/edge/blobs/')) {
     fetched++;
+    const bad = badLayers[incoming.url.slice('/api/edge/blobs/'.length)];
+    if (bad) return void response.end(bad);
     site().pipe(response);
     return;
   }
   const parts: Buffer[] = [];
   incoming.on('data', (chunk: Buffer) => parts.push(chunk));
   incoming.on('end', async () => {
-    const body = JSON.parse(Buffer.concat(parts).toString()) as { have: number; waitMs: number };
+    const body = JSON.parse(Buffer.concat(parts).toString()) as { have: number; waitMs: number; without: typeof without };
     have = body.have;
+    without = body.without;
     const newer = () => routes.filter((route) => route.version > body.have);
     for (let waited = 0; waited < body.waitMs && newer().length === 0 && !away; waited += 20) await new Promise((resolve) => setTimeout(resolve, 20));
     response.setHeader('content-type', 'application/json');
@@ -314,6 +320,37 @@ describe('the table', () => {
     expect((await visit(edgePort, host, '/')).text).toBe('<h1>home</h1>');
     away = false;
     await give({ ...route(), deployment: 'd9' });
+  });
+
+  it('takes each host by itself: one that can not be served stays as it was, is named, and holds up nobody else, also after a start', async () => {
+    const bytesOf = async (...entries: Parameters<ReturnType<typeof pack>['entry']>[0][]) => {
+      const tar = pack();
+      for (const header of entries) tar.entry(header, header.type ? '' : 'x'.repeat(3_000));
+      tar.finalize();
+      const parts: Buffer[] = [];
+      for await (const chunk of tar) parts.push(chunk as Buffer);
+      return Buffer.concat(parts);
+    };
+    const digests = ['1', '2', '3'].map((digit) => `sha256:${digit.repeat(64)}`) as [string, string, string];
+    badLayers[digests[0]] = (await bytesOf({ name: 'web/index.html' }, { name: 'web/more.html' })).subarray(0, 2_000);
+    badLayers[digests[1]] = await bytesOf({ name: 'web/index.html' }, { name: 'web/pipe', type: 'fifo' });
+    badLayers[digests[2]] = Buffer.from('no archive at all '.repeat(100));
+    const bad = 'bad.sailings.localhost';
+    await give(route(), bad);
+    for (const digest of digests) {
+      const paths = route().paths.map((path) => (path.kind === 'site' ? { ...path, bytes: digest, layers: [digest] } : path));
+      await give({ ...route(), paths }, bad);
+      await until('it is named', async () => without.some((one) => one.host === bad && /^output_/.test(one.issue?.code ?? '')));
+      expect((await visit(edgePort, bad, '/')).text).toBe('<h1>home</h1>');
+      await give({ ...route(), deployment: 'd12' });
+      expect((await visit(edgePort, host, '/')).status).toBe(200);
+      await edge.close();
+      edge = await open();
+      await until('it is named again', async () => without.some((one) => one.host === bad));
+      expect([(await visit(edgePort, host, '/')).status, (await visit(edgePort, bad, '/')).status]).toEqual([200, 200]);
+    }
+    await give(route(), bad);
+    await until('it is taken', async () => without.length === 0);
   });
 
   it('moves without losing a request', async () => {

@@ -183,7 +183,13 @@ describe('work', () => {
     expect(await routesAfter(records, second)).toEqual([]);
     const token = await addToken(records, { hash: Buffer.from('e'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null }, 'test');
     expect(await acknowledge(records, token.id, 'quay', second)).toMatchObject({ acknowledged: second });
-    expect(await acknowledge(records, agent, 'quay', second).catch(() => null)).toBeNull();
+    // The name belongs to that token, until it is removed.
+    const other = await addToken(records, { hash: Buffer.from('f'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null }, 'test');
+    expect(await acknowledge(records, other.id, 'quay', second)).toBeNull();
+    await records.rows('update tokens set removed_at = now() where id = $1', [token.id]);
+    expect(await acknowledge(records, other.id, 'quay', second, { h: { version: second, issue: null } })).toMatchObject({
+      without: { h: { version: second } },
+    });
   });
 });
 

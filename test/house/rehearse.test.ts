@@ -1,5 +1,5 @@
 import { execFileSync } from 'node:child_process';
-import { chmodSync, mkdirSync, mkdtempSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
+import { chmodSync, existsSync, mkdirSync, mkdtempSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
@@ -116,6 +116,37 @@ tasks:
     expect(await cli(['rehearse'], {}, bare)).toMatchObject({ err: expect.stringContaining('has no tsunagi.yaml') });
     writeFileSync(join(bare, 'tsunagi.yaml'), definition);
     expect(await cli(['rehearse'], {}, bare)).toMatchObject({ status: 2, err: expect.stringContaining('not in a git checkout') });
+    rmSync(bare, { recursive: true });
+  });
+
+  it('offers a definition where there is none, and writes it when told to', async () => {
+    const bare = mkdtempSync(join(tmpdir(), 'tsunagi-offer-'));
+    chmodSync(bare, 0o755);
+    writeFileSync(
+      join(bare, 'package.json'),
+      '{ "name": "tides", "version": "1.0.0", "scripts": { "test": "node --check index.js", "start": "node index.js" } }\n',
+    );
+    writeFileSync(join(bare, 'index.js'), "require('node:http').createServer((q, r) => r.end('tide')).listen(process.env.PORT);\n");
+    const git = (...args: string[]) =>
+      execFileSync('git', ['-C', bare, ...args], {
+        env: {
+          PATH: process.env.PATH,
+          HOME: '/nonexistent',
+          GIT_AUTHOR_NAME: 'M',
+          GIT_AUTHOR_EMAIL: 'm@k',
+          GIT_COMMITTER_NAME: 'M',
+          GIT_COMMITTER_EMAIL: 'm@k',
+        },
+      });
+    git('init', '-q');
+    git('add', '-A');
+    git('commit', '-qm', 'First');
+    const offered = await cli(['rehearse'], {}, bare);
+    expect(offered).toMatchObject({ status: 1, out: expect.stringContaining('tsunagi: 1'), err: expect.stringContaining('rehearse --write') });
+    expect(existsSync(join(bare, 'tsunagi.yaml'))).toBe(false);
+    const written = await cli(['rehearse', '--write'], { XDG_DATA_HOME: join(bare, '..') }, bare);
+    expect([written.status, existsSync(join(bare, 'tsunagi.yaml'))]).toEqual([0, true]);
+    expect(written.out).toContain('passed');
     rmSync(bare, { recursive: true });
   });
 });

@@ -75,7 +75,9 @@ describe('what is kept', () => {
     });
     expect(reverted).toMatchObject({ status: 410, body: { code: 'release_gone' } });
     const told = await world.events('type=release.gone&project=store');
-    expect(told.map((one) => one.subject).sort()).toEqual(['r1', 'r2', 'r3', 'r4'].slice(0, told.length));
+    const subjects = told.map((one) => one.subject).sort();
+    expect(subjects).toContain('r2');
+    expect(subjects.filter((one) => !['r1', 'r2', 'r3', 'r4'].includes(one))).toEqual([]);
   });
 
   it('is let go safely while runs go on: a trimmed pass is done again', async () => {

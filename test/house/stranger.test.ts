@@ -127,6 +127,42 @@ describe('a hostile pull request', () => {
     expect(states(await world.waitRun('galley', commit))).toMatchObject({ build: 'passed' });
   });
 
+  it('becomes a release that no standing environment takes', async () => {
+    const release = `${definition().replace('environments:', 'release:\n  needs: [build]\n  parts: { page: { kind: site, needs: [build], root: out } }\n  variables: { KEY: { secret: true, about: a key, strangers: "-" } }\nenvironments:\n  staging: { branch: main }')}`;
+    const offered = await offer('pears', { 'recipe.txt': 'rice and pears\n', 'tsunagi.yaml': release });
+    expect(offered.run.release).not.toBeNull();
+    const commit = await checkout.commitAndPush({ 'tsunagi.yaml': release }, 'A release on main');
+    await world.waitRun('galley', commit);
+    await world.cli('variable', 'set', 'KEY=of-the-galley', '--secret', '--project', 'galley');
+    const deploy = await world.api().raw('POST', '/api/projects/galley/environments/staging/deployments', {
+      body: { kind: 'deploy', release: offered.run.release },
+      headers: { 'idempotency-key': crypto.randomUUID() },
+    });
+    expect([deploy.status, deploy.body.code]).toEqual([409, 'release_untrusted']);
+  });
+
+  it('runs a commit that came with it, and is neither its head nor on a branch, for that commit alone', async () => {
+    await checkout.git('checkout', '-q', '-B', 'chain', 'main');
+    const middle = await checkout.commit({ 'recipe.txt': 'hemlock\n' }, 'In the middle');
+    await checkout.commit({ 'recipe.txt': 'rice\n' }, 'At the end');
+    const head = await checkout.git('rev-parse', 'HEAD');
+    await checkout.git('push', '-q', 'origin', 'HEAD:refs/offered/chain');
+    await checkout.git('checkout', '-q', 'main');
+    await codehost.openPull('galley', { title: 'chain', branch: 'chain', trusted: false });
+    await until('it is here', async () =>
+      (await world.api().get<PageOf<Run>>('/api/runs?project=galley&limit=100')).items.some((one) => one.commit.id === head),
+    );
+    const started = await world.api().post<Run>('/api/projects/galley/runs', { ref: middle });
+    const run = await ended(started.number);
+    expect(await logOf(run, 'build')).toContain('nothing is kept');
+    // What it has passed is no pass of the project's own: main makes the same bytes anew.
+    const commit = await checkout.commitAndPush({ 'recipe.txt': 'hemlock\n' }, 'The same on main');
+    const own = await world.waitRun('galley', commit);
+    expect(own.taskList.find((task) => task.name === 'build')?.attempts.map((one) => one.id)).not.toContain(
+      run.taskList.find((task) => task.name === 'build')?.attempts[0]?.id,
+    );
+  });
+
   it('is explained without a value that its own line does not know', async () => {
     const why = await world.api().get<WhyTaskView>(`/api/projects/galley/runs/${hostile.number}/tasks/poison/why`);
     expect(JSON.stringify(why)).not.toMatch(/tsu_\w|tsa_\w/);
