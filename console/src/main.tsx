@@ -15,6 +15,7 @@ import { PromotionPage } from './pages/Promotion';
 import { RunPage } from './pages/Run';
 import { RunsPage } from './pages/Runs';
 import { SignInPage } from './pages/SignIn';
+import { YouPage } from './pages/You';
 import { Empty, Loading, Trouble } from './parts/basics';
 import { Frame } from './parts/Frame';
 import './theme.css';
@@ -32,8 +33,9 @@ function Root(): React.ReactNode {
   const known = me.data !== undefined && !signingIn;
   useEffect(() => (known ? followFeed(client) : undefined), [known]);
   if (signingIn) return <SignInPage />;
-  if (me.data) return <Frame me={me.data} />;
+  // Also for a page that stood open while its session ended.
   if (me.error instanceof Refusal && me.error.problem.status === 401) return <Navigate to="/sign-in" search={{ then: path }} />;
+  if (me.data) return <Frame me={me.data} />;
   return me.error ? <Trouble error={me.error} /> : <Loading />;
 }
 
@@ -45,6 +47,7 @@ const router = createRouter({
     page('/sign-in', SignInPage),
     page('/runs', RunsPage),
     page('/add', GuidePage),
+    page('/you', YouPage),
     page('/$project', ProjectPage),
     page('/$project/runs/$number', RunPage),
     page('/$project/$environment', EnvironmentPage),

@@ -326,7 +326,11 @@ export const registry = {
   ),
   last_owner: entry(409, '{name} is the only owner.', 'Make somebody else an owner first.'),
   name_taken: entry(409, 'There is a {what} named {name} already.', 'Choose another name.'),
-  name_unusable: entry(422, '`{name}` can not be a name here.', 'Use lower case letters, digits and dashes, beginning with a letter.'),
+  name_unusable: entry(
+    422,
+    '`{name}` can not be a name here.',
+    'Use lower case letters, digits and dashes, beginning with a letter, and no word that the console has a page for.',
+  ),
   key_reused: entry(422, 'This Idempotency-Key was used for another request.', 'Use a new key for each new request.'),
   key_missing: entry(400, 'A change needs an Idempotency-Key.', 'Send a fresh random value with each change, and the same one when you repeat it.'),
   too_many_requests: entry(429, 'Too many requests.', 'Wait {seconds} seconds.', true),

@@ -84,7 +84,28 @@ const facts = (rows: readonly InstanceRow[], kind: 'server' | 'worker'): Instanc
   rows.filter((row) => row.kind === kind).map(({ id, state, wanted }) => ({ id, state, wanted }));
 const ended = (row: InstanceRow) => row.state === 'failed' || row.state === 'ended' || row.state === 'lost';
 
+/** How often an instance of a deployment on its way takes the place of one that its machine has let down. */
+const lettingsDown = 3;
+
+/**
+ * An agent that went away, or lost touch for longer than a lease, says nothing of the release: what it had starts again, a few
+ * times, and the deployment goes on.
+ */
+async function startAgain(scene: Scene): Promise<void> {
+  const { db, deployment } = scene;
+  const letDown = (row: InstanceRow) => row.wanted && (row.state === 'lost' || (row.state === 'failed' && row.issue?.code === 'lease_over'));
+  const rows = scene.instances.filter((row) => letDown(row) && row.restarts < lettingsDown);
+  if (deployment.failure || rows.length === 0) return;
+  for (const row of rows) {
+    await db.rows('update instances set wanted = false where id = $1', [row.id]);
+    const restarts = row.restarts + 1;
+    await addInstance(db, { deployment: deployment.id, part: row.part, kind: row.kind, position: row.position, restarts, delayMs: restartDelay(row.restarts) });
+  }
+  scene.instances = await instancesOf(db, deployment.id);
+}
+
 async function advance(scene: Scene): Promise<void> {
+  await startAgain(scene);
   const { db, context, deployment, environment, before, release } = scene;
   const [attempts, moving, edges] = [await attemptsOfDeployment(db, deployment.id), await movingDeployments(db, environment.id), await listEdges(db)];
   const stepFact = (kind: 'prepare' | 'verify', declared: boolean): StepFact => {
@@ -99,7 +120,8 @@ async function advance(scene: Scene): Promise<void> {
     state: deployment.state,
     kind: deployment.kind,
     failure: deployment.failure ?? (environment.state === 'closing' ? issue('environment_closed', { environment: scene.place }) : null),
-    since: deployment.state_since.getTime(),
+    // What took the place of another one has its own time.
+    since: Math.max(deployment.state_since.getTime(), ...scene.instances.filter((row) => row.wanted).map((row) => row.created_at.getTime())),
     blocked: moving.some((one) => one.number < deployment.number),
     overtaken: deployment.kind === 'automatic' && moving.some((one) => one.number > deployment.number && one.state === 'queued'),
     prepare: stepFact('prepare', release.plan.prepare !== null),

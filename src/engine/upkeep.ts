@@ -1,5 +1,6 @@
 /** What owners change about projects, and the key of everything that is encrypted. */
 import { rm } from 'node:fs/promises';
+import { pageNames } from '../core/names.js';
 import { CodedError } from '../core/errors.js';
 import { closeObjects } from '../git/objects.js';
 import { checkedAddress, parseRemote } from '../git/remote.js';
@@ -43,6 +44,7 @@ export async function changeProject(context: Context, db: Db, project: ProjectRo
   const event = (type: 'project.renamed' | 'project.paused' | 'project.resumed' | 'project.changed', data: Record<string, unknown> = {}) =>
     recordEvents(db, { type, project: project.id, subject: name ?? project.name, actor, data });
   if (name !== undefined && name !== project.name) {
+    if (pageNames.has(name)) throw new CodedError('name_unusable', { name });
     if (await findProject(db, name)) throw new CodedError('name_taken', { what: 'project', name });
     await db.rows('update projects set name = $2 where id = $1', [project.id, name]);
     await event('project.renamed', { from: project.name });

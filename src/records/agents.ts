@@ -1,6 +1,6 @@
 import type { Issue } from '../core/errors.js';
 import type { Takes } from '../core/states.js';
-import { type Db, notify } from './database.js';
+import { json, type Db, notify } from './database.js';
 import { newId } from './ids.js';
 
 export interface AgentRow {
@@ -55,9 +55,9 @@ export const registerAgent = (db: Db, agent: NewAgent, leaseMs: number): Promise
       agent.takes,
       agent.slots,
       agent.address,
-      JSON.stringify(agent.tools),
+      json(agent.tools),
       agent.base,
-      JSON.stringify(agent.sandbox),
+      json(agent.sandbox),
       leaseMs,
       agent.ports.from,
       agent.ports.to,
@@ -78,12 +78,12 @@ export async function renewAgent(
 ): Promise<AgentRow | null> {
   const row = await db.one<AgentRow>(
     `update agents set seen_at = now(), lease_until = now() + $3::int * interval '1 ms', full_issue = $4 where token_id = $1 and boot = $2 returning ${columns}`,
-    [token, boot, leaseMs, full === null ? null : JSON.stringify(full)],
+    [token, boot, leaseMs, full === null ? null : json(full)],
   );
   if (row && held.length) {
     await db.rows(
       `update attempts a set lease_until = now() + $3::int * interval '1 ms' from jsonb_to_recordset($2::jsonb) as h(id uuid, fence bigint) where a.id = h.id and a.fence = h.fence and a.agent_id = $1 and a.state = 'running'`,
-      [row.id, JSON.stringify(held), leaseMs],
+      [row.id, json(held), leaseMs],
     );
   }
   return row;
@@ -132,7 +132,7 @@ export async function acknowledge(db: Db, token: string, name: string, version: 
      where edges.token_id = excluded.token_id or exists (select 1 from tokens t where t.id = edges.token_id and t.removed_at is not null)
      returning id, name, acknowledged::float8 as acknowledged, without, seen_at, true as alive,
        coalesce((select acknowledged from old), -1) <> $4 or coalesce((select without from old), '{}') <> $5::jsonb as moved`,
-    [newId(), token, name, version, JSON.stringify(without)],
+    [newId(), token, name, version, json(without)],
   );
   if (row?.moved) await wakeMoving(db);
   return row;
@@ -168,7 +168,7 @@ export async function putRoute(db: Db, host: string, environment: string, body: 
   const row = await db.one<{ version: number }>(
     `insert into routes (host, environment_id, body, version) values ($1, $2, $3, nextval('route_versions'))
      on conflict (host) do update set body = excluded.body, environment_id = excluded.environment_id, version = excluded.version returning version::float8 as version`,
-    [host, environment, body === null ? null : JSON.stringify(body)],
+    [host, environment, body === null ? null : json(body)],
   );
   await notify(db, 'routes');
   return row?.version ?? 0;

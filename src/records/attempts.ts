@@ -1,7 +1,7 @@
 /** Attempts: made waiting, claimed by an agent with a fence and a lease, ended once. Each write of their agent names the fence. */
 import { CodedError, type Issue } from '../core/errors.js';
 import type { AttemptKind, AttemptState, Takes } from '../core/states.js';
-import { type Db, notify } from './database.js';
+import { json, type Db, notify } from './database.js';
 import { newId } from './ids.js';
 
 /** What an agent must have to take it. */
@@ -57,7 +57,7 @@ export async function addAttempts(db: Db, attempts: readonly NewAttempt[]): Prom
     `insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs, priority)
      select a.id, a.kind, a.task, a.deployment, a.project, a.number, a.needs, a.priority
      from jsonb_to_recordset($1::jsonb) as a(id uuid, kind text, task uuid, deployment uuid, project uuid, number int, needs jsonb, priority int)`,
-    [JSON.stringify(rows)],
+    [json(rows)],
   );
   await notify(db, 'work');
   return rows.map((row) => row.id);
@@ -129,7 +129,7 @@ export async function endAttempt(db: Db, id: string, state: AttemptState, issue:
   await db.rows(`with told as (${upsertCommands}) update attempts set state = $2, issue = $3, ended_at = now(), lease_until = null where id = $1`, [
     id,
     state,
-    issue === null ? null : JSON.stringify(issue),
+    issue === null ? null : json(issue),
     commandsJson(commands),
   ]);
   if (state !== 'passed') await db.rows(`update commands set state = $2 where attempt_id = $1 and state = 'running'`, [id, state]);
@@ -180,7 +180,7 @@ export interface EndedCommand {
 }
 
 const commandsJson = (commands: readonly EndedCommand[]): string =>
-  JSON.stringify(commands.map(({ firstLine, ms, ...rest }) => ({ ...rest, ms: Math.round(ms), first_line: firstLine })));
+  json(commands.map(({ firstLine, ms, ...rest }) => ({ ...rest, ms: Math.round(ms), first_line: firstLine })));
 
 /** $1 is the attempt, $4 the commands as JSON. */
 const upsertCommands = `insert into commands (attempt_id, position, text, state, exit, ms, started_at, first_line)
@@ -199,7 +199,7 @@ export async function startFirst(db: Db, commands: readonly { attempt: string; t
   await db.rows(
     `insert into commands (attempt_id, position, text, state, started_at) select c.attempt, 0, c.text, 'running', now()
      from jsonb_to_recordset($1::jsonb) as c(attempt uuid, text text) on conflict do nothing`,
-    [JSON.stringify(commands)],
+    [json(commands)],
   );
   await notify(db, ...commands.map((one) => `log:${one.attempt}`));
 }

@@ -35,11 +35,27 @@ export interface RecordsOptions {
 
 const channel = 'tsunagi';
 
+/**
+ * A value as bound text of a JSON column. PostgreSQL keeps neither NUL nor half a surrogate pair, which JSON may carry: each
+ * becomes U+FFFD, so that what a stranger or a program wrote can always be recorded.
+ */
+export function json(value: unknown): string {
+  const text = JSON.stringify(value);
+  // Half a pair is what JSON.stringify escapes (ECMA-262, well-formed); a backslash of the text itself stands doubled.
+  return /\\u(0000|d[89a-f])/.test(text) ? text.replace(/\\\\|\\u0000|\\ud[89a-f][0-9a-f]{2}/g, (found) => (found === '\\\\' ? found : '\ufffd')) : text;
+}
+
+/** A text as PostgreSQL can keep it: no NUL in it. */
+const storable = (value: unknown): unknown => {
+  if (typeof value === 'string') return value.includes('\0') ? value.replaceAll('\0', '\ufffd') : value;
+  return Array.isArray(value) ? value.map(storable) : value;
+};
+
 export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions): Records {
   const sequelize = new Sequelize(url, { dialect: 'postgres', logging: false, pool: { max: pool, min: 1, idle: 30_000, acquire: 20_000 }, retry: { max: 0 } });
   const on = (transaction?: Transaction): Db => {
     const rows = async <T>(sql: string, bind: unknown[] = []): Promise<T[]> =>
-      (await sequelize.query(sql, { bind, type: QueryTypes.SELECT, raw: true, ...(transaction ? { transaction } : {}) })) as T[];
+      (await sequelize.query(sql, { bind: bind.map(storable), type: QueryTypes.SELECT, raw: true, ...(transaction ? { transaction } : {}) })) as T[];
     return { rows, one: async (sql, bind) => (await rows<never>(sql, bind))[0] ?? null };
   };
   return {

@@ -2,7 +2,7 @@ import type { EnvironmentPlan } from '../core/definition/model.js';
 import type { Issue } from '../core/errors.js';
 import type { SecretPlace } from '../core/variables/resolve.js';
 import type { DeploymentKind, DeploymentState, EnvironmentState, Health } from '../core/states.js';
-import { type Db, notify } from './database.js';
+import { json, type Db, notify } from './database.js';
 import { recordEvents } from './events.js';
 import { newId } from './ids.js';
 
@@ -149,7 +149,7 @@ const deploymentColumns =
   'id, project_id, number, environment_id, release_id, kind, actor, state, state_since, failure, definition_commit, environment_plan, variables, secrets, replaces_id, live_at, warm_until, created_at, ended_at';
 
 export const setWaits = (db: Db, id: string, issue: Issue | null): Promise<unknown> =>
-  db.rows('update environments set issue = $2 where id = $1', [id, issue === null ? null : JSON.stringify(issue)]);
+  db.rows('update environments set issue = $2 where id = $1', [id, issue === null ? null : json(issue)]);
 
 export interface NewDeployment {
   project: string;
@@ -176,9 +176,9 @@ export async function addDeployment(db: Db, one: NewDeployment): Promise<Deploym
       one.kind,
       one.actor,
       one.definitionCommit,
-      JSON.stringify(one.plan),
-      JSON.stringify(one.variables),
-      JSON.stringify(one.secrets),
+      json(one.plan),
+      json(one.variables),
+      json(one.secrets),
     ],
   );
   await notify(db, 'deployments');
@@ -208,7 +208,7 @@ export async function setDeploymentState(db: Db, id: string, state: DeploymentSt
     `update deployments set state = $2, failure = $3, state_since = case when state = $2 then state_since else now() end,
        live_at = case when $2 = 'live' then coalesce(live_at, now()) else live_at end,
        ended_at = case when $2 in ('live', 'failed', 'replaced') then coalesce(ended_at, now()) else ended_at end where id = $1`,
-    [id, state, failure === null ? null : JSON.stringify(failure)],
+    [id, state, failure === null ? null : json(failure)],
   );
   await notify(db, `deployment:${id}`);
 }
@@ -216,7 +216,7 @@ export async function setDeploymentState(db: Db, id: string, state: DeploymentSt
 /** Fails a deployment that is on its way, and stops what runs for it; it stays in its state until all is back as it was. */
 export async function setFailure(db: Db, id: string, failure: Issue): Promise<void> {
   await db.rows(`update attempts set stop = true where deployment_id = $1 and state in ('waiting', 'running')`, [id]);
-  await db.rows('update deployments set failure = coalesce(failure, $2::jsonb) where id = $1', [id, JSON.stringify(failure)]);
+  await db.rows('update deployments set failure = coalesce(failure, $2::jsonb) where id = $1', [id, json(failure)]);
   await notify(db, `deployment:${id}`, 'work');
 }
 

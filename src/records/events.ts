@@ -1,4 +1,4 @@
-import { type Db, notify } from './database.js';
+import { json, type Db, notify } from './database.js';
 
 /** One thing that happened. `subject` is written as people write it: `run 131`, `d17`, `sailings/production`. */
 export interface NewEvent {
@@ -90,7 +90,7 @@ export async function recordEvents(db: Db, ...events: NewEvent[]): Promise<void>
     `insert into events (type, project_id, subject, actor, data)
      select e.type, e.project, e.subject, e.actor, e.data
      from jsonb_to_recordset($1::jsonb) as e(type text, project uuid, subject text, actor text, data jsonb)`,
-    [JSON.stringify(events.map((event) => ({ data: {}, ...event })))],
+    [json(events.map((event) => ({ data: {}, ...event })))],
   );
   await notify(db, 'events');
 }

@@ -1,6 +1,6 @@
 import { CodedError, type Issue } from '../core/errors.js';
 import type { InstanceState } from '../core/states.js';
-import { type Db, notify } from './database.js';
+import { json, type Db, notify } from './database.js';
 import { newId } from './ids.js';
 
 export interface InstanceRow {
@@ -88,7 +88,7 @@ export async function setInstanceState(
   await db.rows(
     `update instances set state = $2, port = coalesce($3, port), exit = coalesce($4, exit), issue = coalesce($5::jsonb, issue),
        ready_at = case when $2 = 'ready' then coalesce(ready_at, now()) else ready_at end, ended_at = case when $2 in ('failed', 'ended', 'lost') then now() end where id = $1`,
-    [id, state, change.port ?? null, change.exit ?? null, change.issue ? JSON.stringify(change.issue) : null],
+    [id, state, change.port ?? null, change.exit ?? null, change.issue ? json(change.issue) : null],
   );
   await notify(db, `log:${id}`);
 }

@@ -2,7 +2,7 @@
 import { gunzipSync, gzipSync } from 'node:zlib';
 import { CodedError } from '../core/errors.js';
 import { countLines } from '../core/lines.js';
-import { type Db, notify } from './database.js';
+import { json, type Db, notify } from './database.js';
 
 export interface Chunk {
   /** Byte position in the stream. */
@@ -59,7 +59,7 @@ export async function appendLog(
     gzipSync(fresh, { level: 1 }),
   ]);
   await db.rows(`update ${stream.table} set log_bytes = log_bytes + $2, log_lines = $3 where id = $1`, [stream.id, fresh.length, firstLine + lines]);
-  if (gap) await db.rows('update attempts set log_gap = $2 where id = $1', [stream.id, JSON.stringify(gap)]);
+  if (gap) await db.rows('update attempts set log_gap = $2 where id = $1', [stream.id, json(gap)]);
   if (stream.table === 'instances') await turnOver(db, stream.id, row.log_bytes + fresh.length);
   await notify(db, `log:${stream.id}`);
   return row.log_bytes + fresh.length;

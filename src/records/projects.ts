@@ -2,7 +2,7 @@ import type { Definition } from '../core/definition/model.js';
 import type { DefinitionIssue } from '../core/definition/parse.js';
 import type { Issue } from '../core/errors.js';
 import type { SourceKind } from '../core/states.js';
-import { type Db, notify } from './database.js';
+import { json, type Db, notify } from './database.js';
 import { recordEvents } from './events.js';
 import { newId } from './ids.js';
 
@@ -86,7 +86,7 @@ export async function nextNumber(db: Db, project: string, kind: 'runs' | 'releas
 export async function saveDefinition(db: Db, project: string, commit: string, model: Definition | null, issues: readonly DefinitionIssue[]): Promise<void> {
   await db.rows(
     'insert into definitions (project_id, commit, model, issues) values ($1, $2, $3, $4) on conflict (project_id, commit) do update set model = excluded.model, issues = excluded.issues',
-    [project, commit, model === null ? null : JSON.stringify(model), JSON.stringify(issues)],
+    [project, commit, model === null ? null : json(model), json(issues)],
   );
 }
 
@@ -131,7 +131,7 @@ export const settlePoll = (
     id,
     nextMs,
     failures,
-    issue === null ? null : JSON.stringify(issue),
+    issue === null ? null : json(issue),
     poll_fence,
   ]);
 
@@ -177,7 +177,7 @@ export const settleStatus = (
 ): Promise<unknown> =>
   db.rows(
     `update projects set status_after = $2, status_due = now() + $3::int * interval '1 ms', status_failures = $4, status_issue = $5 where id = $1 and status_fence = $6`,
-    [id, after, nextMs, failures, issue === null ? null : JSON.stringify(issue), status_fence],
+    [id, after, nextMs, failures, issue === null ? null : json(issue), status_fence],
   );
 
 /** From now on the states of its runs are told there. */

@@ -1,6 +1,6 @@
 import type { ReleasePlan } from '../core/definition/model.js';
 import type { PartImage } from '../core/release/image.js';
-import { type Db, notify } from './database.js';
+import { json, type Db, notify } from './database.js';
 import { newId } from './ids.js';
 
 export interface ReleaseRow {
@@ -37,8 +37,8 @@ export async function addRelease(db: Db, release: Omit<ReleaseRow, 'id' | 'creat
       release.pull_request,
       release.run_id,
       release.line,
-      JSON.stringify(release.parts),
-      JSON.stringify(release.plan),
+      json(release.parts),
+      json(release.plan),
     ],
   );
   await db.rows('update runs set released = true where id = $1', [release.run_id]);
@@ -83,7 +83,7 @@ export async function addEvidence(db: Db, release: { id: string; digest: string 
     evidence.kind,
     evidence.name,
     evidence.source,
-    JSON.stringify(evidence.detail),
+    json(evidence.detail),
   ]);
   await notify(db, 'environments');
 }

@@ -1,6 +1,6 @@
 /** What fingerprints came to, kept by trust line. */
 import type { TestResults } from '../core/results/junit.js';
-import type { Db } from './database.js';
+import { json, type Db } from './database.js';
 
 export interface NewResult {
   project: string;
@@ -15,7 +15,7 @@ export interface NewResult {
 export const keepResult = (db: Db, { project, line, fingerprint, attempt, state, output, tests }: NewResult): Promise<unknown> =>
   db.rows(
     'insert into results (project_id, line, fingerprint, attempt_id, state, output, output_size, tests) values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict do nothing',
-    [project, line, fingerprint, attempt, state, output?.digest ?? null, output?.size ?? null, tests === null ? null : JSON.stringify(tests)],
+    [project, line, fingerprint, attempt, state, output?.digest ?? null, output?.size ?? null, tests === null ? null : json(tests)],
   );
 
 export interface PassedResult {

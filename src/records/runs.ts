@@ -3,7 +3,7 @@ import type { PinnedSet } from '../core/variables/task.js';
 import type { Issue } from '../core/errors.js';
 import type { TestResults } from '../core/results/junit.js';
 import type { RunState, TaskState } from '../core/states.js';
-import { type Db, notify } from './database.js';
+import { json, type Db, notify } from './database.js';
 import { newId } from './ids.js';
 
 export interface RunRow {
@@ -140,12 +140,12 @@ export async function startRun(db: Db, run: string, tasks: readonly NewTask[], w
     `insert into tasks (id, run_id, name, position, evidence, model, files, pinned)
      select t.id, $1, t.name, t.position, t.evidence, t.model, t.files, t.pinned
      from jsonb_to_recordset($2::jsonb) as t(id uuid, name text, position int, evidence boolean, model jsonb, files jsonb, pinned jsonb)`,
-    [run, JSON.stringify(tasks.map((task) => ({ id: newId(), ...task })))],
+    [run, json(tasks.map((task) => ({ id: newId(), ...task })))],
   );
   await db.rows(`update runs set state = 'running', planned_at = now(), started_at = now(), issue = null, tasks_total = $2, warnings = $3 where id = $1`, [
     run,
     tasks.length,
-    JSON.stringify(warnings),
+    json(warnings),
   ]);
 }
 
@@ -153,13 +153,13 @@ export async function endRun(db: Db, run: string, state: RunState, issue: Issue 
   await db.rows('update runs set state = $2, issue = coalesce($3, issue), ended_at = now(), due_at = null where id = $1', [
     run,
     state,
-    issue === null ? null : JSON.stringify(issue),
+    issue === null ? null : json(issue),
   ]);
 }
 
 /** What a waiting run waits for. */
 export const setRunIssue = (db: Db, run: string, issue: Issue | null): Promise<unknown> =>
-  db.rows('update runs set issue = $2 where id = $1', [run, issue === null ? null : JSON.stringify(issue)]);
+  db.rows('update runs set issue = $2 where id = $1', [run, issue === null ? null : json(issue)]);
 
 /** What changes of a task; what is left out stays. */
 export interface TaskChange {
@@ -183,7 +183,7 @@ export async function changeTasks(db: Db, changes: readonly TaskChange[]): Promi
        ended_at = case when c.state in ('waiting', 'ready', 'running') then null else now() end
      from jsonb_to_recordset($1::jsonb) as c(id uuid, state text, issue jsonb, fingerprint text, inputs jsonb, output text, size bigint, tests jsonb, attempt uuid, flaky boolean) where t.id = c.id`,
     [
-      JSON.stringify(
+      json(
         changes.map(({ output, issue, tests, ...rest }) => ({
           ...rest,
           issue: issue ?? undefined,
@@ -206,7 +206,7 @@ export async function settleRun(
     `update runs set tasks_ended = (select count(*) from tasks where run_id = $1 and state not in ('waiting', 'ready', 'running')),
        due_at = now() + $2::float8 * interval '1 ms', state = coalesce($3, state), issue = coalesce($4, issue), ended_at = case when $3::text is null then ended_at else now() end
      where id = $1`,
-    [run, ends ? null : dueInMs, ends?.state ?? null, ends?.issue ? JSON.stringify(ends.issue) : null],
+    [run, ends ? null : dueInMs, ends?.state ?? null, ends?.issue ? json(ends.issue) : null],
   );
   if (dueInMs === 0 && !ends) await notify(db, 'runs');
 }
@@ -270,4 +270,4 @@ export const allowCommit = (db: Db, project: string, commit: string): Promise<{ 
 
 /** Adds what is to be looked at in the definition, found later than its own check. */
 export const addWarnings = (db: Db, run: string, warnings: readonly Issue[]): Promise<unknown> =>
-  db.rows('update runs set warnings = warnings || $2::jsonb where id = $1', [run, JSON.stringify(warnings)]);
+  db.rows('update runs set warnings = warnings || $2::jsonb where id = $1', [run, json(warnings)]);

@@ -1,6 +1,6 @@
 /** What arrives: pushes, events of code hosts, pull requests. */
 import { CodedError } from '../core/errors.js';
-import { type Db, notify } from './database.js';
+import { json, type Db, notify } from './database.js';
 import { type NewEvent, recordEvents } from './events.js';
 import { newId } from './ids.js';
 import { nextNumber } from './projects.js';
@@ -149,7 +149,7 @@ export interface IntakeRow {
 export async function recordIntake(db: Db, event: Omit<IntakeRow, 'tries'>): Promise<boolean> {
   const row = await db.one(
     'insert into intake (project_id, event_id, source, type, body) values ($1, $2, $3, $4, $5) on conflict do nothing returning 1 as ok',
-    [event.project_id, event.event_id, event.source, event.type, JSON.stringify(event.body)],
+    [event.project_id, event.event_id, event.source, event.type, json(event.body)],
   );
   if (row) await notify(db, 'sources');
   return row !== null;
@@ -184,7 +184,7 @@ export async function settleIntake(
   const held = await db.one(
     `update intake set state = $4, issue = $5, due_at = case when $6::int is null then null else now() + $6::int * interval '1 ms' end where project_id = $1 and source = $2 and event_id = $3
        and tries = $7 and due_at is not null returning 1 as ok`,
-    [row.project_id, row.source, row.event_id, outcome.state, outcome.issue === null ? null : JSON.stringify(outcome.issue), outcome.againMs, row.tries],
+    [row.project_id, row.source, row.event_id, outcome.state, outcome.issue === null ? null : json(outcome.issue), outcome.againMs, row.tries],
   );
   // Somebody else has it since: what this transaction has done is undone.
   if (!held) throw new CodedError('fence_old');

@@ -197,6 +197,20 @@ describe('a deployment', () => {
     const { facts } = play({ kind: 'revert' }, { prepare: 'failed', verify: 'failed' });
     expect(facts).toMatchObject({ state: 'live', prepare: { attempt: null }, verify: { attempt: null } });
   });
+  it('is live when all that it asked for runs, also what has to start again meanwhile', () => {
+    const facts: DeploymentFacts = {
+      ...base,
+      state: 'verifying',
+      serving: 'this',
+      verify: { declared: true, attempt: 'passed', why: '' },
+      servers: [one('s1', 'ready'), one('s2', 'starting')],
+      workers: [one('w', 'ready')],
+    };
+    expect(advanceDeployment(facts)).toMatchObject({ state: 'verifying', effects: [] });
+    const ready = { ...facts, servers: [one('s1', 'ready'), one('s2', 'ready')] };
+    expect(advanceDeployment({ ...ready, workers: [one('w', 'failed', false), one('w2', 'waiting')] })).toMatchObject({ state: 'verifying', effects: [] });
+    expect(advanceDeployment(ready).state).toBe('live');
+  });
   it('moves no traffic before every edge that answers has the table', () => {
     expect(advanceDeployment({ ...base, state: 'cutover', serving: 'this', acknowledged: false }).effects).toEqual([]);
   });

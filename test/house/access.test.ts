@@ -133,6 +133,7 @@ describe('a change', () => {
   });
   it.each([
     [{ name: 'Pier', source: 'hosted' }, 'body_invalid'],
+    [{ name: 'runs', source: 'hosted' }, 'name_unusable'],
     [{ name: 'p', source: 'polled' }, 'url_refused'],
     [{ name: 'p', source: 'carried' }, 'body_invalid'],
     [{ name: 'p', source: 'hosted', colour: 'red' }, 'body_invalid'],

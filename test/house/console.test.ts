@@ -151,6 +151,21 @@ describe('the console', () => {
     await page.keyboard.press('Escape');
   });
 
+  it('shows where one is signed in, and ends a session elsewhere', async () => {
+    const other = await browser.newContext();
+    const fresh = await other.newPage();
+    await fresh.goto(`${world.url}/sign-in#${await world.house.signIn()}`);
+    await fresh.getByText('What is live where').waitFor();
+    await page.getByRole('link', { name: /where you are signed in/ }).click();
+    await see('this one');
+    // The newest stands first; the page's own has no such button.
+    await page.getByRole('button', { name: 'End' }).first().click();
+    await fresh.getByLabel('Token').waitFor();
+    await page.goto(`${world.url}/you`);
+    await see('this one');
+    await other.close();
+  });
+
   it('says when the connection is lost, and goes on by itself', async () => {
     await page.goto(world.url);
     await see('What is live where');
@@ -161,7 +176,7 @@ describe('the console', () => {
 
   it.each(['light', 'dark'] as const)('is accessible in the %s theme, on each page', async (theme) => {
     await page.evaluate(`localStorage.setItem('theme', '${theme}')`);
-    for (const path of ['/', '/runs', '/ferry/runs/1', '/ferry/production', '/ferry/production/promote', '/sign-in']) {
+    for (const path of ['/', '/runs', '/ferry/runs/1', '/ferry/production', '/ferry/production/promote', '/you', '/sign-in']) {
       await page.goto(world.url + path);
       await page.getByRole('heading').first().waitFor();
       await page.waitForTimeout(300);
@@ -175,7 +190,7 @@ describe('the console', () => {
 
   it('works on a phone: nothing is wider than the page', async () => {
     await page.setViewportSize({ width: 390, height: 844 });
-    for (const path of ['/', '/runs', '/ferry/runs/1', '/ferry/production']) {
+    for (const path of ['/', '/runs', '/ferry/runs/1', '/ferry/production', '/you']) {
       await page.goto(world.url + path);
       await page.getByRole('heading').first().waitFor();
       await page.waitForTimeout(200);

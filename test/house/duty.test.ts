@@ -1,10 +1,11 @@
 /** Deployments and agents where things go wrong twice, or at the wrong moment. */
 import { execFileSync } from 'node:child_process';
-import { existsSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { AddedToken, Deployment, EnvironmentDetail, LogChunk, PageOf, RunDetail } from '../../src/wire/api.js';
-import { api, app, appDefinition, type Checkout, openWorld, until, type World } from './world.js';
+import type { AddedToken, Deployment, EnvironmentDetail, PageOf, RunDetail } from '../../src/wire/api.js';
+import { startEdge } from '../../src/edge/edge.js';
+import { api, app, appDefinition, type Checkout, openWorld, until, visit, type World } from './world.js';
 
 let world: World;
 beforeAll(async () => {
@@ -214,64 +215,34 @@ describe('an agent', () => {
         400,
       );
   });
+});
 
-  it('that dies with an instance leaves it to the next one, its log whole and once', async () => {
-    const { checkout: own, first } = await world.hosted('chatty', {
-      'package.json': '{ "type": "module" }\n',
-      'bell.js': "let n = 0;\nsetInterval(() => console.log('line', ++n, process.env.KEY), 50);\n",
-      'tsunagi.yaml': `tsunagi: 1
-tasks: { t: { run: "true" } }
-release:
-  needs: [t]
-  parts:
-    bell: { kind: worker, files: [bell.js, package.json], start: node bell.js }
-  variables: { KEY: { secret: true, about: a key } }
-environments:
-  staging: { branch: main }
-`,
-    });
-    await world.cli('variable', 'set', 'KEY=a-secret-of-the-pier', '--secret', '--project', 'chatty');
-    await own.push();
-    const live = await world.waitLive('chatty', 'staging', first);
-    const id = live.instanceList[0]?.id as string;
-    const log = async () => {
-      const { items } = await world.api().get<PageOf<LogChunk>>(`/api/instances/${id}/log`);
-      return items.map((chunk) => chunk.text).join('');
-    };
-    await until('it prints', async () => (await log()).split('\n').length > 60);
-    process.kill(world.house.rooms.agent.pid() as number, 'SIGKILL');
-    const before = (await log()).split('\n').length;
-    await until('it goes on', async () => (await log()).split('\n').length > before + 60);
-    const lines = (await log()).split('\n').slice(0, -1);
-    expect(lines).toEqual(lines.map((_, at) => `line ${at + 1} ‹KEY›`));
-    expect((await world.environment('chatty', 'staging')).instanceList.filter((one) => one.state === 'ready').map((one) => one.id)).toEqual([id]);
-  });
-
-  it('keeps what an instance prints within bounds, on its disk and in the records', async () => {
-    const { checkout: own, first } = await world.hosted('loud', {
-      'package.json': '{ "type": "module" }\n',
-      'bell.js':
-        "const line = `${'x'.repeat(1000)}\\n`;\nconst go = () => { for (let n = 0; n < 2000; n++) process.stdout.write(line); setTimeout(go, 5); };\ngo();\n",
-      'tsunagi.yaml': `tsunagi: 1
-tasks: { t: { run: "true" } }
-release:
-  needs: [t]
-  parts:
-    bell: { kind: worker, files: [bell.js, package.json], start: node bell.js }
-environments:
-  staging: { branch: main }
-`,
-    });
-    await own.push();
-    const live = await world.waitLive('loud', 'staging', first);
-    const id = live.instanceList[0]?.id as string;
-    const folder = join(world.folder, 'house/agent/live', id);
-    const files = () => (existsSync(folder) ? readdirSync(folder).filter((name) => /^log\.\d+$/.test(name)) : []);
-    await until('its files have turned over', async () => files().some((name) => Number(name.slice(4)) > 6), 60_000);
-    expect(files().length).toBeLessThanOrEqual(5);
-    expect(files().reduce((sum, name) => sum + statSync(join(folder, name)).size, 0)).toBeLessThan(45_000_000);
-    await world.api().raw('DELETE', '/api/projects/loud', { headers: { 'idempotency-key': crypto.randomUUID() } });
-    await until('it has ended', async () => !existsSync(folder), 60_000);
+describe('two edges', () => {
+  it('both have what is live before it counts; one that dies holds nothing up for long, and has it when it is back', async () => {
+    const token = await world.api().post<AddedToken>('/api/tokens', { name: 'quay-2', kind: 'edge' });
+    const port = world.house.edgePort + 40;
+    const open = () =>
+      startEdge({ url: world.url, token: token.token, name: 'quay-2', folder: join(world.folder, 'quay-2'), host: '127.0.0.1', port, logLevel: 'silent' });
+    const texts = async (at: number) => (await visit(at, 'staging.two.localhost', '/')).text.trim();
+    let second = await open();
+    try {
+      const { checkout, first } = await world.hosted('two', { ...app('one'), 'tsunagi.yaml': appDefinition });
+      await checkout.push();
+      await world.waitLive('two', 'staging', first);
+      expect([await texts(world.house.edgePort), await texts(port)]).toEqual(['<h1>one</h1>', '<h1>one</h1>']);
+      const commit = await checkout.commitAndPush(app('two'), 'Two');
+      await world.waitLive('two', 'staging', commit);
+      expect([await texts(world.house.edgePort), await texts(port)]).toEqual(['<h1>two</h1>', '<h1>two</h1>']);
+      await second.close();
+      // Its silence is waited out, then it is no reader of the table any more.
+      const third = await checkout.commitAndPush(app('three'), 'Three');
+      await world.waitLive('two', 'staging', third);
+      expect(await texts(world.house.edgePort)).toBe('<h1>three</h1>');
+      second = await open();
+      await until('it has what came meanwhile', async () => (await texts(port).catch(() => '')) === '<h1>three</h1>');
+    } finally {
+      await second.close();
+    }
   });
 });
 
@@ -318,5 +289,31 @@ environments: { staging: { branch: main } }
     const deployment = await world.api().get<Deployment>('/api/projects/cut/deployments/1');
     expect(deployment.state).toBe('live');
     writeFileSync(join(world.folder, 'crash-at'), '');
+  });
+
+  it('starts again, and the deployment that it belongs to goes on', async () => {
+    const { checkout, first } = await world.hosted('touch', {
+      'package.json': '{ "type": "module" }\n',
+      'tsunagi.yaml': `tsunagi: 1
+tasks: { t: { run: "true" } }
+release: { needs: [t], parts: { bell: { kind: worker, files: [package.json], start: exec sleep 5555.5 } } }
+environments: { staging: { branch: main, verify: { reads: [], run: sleep 9 } } }
+`,
+    });
+    await checkout.push();
+    const state = async () => (await world.api().get<Deployment>('/api/projects/touch/deployments/1')).state;
+    await until('it is verified', async () => (await state().catch(() => null)) === 'verifying' && sleeping('5555.5') === 1);
+    process.kill(world.house.rooms.service.pid() as number, 'SIGSTOP');
+    try {
+      await until('its lease is over', async () => sleeping('5555.5') === 0, 8_000);
+    } finally {
+      process.kill(world.house.rooms.service.pid() as number, 'SIGCONT');
+    }
+    const live = await world.waitLive('touch', 'staging', first);
+    expect(live.instanceList.map((one) => [one.state, one.issue?.code ?? null]).sort()).toEqual([
+      [expect.stringMatching(/failed|lost/), expect.any(String)],
+      ['ready', null],
+    ]);
+    expect(sleeping('5555.5')).toBe(1);
   });
 });

@@ -5,9 +5,11 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from '@jest/globals';
+import fc from 'fast-check';
 import { pack } from 'tar-stream';
 import type { Route } from '../../src/core/cutover/route.js';
 import { type RunningEdge, startEdge } from '../../src/edge/edge.js';
+import { allEnd, budget, ends, mutated, patience, pieces } from '../fuzz/budget.js';
 import { until, visit } from './world.js';
 
 const edgePort = 11_950 + (process.pid % 40);
@@ -376,4 +378,61 @@ describe('the table', () => {
     await load;
     expect([lost, sent > 50]).toEqual([0, true]);
   });
+});
+
+describe('what comes to an address, whatever it is', () => {
+  const requests = [
+    `GET /api/one?x=1 HTTP/1.1\r\nhost: ${host}\r\nx-forwarded-for: 9.9.9.9\r\nforwarded: for=9.9.9.9\r\nconnection: keep-alive, x-gone\r\nx-gone: 1\r\n\r\n`,
+    `POST /api/two HTTP/1.1\r\nhost: ${host}\r\ncontent-length: 5\r\n\r\nahoy!GET /a%20b.txt HTTP/1.1\r\nhost: ${host}\r\nrange: bytes=1-2\r\n\r\n`,
+    `PUT /api/three HTTP/1.1\r\nhost: ${host}\r\ntransfer-encoding: chunked\r\n\r\n5\r\nahoy!\r\n0\r\nx-after: 1\r\n\r\n`,
+    `GET /api/../web/../big.txt HTTP/1.1\r\nhost: ${host}\r\nexpect: 100-continue\r\nte: trailers\r\n\r\n`,
+    `GET /api HTTP/1.1\r\nhost: ${host}\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\nGET /elsewhere HTTP/1.1\r\nhost: other\r\n\r\n`,
+  ].map((text) => Buffer.from(text));
+
+  it(
+    'is answered in HTTP or cut off; a program hears only of its own paths, under its host, and the next visitor is served',
+    async () => {
+      const heard: IncomingMessage[] = [];
+      const one = await program((incoming, response) => {
+        heard.push(incoming);
+        incoming.resume().on('end', () => response.end('heard'));
+        incoming.on('error', () => {});
+      });
+      one.server.on('upgrade', (incoming, socket) => {
+        heard.push(incoming);
+        socket.on('error', () => {}).end('HTTP/1.1 403 Forbidden\r\ncontent-length: 2\r\n\r\nno');
+      });
+      await give(route(one));
+      const send = (parts: Buffer[]) =>
+        new Promise<string>((resolve) => {
+          const socket = connect(edgePort, '127.0.0.1', () => {
+            for (const part of parts) socket.write(part);
+            socket.end();
+          });
+          let answer = '';
+          socket.on('data', (chunk: Buffer) => (answer += chunk.toString('latin1')));
+          socket.on('error', () => {});
+          socket.on('close', () => resolve(answer));
+        });
+      await fc.assert(
+        fc.asyncProperty(
+          fc.constantFrom(...requests).chain((whole) => fc.oneof({ weight: 5, arbitrary: mutated(whole) }, { weight: 1, arbitrary: fc.constant(whole) })),
+          fc.array(fc.integer({ min: 1, max: 80 }), { maxLength: 5 }),
+          async (bytes, sizes) => {
+            heard.length = 0;
+            const answer = await ends(send(pieces(bytes, sizes)));
+            expect(answer === '' || /^HTTP\/1\.1 [1-5]\d\d /.test(answer)).toBe(true);
+            for (const { url, headers } of heard) {
+              expect(url).toMatch(/^\/api($|[/?])/);
+              expect([headers.host, headers.forwarded, headers['x-forwarded-for']]).toEqual([host, undefined, '127.0.0.1']);
+            }
+            expect((await visit(edgePort, host, '/')).text).toBe('<h1>home</h1>');
+          },
+        ),
+        budget,
+      );
+      await allEnd();
+    },
+    patience,
+  );
 });

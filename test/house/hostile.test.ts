@@ -91,6 +91,21 @@ describe('a commit', () => {
     expect(run.commit.author.length).toBeLessThanOrEqual(500);
   });
 
+  it('whose definition, output and results have characters that no record can keep is told all the same', async () => {
+    const { checkout } = await world.hosted('void', { 'tsunagi.yaml': 'tsunagi: 1\ntasks:\n  t: { run: "x\\0y" }\n' });
+    await checkout.push();
+    const broken = await world.waitRun('void', await checkout.git('rev-parse', 'HEAD'));
+    expect(broken).toMatchObject({ state: 'failed', issue: { code: 'definition_invalid' } });
+    const commit = await checkout.commitAndPush(
+      { 'tsunagi.yaml': 'tsunagi: 1\ntasks:\n  t: { reads: [], run: "printf \'Error: a\\\\0b \\\\xed\\\\xa0\\\\x80\\\\n\' >&2; exit 3" }\n' },
+      'prints it',
+    );
+    const run = await world.waitRun('void', commit);
+    expect(run.taskList[0]).toMatchObject({ state: 'failed', attempts: [{ issue: { code: 'command_failed' } }] });
+    expect((await world.api().raw('GET', '/api/projects/vo%00id')).status).toBe(404);
+    expect((await world.api().raw('GET', '/api/find?q=a%00b')).status).toBeLessThan(500);
+  });
+
   it('of many branches at once is refused in words', async () => {
     const { checkout } = await world.hosted('branchy', { 'a.txt': 'a' });
     for (let at = 0; at < 101; at++) await checkout.git('branch', `b${at}`);

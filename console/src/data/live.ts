@@ -16,9 +16,9 @@ const againAtMost = 10_000;
 
 /**
  * A stream that is opened again until the returned function is called. The browser takes one up again that broke, but gives up for good
- * where the service refuses it for a moment.
+ * where the service refuses it for a moment; `lost` is told which.
  */
-export function openSource(address: string, listen: (source: EventSource) => void, lost: () => void = () => {}): () => void {
+export function openSource(address: string, listen: (source: EventSource) => void, lost: (refused: boolean) => void = () => {}): () => void {
   let source: EventSource;
   let timer: ReturnType<typeof setTimeout> | null = null;
   let pause = againMs;
@@ -29,7 +29,7 @@ export function openSource(address: string, listen: (source: EventSource) => voi
       pause = againMs;
     });
     source.addEventListener('error', () => {
-      lost();
+      lost(source.readyState === EventSource.CLOSED);
       if (source.readyState !== EventSource.CLOSED || timer) return;
       timer = setTimeout(open, pause);
       pause = Math.min(againAtMost, pause * 2);
@@ -62,7 +62,11 @@ export function followFeed(client: QueryClient): () => void {
       });
       source.addEventListener('event', refresh);
     },
-    () => setConnected(false),
+    (refused) => {
+      setConnected(false);
+      // Whoever is signed out is told so by the next question.
+      if (refused) void client.invalidateQueries({ queryKey: ['me'] });
+    },
   );
   return () => {
     close();

@@ -3,7 +3,6 @@ import { Link, Outlet, useNavigate, useRouterState } from '@tanstack/react-route
 import { Dialog } from 'radix-ui';
 import { useEffect, useState } from 'react';
 import type { Me } from '../../../src/wire/api';
-import { post } from '../data/api';
 import { useConnected } from '../data/live';
 import { Button } from './basics';
 import { Find } from './Find';
@@ -52,14 +51,14 @@ export function Frame({ me }: { me: Me }) {
               ◐
             </Button>
             <span className="hidden text-second md:inline">{me.role}</span>
-            <button
-              type="button"
-              onClick={signOut}
-              title={`Sign out ${me.name}`}
-              className="grid size-7 cursor-pointer place-items-center rounded-full bg-indigo-wash text-[12px] font-semibold text-indigo uppercase"
+            <Link
+              to="/you"
+              title={me.name}
+              className="grid size-7 place-items-center rounded-full bg-indigo-wash text-[12px] font-semibold text-indigo uppercase no-underline"
             >
-              {me.name.slice(0, 2)}
-            </button>
+              <span aria-hidden="true">{me.name.slice(0, 2)}</span>
+              <span className="sr-only">{me.name}: where you are signed in</span>
+            </Link>
           </div>
         </div>
       </header>
@@ -81,11 +80,6 @@ function switchTheme(): void {
   const next = document.documentElement.dataset.theme === 'dark' ? 'light' : 'dark';
   document.documentElement.dataset.theme = next;
   localStorage.setItem('theme', next);
-}
-
-async function signOut(): Promise<void> {
-  await post('/api/sign-out');
-  location.assign('/sign-in');
 }
 
 const keyList = [

@@ -8,8 +8,10 @@
  * | preparing | prepare runs once, if there is one (never for a revert)   | it passed; failed or lost → fails             |
  * | starting  | new servers start beside the old ones                     | all are ready; one failed or is late → fails  |
  * | cutover   | the new servers are looked at again, the table moves the traffic, the old workers end, then the new ones start | each edge that answers has the table and the new workers run; one that can't take it over → fails |
- * | verifying | verify runs, if there is one                              | it passed → live; it failed → fails           |
+ * | verifying | verify runs, if there is one                              | it passed and all run → live; it failed → fails |
  * | live      | final on its way; `replaced` or `reverted` follow later   |                                              |
+ *
+ * An instance that its machine let down (lost, or its lease was over) is replaced before this is asked, a few times.
  *
  * Failing before `live` brings back what was there: traffic first, then workers. With nothing before it, a deployment that
  * has the traffic keeps it, in poor health. A failure is recorded at once (`failure`), the state stays until all is back.
@@ -37,7 +39,7 @@ export interface DeploymentFacts {
   state: DeploymentState;
   kind: DeploymentKind;
   failure: Issue | null;
-  /** When the state was entered, in milliseconds since the epoch. */
+  /** When the state was entered, or the newest of its instances was asked for: milliseconds since the epoch. */
   since: number;
   /** An older deployment of this environment is on its way. */
   blocked: boolean;
@@ -136,9 +138,14 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
     case 'verifying': {
       const { verify } = facts;
       if (facts.instanceFailure) return fails(facts.instanceFailure);
-      if (!verify.declared || facts.kind === 'revert') return to('live', [{ do: 'goLive' }]);
+      // What its machine let down starts again beside this.
+      const goLive = () =>
+        facts.servers.filter(ready).length >= facts.serversAsked && facts.workers.filter(ready).length >= facts.workersAsked
+          ? to('live', [{ do: 'goLive' }])
+          : stay();
+      if (!verify.declared || facts.kind === 'revert') return goLive();
       if (verify.attempt === null) return stay([{ do: 'verify' }]);
-      if (verify.attempt === 'passed') return to('live', [{ do: 'goLive' }]);
+      if (verify.attempt === 'passed') return goLive();
       if (verify.attempt === 'failed' || verify.attempt === 'stopped') return fails(issue('verify_failed', { detail: verify.why }));
       // verify only asks questions: another attempt follows a lost one.
       return verify.attempt === 'lost' ? stay([{ do: 'verify' }]) : stay();

@@ -1,5 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import type { FastifyInstance } from 'fastify';
+import { pageNames } from '../../core/names.js';
 import { CodedError } from '../../core/errors.js';
 import { unsafePath } from '../../core/paths.js';
 import { checkDraft } from '../../engine/drafts.js';
@@ -34,6 +35,7 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
     if (why) throw new CodedError('body_invalid', { detail: `folder: ${why}.` });
     if (body.source !== 'hosted') parseRemote(body.url ?? '');
     else if (body.url) throw new CodedError('body_invalid', { detail: 'a hosted project has no url.' });
+    if (pageNames.has(body.name)) throw new CodedError('name_unusable', { name: body.name });
     if (body.draft !== undefined) await checkDraft(service.context, callerKey(request), body.draft);
     const secret = body.source !== 'hosted' ? randomBytes(32).toString('base64url') : null;
     // What can't be reached is said before anything is kept.

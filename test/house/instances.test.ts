@@ -1,0 +1,73 @@
+/** What an instance prints, and what becomes of it when its agent dies. */
+import { existsSync, readdirSync, statSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import type { LogChunk, PageOf } from '../../src/wire/api.js';
+import { openWorld, until, type World } from './world.js';
+
+let world: World;
+beforeAll(async () => {
+  world = await openWorld();
+});
+afterAll(() => world?.close());
+
+describe('an agent', () => {
+  it('that dies with an instance leaves it to the next one, its log whole and once', async () => {
+    const { checkout: own, first } = await world.hosted('chatty', {
+      'package.json': '{ "type": "module" }\n',
+      'bell.js': "let n = 0;\nsetInterval(() => console.log('line', ++n, process.env.KEY), 50);\n",
+      'tsunagi.yaml': `tsunagi: 1
+tasks: { t: { run: "true" } }
+release:
+  needs: [t]
+  parts:
+    bell: { kind: worker, files: [bell.js, package.json], start: node bell.js }
+  variables: { KEY: { secret: true, about: a key } }
+environments:
+  staging: { branch: main }
+`,
+    });
+    await world.cli('variable', 'set', 'KEY=a-secret-of-the-pier', '--secret', '--project', 'chatty');
+    await own.push();
+    const live = await world.waitLive('chatty', 'staging', first);
+    const id = live.instanceList[0]?.id as string;
+    const log = async () => {
+      const { items } = await world.api().get<PageOf<LogChunk>>(`/api/instances/${id}/log`);
+      return items.map((chunk) => chunk.text).join('');
+    };
+    await until('it prints', async () => (await log()).split('\n').length > 60);
+    process.kill(world.house.rooms.agent.pid() as number, 'SIGKILL');
+    const before = (await log()).split('\n').length;
+    await until('it goes on', async () => (await log()).split('\n').length > before + 60);
+    const lines = (await log()).split('\n').slice(0, -1);
+    expect(lines).toEqual(lines.map((_, at) => `line ${at + 1} ‹KEY›`));
+    expect((await world.environment('chatty', 'staging')).instanceList.filter((one) => one.state === 'ready').map((one) => one.id)).toEqual([id]);
+  });
+
+  it('keeps what an instance prints within bounds, on its disk and in the records', async () => {
+    const { checkout: own, first } = await world.hosted('loud', {
+      'package.json': '{ "type": "module" }\n',
+      'bell.js':
+        "const line = `${'x'.repeat(1000)}\\n`;\nconst go = () => { for (let n = 0; n < 2000; n++) process.stdout.write(line); setTimeout(go, 5); };\ngo();\n",
+      'tsunagi.yaml': `tsunagi: 1
+tasks: { t: { run: "true" } }
+release:
+  needs: [t]
+  parts:
+    bell: { kind: worker, files: [bell.js, package.json], start: node bell.js }
+environments:
+  staging: { branch: main }
+`,
+    });
+    await own.push();
+    const live = await world.waitLive('loud', 'staging', first);
+    const id = live.instanceList[0]?.id as string;
+    const folder = join(world.folder, 'house/agent/live', id);
+    const files = () => (existsSync(folder) ? readdirSync(folder).filter((name) => /^log\.\d+$/.test(name)) : []);
+    await until('its files have turned over', async () => files().some((name) => Number(name.slice(4)) > 6), 60_000);
+    expect(files().length).toBeLessThanOrEqual(5);
+    expect(files().reduce((sum, name) => sum + statSync(join(folder, name)).size, 0)).toBeLessThan(45_000_000);
+    await world.api().raw('DELETE', '/api/projects/loud', { headers: { 'idempotency-key': crypto.randomUUID() } });
+    await until('it has ended', async () => !existsSync(folder), 150_000);
+  }, 240_000);
+});
