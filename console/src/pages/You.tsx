@@ -19,8 +19,8 @@ export function YouPage(): React.ReactNode {
         <div>
           <h1 className="title">{me.data?.name}</h1>
           <p className="text-second">
-            {me.data?.role}
-            {me.data?.role === 'owner' ? ': you see where everybody is signed in, and may end it' : ': these are the places where you are signed in'}
+            Role {me.data?.role}.{' '}
+            {me.data?.role === 'owner' ? 'You see where everybody is signed in, and may end it.' : 'These are the places where you are signed in.'}
           </p>
         </div>
         <Button onClick={signOut}>Sign out here</Button>
@@ -52,7 +52,7 @@ export function YouPage(): React.ReactNode {
                     <Ago at={one.begunAt} />
                   </td>
                   <td className="px-4 py-2 text-second">{one.own ? 'now' : <Ago at={one.seenAt} />}</td>
-                  <td className="px-4 py-2 whitespace-nowrap text-second">{new Date(one.expiresAt).toLocaleDateString()}</td>
+                  <td className="px-4 py-2 whitespace-nowrap text-second">{daysText(one.expiresAt)}</td>
                   <td className="px-4 py-2 text-right">
                     {one.own ? (
                       <span className="text-second">this one</span>
@@ -80,7 +80,12 @@ async function signOut(): Promise<void> {
 /** What a person calls their browser, as far as its own words tell; else those words. */
 function browserText(client: string): string {
   const name = ['Firefox', 'Edg', 'Chrome', 'Safari'].find((one) => client.includes(`${one}/`));
-  const system = /\(([^;)]+)[;)]/.exec(client)?.[1];
+  const system = /\((?:X11; )?([^;)]+)[;)]/.exec(client)?.[1]?.replace(/ (x86_64|aarch64)$/, '');
   if (!name) return client || 'unknown';
   return `${name === 'Edg' ? 'Edge' : name}${system ? ` on ${system}` : ''}`;
+}
+
+function daysText(iso: string): string {
+  const days = Math.round((Date.parse(iso) - Date.now()) / 86_400_000);
+  return days < 1 ? 'today' : days === 1 ? 'in a day' : `in ${days} days`;
 }
