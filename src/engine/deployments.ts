@@ -92,10 +92,10 @@ const lettingsDown = 3;
  * times, and the deployment goes on.
  */
 async function startAgain(scene: Scene): Promise<void> {
-  const { db, deployment } = scene;
+  const { db, deployment, environment } = scene;
   const letDown = (row: InstanceRow) => row.wanted && (row.state === 'lost' || (row.state === 'failed' && row.issue?.code === 'lease_over'));
   const rows = scene.instances.filter((row) => letDown(row) && row.restarts < lettingsDown);
-  if (deployment.failure || rows.length === 0) return;
+  if (deployment.failure || environment.state === 'closing' || rows.length === 0) return;
   for (const row of rows) {
     await db.rows('update instances set wanted = false where id = $1', [row.id]);
     const restarts = row.restarts + 1;

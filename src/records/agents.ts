@@ -150,9 +150,11 @@ async function wakeMoving(db: Db): Promise<void> {
   await notify(db, 'deployments', 'environments');
 }
 
+/** Edges whose tokens have not been removed: whoever removes one lets its edge go, and nothing waits for it any more. */
 export const listEdges = (db: Db): Promise<EdgeRow[]> =>
   db.rows(
-    `select id, name, acknowledged::float8 as acknowledged, without, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges order by name`,
+    `select id, name, acknowledged::float8 as acknowledged, without, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges
+     where not exists (select 1 from tokens t where t.id = edges.token_id and t.removed_at is not null) order by name`,
     [edgeSilenceMs],
   );
 
