@@ -7,7 +7,8 @@ import { openWorld, until, type World } from './world.js';
 
 let world: World;
 beforeAll(async () => {
-  world = await openWorld();
+  // Longer than a busy machine takes to start an agent again.
+  world = await openWorld({ timing: { lease: 30_000 } });
 });
 afterAll(() => world?.close());
 
@@ -48,7 +49,7 @@ environments:
     const { checkout: own, first } = await world.hosted('loud', {
       'package.json': '{ "type": "module" }\n',
       'bell.js':
-        "const line = `${'x'.repeat(1000)}\\n`;\nconst go = () => { for (let n = 0; n < 2000; n++) process.stdout.write(line); setTimeout(go, 5); };\ngo();\n",
+        "const line = `${'x'.repeat(1000)}\\n`;\nconst go = () => { for (let n = 0; n < 200; n++) process.stdout.write(line); setTimeout(go, 10); };\ngo();\n",
       'tsunagi.yaml': `tsunagi: 1
 tasks: { t: { run: "true" } }
 release:

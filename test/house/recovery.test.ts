@@ -120,7 +120,12 @@ describe('others, killed', () => {
     process.kill(world.house.rooms.database.pid() as number, 'SIGKILL');
     expect((await world.visit('staging.ferry.localhost', '/api')).status).toBe(200);
     await until('the service answers', async () => (await fetch(`${world.url}/api/health`)).ok);
-    const commit = await checkout.commitAndPush(app('after the database'), 'after the database');
+    const commit = await checkout.commit(app('after the database'), 'after the database');
+    // It may be asked for its records before they are all there.
+    await until('the push is answered', async () => {
+      await checkout.push();
+      return true;
+    });
     await checkHouse(world, commit, 'after the database');
   });
 
