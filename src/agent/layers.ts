@@ -14,6 +14,7 @@ import { PassThrough, type Readable } from 'node:stream';
 import { timeOfDigest } from '../blobs/layer.js';
 import { unpackLayer } from '../blobs/unpack.js';
 import { CodedError } from '../core/errors.js';
+import { openTally } from '../core/tally.js';
 import { removeTree } from './remove.js';
 import { ownFolder } from './sandbox/chain.js';
 import type { Account } from './sandbox/host.js';
@@ -53,7 +54,7 @@ export function openLayers(folder: string, account: Account | null): Layers {
   // What was cut short, and what somebody else has put there, is nothing.
   for (const name of readdirSync(kept)) if (!existsSync(join(ready, name))) rmSync(join(kept, name), { recursive: true, force: true });
   const busy = new Map<string, Unpacking>();
-  const held = new Map<string, number>();
+  const held = openTally();
 
   const once = (name: string, key: string, abort: AbortSignal | undefined, unpack: (into: string, given: AbortSignal) => Promise<void>): Promise<string> => {
     const place = join(kept, name);
@@ -99,13 +100,9 @@ export function openLayers(folder: string, account: Account | null): Layers {
     keep: (digest, tar) => rename(tar, join(tars, short(digest))),
     hold(key, digests) {
       const names = [...(key ? [`f${short(key)}`] : []), ...digests.map((digest) => `o${short(digest)}`)];
-      for (const name of names) held.set(name, (held.get(name) ?? 0) + 1);
+      const gives = names.map((name) => held.enter(name));
       return () => {
-        for (const name of names.splice(0)) {
-          const left = (held.get(name) ?? 1) - 1;
-          if (left > 0) held.set(name, left);
-          else held.delete(name);
-        }
+        for (const give of gives) give?.();
       };
     },
     async tidy(ms, full) {

@@ -16,33 +16,6 @@ export interface EdgeBounds {
 
 export const defaultBounds: EdgeBounds = { perClient: 256, perInstance: 512, buffered: 1024 * 1024, window: 20_000, leastBytes: 20_000 };
 
-export interface Clients {
-  /** Counts one more of this client until the returned function is called; null when it has too many. */
-  enter(request: IncomingMessage): (() => void) | null;
-  count(): number;
-}
-
-export function openClients({ perClient }: EdgeBounds): Clients {
-  const open = new Map<string, number>();
-  return {
-    enter(request) {
-      const client = request.socket.remoteAddress ?? '';
-      const now = open.get(client) ?? 0;
-      if (now >= perClient) return null;
-      open.set(client, now + 1);
-      let left = false;
-      return () => {
-        if (left) return;
-        left = true;
-        const rest = (open.get(client) ?? 1) - 1;
-        if (rest > 0) open.set(client, rest);
-        else open.delete(client);
-      };
-    },
-    count: () => [...open.values()].reduce((sum, one) => sum + one, 0),
-  };
-}
-
 /**
  * Ends the connection of a client that is slower than it may be: while its body has not come whole, or while parts of the answer
  * wait for it. One that waits for the program is not slow.

@@ -4,7 +4,8 @@ import { createServer, type IncomingMessage, type ServerResponse } from 'node:ht
 import { join } from 'node:path';
 import pino from 'pino';
 import { routePath } from '../core/cutover/route.js';
-import { defaultBounds, type EdgeBounds, openClients, watchPace } from './bounds.js';
+import { openTally } from '../core/tally.js';
+import { defaultBounds, type EdgeBounds, watchPace } from './bounds.js';
 import { askedFor, hostOf, refuse } from './headers.js';
 import { makeProxy } from './proxy.js';
 import { openSites } from './sites.js';
@@ -34,7 +35,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const sites = openSites(join(options.folder, 'sites'));
   const table = openTable({ ...options, sites, log });
   const proxy = makeProxy(bounds);
-  const clients = openClients(bounds);
+  const clients = openTally(bounds.perClient);
   const find = (request: IncomingMessage) => {
     const route = table.route(hostOf(request));
     const asked = askedFor(request.url ?? '/');
@@ -55,7 +56,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const server = createServer(
     { keepAliveTimeout: 30_000, headersTimeout: 20_000, requestTimeout: 0, connectionsCheckingInterval: 5_000, maxHeaderSize: 32 * 1024 },
     (request, response) => {
-      const leave = clients.enter(request);
+      const leave = clients.enter(request.socket.remoteAddress ?? '');
       if (!leave) return refuse(response, 429, 'This client has too many requests open.');
       const stop = watchPace(request, response, bounds);
       response.once('close', () => {
@@ -74,7 +75,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   server.maxConnections = 20_000;
   server.on('upgrade', (request, socket, head) => {
     const { asked, place } = find(request);
-    const leave = clients.enter(request);
+    const leave = clients.enter(request.socket.remoteAddress ?? '');
     if (!leave) return refuseUpgrade(socket, 429, 'Too Many Requests', () => {});
     if (place?.kind !== 'server' || !asked) return refuseUpgrade(socket, 404, 'Not Found', leave);
     try {

@@ -2,6 +2,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { Agent, type Dispatcher } from 'undici';
 import type { RoutePath } from '../core/cutover/route.js';
+import { openTally } from '../core/tally.js';
 import { type Body, gather } from './body.js';
 import type { EdgeBounds } from './bounds.js';
 import { forwarded, hopByHop, refuse } from './headers.js';
@@ -29,22 +30,9 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
     bodyTimeout: 0,
   });
   let turn = 0;
-  const open = new Map<string, number>();
+  const open = openTally(bounds.perInstance);
   const originOf = (instance: Instance) => `http://${instance.address}:${instance.port}`;
-  const enter = (instance: Instance): (() => void) | null => {
-    const origin = originOf(instance);
-    const now = open.get(origin) ?? 0;
-    if (now >= bounds.perInstance) return null;
-    open.set(origin, now + 1);
-    let left = false;
-    return () => {
-      if (left) return;
-      left = true;
-      const rest = (open.get(origin) ?? 1) - 1;
-      if (rest > 0) open.set(origin, rest);
-      else open.delete(origin);
-    };
-  };
+  const enter = (instance: Instance) => open.enter(originOf(instance));
   const order = (path: ServerPath) => {
     turn = (turn + 1) % 1_000_000;
     return path.instances.map((_, at) => path.instances[(turn + at) % path.instances.length] as Instance);

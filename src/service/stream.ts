@@ -5,6 +5,7 @@
 import { once } from 'node:events';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import { CodedError } from '../core/errors.js';
+import { openTally } from '../core/tally.js';
 import { callerKey, mayStill, type Service } from './server.js';
 
 export interface EventStream {
@@ -23,7 +24,7 @@ const takeMs = 30_000;
 const lifeMs = 10_000;
 const allowedMs = 60_000;
 
-const open = new Map<string, number>();
+const open = openTally(perCaller);
 let openInAll = 0;
 
 /**
@@ -38,9 +39,8 @@ export async function answerStream(
   work: (stream: EventStream) => Promise<void>,
 ): Promise<void> {
   const who = callerKey(request);
-  const own = open.get(who) ?? 0;
-  if (own >= perCaller || openInAll >= inAll) throw new CodedError('busy', { what: 'open streams' });
-  open.set(who, own + 1);
+  const leave = openInAll >= inAll ? null : open.enter(who);
+  if (!leave) throw new CodedError('busy', { what: 'open streams' });
   openInAll++;
   reply.hijack();
   const { raw } = reply;
@@ -93,8 +93,6 @@ export async function answerStream(
     if (raw.writableNeedDrain) raw.destroy();
     else raw.end();
     openInAll--;
-    const left = (open.get(who) ?? 1) - 1;
-    if (left > 0) open.set(who, left);
-    else open.delete(who);
+    leave();
   }
 }

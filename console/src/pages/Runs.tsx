@@ -5,7 +5,7 @@ import { durationText } from '../../../src/core/durations';
 import { runStates } from '../../../src/core/states';
 import type { PageOf, Project, Run } from '../../../src/wire/api';
 import { get } from '../data/api';
-import { Ago, Button, Empty, Loading, short, Trouble } from '../parts/basics';
+import { Ago, Button, Empty, Loading, short, TableHead, Trouble } from '../parts/basics';
 import { Mark } from '../parts/Mark';
 
 interface Filter {
@@ -51,15 +51,7 @@ export function RunsPage(): React.ReactNode {
       {items.length ? (
         <div className="card overflow-x-auto">
           <table className="w-full border-collapse text-left">
-            <thead>
-              <tr className="border-b border-line text-second">
-                {['Run', 'Project', 'Of', 'Commit', 'Release', 'Took', 'When'].map((head) => (
-                  <th key={head} scope="col" className="px-4 py-2 font-medium">
-                    {head}
-                  </th>
-                ))}
-              </tr>
-            </thead>
+            <TableHead columns={['Run', 'Project', 'Of', 'Commit', 'Release', 'Took', 'When']} />
             <tbody>
               {items.map((run) => (
                 <RunRow key={`${run.project} ${run.number}`} run={run} />

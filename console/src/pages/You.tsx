@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Me, PageOf, Session } from '../../../src/wire/api';
 import { get, post, remove } from '../data/api';
-import { Ago, Button, Loading, Trouble } from '../parts/basics';
+import { Ago, Button, Loading, TableHead, Trouble } from '../parts/basics';
 
 export function YouPage(): React.ReactNode {
   const client = useQueryClient();
@@ -32,15 +32,7 @@ export function YouPage(): React.ReactNode {
         <div className="card overflow-x-auto">
           <table className="w-full border-collapse text-left">
             <caption className="sr-only">Sessions</caption>
-            <thead>
-              <tr className="border-b border-line text-second">
-                {['Person', 'Browser', 'Begun', 'Last seen', 'Ends by itself', ''].map((head) => (
-                  <th key={head} scope="col" className="px-4 py-2 font-medium">
-                    {head}
-                  </th>
-                ))}
-              </tr>
-            </thead>
+            <TableHead columns={['Person', 'Browser', 'Begun', 'Last seen', 'Ends by itself', '']} />
             <tbody>
               {items.map((one) => (
                 <tr key={one.id} className="border-b border-faint last:border-0 hover:bg-faint">

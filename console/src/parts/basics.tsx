@@ -92,3 +92,18 @@ export function Empty({ title, children }: { title: string; children: React.Reac
     </div>
   );
 }
+
+/** The head of a table, one word a column. */
+export function TableHead({ columns }: { columns: readonly string[] }) {
+  return (
+    <thead>
+      <tr className="border-b border-line text-second">
+        {columns.map((column) => (
+          <th key={column} scope="col" className="px-4 py-2 font-medium">
+            {column}
+          </th>
+        ))}
+      </tr>
+    </thead>
+  );
+}

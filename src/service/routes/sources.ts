@@ -9,6 +9,7 @@ import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import { CodedError, issue, wording } from '../../core/errors.js';
 import { sizeText } from '../../core/sizes.js';
 import { atLeast } from '../../core/states.js';
+import { openTally } from '../../core/tally.js';
 import { ensureRepository } from '../../engine/context.js';
 import { compareBranches, intakeTypes } from '../../engine/sources.js';
 import { advertise, exchange, isGitService, openPushHead, type PushCommand, type PushHead, refusePush } from '../../git/transfer.js';
@@ -67,16 +68,11 @@ export function sourceRoutes(app: FastifyInstance, service: Service): void {
     });
 
     /** How many exchanges each caller has open. */
-    const open = new Map<string, number>();
+    const open = openTally(exchangesAtMost);
     const begin = (caller: Caller, reply: FastifyReply): void => {
-      const now = open.get(caller.id) ?? 0;
-      if (now >= exchangesAtMost) throw new CodedError('busy', { what: 'this token' });
-      open.set(caller.id, now + 1);
-      reply.raw.once('close', () => {
-        const left = (open.get(caller.id) ?? 1) - 1;
-        if (left > 0) open.set(caller.id, left);
-        else open.delete(caller.id);
-      });
+      const leave = open.enter(caller.id);
+      if (!leave) throw new CodedError('busy', { what: 'this token' });
+      reply.raw.once('close', leave);
     };
 
     scope.post('/git/:project/git-upload-pack', { bodyLimit: wantsLimit }, async (request, reply) => {
