@@ -127,8 +127,9 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
     }
     for (const work of answer.instances) {
       if (instances.get(work.id)?.fence === work.fence) continue;
-      instances.get(work.id)?.drop();
-      keep(startInstance(context, work));
+      const before = instances.get(work.id);
+      before?.drop();
+      keep(startInstance(context, work, before?.done));
     }
     for (const id of answer.stop) attempts.get(id)?.stop();
     for (const id of answer.end) instances.get(id)?.end();

@@ -13,7 +13,7 @@ import { maskEnded, maskerOf, maskLog } from './masked.js';
 import { operatorReach } from './settings.js';
 import { follow } from './follow.js';
 import type { Ended } from './outcome.js';
-import { removeTree } from './remove.js';
+import { discard } from './remove.js';
 import { networkOf, runnerPath, runnerText } from './sandbox/chain.js';
 import type { HeldChain } from './sandbox/ready.js';
 
@@ -110,7 +110,7 @@ async function perform(context: AgentContext, work: AttemptWork, abort: AbortSig
     if (!refused) await report([...waiting, maskEnded(ended, masker)]);
   } finally {
     held.chain?.clear();
-    void removeTree(join(context.folder, 'work', work.id));
+    void discard(context.folder, join(context.folder, 'work', work.id));
     for (const release of held.release.reverse())
       await release().catch((error: Error) => context.log.warn({ attempt: work.id, error: String(error) }, 'something of an attempt was left behind'));
   }

@@ -1,5 +1,5 @@
 /** What attempts and instances are done with on this machine: sandbox, layers, caches, databases; found out and made ready. */
-import { mkdirSync, readdirSync, readFileSync, renameSync, statSync, writeFileSync } from 'node:fs';
+import { mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { defaultFree, fullDisk } from '../blobs/disk.js';
 import { CodedError } from '../core/errors.js';
@@ -12,7 +12,7 @@ import { defaultBounds } from './keptlog.js';
 import { openLayers } from './layers.js';
 import { installScripts, ownFolder } from './sandbox/chain.js';
 import { type AttemptBounds, defaultAttempt, findAccounts, findLimits, findNetwork, type Host, missingParts, type NetworkWay } from './sandbox/host.js';
-import { removeTree } from './remove.js';
+import { moveAway, sweepTrash } from './remove.js';
 import { groupOf, preferOwn } from './sandbox/limits.js';
 import { openReadyChains } from './sandbox/ready.js';
 
@@ -128,17 +128,15 @@ export async function openWorkshop(
  */
 async function sweepWork(folder: string, limits: Host['limits']): Promise<string[]> {
   const hurt: string[] = [];
-  const trash = join(folder, 'trash');
-  mkdirSync(trash, { recursive: true, mode: 0o700 });
   for (const name of readdirSync(join(folder, 'work'))) {
     const group = groupOf(limits, name);
     const { outOfMemory, refusedProcesses } = group.facts();
     const attempt = readOr(join(folder, 'work', name, 'attempt'), '');
     if (attempt && outOfMemory + refusedProcesses > 0) hurt.push(attempt);
     await group.remove();
-    renameSync(join(folder, 'work', name), join(trash, `${name}.${process.pid}`));
+    moveAway(folder, join(folder, 'work', name));
   }
-  void removeTree(trash);
+  void sweepTrash(folder);
   return hurt;
 }
 

@@ -1,10 +1,10 @@
 /** Deployments and agents where things go wrong twice, or at the wrong moment. */
 import { execFileSync } from 'node:child_process';
-import { readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { AddedToken, Deployment, EnvironmentDetail, PageOf, RunDetail } from '../../src/wire/api.js';
-import { startEdge } from '../../src/edge/edge.js';
+import { type RunningEdge, startEdge } from '../../src/edge/edge.js';
 import { api, app, appDefinition, type Checkout, openWorld, until, visit, type World } from './world.js';
 
 let world: World;
@@ -224,7 +224,7 @@ describe('two edges', () => {
     const open = () =>
       startEdge({ url: world.url, token: token.token, name: 'quay-2', folder: join(world.folder, 'quay-2'), host: '127.0.0.1', port, logLevel: 'silent' });
     const texts = async (at: number) => (await visit(at, 'staging.two.localhost', '/')).text.trim();
-    let second = await open();
+    let second: RunningEdge | null = await open();
     try {
       const { checkout, first } = await world.hosted('two', { ...app('one'), 'tsunagi.yaml': appDefinition });
       await checkout.push();
@@ -234,14 +234,27 @@ describe('two edges', () => {
       await world.waitLive('two', 'staging', commit);
       expect([await texts(world.house.edgePort), await texts(port)]).toEqual(['<h1>two</h1>', '<h1>two</h1>']);
       await second.close();
+      second = null;
       // Its silence is waited out, then it is no reader of the table any more.
       const third = await checkout.commitAndPush(app('three'), 'Three');
       await world.waitLive('two', 'staging', third);
       expect(await texts(world.house.edgePort)).toBe('<h1>three</h1>');
       second = await open();
       await until('it has what came meanwhile', async () => (await texts(port).catch(() => '')) === '<h1>three</h1>');
-    } finally {
       await second.close();
+      second = null;
+      // Of an edge that is silent nobody knows where it sends people: nothing that it may send them to is ended.
+      const running = (await world.environment('two', 'staging')).instanceList.filter((one) => one.state === 'ready');
+      const folders = running.map((one) => join(world.folder, 'house/agent/live', one.id));
+      const remove = (path: string) => world.api().raw('DELETE', path, { headers: { 'idempotency-key': crypto.randomUUID() } });
+      await remove('/api/projects/two');
+      await new Promise((resolve) => setTimeout(resolve, 3_000));
+      expect(folders.map((folder) => existsSync(folder))).toEqual(folders.map(() => true));
+      // Whoever takes its token from it says that it is gone for good.
+      await remove(`/api/tokens/${token.id}`);
+      await until('all of it has ended', async () => folders.every((folder) => !existsSync(folder)));
+    } finally {
+      await second?.close();
     }
   });
 });

@@ -1,14 +1,13 @@
 /** One instance: started with a keeper of its own, watched until it ends, and taken up again by a restarted agent. */
-import { rmSync } from 'node:fs';
-import { join } from 'node:path';
 import { CodedError, issue, type Issue } from '../../core/errors.js';
 import { untilDone } from '../../wire/client.js';
 import type { InstanceWork } from '../../wire/work.js';
 import type { AgentContext } from '../context.js';
 import { type LogSender, makeLogSender } from '../log.js';
 import { maskerOf } from '../masked.js';
+import { discard } from '../remove.js';
 import { firstProcess, programOf, signal } from '../sandbox/processes.js';
-import { endRemains, exitOf, freshState, type InstanceState, killKeeper, launch, readState, save } from './keeper.js';
+import { endRemains, exitOf, folderOf, freshState, type InstanceState, killKeeper, launch, readState, save } from './keeper.js';
 import { openLogTail } from './logtail.js';
 import { takePort } from './ports.js';
 import { explain, readiness } from './ready.js';
@@ -33,8 +32,9 @@ interface Wishes {
   given: AbortController;
 }
 
-export function startInstance(context: AgentContext, work: InstanceWork): RunningInstance {
-  return watch(context, freshState(work), join(context.folder, 'live', work.id));
+/** `before`: the end of an earlier one of this id, which has the same folder; it is waited for. */
+export function startInstance(context: AgentContext, work: InstanceWork, before: Promise<void> = Promise.resolve()): RunningInstance {
+  return watch(context, freshState(work), folderOf(context.folder, work.id), before);
 }
 
 /** Takes an instance of an earlier agent up again, by its folder; null when there is nothing to take up. */
@@ -42,18 +42,19 @@ export function adoptInstance(context: AgentContext, folder: string): RunningIns
   try {
     const state = readState(folder);
     if (state.port !== null) takePort(state.port);
-    return watch(context, state, folder);
+    return watch(context, state, folder, Promise.resolve());
   } catch {
-    rmSync(folder, { recursive: true, force: true });
+    void discard(context.folder, folder);
     return null;
   }
 }
 
-function watch(context: AgentContext, state: InstanceState, folder: string): RunningInstance {
+function watch(context: AgentContext, state: InstanceState, folder: string, before: Promise<void>): RunningInstance {
   const { work } = state;
   const wishes: Wishes = { end: state.ending, drop: false, given: new AbortController() };
   const release = context.layers.hold(null, work.layers);
-  const done = live(context, state, folder, wishes)
+  const done = before
+    .then(() => live(context, state, folder, wishes))
     .catch((error: Error) => {
       if (!context.stopped()) context.log.error({ instance: work.id, error: String(error.stack) }, 'an instance was given up');
     })
@@ -89,7 +90,7 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
   } catch (error) {
     if (!wishes.end) await report({ state: 'failed', issue: issue('instance_setup', { part: work.part, detail: (error as Error).message.slice(0, 300) }) });
     else await report({ state: 'ended' });
-    return endRemains(folder, state, context.host.limits);
+    return endRemains(context.folder, state, context.host.limits);
   }
   const log = openLog(context, state, folder, wishes);
   // Whether an agent that was killed meanwhile had told it is not known; the service takes it twice.
@@ -107,7 +108,7 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
       await log.close();
       const why = wishes.end || state.ending ? null : explain(context, state, folder, { exit, listening: [], answer: null, waitedMs: since() });
       await report({ state: why ? 'failed' : 'ended', exit, issue: why });
-      return endRemains(folder, state, context.host.limits);
+      return endRemains(context.folder, state, context.host.limits);
     }
     if (context.stopped()) return;
     const first = firstProcess(folder);

@@ -5,13 +5,13 @@
  * its log was sent), `log.N`, `lease` (workers), `exit` when it has ended, `lease-over` when its lease ended it.
  */
 import { spawn } from 'node:child_process';
-import { closeSync, existsSync, fchownSync, openSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { closeSync, existsSync, fchownSync, openSync, readdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { uptime } from 'node:os';
 import { join } from 'node:path';
 import { untilDone } from '../../wire/client.js';
 import type { InstanceWork } from '../../wire/work.js';
 import type { AgentContext } from '../context.js';
-import { removeTree } from '../remove.js';
+import { discard } from '../remove.js';
 import { chainCall, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
 import { findLimits, type LimitsWay } from '../sandbox/host.js';
 import { groupOf, instanceLimits, makeGroup } from '../sandbox/limits.js';
@@ -34,6 +34,9 @@ export interface InstanceState {
   ending: boolean;
   log: LogMark;
 }
+
+/** Where an instance's folder lies. */
+export const folderOf = (agentFolder: string, id: string): string => join(agentFolder, 'live', id);
 
 export const freshState = (work: InstanceWork): InstanceState => ({
   work,
@@ -71,9 +74,11 @@ export async function launch(context: AgentContext, state: InstanceState, folder
       ),
     ),
   );
-  rmSync(folder, { recursive: true, force: true });
+  void discard(context.folder, folder);
   prepareFolder(folder, account);
   const port = work.kind === 'server' ? await freePort(context.address, context.ports) : null;
+  // Given back with the rest, whatever goes wrong from here on.
+  state.port = port;
   const group = makeGroup(host.limits, work.id, instanceLimits);
   writeLease(folder, context.leaseUntil());
   const chain = {
@@ -129,7 +134,8 @@ export function killKeeper(state: InstanceState): void {
 }
 
 /** Ends what a keeper left behind, or all of an instance that no agent watches, and removes its folder. */
-export async function endRemains(folder: string, state: InstanceState, limits: LimitsWay): Promise<void> {
+export async function endRemains(agentFolder: string, state: InstanceState, limits: LimitsWay): Promise<void> {
+  const folder = folderOf(agentFolder, state.work.id);
   killKeeper(state);
   const file = join(folder, 'pasta.pid');
   if (existsSync(file)) {
@@ -137,7 +143,7 @@ export async function endRemains(folder: string, state: InstanceState, limits: L
     if (nameOf(pid).startsWith('pas')) signal(pid, 'SIGKILL');
   }
   await groupOf(limits, state.work.id).remove();
-  await removeTree(folder);
+  await discard(agentFolder, folder);
   if (state.port !== null) givePort(state.port);
 }
 
@@ -146,9 +152,9 @@ export async function endLeftInstances(agentFolder: string): Promise<void> {
   const live = join(agentFolder, 'live');
   for (const name of existsSync(live) ? readdirSync(live) : []) {
     try {
-      await endRemains(join(live, name), readState(join(live, name)), findLimits());
+      await endRemains(agentFolder, readState(join(live, name)), findLimits());
     } catch {
-      rmSync(join(live, name), { recursive: true, force: true });
+      await discard(agentFolder, join(live, name));
     }
   }
 }
