@@ -2,6 +2,7 @@ import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { parseDefinition } from '../../src/core/definition/parse';
 import type { Answers, Proposal, Tree } from '../../src/core/recognise/model';
+import { budget, patience } from '../fuzz/budget';
 import { mostTexts, recognise, wantedTexts } from '../../src/core/recognise/recognise';
 
 const tree = (files: Record<string, string>): Tree => {
@@ -295,56 +296,83 @@ describe('any tree', () => {
     expect([proposal.found, codes(proposal)]).toEqual([[], ['recognise_nothing']]);
   });
 
-  it('gives a definition that is valid as it stands, whatever its files say', () => {
-    const path = fc.constantFrom(
-      'package.json',
-      'package-lock.json',
-      'server.js',
-      'src/index.mjs',
-      "odd 'name'.js",
-      'web/index.html',
-      'index.html',
-      'app.py',
-      'requirements.txt',
-      'pyproject.toml',
-      'pom.xml',
-      'src/Main.java',
-      'a/package.json',
-      'a/server.js',
-      'b/index.html',
-      'tests/test_x.py',
-      'manage.py',
-      '.env.example',
-      'tsconfig.json',
-      'deep/er/app.py',
-      'lib/x.jar',
-      '.nvmrc',
+  it('with a server and a built site for one address keeps what leads', () => {
+    const proposal = look(
+      {
+        'package.json': json({ scripts: { start: 'x', build: 'vite build -o out' }, devDependencies: { vite: '1' } }),
+        'pom.xml': '<project><artifactId>ferry</artifactId><version>1</version></project>',
+      },
+      { start: 'none' },
     );
-    const text = fc.oneof(
-      fc.string(),
-      fc.constantFrom(
-        nodeServer,
-        "app.listen(3000, 'localhost'); '/api'; process.env.A_KEY || 'it''s'",
-        '{"scripts":{"start":"x: y","build":"vite build -o a b","test":"t","lint":"l","worker:mail":"w"},"devDependencies":{"vite":"1"},"engines":{"node":"#"}}',
-        '{"packages":{"a":{}}}',
-        'app = Flask(__name__)',
-        'application = get_wsgi_application()\nos.environ["B"]',
-        'django.settings',
-        'gunicorn\nflask',
-        'A=1\nB="x: # y"\n',
-        '<project><artifactId>a: b</artifactId><version>1</version></project>',
-        'package a.b; class M { public static void main(String[] a) { new ServerSocket(80); } }',
-        '[project]\nrequires-python = "~=3.9"',
-        '{"main":"./server.js"}',
-        'v20',
-      ),
-    );
-    const answers = fc.dictionary(fc.constantFrom('start', 'folder', 'output'), fc.oneof(fc.string(), fc.constantFrom('none', 'a', '.', 'node "x": #')));
-    fc.assert(
-      fc.property(fc.dictionary(path, text), answers, (files, given) => void look(files, given)),
-      { numRuns: 400 },
-    );
+    expect(Object.keys(definitionOf(proposal)?.release?.parts ?? {})).toEqual(['web']);
   });
+
+  it('with a server that has pages, and other pages beside it, is not taken for one of both', () => {
+    const site = json({ scripts: { start: 'x', build: 'vite build -o out' }, devDependencies: { vite: '1' } });
+    expect(look({ 'a/package.json': site, 'b/index.html': '' }).questions[0]?.id).toBe('folder');
+  });
+
+  it.each(['- +', '12', '1e3', '.5', '!/', 'a: b', '- a', 'null', "it's"])('takes %j as it was answered', (text) => {
+    const started = look({ 'app.py': 'app = Flask(__name__)\n' }, { start: text });
+    expect(definitionOf(started)?.release?.parts.web?.start).toBe(text);
+    const built = look({ 'package.json': json({ scripts: { build: 'b' } }), 'index.html': '' }, { output: text });
+    expect(definitionOf(built)?.tasks.build?.makes).toEqual([text.replace(/\/$/, '')]);
+  });
+
+  it(
+    'gives a definition that is valid as it stands, whatever its files say',
+    () => {
+      const path = fc.constantFrom(
+        'package.json',
+        'package-lock.json',
+        'server.js',
+        'src/index.mjs',
+        "odd 'name'.js",
+        'web/index.html',
+        'index.html',
+        'app.py',
+        'requirements.txt',
+        'pyproject.toml',
+        'pom.xml',
+        'src/Main.java',
+        'a/package.json',
+        'a/server.js',
+        'b/index.html',
+        'tests/test_x.py',
+        'manage.py',
+        '.env.example',
+        'tsconfig.json',
+        'deep/er/app.py',
+        'lib/x.jar',
+        '.nvmrc',
+      );
+      const text = fc.oneof(
+        fc.string(),
+        fc.constantFrom(
+          nodeServer,
+          "app.listen(3000, 'localhost'); '/api'; process.env.A_KEY || 'it''s'",
+          '{"scripts":{"start":"x: y","build":"vite build -o a b","test":"t","lint":"l","worker:mail":"w"},"devDependencies":{"vite":"1"},"engines":{"node":"#"}}',
+          '{"packages":{"a":{}}}',
+          'app = Flask(__name__)',
+          'application = get_wsgi_application()\nos.environ["B"]',
+          'django.settings',
+          'gunicorn\nflask',
+          'A=1\nB="x: # y"\n',
+          '<project><artifactId>a: b</artifactId><version>1</version></project>',
+          'package a.b; class M { public static void main(String[] a) { new ServerSocket(80); } }',
+          '[project]\nrequires-python = "~=3.9"',
+          '{"main":"./server.js"}',
+          'v20',
+        ),
+      );
+      const answers = fc.dictionary(fc.constantFrom('start', 'folder', 'output'), fc.oneof(fc.string(), fc.constantFrom('none', 'a', '.', 'node "x": #')));
+      fc.assert(
+        fc.property(fc.dictionary(path, text), answers, (files, given) => void look(files, given)),
+        budget,
+      );
+    },
+    patience,
+  );
 
   it('of 50,000 files is looked at through a few hundred texts', () => {
     const paths = Array.from({ length: 50_000 }, (_, at) => `src/part${at % 500}/file${at}.js`);

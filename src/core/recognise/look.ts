@@ -1,11 +1,19 @@
 /** Small ways of looking at a tree. */
-import { stringify } from 'yaml';
+import { parse, stringify } from 'yaml';
 import type { Tree } from './model.js';
 
-/** A text as a YAML scalar inside flow or block. */
+/** A text as a YAML scalar inside flow or block: plain where it reads well and YAML reads the same text again. */
 export const scalar = (text: string): string => {
-  const plain = /^[A-Za-z0-9_./-][A-Za-z0-9_./ =+@-]*$/.test(text) && !text.endsWith(' ') && !/^(true|false|null|yes|no|on|off|~|-+)$/i.test(text);
+  const plain = /^[A-Za-z0-9_./-][A-Za-z0-9_./ =+@-]*$/.test(text) && !/^(yes|no|on|off)$/i.test(text) && readsAs(text);
   return plain ? text : stringify(text, { defaultStringType: 'QUOTE_DOUBLE', lineWidth: 0 }).trim();
+};
+
+const readsAs = (text: string): boolean => {
+  try {
+    return parse(`k: [${text}]`).k[0] === text && parse(`k: ${text}`).k === text;
+  } catch {
+    return false;
+  }
 };
 
 export const list = (items: readonly string[]): string => `[${items.map(scalar).join(', ')}]`;

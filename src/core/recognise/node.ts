@@ -143,13 +143,14 @@ function buildTask(
   const asked = question('output', 'Which folder does `npm run build` write?', choices, answers, (text) => unsafePath(text) === null);
   if (likely.length !== 1 || asked.given) found.questions.push(asked);
   const why = asked.given ? 'you said so' : (choices.find((one) => one.value === asked.answer)?.why ?? '');
+  const output = asked.answer.replace(/\/$/, '');
   const task: TaskDraft = {
     name: 'build',
-    lines: [...withNeeds(needs), line('run: npm run build', 'the script `build` of package.json'), line(`makes: ${list([`${asked.answer}/`])}`, why)],
+    lines: [...withNeeds(needs), line('run: npm run build', 'the script `build` of package.json'), line(`makes: ${list([`${output}/`])}`, why)],
   };
   found.tasks.push(task);
   const forBrowsers = builder !== undefined || tree.paths.some((path) => /(^|\/)index\.html$/.test(path) && own(path));
-  return { output: asked.answer, pages: forBrowsers && !/\bnext build\b/.test(build) && !/\btsc\b(?!.*&&)/.test(build) };
+  return { output, pages: forBrowsers && !/\bnext build\b/.test(build) && !/\btsc\b(?!.*&&)/.test(build) };
 }
 
 /** One program with plain words: no shell around it is needed. */

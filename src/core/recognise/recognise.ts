@@ -120,7 +120,9 @@ function join(first: Findings, second: Findings): Findings {
   const taken = new Set(first.tasks.map((task) => task.name));
   const suffix = second.what.toLowerCase().split(' ')[0] ?? 'other';
   const renamed = renameTasks(second, (name) => (taken.has(name) ? `${name}-${suffix}` : name));
-  const parts = hasServer(first) ? renamed.parts.filter((part) => part.kind !== 'server' && !first.parts.some((one) => one.name === part.name)) : renamed.parts;
+  // One name and one address each: what leads keeps them.
+  const clash = (one: PartDraft, other: PartDraft) => one.name === other.name || (one.kind !== 'worker' && other.kind !== 'worker' && one.at === other.at);
+  const parts = renamed.parts.filter((part) => !(part.kind === 'server' && hasServer(first)) && !first.parts.some((one) => clash(one, part)));
   const ids = new Set(first.questions.map((one) => one.id));
   return {
     what: `${first.what} and ${second.what}`,
@@ -151,6 +153,8 @@ function sideBySide(tree: Tree, folders: readonly string[], answers: Answers): F
   const sites = looked.filter((one) => !hasServer(one.found) && one.found.parts.some((part) => part.kind === 'site'));
   const [server, site] = [servers[0], sites[0]];
   if (servers.length !== 1 || sites.length !== 1 || !server || !site) return null;
+  // A server with pages of its own needs no others.
+  if (server.found.parts.some((part) => part.kind === 'site')) return null;
   const api = moveInto(server.found, server.folder);
   const web = moveInto(site.found, site.folder);
   const place: PartDraft[] = api.parts.map((part) => (part.kind === 'server' ? { ...part, name: 'api', at: '/api', lines: at(part.lines) } : part));
