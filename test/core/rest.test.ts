@@ -1,6 +1,7 @@
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { splitSections } from '../../src/agent/sections.js';
+import { clientText } from '../../src/core/clients.js';
 import { canonical, digestOf } from '../../src/core/canonical.js';
 import { diagnoseInstance } from '../../src/core/diagnose/instance.js';
 import { durationSource, durationText, parseDuration } from '../../src/core/durations.js';
@@ -16,6 +17,16 @@ import { changedVariables, resolveVariables, settable } from '../../src/core/var
 import { routePath } from '../../src/core/cutover/route.js';
 import { parseDefinition } from '../../src/core/definition/parse.js';
 import { checkEvent, sealHash, signEvent } from '../../src/keys/keys.js';
+
+describe('a program that calls', () => {
+  it.each([
+    ['Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 Chrome/141.0 Safari/537.36', 'Chrome on Linux'],
+    ['Mozilla/5.0 (iPhone; CPU iPhone OS 18_0 like Mac OS X) Version/18.0 Safari/604.1', 'Safari on iPhone'],
+    ['Mozilla/5.0 (Windows NT 10.0; Win64) Chrome/141.0 Safari/537.36 Edg/141.0', 'Edge on Windows NT 10.0'],
+    ['curl/8.1', 'curl/8.1'],
+    ['', 'unknown'],
+  ])('%s is %s', (words, name) => expect(clientText(words)).toBe(name));
+});
 
 describe('the registry of errors', () => {
   it('fills in every place of its texts and has a status for each code', () => {

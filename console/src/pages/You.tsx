@@ -1,4 +1,5 @@
 /** Who one is, and where one is signed in; owners see everybody's sessions. */
+import { clientText } from '../../../src/core/clients';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Me, PageOf, Session } from '../../../src/wire/api';
 import { get, post, remove } from '../data/api';
@@ -38,7 +39,7 @@ export function YouPage(): React.ReactNode {
                 <tr key={one.id} className="border-b border-faint last:border-0 hover:bg-faint">
                   <td className="px-4 py-2 font-semibold">{one.person}</td>
                   <td className="max-w-md truncate px-4 py-2" title={one.client}>
-                    {browserText(one.client)}
+                    {clientText(one.client)}
                   </td>
                   <td className="px-4 py-2 text-second">
                     <Ago at={one.begunAt} />
@@ -67,14 +68,6 @@ export function YouPage(): React.ReactNode {
 async function signOut(): Promise<void> {
   await post('/api/sign-out');
   location.assign('/sign-in');
-}
-
-/** What a person calls their browser, as far as its own words tell; else those words. */
-function browserText(client: string): string {
-  const name = ['Firefox', 'Edg', 'Chrome', 'Safari'].find((one) => client.includes(`${one}/`));
-  const system = /\((?:X11; )?([^;)]+)[;)]/.exec(client)?.[1]?.replace(/ (x86_64|aarch64)$/, '');
-  if (!name) return client || 'unknown';
-  return `${name === 'Edg' ? 'Edge' : name}${system ? ` on ${system}` : ''}`;
 }
 
 function daysText(iso: string): string {

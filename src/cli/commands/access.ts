@@ -1,5 +1,6 @@
 /** token, session: who gets in, and with what. */
 import type { Command } from 'commander';
+import { clientText } from '../../core/clients.js';
 import { parseDuration } from '../../core/durations.js';
 import { CodedError } from '../../core/errors.js';
 import type { AddedToken, PageOf, Session, Token } from '../../wire/api.js';
@@ -57,7 +58,7 @@ export function accessCommands(program: Command): void {
         say(
           table(
             ['PERSON', 'BEGUN', 'SEEN', 'BROWSER', 'ID'],
-            items.map((one) => [plain(one.person), ago(one.begunAt), ago(one.seenAt), plain(one.client).slice(0, 60), faint(one.id)]),
+            items.map((one) => [plain(one.person), ago(one.begunAt), ago(one.seenAt), plain(clientText(one.client)).slice(0, 60), faint(one.id)]),
           ),
         ),
       ),
