@@ -11,6 +11,7 @@ import { guide } from './guide.js';
 import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
 import { type Figure, show } from './harness.js';
+import { steps } from './steps.js';
 import { tasks } from './tasks.js';
 
 export interface Bench {
@@ -21,6 +22,7 @@ export interface Bench {
 
 const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   tasks,
+  steps,
   reuse,
   planning,
   start,
@@ -44,7 +46,7 @@ async function main(): Promise<number> {
   }
   const folder = mkdtempSync(join(tmpdir(), 'tsunagi-bench-'));
   chmodSync(folder, 0o711);
-  const house = await openHouse({ data: join(folder, 'house'), env: { TSUNAGI_LOG_LEVEL: 'warn' } });
+  const house = await openHouse({ data: join(folder, 'house'), counted: true, env: { TSUNAGI_LOG_LEVEL: 'warn' } });
   try {
     for (const [name, run] of Object.entries(areas)) {
       if (names.length && !names.includes(name)) continue;

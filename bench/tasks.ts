@@ -42,7 +42,7 @@ export async function tasks(bench: Bench): Promise<Figure[]> {
     shell.push(scripted);
   }
   return [
-    figure('eight tasks, recorded to passed, to make -j2', 'ms', own, make, { text: '≤ 1.30 ×', met: (_, ratio) => (ratio ?? 9) <= 1.3 }),
+    figure('eight tasks, recorded to passed, to make -j2', 'ms', own, make, { text: '≤ 1.10 ×', met: (_, ratio) => (ratio ?? 9) <= 1.1 }),
     figure('eight tasks, recorded to passed, to a script', 'ms', own, shell, { text: '< 1 ×', met: (_, ratio) => (ratio ?? 9) < 1 }),
   ];
 }

@@ -6,7 +6,7 @@ import { join } from 'node:path';
 import pino from 'pino';
 import { CodedError } from '../core/errors.js';
 import { makeClient } from '../wire/client.js';
-import type { PollAnswer, Registered } from '../wire/work.js';
+import type { AttemptWork, PollAnswer, Registered } from '../wire/work.js';
 import { type RunningAttempt, startAttempt } from './attempt.js';
 import type { Takes } from '../core/states.js';
 import { adoptInstance, type RunningInstance, startInstance } from './instances/instance.js';
@@ -112,10 +112,12 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
     return answer.leaseMs;
   };
 
-  const take = (answer: PollAnswer) => {
-    for (const work of answer.attempts) {
+  const begin = (works: readonly AttemptWork[]): void => {
+    // What is given while this agent ends goes to the next one.
+    if (closing) return;
+    for (const work of works) {
       if (attempts.get(work.id)?.fence === work.fence) continue;
-      const attempt = startAttempt(context, work);
+      const attempt = startAttempt(context, work, begin);
       attempts.set(work.id, attempt);
       // No question is asked for it: the service counts the slots.
       void attempt.done.then((reported) => {
@@ -125,6 +127,10 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
         poke();
       });
     }
+  };
+
+  const take = (answer: PollAnswer) => {
+    begin(answer.attempts);
     for (const work of answer.instances) {
       if (instances.get(work.id)?.fence === work.fence) continue;
       const before = instances.get(work.id);

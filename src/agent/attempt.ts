@@ -3,7 +3,7 @@ import { randomBytes } from 'node:crypto';
 import { createReadStream, mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { CodedError, issue } from '../core/errors.js';
-import type { AttemptReport, AttemptWork } from '../wire/work.js';
+import type { AttemptReport, AttemptWork, ReportAnswer } from '../wire/work.js';
 import { untilDone } from '../wire/client.js';
 import type { DatabaseFields, Databases } from '../resources/postgres.js';
 import type { AgentContext } from './context.js';
@@ -34,10 +34,11 @@ interface Held {
   release: (() => Promise<void>)[];
 }
 
-export function startAttempt(context: AgentContext, work: AttemptWork): RunningAttempt {
+/** `next` is told what the service gives to the agent with the answer to a report. */
+export function startAttempt(context: AgentContext, work: AttemptWork, next: (more: AttemptWork[]) => void): RunningAttempt {
   const abort = new AbortController();
   let dropped = false;
-  const done = perform(context, work, abort.signal, () => dropped).then(
+  const done = perform(context, work, abort.signal, () => dropped, next).then(
     () => true,
     (error: Error) => {
       if (!context.stopped()) context.log.error({ attempt: work.id, error: String(error.stack) }, 'an attempt was given up');
@@ -56,11 +57,19 @@ export function startAttempt(context: AgentContext, work: AttemptWork): RunningA
   };
 }
 
-async function perform(context: AgentContext, work: AttemptWork, abort: AbortSignal, dropped: () => boolean): Promise<void> {
+async function perform(
+  context: AgentContext,
+  work: AttemptWork,
+  abort: AbortSignal,
+  dropped: () => boolean,
+  next: (more: AttemptWork[]) => void,
+): Promise<void> {
   const { client } = context;
   const path = `/api/agent/attempts/${work.id}`;
   const send = (happenings: AttemptReport['happenings']) =>
-    untilDone(() => client.post(`${path}/report`, { fence: work.fence, happenings }), context.stopped).catch(ignoreOld);
+    untilDone(() => client.post<ReportAnswer | undefined>(`${path}/report`, { fence: work.fence, happenings }), context.stopped)
+      .then((answer) => next(answer?.attempts ?? []))
+      .catch(ignoreOld);
   const report = async (happenings: AttemptReport['happenings']): Promise<unknown> => {
     if (dropped()) return;
     try {

@@ -15,7 +15,7 @@ import { timeOfDigest } from '../blobs/layer.js';
 import { unpackLayer } from '../blobs/unpack.js';
 import { CodedError } from '../core/errors.js';
 import { openTally } from '../core/tally.js';
-import { removeTree } from './remove.js';
+import { discard } from './remove.js';
 import { ownFolder } from './sandbox/chain.js';
 import type { Account } from './sandbox/host.js';
 
@@ -68,7 +68,7 @@ export function openLayers(folder: string, account: Account | null): Layers {
     const work = (async () => {
       await running?.work.catch(() => {});
       const fresh = `${place}.new`;
-      for (const path of [fresh, place, join(ready, name)]) if (existsSync(path)) await removeTree(path);
+      for (const path of [fresh, place, join(ready, name)]) void discard(folder, path);
       ownFolder(fresh, account, 0o755);
       await unpack(fresh, given.signal);
       await rename(fresh, place);
@@ -116,7 +116,7 @@ export function openLayers(folder: string, account: Account | null): Layers {
         if (busy.has(one.name) || held.has(one.name)) continue;
         // The word that it is whole goes first.
         rmSync(join(ready, one.name), { force: true });
-        await removeTree(join(kept, one.name));
+        void discard(folder, join(kept, one.name));
         gone++;
       }
       return gone;

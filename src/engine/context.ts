@@ -1,8 +1,9 @@
 import { join } from 'node:path';
-import type { AdvanceScene } from './advance.js';
 import type { Apart } from './apart/apart.js';
 import type { Kept } from './kept.js';
+import type { RunScene } from './scene.js';
 import type { Keeping } from './space.js';
+import type { Steps } from './steps.js';
 import type { Issue } from '../core/errors.js';
 import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
@@ -67,7 +68,9 @@ export interface Context {
   /** Files of the commits that were listed last; a commit never changes. */
   trees: Kept<ListedFile[]>;
   /** What the steps of the newest runs need. */
-  scenes: Kept<AdvanceScene>;
+  scenes: Kept<RunScene>;
+  /** Takes runs further. */
+  steps: Steps;
 }
 
 /** Every file of a commit in the project's folder. */

@@ -6,7 +6,7 @@ import { nextDue } from '../records/runs.js';
 import type { Context } from './context.js';
 import { stepDeployments } from './deployments.js';
 import { stepEnvironments } from './environments.js';
-import { feedDue, sealEvery, stepFeed, stepSeals } from './feed.js';
+import { makeFeed, sealEvery, stepSeals } from './feed.js';
 import { watchLeases } from './leases.js';
 import { startLoop, type Loop } from './loop.js';
 import { tellStatuses } from './statuses.js';
@@ -27,6 +27,7 @@ export async function startEngine(context: Context): Promise<Engine> {
   const { log, records } = context;
   await makeLogPartitions(records, new Date(context.now()));
   await sweepHosted(context);
+  const feed = makeFeed(context);
   const loops: Record<string, Loop> = {
     sources: startLoop({ name: 'sources', step: () => workIntake(context), sweepMs: sweep, log, nextDue: () => intakeDue(context) }),
     hosted: startLoop({ name: 'hosted', step: () => sweepHosted(context).then(() => false), sweepMs: sweep * 6, log }),
@@ -42,7 +43,7 @@ export async function startEngine(context: Context): Promise<Engine> {
       log,
     }),
     leases: startLoop({ name: 'leases', step: watchLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
-    events: startLoop({ name: 'feed', step: () => stepFeed(context), nextDue: () => feedDue(context), sweepMs: sweep, gatherMs: 20, log }),
+    events: startLoop({ name: 'feed', step: () => feed.step(), nextDue: () => feed.due(), sweepMs: sweep, gatherMs: 20, log }),
     seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
     space: startLoop({ name: 'space', step: () => stepSpace(context), sweepMs: context.timing.space, log }),
     upkeep: startLoop({

@@ -10,22 +10,8 @@ import { makeEnvironment } from '../records/environments.js';
 import { recordEvents } from '../records/events.js';
 import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../records/order.js';
 import { acceptDefinition, mainDefinition, projectById, type ProjectRow, saveDefinition } from '../records/projects.js';
-import {
-  beginPlanning,
-  type Due,
-  endRun,
-  lockRun,
-  planningOver,
-  runById,
-  type RunRow,
-  setRunIssue,
-  settleDue,
-  startRun,
-  stopWork,
-  tasksOf,
-} from '../records/runs.js';
+import { beginPlanning, type Due, endRun, lockRun, planningOver, runById, type RunRow, setRunIssue, settleDue, startRun, stopWork } from '../records/runs.js';
 import { openPullRequests } from '../records/sources.js';
-import { advanceIn } from './advance.js';
 import { parseApart } from './parse.js';
 import { planApart } from './plan.js';
 import { pinSet } from './variables.js';
@@ -162,7 +148,9 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
     run.line,
     plan.tasks.map((one) => one.task),
   );
+  let planned = false;
   await records.transition('run.planned', async (db) => {
+    planned = false;
     const now = await lockRun(db, id);
     if (now?.state !== 'waiting') return;
     await saveDefinition(db, project.id, run.commit, model, read.issues);
@@ -188,8 +176,10 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
       warnings,
     );
     await recordEvents(db, { type: 'run.planned', project: project.id, subject: `run ${run.number}`, actor: 'engine', data: { tasks: plan.tasks.length } });
-    await advanceIn(context, db, { project, model, files }, { ...now, state: 'running' }, await tasksOf(db, id), []);
+    planned = true;
   });
+  // Who dies here leaves the run on the work list.
+  if (planned) await context.steps.take(id, { stamp: due.stamp });
 }
 
 /** Ends a run that can't go on, in words. */

@@ -1,42 +1,27 @@
 /** What agents report, and what follows when they go away. The row with the work list is locked first, then the attempt or instance. */
-import { taskAfter } from '../core/advance/runs.js';
 import { CodedError, issue, type Issue } from '../core/errors.js';
 import type { TestResults } from '../core/results/junit.js';
-import type { AttemptState, InstanceState } from '../core/states.js';
+import type { InstanceState } from '../core/states.js';
+import type { StepEnd } from '../core/advance/step.js';
 import { isDigest } from '../blobs/store.js';
 import {
   type AttemptOfRun,
   type AttemptRow,
   attemptById,
-  attemptsOfRun,
+  beginServed,
   endAttempt,
   type EndedCommand,
   endCommands,
+  lockAs,
   lockHeld,
   placeCommands,
   startCommand,
-  startFirst,
 } from '../records/attempts.js';
 import { wakeDeployments } from '../records/environments.js';
-import { type NewEvent, recordEvents } from '../records/events.js';
+import { recordEvents } from '../records/events.js';
 import { forgetAgent, type InstanceRow, lockHeldInstance, instanceById, setInstanceState } from '../records/instances.js';
-import { projectById } from '../records/projects.js';
-import { forgetOutput, keepResult } from '../records/results.js';
-import {
-  changeTasks,
-  lockRun,
-  lockServedRuns,
-  makeDue,
-  readyTasks,
-  type RunRow,
-  type ServedTask,
-  servedTasks,
-  settleRun,
-  type TaskChange,
-  type TaskRow,
-  tasksOf,
-} from '../records/runs.js';
-import { type AdvanceScene, advanceIn, advanceScene, endingOf, type JustEnded, newTries } from './advance.js';
+import { runById, taskById } from '../records/runs.js';
+import type { AttemptOver, Claim } from '../records/steps.js';
 import type { Context, Db } from './context.js';
 import { refine } from './refine.js';
 
@@ -57,255 +42,149 @@ export interface Reporter {
   fence: string;
 }
 
-/** Takes the happenings of an attempt in their order, all or none; `fence_old` when it belongs to someone else by now. */
-export async function reportAttempt(context: Context, seen: AttemptOfRun, by: Reporter, happenings: readonly Happening[]): Promise<void> {
+/** An attempt as far as its reports need it. */
+export type ReportedAttempt = Pick<AttemptOfRun, 'id' | 'kind' | 'task_id' | 'deployment_id' | 'project_id' | 'run_id' | 'commit'> & {
+  /** Its commands; not known of all. */
+  commands?: readonly string[];
+};
+
+/**
+ * Takes the happenings of an attempt in their order, all or none; `fence_old` when it belongs to someone else by now. With the
+ * end of a task's attempt the agent may be given more work at once: gives what it was given.
+ */
+export async function reportAttempt(
+  context: Context,
+  seen: ReportedAttempt,
+  by: Reporter,
+  happenings: readonly Happening[],
+  claim?: Claim,
+): Promise<AttemptRow[]> {
   const { id } = seen;
-  for (const one of happenings) {
-    if (one.what === 'ended' && one.output && (await context.blobs.size(one.output.digest)) === null)
-      throw new CodedError('digest_wrong', { digest: one.output.digest });
-  }
-  const last = happenings.some((one) => one.what === 'ended');
-  for (const one of happenings)
-    if (one.what === 'ended' && seen.commit) one.issue = await refine(context, seen.project_id, seen.commit, one.issue, 'its `reads`');
-  const over = last ? await sceneOf(context, seen) : null;
-  // Stored bytes that an agent found to be others than their digest says: looked at here before any row is locked, since that takes a while.
-  const wrong = happenings.flatMap((one) => (one.what === 'ended' && one.issue?.code === 'digest_wrong' ? [String(one.issue.data.digest)] : []))[0];
-  const broken = wrong !== undefined && isDigest(wrong) && !(await context.blobs.verify(wrong));
-  await context.records.transition(last ? 'attempt.ended' : 'attempt.reported', async (db) => {
-    const owner = await lockOwner(db, seen, last);
-    const attempt = await lockHeld(db, id, by.agent, by.fence);
-    if (owner && ['ready', 'stopped', 'superseded'].includes(owner.task.state)) await beginTasks(db, attempt);
-    const commands = owner?.task.model.run ?? [];
-    const text = (position: number) => commands[position] ?? attempt.kind;
-    const end = happenings.find((one) => one.what === 'ended');
-    for (const one of happenings) if (one.what === 'command-started') await startCommand(db, id, one.position, text(one.position), one.firstLine);
-    const told = happenings
-      .filter((one) => one.what === 'command-ended')
-      .map(({ position, exit, ms }) => ({
+  const end = happenings.find((one) => one.what === 'ended');
+  if (end?.output && (await context.blobs.size(end.output.digest)) === null) throw new CodedError('digest_wrong', { digest: end.output.digest });
+  if (end && seen.commit) end.issue = await refine(context, seen.project_id, seen.commit, end.issue, 'its `reads`');
+  const commands = seen.commands ?? (seen.task_id ? ((await taskById(context.records, seen.task_id))?.model.run ?? []) : []);
+  const text = (position: number) => commands[position] ?? seen.kind;
+  const told = happenings
+    .filter((one) => one.what === 'command-ended')
+    .map(
+      ({ position, exit, ms }): EndedCommand => ({
         position,
         exit,
         ms,
         text: text(position),
         ...(end?.firstLines ? { firstLine: end.firstLines[position] ?? 0 } : {}),
-      }));
-    if (!end) return endCommands(db, id, told);
-    if (end.firstLines && commands.length > 1) await placeCommands(db, id, end.firstLines);
-    await attemptOver(context, db, attempt, owner, over, end, told, broken);
+      }),
+    );
+  const begun = happenings.filter((one) => one.what === 'command-started');
+  if (!end || !seen.run_id) {
+    await context.records.transition(end ? 'attempt.ended' : 'attempt.reported', async (db) => {
+      if (seen.deployment_id && end) await wakeDeployments(db, seen.deployment_id);
+      // What was missed of its beginning is made up for.
+      else if (seen.task_id) for (const one of await beginServed(db, [id])) context.steps.began(one.run, one.version, [id]);
+      const attempt = await lockHeld(db, id, by.agent, by.fence);
+      for (const one of begun) await startCommand(db, id, one.position, text(one.position), one.firstLine);
+      if (!end) return endCommands(db, id, told);
+      if (end.firstLines && commands.length > 1) await placeCommands(db, id, end.firstLines);
+      await deploymentStepOver(db, attempt, end, told);
+    });
+    return [];
+  }
+  // Stored bytes that an agent found to be others than their digest says are looked at before anything is written.
+  const wrong = end.issue?.code === 'digest_wrong' ? String(end.issue.data.digest) : null;
+  const broken = wrong !== null && isDigest(wrong) && !(await context.blobs.verify(wrong)) ? wrong : null;
+  const given = await context.steps.take(seen.run_id, {
+    over: { end: endOf(id, end), from: 'running', ...by, commands: told, firstLines: commands.length > 1 ? end.firstLines : undefined },
+    claim,
+    ...(broken ? { forget: broken } : {}),
   });
   // Only now nothing names them.
-  if (broken) await context.blobs.remove(wrong as string);
+  if (broken) await context.blobs.remove(broken);
+  return given;
 }
 
-/** What the run's next step needs; null leaves that step to the engine's loop. */
-const sceneOf = async (context: Context, attempt: AttemptOfRun): Promise<AdvanceScene | null> =>
-  attempt.run_id ? advanceScene(context, { id: attempt.run_id, project_id: attempt.project_id, commit: attempt.commit as string }).catch(() => null) : null;
+const endOf = (attempt: string, { state, issue: why, output, tests }: Omit<StepEnd, 'attempt'>): StepEnd => ({ attempt, state, issue: why, output, tests });
 
-interface Owner {
-  run: RunRow;
-  task: TaskRow;
-  tasks: TaskRow[];
-}
-
-/** Locks the row with the work list that an attempt belongs to. */
-async function lockOwner(db: Db, attempt: AttemptOfRun, wake: boolean): Promise<Owner | null> {
-  if (attempt.deployment_id) {
-    if (wake) await wakeDeployments(db, attempt.deployment_id);
-    return null;
-  }
-  // Every run that it works for, in the order of their ids, as everyone locks them: its end changes their tasks.
-  await lockServedRuns(db, attempt.id, attempt.run_id as string);
-  const run = await lockRun(db, attempt.run_id as string);
-  const tasks = await tasksOf(db, attempt.run_id as string);
-  const task = tasks.find((one) => one.id === attempt.task_id);
-  if (!run || !task) throw new Error(`attempt ${attempt.id} has no task`);
-  return { run, task, tasks };
-}
-
-/** Failures that are the agent's, the sandbox's or the service's own. */
-const ofTheMachine: ReadonlySet<string> = new Set([
-  'setup_failed',
-  'sandbox_missing',
-  'report_refused',
-  'digest_wrong',
-  'not_found',
-  'unavailable',
-  'internal',
-  'agent_hurt',
-  'secret_unreadable',
-  'disk_nearly_full',
-  'base_gone',
-]);
-
-type End = Omit<Extract<Happening, { what: 'ended' }>, 'what' | 'state'> & { state: AttemptState };
-
-/** Records how an attempt ended and what follows for its task; with a scene, the run's next step too. */
-async function attemptOver(
-  context: Context,
+/** The end of a deployment's prepare or verify. */
+async function deploymentStepOver(
   db: Db,
-  attempt: AttemptRow,
-  owner: Owner | null,
-  scene: AdvanceScene | null,
-  end: End,
-  commands: readonly EndedCommand[] = [],
-  broken = false,
+  attempt: Pick<AttemptRow, 'id' | 'project_id' | 'kind'>,
+  { state, issue: why }: Pick<StepEnd, 'state' | 'issue'>,
+  commands: readonly EndedCommand[],
 ): Promise<void> {
-  const { state, issue: why, output, tests } = end;
   await endAttempt(db, attempt.id, state, why, commands);
-  if (!owner) {
-    await recordEvents(db, {
-      type: 'attempt.ended',
-      project: attempt.project_id,
-      subject: `attempt ${attempt.id}`,
-      actor: 'agent',
-      data: { kind: attempt.kind, state, issue: why },
-    });
-    return;
-  }
-  const { run, task } = owner;
-  const [attempts, served] = [await attemptsOfRun(db, run.id), await servedTasks(db, attempt.id)];
-  const count = (what: AttemptState) => attempts.filter((one) => one.task_id === task.id && one.state === what).length;
-  const tries = { lost: count('lost'), failed: count('failed'), retry: task.model.retry };
-  // What goes on for another run is not cut short because this one is to end.
-  const others = served.filter((one) => one.run_id !== run.id);
-  const next = taskAfter(state, tries, others.length ? null : endingOf(run));
-  // What the machine did wrong says nothing of the work.
-  if (task.fingerprint && (state === 'passed' || (state === 'failed' && !(why && ofTheMachine.has(why.code)))))
-    await keepResult(db, { project: run.project_id, line: run.line, fingerprint: task.fingerprint, attempt: attempt.id, state, output, tests });
-  if (why?.code === 'digest_wrong' && broken) await forgetOutput(db, String(why.data.digest));
-  const own = served.find((one) => one.id === task.id);
-  const again = next === 'ready' ? (own ?? others[0]) : undefined;
-  const [attemptAgain] = again ? await newTries(db, await projectById(db, run.project_id), { ...run, ...again, line: run.line }, [again], attempts) : [];
-  const changeOf = (one: TaskRow): TaskChange => ({
-    id: one.id,
-    state: next,
-    issue: why,
-    output: next === 'passed' ? output : null,
-    tests,
-    ...(attemptAgain ? { attempt: attemptAgain } : {}),
-    ...(next === 'passed' && tries.failed > 0 ? { flaky: true } : {}),
+  await recordEvents(db, {
+    type: 'attempt.ended',
+    project: attempt.project_id,
+    subject: `attempt ${attempt.id}`,
+    actor: 'agent',
+    data: { kind: attempt.kind, state, issue: why },
   });
-  const eventsOf = (one: { name: string }, number: number): NewEvent[] => {
-    const shared = { project: run.project_id, subject: `run ${number}`, actor: 'agent' };
-    return [
-      { type: 'attempt.ended', ...shared, data: { task: one.name, attempt: attempt.number, state, issue: why } },
-      ...(next === 'ready' ? [] : [{ type: 'task.ended' as const, ...shared, data: { task: one.name, state: next } }]),
-    ];
-  };
-  if (others.length) {
-    await changeTasks(db, others.map(changeOf));
-    await recordEvents(db, ...others.flatMap((one) => eventsOf(one, one.run_number)));
-    for (const one of others) await makeDue(db, 'runs', one.run_id);
-  }
-  if (!own) return settleRun(db, run.id, { dueInMs: null });
-  const just: JustEnded = { change: changeOf(own), events: eventsOf(own, run.number) };
-  if (scene) return advanceIn(context, db, scene, run, owner.tasks, attemptAgain ? await attemptsOfRun(db, run.id) : attempts, just);
-  await changeTasks(db, [just.change]);
-  await recordEvents(db, ...just.events);
-  await settleRun(db, run.id, { dueInMs: 0 });
 }
 
 /**
- * Attempts that an agent has just been given: all tasks that they work for run now. What is missed here (the service dies, someone
- * else holds the task) is made up for by their next report.
+ * Attempts that an agent has just been given: all tasks that they work for run now. What is missed here (the service dies) is
+ * made up for by their next report.
  */
-export async function beginAttempts(context: Pick<Context, 'records'>, attempts: readonly AttemptRow[]): Promise<void> {
-  const tasks = attempts.filter((one) => one.kind === 'task');
-  if (tasks.length === 0) return;
-  await context.records.transition('attempt.given', async (db) => {
-    const ready = await readyTasks(
-      db,
-      tasks.map((one) => one.id),
-    );
-    if (ready.length === 0) return;
-    const own = (task: TaskRow) => tasks.find((one) => one.id === task.attempt_id) as AttemptRow;
-    await startServed(
-      db,
-      ready.map((task) => ({ task, attempt: own(task) })),
-    );
-    await startFirst(
-      db,
-      ready.filter((task) => own(task).task_id === task.id).map((task) => ({ attempt: own(task).id, text: task.model.run[0] ?? '' })),
-    );
+export async function beginAttempts(context: Pick<Context, 'records' | 'steps'>, attempts: readonly AttemptRow[]): Promise<void> {
+  const ids = attempts.filter((one) => one.kind === 'task').map((one) => one.id);
+  if (ids.length === 0) return;
+  const begun = await context.records.single('attempt.given', (db) => beginServed(db, ids));
+  for (const one of begun) context.steps.began(one.run, one.version, ids);
+}
+
+/** Ends an attempt that no agent says anything of any more, as it was seen; what has changed since stays as it is. */
+async function endUnheard(
+  context: Context,
+  seen: AttemptOfRun,
+  how: Pick<AttemptOver, 'from' | 'agent' | 'fence' | 'lapsed'>,
+  end: Omit<StepEnd, 'attempt' | 'output' | 'tests'>,
+) {
+  if (seen.run_id) {
+    const over = { ...how, end: endOf(seen.id, { ...end, output: null, tests: null }), commands: [] };
+    await context.steps.take(seen.run_id, { over }).catch((error) => {
+      if (!(error instanceof CodedError && error.issue.code === 'fence_old')) throw error;
+    });
+    return;
+  }
+  await context.records.transition('attempt.ended', async (db) => {
+    if (seen.deployment_id) await wakeDeployments(db, seen.deployment_id);
+    if (await lockAs(db, seen.id, how)) await deploymentStepOver(db, seen, end, []);
   });
 }
-
-/** The first word of an attempt whose beginning was missed. */
-async function beginTasks(db: Db, attempt: AttemptRow): Promise<void> {
-  const served = (await servedTasks(db, attempt.id)).filter((one) => one.state === 'ready');
-  if (served.length)
-    await startServed(
-      db,
-      served.map((task) => ({ task, attempt })),
-    );
-}
-
-async function startServed(db: Db, served: readonly { task: ServedTask; attempt: AttemptRow }[]): Promise<void> {
-  await changeTasks(
-    db,
-    served.map(({ task }) => ({ id: task.id, state: 'running' })),
-  );
-  await recordEvents(
-    db,
-    ...served.map(
-      ({ task, attempt }): NewEvent => ({
-        type: 'attempt.started',
-        project: attempt.project_id,
-        subject: `run ${task.run_number}`,
-        actor: 'agent',
-        data: { task: task.name, attempt: attempt.number },
-      }),
-    ),
-  );
-}
-
-const ended = (state: AttemptState, why: Issue | null): End => ({ state, issue: why, output: null, tests: null });
 
 /**
  * An attempt whose agent went away. Another follows, or a person decides (prepare); not where it may be why its agent went (`hurt`).
  * Unless `now`, its lease is looked at again under the lock: it may have been renewed since it was seen.
  */
 export async function loseAttempt(context: Context, seen: AttemptOfRun, agent: string, { now = false, hurt = false } = {}): Promise<void> {
-  await context.records.transition('attempt.lost', async (db) => {
-    const owner = await lockOwner(db, seen, true);
-    const row = await db.one(
-      `select 1 as ok from attempts where id = $1 and state = 'running' and fence = $2 and ($3 or lease_until < now()) for no key update`,
-      [seen.id, seen.fence, now],
-    );
-    if (!row) return;
-    const why = hurt
-      ? ended('failed', issue('agent_hurt', { agent, why: 'it was over its limits of memory or processes when the agent ended' }))
-      : ended('lost', issue('agent_lost', { agent }));
-    await attemptOver(context, db, seen, owner, null, why);
-  });
+  const how = { from: 'running' as const, ...(seen.fence ? { fence: seen.fence } : {}), ...(now ? {} : { lapsed: true }) };
+  await endUnheard(
+    context,
+    seen,
+    how,
+    hurt
+      ? { state: 'failed', issue: issue('agent_hurt', { agent, why: 'it was over its limits of memory or processes when the agent ended' }) }
+      : { state: 'lost', issue: issue('agent_lost', { agent }) },
+  );
 }
 
 /** An attempt that could not be given to the agent that claimed it: what it needs can't be told. */
 export async function refuseAttempt(context: Context, row: AttemptRow, agent: string, why: Issue): Promise<void> {
   const seen = await attemptById(context.records, row.id);
   if (seen?.agent_id !== agent) return;
-  await context.records.transition('attempt.ended', async (db) => {
-    const owner = await lockOwner(db, seen, true);
-    const held = await db.one(`select 1 as ok from attempts where id = $1 and state = 'running' and fence = $2 for no key update`, [row.id, row.fence]);
-    if (held) await attemptOver(context, db, seen, owner, null, ended('failed', why));
-  });
+  await endUnheard(context, seen, { from: 'running', ...(row.fence ? { fence: row.fence } : {}) }, { state: 'failed', issue: why });
 }
 
 /** An attempt that was told to stop before an agent took it. */
-export async function stopWaiting(context: Context, seen: AttemptOfRun): Promise<void> {
-  await context.records.transition('attempt.stopped', async (db) => {
-    const owner = await lockOwner(db, seen, true);
-    const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'waiting' for no key update`, [seen.id]);
-    if (row) await attemptOver(context, db, seen, owner, null, ended('stopped', null));
-  });
-}
+export const stopWaiting = (context: Context, seen: AttemptOfRun): Promise<void> =>
+  endUnheard(context, seen, { from: 'waiting' }, { state: 'stopped', issue: null });
 
 /** An attempt that no agent can take any more: it was planned for a machine that is gone. */
 export async function endOrphan(context: Context, seen: AttemptOfRun): Promise<void> {
-  await context.records.transition('attempt.stopped', async (db) => {
-    const owner = await lockOwner(db, seen, true);
-    const row = await db.one(`select 1 as ok from attempts where id = $1 and state = 'waiting' for no key update`, [seen.id]);
-    if (row) await attemptOver(context, db, seen, owner, null, ended('failed', issue('base_gone', { run: owner?.run.number ?? '' })));
-  });
+  const task = seen.task_id ? await taskById(context.records, seen.task_id) : null;
+  const run = task ? await runById(context.records, task.run_id) : null;
+  await endUnheard(context, seen, { from: 'waiting' }, { state: 'failed', issue: issue('base_gone', { run: run?.number ?? '' }) });
 }
 
 export interface InstanceReport {

@@ -1,11 +1,11 @@
 /** Runs on their way: planned, advanced, released. */
+import { complete, endingOf } from '../core/advance/step.js';
 import { CodedError } from '../core/errors.js';
-import { attemptsOfRun } from '../records/attempts.js';
-import { lockRun, runById, type RunRow, takeDue, tasksOf } from '../records/runs.js';
-import { advanceIn, advanceScene, complete, endingOf } from './advance.js';
+import { type Due, runById, type RunRow, settleDue, takeDue, tasksOf } from '../records/runs.js';
 import type { Context } from './context.js';
 import { failRun, planWaitingRun } from './planning.js';
 import { makeRelease } from './releases.js';
+import { sceneOf } from './scene.js';
 
 /** Takes one run that is due a step further. */
 export async function stepRuns(context: Context): Promise<boolean> {
@@ -13,14 +13,15 @@ export async function stepRuns(context: Context): Promise<boolean> {
   if (!due) return false;
   const run = await runById(context.records, due.id);
   if (run?.state === 'waiting') await planWaitingRun(context, due);
-  else if (run?.state === 'running') await advance(context, run);
+  else if (run?.state === 'running') await advance(context, run, due);
+  else await settleDue(context.records, 'runs', due, null);
   return true;
 }
 
-async function advance(context: Context, run: RunRow): Promise<void> {
-  const scene = await advanceScene(context, run);
+async function advance(context: Context, run: RunRow, due: Due): Promise<void> {
+  const scene = await sceneOf(context, run);
   const { release } = scene.model ?? {};
-  if (release && !run.released && !endingOf(run)) {
+  if (release && !run.released && !endingOf({ stoppedBy: run.stopped_by, supersededBy: run.superseded_by })) {
     const tasks = await tasksOf(context.records, run.id);
     if (complete(tasks)) {
       try {
@@ -31,8 +32,5 @@ async function advance(context: Context, run: RunRow): Promise<void> {
       }
     }
   }
-  await context.records.transition('run.advanced', async (db) => {
-    const now = await lockRun(db, run.id);
-    if (now?.state === 'running') await advanceIn(context, db, scene, now, await tasksOf(db, run.id), await attemptsOfRun(db, run.id));
-  });
+  await context.steps.take(run.id, { stamp: due.stamp });
 }

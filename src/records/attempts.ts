@@ -63,14 +63,6 @@ export async function addAttempts(db: Db, attempts: readonly NewAttempt[]): Prom
   return rows.map((row) => row.id);
 }
 
-/** Ends the attempts of these tasks that no agent has taken yet and no other run waits for. */
-export const stopAttempts = (db: Db, tasks: readonly string[]): Promise<unknown> =>
-  db.rows(
-    `update attempts a set state = 'stopped', ended_at = now() where state = 'waiting' and id in (select attempt_id from tasks where id = any($1::uuid[]))
-       and not exists (select 1 from tasks t where t.attempt_id = a.id and t.state in ('ready', 'running'))`,
-    [tasks],
-  );
-
 const ofRun = `select ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}, t.run_id, r.commit from attempts a left join tasks t on t.id = a.task_id left join runs r on r.id = t.run_id`;
 
 export const attemptById = (db: Db, id: string): Promise<AttemptOfRun | null> => db.one(`${ofRun} where a.id = $1`, [id]);
@@ -86,28 +78,29 @@ export const attemptsOfDeployment = (db: Db, deployment: string): Promise<Attemp
  * Claims waiting attempts until the agent holds `slots`, in one statement; each gets a new fence. Deployments come first, then
  * projects take turns: a project's next turn counts what it has running. In a project, main's runs come before pull requests'.
  */
-export async function claimAttempts(
+export const claimAttempts = async (db: Db, agent: string, slots: number, leaseMs: number): Promise<AttemptRow[]> =>
+  slots <= 0 ? [] : db.rows(`select ${columns} from claim_attempts($1, $2, $3)`, [agent, slots, leaseMs]);
+
+/** Locks an attempt that still stands as it was seen; false when it does not. */
+export const lockAs = async (
   db: Db,
-  agent: { id: string; takes: readonly string[]; base: string },
-  slots: number,
-  leaseMs: number,
-): Promise<AttemptRow[]> {
-  if (slots <= 0) return [];
-  return db.rows<AttemptRow>(
-    `with busy as (select project_id, count(*) as count from attempts where state = 'running' group by project_id),
-     waiting as (
-       select id, priority, created_at, row_number() over (partition by project_id order by priority, created_at) + coalesce((select count from busy b where b.project_id = a.project_id), 0) as turn
-       from attempts a where state = 'waiting' and not stop and needs->>'takes' = any($2::text[]) and (needs->>'base' is null or needs->>'base' = $3)
-     ),
-     chosen as (
-       select a.id from attempts a join waiting w on w.id = a.id where a.state = 'waiting'
-       order by (w.priority > 0), w.turn, w.priority, w.created_at
-       limit greatest(0, $4 - (select count(*) from attempts where agent_id = $1 and state = 'running')) for update of a skip locked
-     )
-     update attempts a set state = 'running', agent_id = $1, fence = nextval('fences'), lease_until = now() + $5::int * interval '1 ms', started_at = now()
-     from chosen where a.id = chosen.id returning ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}`,
-    [agent.id, agent.takes, agent.base, slots, leaseMs],
-  );
+  id: string,
+  { from, agent, fence, lapsed = false }: { from: 'waiting' | 'running'; agent?: string; fence?: string; lapsed?: boolean },
+): Promise<boolean> =>
+  (await db.one(
+    `select 1 as ok from attempts where id = $1 and state = $2 and ($3::uuid is null or agent_id = $3) and ($4::bigint is null or fence = $4)
+       and (not $5 or lease_until < now()) for no key update`,
+    [id, from, agent ?? null, fence ?? null, lapsed],
+  )) !== null;
+
+/** All open tasks that these attempts work for run from now on; gives the runs that were changed, with their new versions. */
+export const beginServed = (db: Db, attempts: readonly string[]): Promise<{ run: string; version: string }[]> =>
+  db.rows('select run, version::text as version from begin_attempts($1::uuid[])', [attempts]);
+
+/** An attempt as a function of the records gives it, with times as texts. */
+export function fromJson(row: Record<string, unknown>): AttemptRow {
+  const date = (value: unknown) => (typeof value === 'string' ? new Date(value) : null);
+  return { ...(row as unknown as AttemptRow), created_at: date(row.created_at) as Date, started_at: date(row.started_at), ended_at: date(row.ended_at) };
 }
 
 /** Everything that this agent holds, as recorded. */
@@ -192,16 +185,6 @@ export async function endCommands(db: Db, attempt: string, commands: readonly En
   if (commands.length === 0) return;
   await db.rows(upsertCommands.replace('$4', '$2'), [attempt, commandsJson(commands)]);
   await notify(db, `log:${attempt}`);
-}
-
-/** The first command of each of these attempts has been handed to their agent. */
-export async function startFirst(db: Db, commands: readonly { attempt: string; text: string }[]): Promise<void> {
-  await db.rows(
-    `insert into commands (attempt_id, position, text, state, started_at) select c.attempt, 0, c.text, 'running', now()
-     from jsonb_to_recordset($1::jsonb) as c(attempt uuid, text text) on conflict do nothing`,
-    [json(commands)],
-  );
-  await notify(db, ...commands.map((one) => `log:${one.attempt}`));
 }
 
 /** Where each command's lines begin. */

@@ -18,6 +18,8 @@ export interface Db {
 
 export interface Records extends Db {
   transition<T>(name: string, work: (db: Db) => Promise<T>): Promise<T>;
+  /** A transition that is one statement: it needs no transaction around it. */
+  single<T>(name: string, work: (db: Db) => Promise<T>): Promise<T>;
   /** Calls back for each notification until closed; reconnects by itself and then calls back with `*` (anything may have happened). */
   listen(heard: (topic: string) => void): Promise<{ close(): Promise<void> }>;
   /** Statements one after another, outside a transaction of ours (migrations bring their own). */
@@ -34,6 +36,8 @@ export interface RecordsOptions {
 }
 
 const channel = 'tsunagi';
+/** What a listener hears when nothing is heard any more, until it hears `*`. */
+export const lostTopic = '!';
 
 /**
  * A value as bound text of a JSON column. PostgreSQL keeps neither NUL nor half a surrogate pair, which JSON may carry: each
@@ -55,7 +59,12 @@ export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions)
   const sequelize = new Sequelize(url, { dialect: 'postgres', logging: false, pool: { max: pool, min: 1, idle: 30_000, acquire: 20_000 }, retry: { max: 0 } });
   const on = (transaction?: Transaction): Db => {
     const rows = async <T>(sql: string, bind: unknown[] = []): Promise<T[]> =>
-      (await sequelize.query(sql, { bind: bind.map(storable), type: QueryTypes.SELECT, raw: true, ...(transaction ? { transaction } : {}) })) as T[];
+      (await sequelize.query(sql, {
+        ...(bind.length ? { bind: bind.map(storable) } : {}),
+        type: QueryTypes.SELECT,
+        raw: true,
+        ...(transaction ? { transaction } : {}),
+      })) as T[];
     return { rows, one: async (sql, bind) => (await rows<never>(sql, bind))[0] ?? null };
   };
   return {
@@ -70,6 +79,18 @@ export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions)
             crash(`${name}:before`);
             return value;
           });
+          crash(`${name}:after`);
+          return result;
+        } catch (error) {
+          if (tries >= 4 || !mayRepeat(error)) throw error;
+        }
+      }
+    },
+    async single(name, work) {
+      for (let tries = 1; ; tries++) {
+        try {
+          crash(`${name}:before`);
+          const result = await work(on());
           crash(`${name}:after`);
           return result;
         } catch (error) {
@@ -109,6 +130,7 @@ async function listen(url: string, heard: (topic: string) => void): Promise<{ cl
     const again = () => {
       if (closed || client !== next) return;
       client = null;
+      heard(lostTopic);
       next.end().catch(() => {});
       timer = setTimeout(() => connect().then(() => heard('*'), again), 500);
     };

@@ -97,22 +97,10 @@ export async function recordEvents(db: Db, ...events: NewEvent[]): Promise<void>
 
 /**
  * Numbers the events whose order is settled: those of transactions below the oldest one still open. Commits do not happen in
- * the order of ids; only this number may be used as a cursor. Returns how many were numbered; one service does it at a time.
+ * the order of ids; only this number may be used as a cursor. Says how many were numbered, and whether some are left; one service does it at a time.
  */
-export async function numberEvents(db: Db): Promise<number> {
-  const locked = await db.one<{ ok: boolean }>(`select pg_try_advisory_xact_lock(7403122) as ok`);
-  if (!locked?.ok) return 0;
-  const rows = await db.rows(
-    `with settled as (
-       select id, row_number() over (order by xid, id) as place from events
-       where number is null and xid < pg_snapshot_xmin(pg_current_snapshot())
-     ), last as (select coalesce(max(number), 0) as number from events where number is not null)
-     update events set number = last.number + settled.place from settled, last where events.id = settled.id
-     returning 1`,
-  );
-  if (rows.length) await notify(db, 'feed');
-  return rows.length;
-}
+export const numberEvents = async (db: Db): Promise<{ numbered: number; left: boolean }> =>
+  (await db.one<{ numbered: number; left: boolean }>('select numbered, left_over as left from number_events()')) ?? { numbered: 0, left: false };
 
 export interface EventFilter {
   /** Only events with a higher number. */

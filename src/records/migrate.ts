@@ -5,9 +5,10 @@ import * as reuse from './migrations/002-reuse.js';
 import * as space from './migrations/003-space.js';
 import * as start from './migrations/004-start.js';
 import * as ground from './migrations/005-ground.js';
+import * as steps from './migrations/006-steps.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
-export const migrations: readonly { name: string; up: string }[] = [thread, reuse, space, start, ground];
+export const migrations: readonly { name: string; up: string }[] = [thread, reuse, space, start, ground, steps];
 
 const lock = 7_403_121;
 

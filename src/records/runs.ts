@@ -161,83 +161,13 @@ export async function endRun(db: Db, run: string, state: RunState, issue: Issue 
 export const setRunIssue = (db: Db, run: string, issue: Issue | null): Promise<unknown> =>
   db.rows('update runs set issue = $2 where id = $1', [run, issue === null ? null : json(issue)]);
 
-/** What changes of a task; what is left out stays. */
-export interface TaskChange {
-  id: string;
-  state: TaskState;
-  issue?: Issue | null;
-  fingerprint?: string;
-  inputs?: unknown;
-  output?: { digest: string; size: number } | null;
-  tests?: TestResults | null;
-  attempt?: string;
-  flaky?: boolean;
-}
-
-/** Changes tasks in one statement. */
-export async function changeTasks(db: Db, changes: readonly TaskChange[]): Promise<void> {
-  await db.rows(
-    `update tasks t set state = c.state, issue = case when c.state in ('passed', 'reused') then null else coalesce(c.issue, t.issue) end, fingerprint = coalesce(c.fingerprint, t.fingerprint), inputs = coalesce(c.inputs, t.inputs),
-       output = coalesce(c.output, t.output), output_size = coalesce(c.size, t.output_size), tests = coalesce(c.tests, t.tests), attempt_id = coalesce(c.attempt, t.attempt_id), flaky = coalesce(c.flaky, t.flaky),
-       started_at = case when c.state = 'running' then coalesce(t.started_at, now()) else t.started_at end,
-       ended_at = case when c.state in ('waiting', 'ready', 'running') then null else now() end
-     from jsonb_to_recordset($1::jsonb) as c(id uuid, state text, issue jsonb, fingerprint text, inputs jsonb, output text, size bigint, tests jsonb, attempt uuid, flaky boolean) where t.id = c.id`,
-    [
-      json(
-        changes.map(({ output, issue, tests, ...rest }) => ({
-          ...rest,
-          issue: issue ?? undefined,
-          tests: tests ?? undefined,
-          output: output?.digest,
-          size: output?.size,
-        })),
-      ),
-    ],
-  );
-}
-
-/** Counts what has ended, puts the run on the work list (null: takes it off it), and ends it when it is over. */
-export async function settleRun(
-  db: Db,
-  run: string,
-  { dueInMs, ends }: { dueInMs: number | null; ends?: { state: RunState; issue: Issue | null } },
-): Promise<void> {
-  await db.rows(
-    `update runs set tasks_ended = (select count(*) from tasks where run_id = $1 and state not in ('waiting', 'ready', 'running')),
-       due_at = now() + $2::float8 * interval '1 ms', state = coalesce($3, state), issue = coalesce($4, issue), ended_at = case when $3::text is null then ended_at else now() end
-     where id = $1`,
-    [run, ends ? null : dueInMs, ends?.state ?? null, ends?.issue ? json(ends.issue) : null],
-  );
-  if (dueInMs === 0 && !ends) await notify(db, 'runs');
-}
-
-/** A task that an attempt works for, with its run. */
-export interface ServedTask extends TaskRow {
-  run_number: number;
-  project_id: string;
-}
-
-/** The open tasks that an attempt works for, of whichever runs, in the order of their runs. */
-export const servedTasks = (db: Db, attempt: string): Promise<ServedTask[]> =>
+/** Runs for which these attempts work, and their own, by their ids; locked when that is asked. */
+export const runsServedBy = (db: Db, attempts: readonly string[], own: string, lock: boolean): Promise<{ id: string; project_id: string; commit: string }[]> =>
   db.rows(
-    `select ${taskColumns.replace(/(^|, )(\w+)/g, '$1t.$2')}, r.number as run_number, r.project_id from tasks t join runs r on r.id = t.run_id
-     where t.attempt_id = $1 and t.state in ('ready', 'running') order by t.run_id`,
-    [attempt],
-  );
-
-/** Locks the run of an attempt and all others that wait for it. */
-export const lockServedRuns = (db: Db, attempt: string, run: string): Promise<unknown> =>
-  db.rows(
-    `select 1 from runs where id = $2 or id in (select run_id from tasks where attempt_id = $1 and state in ('ready', 'running')) order by id for update`,
-    [attempt, run],
-  );
-
-/** Tasks that wait for these attempts to begin, locked; those that someone else holds just now are left to them. */
-export const readyTasks = (db: Db, attempts: readonly string[]): Promise<ServedTask[]> =>
-  db.rows(
-    `select ${taskColumns.replace(/(^|, )(\w+)/g, '$1t.$2')}, r.number as run_number, r.project_id from tasks t join runs r on r.id = t.run_id
-     where t.attempt_id = any($1::uuid[]) and t.state = 'ready' order by t.id for update of t skip locked`,
-    [attempts],
+    `select id, project_id, commit from runs
+     where id = $2 or id in (select run_id from tasks where attempt_id = any($1::uuid[]) and state in ('ready', 'running'))
+     order by id ${lock ? 'for update' : ''}`,
+    [attempts, own],
   );
 
 /** Asks a run to stop. False when it has ended. */

@@ -6,12 +6,14 @@ import { CodedError, type ErrorCode, registry, wording } from '../core/errors.js
 import { atLeast, type Role } from '../core/states.js';
 import type { Context } from '../engine/context.js';
 import { tokenHash } from '../keys/keys.js';
+import type { AgentRow } from '../records/agents.js';
 import type { Db } from '../records/database.js';
 import { type Caller, callerOfSession, callerOfToken, beginAnswer, earlierAnswer, keepAnswer } from '../records/people.js';
 import { findProject, type ProjectRow } from '../records/projects.js';
 import type { Problem } from '../wire/api.js';
 import { type Access, access, boundMay } from './access.js';
 import type { Hub } from './hub.js';
+import type { Known } from './known.js';
 
 export interface Service {
   context: Context;
@@ -20,6 +22,9 @@ export interface Service {
   closing: AbortSignal;
   /** Address of the console and API, for links. */
   url: string;
+  /** Who calls, by the hash of token or session; and the agents of tokens. */
+  callers: Known<Caller>;
+  agents: Known<AgentRow>;
 }
 
 declare module 'fastify' {
@@ -97,7 +102,10 @@ export function requireAccess(caller: Caller, needed: Access): void {
 async function findCaller(service: Service, request: FastifyRequest): Promise<Caller | null> {
   const { records } = service.context;
   const header = request.headers.authorization;
-  if (header?.startsWith('Bearer ')) return callerOfToken(records, tokenHash(header.slice('Bearer '.length).trim()));
+  if (header?.startsWith('Bearer ')) {
+    const hash = tokenHash(header.slice('Bearer '.length).trim());
+    return service.callers.get(hash.toString('hex'), () => callerOfToken(records, hash));
+  }
   if (header) return null;
   const cookie = request.cookies[cookieName(service.url)];
   if (!cookie) return null;
@@ -108,7 +116,8 @@ async function findCaller(service: Service, request: FastifyRequest): Promise<Ca
     const ours = origin ? hostOf(origin) === host : site === 'same-origin';
     if (!ours) throw new CodedError('wrong_origin');
   }
-  return callerOfSession(records, tokenHash(cookie));
+  const hash = tokenHash(cookie);
+  return service.callers.get(`session ${hash.toString('hex')}`, () => callerOfSession(records, hash));
 }
 
 /** The token of git's basic authentication: the password, with any user name. */
@@ -172,6 +181,8 @@ export async function change<T>(
     await keepAnswer(db, actor, key, service.context.keys.encrypt(JSON.stringify(body ?? null)));
     return { body };
   });
+  // Whoever has just lost a right has lost it for the next request; other services hear of it.
+  service.callers.clear();
   if (!done) return (await replay()) ?? null;
   reply.status(status);
   return done.body;

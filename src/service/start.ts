@@ -1,5 +1,6 @@
 /** Starts the service: records, engine, HTTP. */
 import { keepNewest } from '../engine/kept.js';
+import { openSteps } from '../engine/steps.js';
 import { fullDisk } from '../blobs/disk.js';
 import { defaultKeeping, type Keeping } from '../engine/space.js';
 import { chmodSync, mkdirSync } from 'node:fs';
@@ -15,6 +16,7 @@ import { openRecords } from '../records/database.js';
 import { migrate } from '../records/migrate.js';
 import { addPerson, addSignIn, addToken, countPeople, firstOwner } from '../records/people.js';
 import { makeApp } from './app.js';
+import { makeKnown } from './known.js';
 import { makeHub } from './hub.js';
 
 export interface ServiceOptions {
@@ -65,17 +67,22 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     apart: openApart(),
     now: Date.now,
     trees: keepNewest(32),
-    scenes: keepNewest(64),
+    scenes: keepNewest(256),
+    steps: openSteps(() => context),
   };
   mkdirSync(context.repositories, { recursive: true });
   const hub = makeHub();
   const closing = new AbortController();
-  const app = await makeApp({ context, hub, closing: closing.signal, url }, { console: options.console, trustedProxies: options.trustedProxies ?? [] });
+  const app = await makeApp(
+    { context, hub, closing: closing.signal, url, callers: makeKnown(hub, 'callers', context.now), agents: makeKnown(hub, 'callers', context.now) },
+    { console: options.console, trustedProxies: options.trustedProxies ?? [] },
+  );
   const engine = await startEngine(context);
   const listening = await records.listen((topic) => {
     hub.heard(topic);
     engine.heard(topic);
   });
+  hub.heard('*');
   await app.listen({ host: options.host, port: options.port });
   log.info({ url }, 'the service listens');
   return {

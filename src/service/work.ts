@@ -13,28 +13,22 @@ import { releaseById, type ReleaseRow } from '../records/releases.js';
 import { runById, taskById, tasksOf } from '../records/runs.js';
 import type { AttemptWork, InstanceWork } from '../wire/work.js';
 import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js';
+import { sceneOf } from '../engine/scene.js';
+import type { KnownAttempt } from '../engine/steps.js';
 import { openSecrets } from '../engine/variables.js';
 
 export async function attemptWork(context: Context, attempt: AttemptRow): Promise<AttemptWork> {
   const shared = { id: attempt.id, fence: attempt.fence ?? '0', kind: attempt.kind, logBytes: attempt.log_bytes };
   if (attempt.kind === 'task') {
-    const task = await taskById(context.records, attempt.task_id as string);
-    if (!task) throw new Error(`no task ${attempt.task_id}`);
-    const [tasks, run, project] = await Promise.all([
-      tasksOf(context.records, task.run_id),
-      runById(context.records, task.run_id),
-      projectById(context.records, attempt.project_id),
-    ]);
-    if (!run) throw new Error(`no run ${task.run_id}`);
+    const known = context.steps.known(attempt.id);
+    const { task, run, outputs } = known ?? (await readAttempt(context, attempt));
+    const project = known ? (await sceneOf(context, run)).project : await projectById(context.records, attempt.project_id);
     const model: Task = task.model;
     const { values, fromResources, secrets } = taskValues(model, { run, project, ...(task.pinned.set ? { set: task.pinned.set } : {}) });
     const places = Object.fromEntries(Object.entries(secrets).map(([variable, { name, version, then }]) => [variable, { scope: '', name, version, then }]));
-    const opened = await openSecrets(context, project.id, places);
+    const opened = Object.keys(places).length ? await openSecrets(context, project.id, places) : {};
     // In the order in which the fingerprint has them: where two make the same path, the same one lies on top each time.
-    const layers = tasks
-      .filter((one) => model.needs.includes(one.name) && one.output !== null)
-      .sort((a, b) => (a.name < b.name ? -1 : 1))
-      .map((one) => one.output as string);
+    const layers = [...model.needs].sort((a, b) => (a < b ? -1 : 1)).flatMap((need) => outputs.get(need) ?? []);
     return {
       ...shared,
       label: `run ${run.number} ${task.name}`,
@@ -81,6 +75,14 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     layers: [],
     reach: [{ port: port ?? (scheme === 'https' ? 443 : 80), host: environment.host }],
   };
+}
+
+async function readAttempt(context: Context, attempt: AttemptRow): Promise<KnownAttempt> {
+  const task = await taskById(context.records, attempt.task_id as string);
+  const run = task && (await runById(context.records, task.run_id));
+  if (!task || !run) throw new Error(`no task ${attempt.task_id}`);
+  const tasks = await tasksOf(context.records, task.run_id);
+  return { run, task, outputs: new Map(tasks.flatMap((one) => (one.output === null ? [] : [[one.name, one.output]]))) };
 }
 
 const shardVariables = ({ shard }: Task): Record<string, string> => (shard ? { TSUNAGI_SHARD: String(shard.index), TSUNAGI_SHARDS: String(shard.count) } : {});

@@ -149,6 +149,10 @@ export const AttemptReport = Type.Object(
 );
 export type AttemptReport = Static<typeof AttemptReport>;
 
+/** With the end of a task's attempt its agent is given what it may do next. */
+export const ReportAnswer = Type.Object({ attempts: Type.Array(AttemptWork) });
+export type ReportAnswer = Static<typeof ReportAnswer>;
+
 export const InstanceReportSchema = Type.Object(
   {
     fence: Fence,

@@ -3,16 +3,18 @@ import fc from 'fast-check';
 import { sha256 } from '../../src/core/canonical.js';
 import type { TaskPlan } from '../../src/core/definition/model.js';
 import { planRun } from '../../src/core/plan/plan.js';
-import { type AdvanceScene, advanceIn } from '../../src/engine/advance.js';
 import { keepNewest } from '../../src/engine/kept.js';
 import { reportAttempt } from '../../src/engine/reports.js';
+import type { Context } from '../../src/engine/context.js';
+import type { RunScene } from '../../src/engine/scene.js';
+import { openSteps, type Steps } from '../../src/engine/steps.js';
 import { registerAgent } from '../../src/records/agents.js';
 import { attemptById, type AttemptOfRun, claimAttempts } from '../../src/records/attempts.js';
 import type { Records } from '../../src/records/database.js';
 import { newId } from '../../src/records/ids.js';
 import { addToken } from '../../src/records/people.js';
 import type { ProjectRow } from '../../src/records/projects.js';
-import { findRun, lockRun, startRun, tasksOf } from '../../src/records/runs.js';
+import { findRun, startRun, tasksOf } from '../../src/records/runs.js';
 import { addRun } from '../../src/records/sources.js';
 import { type Cluster, openCluster, recordProject } from './cluster.js';
 
@@ -20,18 +22,21 @@ import { type Cluster, openCluster, recordProject } from './cluster.js';
 let cluster: Cluster;
 let records: Records;
 let agent: string;
-const scenes = new Map<string, AdvanceScene>();
+const scenes = new Map<string, RunScene>();
 const blobs = { intact: async () => true, size: async () => 1 };
-const context = () =>
+let steps: Steps;
+const context = (): Context =>
   ({
     records,
     blobs,
+    steps,
     scenes: { get: async (id: string) => scenes.get(id) ?? keepNewest(1).get(id, async () => Promise.reject(new Error('no scene'))) },
   }) as never;
 
 beforeAll(async () => {
   cluster = await openCluster(1);
   ({ records } = cluster);
+  steps = openSteps(context);
   const token = await addToken(
     records,
     { hash: Buffer.from('t'), kind: 'agent', name: 'played', person: null, role: null, project: null, expires: null },
@@ -44,7 +49,7 @@ beforeAll(async () => {
         token: token.id,
         name: 'played',
         boot: newId(),
-        takes: ['runs'],
+        takes: ['runs', 'untrusted'],
         slots: 99,
         address: '',
         ports: { from: 20_000, to: 20_099 },
@@ -91,6 +96,30 @@ interface Outcome {
   states: Record<string, string>;
 }
 
+/** Records a run of this tree, planned and not yet begun; gives its number and id. */
+async function recordRun(project: ProjectRow, plans: Record<string, TaskPlan>, tree: Tree, line = 'own'): Promise<{ number: number; id: string }> {
+  const listed = Object.entries(tree).map(([path, text]) => ({ path, shown: path, mode: '100644', id: sha256(text).slice(0, 40) }));
+  const model = { version: 1 as const, versions: {}, tasks: plans, release: null, environments: {} };
+  const commit = sha256(JSON.stringify(tree)).slice(0, 40);
+  const number = await addRun(records, { project: project.id, commit, branch: 'main', pullRequest: null, line, cause: 'asked', actor: 'test', allowed: true });
+  const id = (await findRun(records, project.id, number))?.id as string;
+  const planned = planRun(model, listed, { branch: 'main', pullRequest: null });
+  const scene: RunScene = { project, model, files: listed };
+  scenes.set(id, scene);
+  await records.transition('planned', async (db) => {
+    const rows = planned.tasks.map((one) => ({
+      name: one.task.name,
+      position: one.position,
+      evidence: false,
+      model: one.task,
+      files: { key: '', count: 0 },
+      pinned: { versions: {}, base: 'b' },
+    }));
+    await startRun(db, id, rows, []);
+  });
+  return { number, id };
+}
+
 /**
  * Runs a commit through the engine. `outputOf` says what bytes a task makes of what it sees; `fails` which ones fail.
  */
@@ -102,30 +131,11 @@ async function runCommit(
   fails: (task: string) => boolean = () => false,
   line = 'own',
 ): Promise<Outcome> {
-  const listed = Object.entries(tree).map(([path, text]) => ({ path, shown: path, mode: '100644', id: sha256(text).slice(0, 40) }));
-  const model = { version: 1 as const, versions: {}, tasks: plans, release: null, environments: {} };
-  const commit = sha256(JSON.stringify(tree)).slice(0, 40);
-  const number = await addRun(records, { project: project.id, commit, branch: 'main', pullRequest: null, line, cause: 'asked', actor: 'test', allowed: true });
-  const id = (await findRun(records, project.id, number))?.id as string;
-  const planned = planRun(model, listed, { branch: 'main', pullRequest: null });
-  const scene: AdvanceScene = { project, model, files: listed };
-  scenes.set(id, scene);
-  await records.transition('planned', async (db) => {
-    const run = await lockRun(db, id);
-    const rows = planned.tasks.map((one) => ({
-      name: one.task.name,
-      position: one.position,
-      evidence: false,
-      model: one.task,
-      files: { key: '', count: 0 },
-      pinned: { versions: {}, base: 'b' },
-    }));
-    await startRun(db, id, rows, []);
-    await advanceIn(context(), db, scene, { ...(run as NonNullable<typeof run>), state: 'running' }, await tasksOf(db, id), []);
-  });
+  const { number, id } = await recordRun(project, plans, tree, line);
+  await context().steps.take(id, {});
   const ran: string[] = [];
   for (;;) {
-    const claimed = await claimAttempts(records, { id: agent, takes: ['runs', 'untrusted'], base: 'b' }, 99, 600_000);
+    const claimed = await claimAttempts(records, agent, 99, 600_000);
     if (claimed.length === 0) break;
     for (const attempt of claimed) {
       const rows = await tasksOf(records, id);
@@ -261,6 +271,92 @@ describe('trust lines', () => {
     const [one, two] = [await makeProject(), await makeProject()];
     await runCommit(one, plans, { a: '1', b: '1' }, outputOf);
     expect((await runCommit(two, plans, { a: '1', b: '1' }, outputOf)).ran).toEqual(['a', 'b']);
+  });
+});
+
+describe('two services', () => {
+  const claimAll = () => claimAttempts(records, agent, 99, 600_000);
+  const passed = { what: 'ended' as const, state: 'passed' as const, issue: null, output: { digest: `sha256:${sha256('x')}`, size: 1 }, tests: null };
+  const stateOf = async (id: string) => {
+    const rows = await tasksOf(records, id);
+    return { states: rows.map((row) => row.state), attempts: new Set(rows.map((row) => row.attempt_id)).size };
+  };
+
+  it('that take ends of one run at the same time lose none, and count none twice', async () => {
+    const project = await makeProject();
+    const others = openSteps(context);
+    const second = (): Context => ({ ...context(), steps: others });
+    const names = Array.from({ length: 24 }, (_, at) => `t${at}`);
+    const plans = Object.fromEntries(names.map((name, at) => [name, plan(name, { needs: at < 12 ? [] : [`t${at - 12}`, `t${(at + 5) % 12}`] })]));
+    const { id } = await recordRun(project, plans, {});
+    await Promise.all([steps.take(id, {}), others.take(id, {})]);
+    let rounds = 0;
+    for (let claimed = await claimAll(); claimed.length; claimed = await claimAll(), rounds++) {
+      const reports = claimed.flatMap((row, at) =>
+        // Each is told twice, to either service.
+        [at % 2 ? context() : second(), at % 3 ? second() : context()].map(async (of) => {
+          const seen = (await attemptById(records, row.id)) as AttemptOfRun;
+          return reportAttempt(of, seen, { agent, fence: row.fence as string }, [passed]).then(
+            () => 'taken',
+            (error) => error.issue?.code ?? String(error),
+          );
+        }),
+      );
+      const told = await Promise.all(reports);
+      expect(told.filter((one) => one === 'taken')).toHaveLength(claimed.length);
+      expect(told.filter((one) => one === 'fence_old')).toHaveLength(claimed.length);
+    }
+    expect(rounds).toBeGreaterThan(1);
+    expect((await stateOf(id)).states.every((state) => state === 'passed')).toBe(true);
+    const events = await records.rows<{ type: string; count: number }>(
+      `select type, count(*)::int as count from events where project_id = $1 and type in ('task.ended', 'run.ended', 'attempt.ended') group by type order by type`,
+      [project.id],
+    );
+    expect(events.map((one) => one.count)).toEqual([24, 1, 24]);
+  });
+
+  it('that need the same for two runs at the same time do it once, and both runs end with it', async () => {
+    const project = await makeProject();
+    const others = openSteps(context);
+    const plans = Object.fromEntries(['a', 'b', 'c'].map((name) => [name, plan(name, { reads: [name] })]));
+    plans.d = plan('d', { needs: ['a', 'b', 'c'] });
+    const tree = { a: '1', b: '2', c: '3' };
+    const runs = await Promise.all([recordRun(project, plans, tree), recordRun(project, plans, tree)]);
+    await Promise.all(runs.map(({ id }, at) => (at ? others : steps).take(id, {})));
+    const first = await claimAll();
+    expect(first).toHaveLength(3);
+    // Somebody who does not hold them says the same at the same time: that holds nobody up.
+    const foreign = first.map(async (row) => {
+      const seen = (await attemptById(records, row.id)) as AttemptOfRun;
+      return reportAttempt(context(), seen, { agent, fence: '1' }, [passed]).then(
+        () => 'taken',
+        (error) => error.issue?.code,
+      );
+    });
+    await Promise.all(
+      first.map(async (row, at) =>
+        reportAttempt(
+          at % 2 ? { ...context(), steps: others } : context(),
+          (await attemptById(records, row.id)) as AttemptOfRun,
+          { agent, fence: row.fence as string },
+          [
+            {
+              ...passed,
+              state: at === 0 ? 'failed' : 'passed',
+              output: at === 0 ? null : passed.output,
+              issue: at === 0 ? { code: 'command_failed', data: {} } : null,
+            },
+          ],
+        ),
+      ),
+    );
+    const refused = await Promise.all(foreign);
+    expect(refused).toEqual(['fence_old', 'fence_old', 'fence_old']);
+    const [one, two] = await Promise.all(runs.map(({ id }) => stateOf(id)));
+    expect(one?.states.toSorted()).toEqual(['failed', 'passed', 'passed', 'skipped']);
+    expect(two).toEqual(one);
+    expect(await claimAll()).toEqual([]);
+    expect(await records.rows('select 1 from attempts where project_id = $1', [project.id])).toHaveLength(3);
   });
 });
 

@@ -387,10 +387,9 @@ process.on('SIGTERM', () => process.exit(0));
       socket.pause();
       slow.push(socket);
     }
-    await new Promise((resolve) => setTimeout(resolve, 300));
     const closed = () => slow.filter((one) => one.destroyed || one.readableEnded || one.closed).length;
     // One client has 40 requests open: another one is told so, at once.
-    expect((await world.visit(host, '/api')).status).toBe(429);
+    await until('another one is told so', async () => (await world.visit(host, '/api')).status === 429, 10_000);
     for (const one of slow) one.resume();
     await until('the slow ones are cut off', async () => closed() === slow.length || (await world.visit(host, '/api')).status === 200, 20_000);
     expect((await world.visit(host, '/api')).status).toBe(200);

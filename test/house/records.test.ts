@@ -4,7 +4,7 @@ import { openKeys, sealHash } from '../../src/keys/keys.js';
 import { openRecords, type Records } from '../../src/records/database.js';
 import { checkSeals, listEvents, numberEvents, recordEvents, sealEvents } from '../../src/records/events.js';
 import { migrate, migrations } from '../../src/records/migrate.js';
-import { findPasses, forgetOutput, keepResult } from '../../src/records/results.js';
+import { findPasses } from '../../src/records/results.js';
 import { findRun, runById, startRun, tasksOf } from '../../src/records/runs.js';
 import { addRun } from '../../src/records/sources.js';
 import { acknowledge, forgiveSilence, putRoute, registerAgent, routesAfter } from '../../src/records/agents.js';
@@ -50,7 +50,7 @@ describe('events', () => {
     });
     await inside;
     await other.transition('fast', (db) => recordEvents(db, event('first to commit')));
-    const number = () => other.transition('feed', (db) => numberEvents(db));
+    const number = async () => (await other.transition('feed', (db) => numberEvents(db))).numbered;
     expect(await number()).toBe(0);
     release();
     await slow;
@@ -84,7 +84,7 @@ describe('events', () => {
     expect(await check()).toEqual({ seals: 0, upTo: '0', wrong: { first: '1', last: '32' } });
     await records.rows(`update events set actor = 'test' where number = 7`);
     await records.transition('one', (db) => recordEvents(db, event('later')));
-    await until('it is numbered', async () => (await records.transition('feed', (db) => numberEvents(db))) > 0);
+    await until('it is numbered', async () => (await records.transition('feed', (db) => numberEvents(db))).numbered > 0);
     await seal();
     expect(await check()).toEqual({ seals: 2, upTo: '33', wrong: null });
     await records.rows('update seals set signature = $1 where last_number = 33', [Buffer.alloc(64)]);
@@ -132,22 +132,27 @@ describe('work', () => {
   it('is claimed once, by agents that fit, with a fence that refuses who lost it', async () => {
     const ids = await Promise.all(Array.from({ length: 12 }, waiting));
     const agents = [agent, await register('two'), await register('three'), await register('four')];
-    const ask = (id: string, slots = 3) => claimAttempts(id === agent ? records : other, { id, takes: ['runs'], base: 'b' }, slots, 1_000);
+    const ask = (id: string, slots = 3) => claimAttempts(id === agent ? records : other, id, slots, 1_000);
     const claims = (await Promise.all(agents.map((id) => ask(id)))).flat();
     expect(claims.map((one) => one.id).sort()).toEqual([...ids].sort());
     expect(new Set(claims.map((one) => one.fence)).size).toBe(12);
     await waiting();
     expect(await ask(agent)).toEqual([]);
     expect(await ask(agent, 0)).toEqual([]);
-    expect(await claimAttempts(records, { id: agent, takes: ['live'], base: 'b' }, 5, 1_000)).toEqual([]);
-    expect(await claimAttempts(records, { id: agent, takes: ['runs'], base: 'other' }, 5, 1_000)).toEqual([]);
+    for (const change of [`takes = '{live}'`, `base = 'other'`, `full_issue = '{}'`]) {
+      await records.transition('changed', async (db) => {
+        await db.rows(`update agents set ${change} where id = $1`, [agent]);
+        expect([change, await claimAttempts(db, agent, 9, 1_000)]).toEqual([change, []]);
+        await db.rows(`update agents set takes = '{runs}', base = 'b', full_issue = null where id = $1`, [agent]);
+      });
+    }
     const one = claims[0] as (typeof claims)[number];
     await expect(lockHeld(records, one.id, one.agent_id as string, '999999')).rejects.toMatchObject({ issue: { code: 'fence_old' } });
     expect((await lockHeld(records, one.id, one.agent_id as string, one.fence as string)).id).toBe(one.id);
   });
 
   it('keeps its log by position: a repeat is harmless, a gap is refused', async () => {
-    const [one] = await claimAttempts(records, { id: agent, takes: ['runs'], base: 'b' }, 4, 1_000);
+    const [one] = await claimAttempts(records, agent, 4, 1_000);
     const stream = { table: 'attempts' as const, id: one?.id as string, agent, fence: one?.fence as string };
     await makeLogPartitions(records, new Date());
     const append = (position: number, text: string) => records.transition('log', (db) => appendLog(db, stream, position, 0, Buffer.from(text)));
@@ -271,7 +276,13 @@ describe('results', () => {
     const [attempt] = await addAttempts(records, [
       { kind: 'task', task, deployment: null, project, number: 1, needs: { takes: 'runs', base: null }, priority: 2 },
     ]);
-    await keepResult(records, { project, line, fingerprint, attempt: attempt as string, state, output: null, tests: null });
+    await records.rows('insert into results (project_id, line, fingerprint, attempt_id, state) values ($1, $2, $3, $4, $5)', [
+      project,
+      line,
+      fingerprint,
+      attempt,
+      state,
+    ]);
     return number;
   };
   const passes = async (line: string, ...fingerprints: string[]) =>
@@ -301,12 +312,5 @@ describe('results', () => {
     await result('pr-9', 'd', 'failed');
     expect(await passes('own', 'd')).toEqual([['d', own]]);
     expect(await passes('pr-9', 'd')).toEqual([]);
-  });
-
-  it('are forgotten with their bytes', async () => {
-    await result('own', 'e', 'passed');
-    await records.rows("update results set output = 'sha256:e' where fingerprint = 'e'");
-    await forgetOutput(records, 'sha256:e');
-    expect(await passes('own', 'e')).toEqual([]);
   });
 });

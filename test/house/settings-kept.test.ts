@@ -220,7 +220,7 @@ describe('tables', () => {
     const both = [openRecords({ url }), openRecords({ url })];
     await Promise.all(both.map((one) => migrate(one)));
     const names = await both[0]?.rows<{ name: string }>('select name from migrations order by name');
-    expect(names?.map((row) => row.name)).toEqual(['001-thread', '002-reuse', '003-space', '004-start', '005-ground']);
+    expect(names?.map((row) => row.name)).toEqual(['001-thread', '002-reuse', '003-space', '004-start', '005-ground', '006-steps']);
     await Promise.all(both.map((one) => one.close()));
   });
 });

@@ -143,7 +143,8 @@ export async function endRemains(agentFolder: string, state: InstanceState, limi
     if (nameOf(pid).startsWith('pas')) signal(pid, 'SIGKILL');
   }
   await groupOf(limits, state.work.id).remove();
-  await discard(agentFolder, folder);
+  // Out of the way at once; how long its removal takes is nothing to whoever waits for its end.
+  void discard(agentFolder, folder);
   if (state.port !== null) givePort(state.port);
 }
 
@@ -154,7 +155,7 @@ export async function endLeftInstances(agentFolder: string): Promise<void> {
     try {
       await endRemains(agentFolder, readState(join(live, name)), findLimits());
     } catch {
-      await discard(agentFolder, join(live, name));
+      void discard(agentFolder, join(live, name));
     }
   }
 }

@@ -26,7 +26,7 @@ export interface ReadyChains {
 }
 
 /** Milliseconds after which the next one is made: the work that was just begun comes first. */
-const refillMs = 100;
+const refillMs = 20;
 
 /** `folder` holds one folder for each chain; `count` stand ready. */
 export function openReadyChains(folder: string, bin: string, host: Host, count: number): ReadyChains {

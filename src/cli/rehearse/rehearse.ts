@@ -220,7 +220,7 @@ async function perform(row: Row, rows: ReadonlyMap<string, Row>, scene: Scene): 
       reach: [],
       logBytes: 0,
     };
-    const attempt = startAttempt(workshop.context, work);
+    const attempt = startAttempt(workshop.context, work, () => {});
     const stop = () => attempt.stop();
     scene.interrupt.addEventListener('abort', stop);
     await attempt.done;

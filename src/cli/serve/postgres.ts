@@ -31,7 +31,7 @@ function owner(): { uid: number; gid: number } | null {
   return { uid: Number(found[1]), gid: Number(found[2]) };
 }
 
-const settings = (port: number) => ({
+const settings = (port: number, counted: boolean) => ({
   listen_addresses: '127.0.0.1',
   port: String(port),
   unix_socket_directories: '',
@@ -40,10 +40,11 @@ const settings = (port: number) => ({
   log_min_messages: 'warning',
   max_wal_size: '256MB',
   deadlock_timeout: '100ms',
+  ...(counted ? { shared_preload_libraries: 'pg_stat_statements' } : {}),
 });
 
-/** Makes the cluster where there is none, and gives the call that starts it. A server that a killed process left behind is ended first. */
-export function prepareCluster(folder: string, port: number): Cluster {
+/** Makes the cluster where there is none, and gives the call that starts it. A server that a killed process left behind is ended first. `counted`: it counts statements. */
+export function prepareCluster(folder: string, port: number, { counted = false } = {}): Cluster {
   const bin = findPostgres();
   const account = owner();
   const as = account ?? {};
@@ -66,7 +67,7 @@ export function prepareCluster(folder: string, port: number): Cluster {
     spawnSync(join(bin, 'pg_ctl'), ['-D', data, '-m', 'fast', '-w', '-t', '20', 'stop'], { ...as, cwd: '/' });
   }
   const password = readFileSync(secret, 'utf8');
-  const args = ['-D', data, ...Object.entries(settings(port)).flatMap(([name, value]) => ['-c', `${name}=${value}`])];
+  const args = ['-D', data, ...Object.entries(settings(port, counted)).flatMap(([name, value]) => ['-c', `${name}=${value}`])];
   const command: [string, string[]] = account
     ? ['setpriv', ['--reuid', String(account.uid), '--regid', String(account.gid), '--clear-groups', '--pdeathsig', 'INT', join(bin, 'postgres'), ...args]]
     : ['setpriv', ['--pdeathsig', 'INT', join(bin, 'postgres'), ...args]];

@@ -27,6 +27,8 @@ export interface HouseOptions {
   ports?: Partial<Ports>;
   /** Variables for the rooms, such as TSUNAGI_TIMING. */
   env?: Record<string, string>;
+  /** The records count statements (pg_stat_statements). */
+  counted?: boolean;
   say?: (text: string) => void;
 }
 
@@ -36,6 +38,8 @@ export interface House {
   ports: Ports;
   /** Token of the first owner. */
   token: string;
+  /** Address of the records. */
+  database: string;
   /** Fresh one-time sign-in for the console. */
   signIn(): Promise<string>;
   rooms: Record<'database' | 'resources' | 'service' | 'agent' | 'edge', Kept>;
@@ -70,7 +74,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
     unlock();
   };
   try {
-    const cluster = prepareCluster(join(data, 'records'), ports.database);
+    const cluster = prepareCluster(join(data, 'records'), ports.database, { counted: options.counted ?? false });
     let database = '';
     const postgres = await keepRunning(
       {
@@ -128,6 +132,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       edgePort: ports.edge,
       ports,
       token: tokens.person,
+      database,
       signIn: async () => (await makeSignIn(database, 'owner')).code,
       rooms: { database: postgres, resources: resourcesServer, service, agent, edge },
       close,

@@ -4,9 +4,9 @@ import { Type } from '@sinclair/typebox';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { isDigest } from '../../blobs/store.js';
 import { CodedError, type Issue } from '../../core/errors.js';
-import { beginAttempts, loseAttempt, refuseAttempt, reportAttempt, reportInstance } from '../../engine/reports.js';
+import { beginAttempts, loseAttempt, refuseAttempt, reportAttempt, type ReportedAttempt, reportInstance } from '../../engine/reports.js';
 import { type AgentRow, acknowledge, agentOfToken, lockAgent, registerAgent, renewAgent, routesAfter } from '../../records/agents.js';
-import { attemptById, attemptsLeftBy, claimAttempts, heldAttempts } from '../../records/attempts.js';
+import { type AttemptRow, attemptById, attemptsLeftBy, claimAttempts, heldAttempts } from '../../records/attempts.js';
 import { recordEvents } from '../../records/events.js';
 import { coolOldest } from '../../records/environments.js';
 import { anyWaits, claimInstances, heldInstances, nextStart } from '../../records/instances.js';
@@ -16,6 +16,7 @@ import { type AgentGrant, type Caller, grantOf } from '../../records/people.js';
 import { Digest, Id } from '../../wire/parts.js';
 import {
   AttemptReport,
+  ReportAnswer,
   InstanceReportSchema,
   LogPlace,
   Poll,
@@ -35,6 +36,9 @@ const DigestParams = Type.Object({ digest: Digest });
 const logLimit = 1024 * 1024;
 const layerLimit = 8 * 1024 ** 3;
 
+/** Milliseconds for which an answer may be on its way. */
+const justNowMs = 2_000;
+
 const empty: PollAnswer = { attempts: [], instances: [], stop: [], end: [], drop: [] };
 
 /** What an agent asks for beyond what its token says, in words, or null. */
@@ -50,7 +54,8 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   const { records, blobs, timing } = context;
   const tokenOf = (request: FastifyRequest) => (request.caller as Caller).id;
   const needAgent = async (request: FastifyRequest): Promise<AgentRow> => {
-    const agent = await agentOfToken(records, tokenOf(request));
+    const token = tokenOf(request);
+    const agent = await service.agents.get(token, () => agentOfToken(records, token));
     if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
     return agent;
   };
@@ -69,6 +74,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       await recordEvents(db, { type: 'agent.registered', project: null, subject: row.name, actor: row.name, data: { takes, slots: body.slots } });
       return row;
     });
+    service.agents.clear();
     // Attempts end with their agent: what the one before it held, and this one does not name, is lost, and follows at once.
     const kept = new Set(named.map((one) => `${one.id} ${one.fence}`));
     for (const attempt of await attemptsLeftBy(records, agent.id)) {
@@ -92,11 +98,13 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     }
     let woken = false;
     const off = hub.on(
-      (topic) => topic === 'work',
+      (topic) => wakes(topic),
       () => {
         woken = true;
       },
     );
+    // Work that waits for a slot is nothing to an agent that has none: with its next report it is given some.
+    const wakes = (topic: string) => topic === 'work' || (topic === 'attempts' && (running.get(agent.id)?.size ?? 0) < body.slots);
     const over = AbortSignal.any([gone.signal, service.closing]);
     try {
       for (;;) {
@@ -109,7 +117,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
         if (answer.attempts.length + answer.instances.length + answer.stop.length + answer.end.length + answer.drop.length > 0 || left <= 0 || over.aborted)
           return answer;
         const start = await nextStart(records);
-        if (!woken) await hub.wait((topic) => topic === 'work', Math.max(1, Math.min(left, start ?? left, 2_000)), over);
+        if (!woken) await hub.wait(wakes, Math.max(1, Math.min(left, start ?? left, 2_000)), over);
       }
     } finally {
       off();
@@ -117,27 +125,24 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   });
 
   async function pollOnce(agent: AgentRow, body: Poll): Promise<PollAnswer> {
-    const claimed = await records.transition('work.claimed', async (db) => {
-      await lockAgent(db, agent.id);
-      const attempts = await claimAttempts(db, agent, body.slots, timing.lease);
-      if (agent.takes.includes('live') && body.room > 0) await claimInstances(db, agent, body.room);
-      return attempts;
-    });
-    if (agent.takes.includes('live') && body.room === 0 && (await anyWaits(records))) await coolOldest(records, agent.id);
+    const claimed = await records.single('work.claimed', (db) => claimAttempts(db, agent.id, body.slots, timing.lease));
+    if (agent.takes.includes('live') && (await anyWaits(records))) {
+      if (body.room === 0) await coolOldest(records, agent.id);
+      else
+        await records.transition('work.claimed', async (db) => {
+          await lockAgent(db, agent.id);
+          await claimInstances(db, agent, body.room);
+        });
+    }
     const [attempts, instances] = await Promise.all([heldAttempts(records, agent.id), heldInstances(records, agent.id)]);
     const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) =>
       list.some((one) => one.id === row.id && one.fence === row.fence);
-    // Not on the way of the answer; what fails here is made up for by the attempt's next report.
-    if (claimed.length)
-      setTimeout(() => void beginAttempts(context, claimed).catch((error: Error) => context.log.warn({ error: String(error) }, 'an attempt was begun late')));
+    begin(claimed);
+    running.set(agent.id, new Set(attempts.map((row) => row.id)));
     // What is recorded as this agent's and it does not name is given again: an answer that was lost on its way loses no work.
-    const wanted = attempts.filter((row) => !has(body.attempts, row) && !row.stop && !body.gaveUp.includes(row.id));
+    const wanted = attempts.filter((row) => !has(body.attempts, row) && !row.stop && !body.gaveUp.includes(row.id) && !justNow(told, row));
     return {
-      attempts: await given(
-        wanted,
-        (row) => attemptWork(context, row),
-        (row, why) => refuseAttempt(context, row, agent.id, why),
-      ),
+      attempts: await tellAttempts(agent, wanted),
       instances: await given(
         instances.filter((row) => !has(body.instances, row) && row.wanted),
         (row) => instanceWork(context, row),
@@ -146,7 +151,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       stop: attempts.filter((row) => row.stop).map((row) => row.id),
       end: instances.filter((row) => !row.wanted).map((row) => row.id),
       drop: [
-        ...body.attempts.filter((one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence)),
+        ...body.attempts.filter((one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence) && !justNow(ended, one)),
         ...body.instances.filter((one) => !instances.some((row) => row.id === one.id && row.fence === one.fence)),
       ].map((one) => one.id),
     };
@@ -175,14 +180,69 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     return reply.type('application/x-tar').send(await attemptFiles(context, attempt));
   });
 
-  app.post('/api/agent/attempts/:id/report', { schema: { params: IdParams, body: AttemptReport }, bodyLimit: 32 * 1024 * 1024 }, async (request, reply) => {
-    const body = request.body as AttemptReport;
-    const { id } = request.params as { id: string };
-    const [agent, attempt] = await Promise.all([needAgent(request), attemptById(records, id)]);
-    if (!attempt) throw new CodedError('fence_old');
-    await reportAttempt(context, attempt, { agent: agent.id, fence: body.fence }, body.happenings as Parameters<typeof reportAttempt>[3]);
-    reply.status(204);
-  });
+  app.post(
+    '/api/agent/attempts/:id/report',
+    { schema: { params: IdParams, body: AttemptReport, response: { 200: ReportAnswer } }, bodyLimit: 32 * 1024 * 1024 },
+    async (request) => {
+      const body = request.body as AttemptReport;
+      const { id } = request.params as { id: string };
+      const agent = await needAgent(request);
+      const attempt = await reported(id);
+      if (!attempt) throw new CodedError('fence_old');
+      const claim = (await context.full()) ? undefined : { agent: agent.id, slots: agent.slots, leaseMs: timing.lease };
+      const rows = await reportAttempt(context, attempt, { agent: agent.id, fence: body.fence }, body.happenings as Parameters<typeof reportAttempt>[3], claim);
+      begin(rows);
+      const busy = running.get(agent.id) ?? new Set();
+      if (body.happenings.some((one) => one.what === 'ended')) {
+        mark(ended, { id, fence: body.fence });
+        busy.delete(id);
+      }
+      for (const row of rows) {
+        mark(told, row);
+        busy.add(row.id);
+      }
+      running.set(agent.id, busy);
+      return { attempts: await tellAttempts(agent, rows) };
+    },
+  );
+
+  /** Attempts that run on an agent, as far as it asks and reports here. */
+  const running = new Map<string, Set<string>>();
+  /** Attempts that were given with the answer to a report, and those that have ended, with the time: what an agent says of them may be older. */
+  const told = new Map<string, number>();
+  const ended = new Map<string, number>();
+  const mark = (times: Map<string, number>, { id, fence }: { id: string; fence: string | null }) => {
+    const now = context.now();
+    for (const [key, since] of times) {
+      if (now - since < justNowMs) break;
+      times.delete(key);
+    }
+    times.set(`${id} ${fence}`, now);
+  };
+  const justNow = (times: Map<string, number>, { id, fence }: { id: string; fence: string | null }): boolean =>
+    context.now() - (times.get(`${id} ${fence}`) ?? 0) < justNowMs;
+
+  async function reported(id: string): Promise<ReportedAttempt | null> {
+    const known = context.steps.known(id);
+    if (!known) return attemptById(records, id);
+    const { run, task } = known;
+    const of = { task_id: task.id, deployment_id: null, project_id: run.project_id, run_id: run.id, commit: run.commit };
+    return { id, kind: 'task', ...of, commands: task.model.run };
+  }
+
+  /** Not on the way of an answer; what fails here is made up for by the attempt's next report. */
+  function begin(claimed: readonly AttemptRow[]): void {
+    const others = claimed.filter((row) => !context.steps.runs(row.id));
+    if (others.length)
+      setTimeout(() => void beginAttempts(context, others).catch((error: Error) => context.log.warn({ error: String(error) }, 'an attempt was begun late')));
+  }
+
+  const tellAttempts = (agent: AgentRow, rows: readonly AttemptRow[]) =>
+    given(
+      rows,
+      (row) => attemptWork(context, row),
+      (row, why) => refuseAttempt(context, row, agent.id, why),
+    );
 
   app.post('/api/agent/instances/:id/report', { schema: { params: IdParams, body: InstanceReportSchema } }, async (request, reply) => {
     const agent = await needAgent(request);

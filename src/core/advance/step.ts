@@ -1,0 +1,317 @@
+/**
+ * A step of a run: from what is known of it, and attempts that have ended, to all that is written because of them.
+ *
+ * Pure: what must be looked up for it (earlier passes of a fingerprint) is asked for by name, and the same step is made again
+ * with the answer. `runs.ts` has the table of states.
+ */
+import type { Task } from '../definition/model.js';
+import { issue, type Issue } from '../errors.js';
+import type { TestResults } from '../results/junit.js';
+import type { AttemptState, RunState, TaskState } from '../states.js';
+import { advanceRun, taskAfter } from './runs.js';
+
+/** What a step needs to know of a run. */
+export interface StepRun {
+  id: string;
+  number: number;
+  state: RunState;
+  line: string;
+  branch: string | null;
+  pullRequest: number | null;
+  stoppedBy: string | null;
+  supersededBy: number | null;
+  /** Tasks whose earlier passes do not count: null: all count; an empty list: no task's do. */
+  fresh: readonly string[] | null;
+  /** A release is to be made of it, and is not made yet. */
+  unreleased: boolean;
+  /** It is of the branch that people release from. */
+  main: boolean;
+}
+
+export interface StepTask {
+  id: string;
+  name: string;
+  state: TaskState;
+  evidence: boolean;
+  model: Task;
+  /** Base digest of the agents that may do it. */
+  base: string;
+  fingerprint: string | null;
+  output: string | null;
+  attempt: StepAttempt | null;
+  /** Attempts of its own so far. */
+  tries: number;
+  lost: number;
+  failed: number;
+}
+
+/** The attempt that works for a task now, or that its result comes from. */
+export interface StepAttempt {
+  id: string;
+  number: number;
+  state: AttemptState;
+  /** Another task's: this one has a share in it. */
+  shared: boolean;
+}
+
+/** An attempt that has ended. */
+export interface StepEnd {
+  attempt: string;
+  state: Exclude<AttemptState, 'waiting' | 'running'>;
+  issue: Issue | null;
+  output: { digest: string; size: number } | null;
+  tests: TestResults | null;
+}
+
+/** A pass that counts for a fingerprint: its bytes are there. */
+export interface StepPass {
+  attempt: string;
+  /** Number of the attempt, and of the run that it comes from. */
+  number: number;
+  output: { digest: string; size: number } | null;
+  tests: TestResults | null;
+  run: number;
+}
+
+/** What changes of a task; what is left out stays. */
+export interface StepChange {
+  id: string;
+  state: TaskState;
+  issue?: Issue | null;
+  fingerprint?: string;
+  inputs?: unknown;
+  output?: { digest: string; size: number } | null;
+  tests?: TestResults | null;
+  attempt?: string;
+  flaky?: boolean;
+  /** It was running, though nobody had written that down. */
+  began?: boolean;
+}
+
+export interface StepTry {
+  id: string;
+  task: string;
+  number: number;
+  takes: 'runs' | 'untrusted';
+  base: string | null;
+  /** The lower, the sooner it is taken. */
+  priority: number;
+  /** Under which others may have a share in it. */
+  shares: string;
+  /** It may itself be a share in another one. */
+  joins: boolean;
+}
+
+export interface StepResult {
+  fingerprint: string;
+  attempt: string;
+  state: 'passed' | 'failed';
+  output: { digest: string; size: number } | null;
+  tests: TestResults | null;
+}
+
+export interface StepEvent {
+  type: 'attempt.started' | 'attempt.ended' | 'task.ready' | 'task.skipped' | 'task.reused' | 'task.ended' | 'run.ended';
+  actor: 'engine' | 'agent';
+  data: Record<string, unknown>;
+}
+
+/** All that is written, at once or not at all. */
+export interface StepWrites {
+  tasks: StepChange[];
+  tries: StepTry[];
+  results: StepResult[];
+  /** Waiting attempts of these tasks that nobody else waits for come to nothing. */
+  cut: string[];
+  /** Attempts whose passes were used: they must still be there. */
+  used: string[];
+  events: StepEvent[];
+  ends: { state: RunState; issue: Issue | null } | null;
+  /** All evidence is there: the release is to be made before anything else. */
+  releaseFirst: boolean;
+}
+
+export interface StepTools {
+  /** What identifies a ready task's work; its needs have ended. */
+  identify(task: StepTask, byName: ReadonlyMap<string, StepTask>): { fingerprint: string; inputs: unknown };
+  newId(): string;
+}
+
+/** Fingerprint → its pass, or null when it has none; what is not in it was not looked up. */
+export type Passes = ReadonlyMap<string, StepPass | null>;
+
+export type Step =
+  | { writes: StepWrites; tasks: StepTask[]; ask?: undefined }
+  /** These fingerprints are to be looked up first. */
+  | { ask: string[] };
+
+/** Failures that are the agent's, the sandbox's or the service's own: they say nothing of the work. */
+const ofTheMachine: ReadonlySet<string> = new Set([
+  'setup_failed',
+  'sandbox_missing',
+  'report_refused',
+  'digest_wrong',
+  'not_found',
+  'unavailable',
+  'internal',
+  'agent_hurt',
+  'secret_unreadable',
+  'disk_nearly_full',
+  'base_gone',
+]);
+
+/** Why a run is to end before its tasks have. */
+export const endingOf = (run: Pick<StepRun, 'stoppedBy' | 'supersededBy'>): 'stopped' | 'superseded' | null =>
+  run.stoppedBy !== null ? 'stopped' : run.supersededBy !== null ? 'superseded' : null;
+
+/** All evidence is there. */
+export const complete = (tasks: readonly Pick<StepTask, 'evidence' | 'state'>[]): boolean =>
+  tasks.filter((task) => task.evidence).every((task) => task.state === 'passed' || task.state === 'reused');
+
+/** Whether an earlier pass of this task may count in this run. */
+export const mayReuse = (run: { fresh: readonly string[] | null }, model: Pick<Task, 'reuse' | 'of'>): boolean =>
+  model.reuse && (run.fresh === null || (run.fresh.length > 0 && !run.fresh.includes(model.of)));
+
+const priorityOf = (run: StepRun): number => (run.line !== 'own' ? 4 : run.pullRequest !== null ? 3 : run.main ? 1 : 2);
+
+export function stepRun(run: StepRun, before: readonly StepTask[], ended: readonly StepEnd[], passes: Passes, tools: StepTools): Step {
+  const tasks = new Map(before.map((task) => [task.id, task]));
+  const changes = new Map<string, StepChange>();
+  const writes: StepWrites = { tasks: [], tries: [], results: [], cut: [], used: [], events: [], ends: null, releaseFirst: false };
+  const tell = (type: StepEvent['type'], data: Record<string, unknown>, actor: StepEvent['actor'] = 'engine') => writes.events.push({ type, actor, data });
+  const put = (change: StepChange, more: Partial<StepTask> = {}) => {
+    changes.set(change.id, { ...changes.get(change.id), ...change });
+    const task = tasks.get(change.id) as StepTask;
+    tasks.set(change.id, {
+      ...task,
+      state: change.state,
+      fingerprint: change.fingerprint ?? task.fingerprint,
+      output: change.output?.digest ?? task.output,
+      ...more,
+    });
+  };
+  const ending = endingOf(run);
+  const ready = new Set<string>();
+  const asked: string[] = [];
+  /** A task is to be done: by a pass that counts, or by an attempt. True when it is done by that. */
+  const want = (task: StepTask, identity: { fingerprint: string; inputs?: unknown }, told: boolean): boolean => {
+    const pass = mayReuse(run, task.model) ? passes.get(identity.fingerprint) : null;
+    if (pass === undefined) asked.push(identity.fingerprint);
+    if (!pass) {
+      put({ id: task.id, state: 'ready', ...identity });
+      ready.add(task.id);
+      if (!told) tell('task.ready', { task: task.name });
+      return false;
+    }
+    put(
+      { id: task.id, state: 'reused', ...identity, attempt: pass.attempt, output: pass.output, tests: pass.tests },
+      { attempt: { id: pass.attempt, number: pass.number, state: 'passed', shared: true } },
+    );
+    writes.used.push(pass.attempt);
+    tell('task.reused', { task: task.name, run: pass.run });
+    return true;
+  };
+  for (const end of ended) {
+    // Tasks of one run that need the same have one attempt, too.
+    for (const { id } of [...tasks.values()].filter((task) => task.attempt?.id === end.attempt)) {
+      const next = takeEnd(tasks.get(id) as StepTask, end, ending, put, writes);
+      if (!next) continue;
+      const task = tasks.get(id) as StepTask;
+      // What it has just failed counts from now on: a pass beside it does not.
+      if (next === 'failed') ready.add(id);
+      else want(task, { fingerprint: task.fingerprint as string }, true);
+    }
+  }
+  // Each round may reuse tasks, which makes those that need them ready at once.
+  for (let more = run.state === 'running'; more; ) {
+    more = false;
+    const list = [...tasks.values()];
+    writes.releaseFirst = run.unreleased && !ending && complete(list);
+    if (writes.releaseFirst) break;
+    const byName = new Map(list.map((task) => [task.name, task]));
+    const { tasks: moved, ends } = advanceRun(list.map(factOf), ending);
+    writes.ends = ends === null ? null : { state: ends, issue: endIssue(run, ends) };
+    for (const { name, state } of moved) {
+      const task = byName.get(name) as StepTask;
+      if (state !== 'ready') {
+        put({ id: task.id, state });
+        ready.delete(task.id);
+        if (state === 'stopped' || state === 'superseded') writes.cut.push(task.id);
+        tell(state === 'skipped' ? 'task.skipped' : 'task.ended', { task: name, state });
+        continue;
+      }
+      if (want(task, tools.identify(task, byName), false)) more = true;
+    }
+  }
+  if (asked.length) return { ask: asked };
+  if (writes.ends) tell('run.ended', { state: writes.ends.state });
+  for (const id of ready) {
+    const task = tasks.get(id) as StepTask;
+    if (task.state !== 'ready') continue;
+    const attempt = tools.newId();
+    writes.tries.push({
+      id: attempt,
+      task: id,
+      number: task.tries + 1,
+      takes: run.line === 'own' ? 'runs' : 'untrusted',
+      base: task.base || null,
+      priority: priorityOf(run),
+      shares: task.fingerprint as string,
+      joins: mayReuse(run, task.model),
+    });
+    put({ id, state: 'ready', attempt }, { attempt: { id: attempt, number: task.tries + 1, state: 'waiting', shared: false }, tries: task.tries + 1 });
+  }
+  writes.tasks = [...changes.values()];
+  return { writes, tasks: [...tasks.values()] };
+}
+
+/** What an attempt's end does to a task that it works for; says why another attempt follows, if one does. */
+function takeEnd(
+  task: StepTask,
+  end: StepEnd,
+  ending: ReturnType<typeof endingOf>,
+  put: (change: StepChange, more?: Partial<StepTask>) => void,
+  writes: StepWrites,
+): 'failed' | 'again' | null {
+  const attempt = task.attempt as StepAttempt;
+  const { state, issue: why, output, tests } = end;
+  const counts = state === 'passed' || (state === 'failed' && !(why && ofTheMachine.has(why.code)));
+  if (task.fingerprint && counts && !writes.results.some((one) => one.attempt === attempt.id))
+    writes.results.push({ fingerprint: task.fingerprint, attempt: attempt.id, state, output, tests });
+  // Its run may have ended before it.
+  if (task.state !== 'ready' && task.state !== 'running') return null;
+  const lost = task.lost + (state === 'lost' ? 1 : 0);
+  const failed = task.failed + (state === 'failed' ? 1 : 0);
+  const next = taskAfter(state, { lost, failed, retry: task.model.retry }, ending);
+  const began = task.state === 'ready' && attempt.state === 'running';
+  const said = { task: task.name, attempt: attempt.number };
+  if (began) writes.events.push({ type: 'attempt.started', actor: 'agent', data: said });
+  writes.events.push({ type: 'attempt.ended', actor: 'agent', data: { ...said, state, issue: why } });
+  if (next !== 'ready') writes.events.push({ type: 'task.ended', actor: 'agent', data: { task: task.name, state: next } });
+  put(
+    {
+      id: task.id,
+      state: next,
+      issue: why,
+      output: next === 'passed' ? output : null,
+      tests,
+      ...(next === 'passed' && failed > 0 ? { flaky: true } : {}),
+      ...(began ? { began } : {}),
+    },
+    { lost, failed, attempt: { ...attempt, state } },
+  );
+  return next !== 'ready' ? null : counts ? 'failed' : 'again';
+}
+
+/** A ready task whose attempt was claimed runs already, though nobody has said so yet. */
+const factOf = (task: StepTask) => ({
+  name: task.name,
+  state: task.state === 'ready' && task.attempt?.state === 'running' ? ('running' as const) : task.state,
+  needs: task.model.needs,
+  shared: task.attempt?.shared ?? false,
+});
+
+function endIssue(run: StepRun, ends: RunState): Issue | null {
+  if (ends === 'stopped' && run.stoppedBy) return issue('stopped_by', { who: run.stoppedBy });
+  return ends === 'superseded' && run.supersededBy ? issue('superseded_by', { run: run.supersededBy }) : null;
+}
