@@ -44,7 +44,7 @@ describe('pushes after one another', () => {
     ({ checkout } = await world.hosted('taken', { 'a.txt': '1', 'web/index.html': 'x', 'tsunagi.yaml': taken(0.1) }));
     await checkout.push();
     await ended('taken', 1);
-    await checkout.commit({ 'tsunagi.yaml': taken(2.5) }, 'slower');
+    await checkout.commit({ 'tsunagi.yaml': taken(7) }, 'slower');
     await checkout.push();
     await running('taken', 2);
     await push('3');
@@ -111,7 +111,7 @@ describe('the agents’ slots', () => {
   });
 
   it('go to the main branch before other branches of a project', async () => {
-    const { checkout } = await world.hosted('first', { 'a.txt': '1', 'tsunagi.yaml': many('first', 0.5) });
+    const { checkout } = await world.hosted('first', { 'a.txt': '1', 'tsunagi.yaml': many('first', 1.2) });
     await checkout.push('HEAD:refs/heads/topic');
     await running('first', 1);
     await checkout.commit({ 'tsunagi.yaml': "tsunagi: 1\ntasks:\n  quick: { run: 'true' }\n" }, 'quick');
