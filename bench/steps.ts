@@ -10,6 +10,8 @@ import pg from 'pg';
 import { untilRun } from '../demo/seed.js';
 import { chainCall, installScripts, prepareFolder, writeChain } from '../src/agent/sandbox/chain.js';
 import { findAccounts } from '../src/agent/sandbox/host.js';
+import { groupOf } from '../src/agent/sandbox/limits.js';
+import { word } from '../src/core/recognise/look.js';
 import type { Bench } from './bench.js';
 import { type Figure, figure, timed } from './harness.js';
 import { type BenchProject, benchProject } from './project.js';
@@ -49,26 +51,20 @@ function prepareMake(folder: string, count: number): string {
   }
   installScripts(bin);
   const account = findAccounts().work;
-  const group = { entries: [], facts: () => ({ outOfMemory: 0, refusedProcesses: 0 }), terminate() {}, kill() {}, async remove() {} };
-  const lines = [
-    `.PHONY: all ${graphOf(count)
-      .map((one) => one.name)
-      .join(' ')}`,
-    `all: ${graphOf(count)
-      .map((one) => one.name)
-      .join(' ')}`,
-  ];
-  for (const { name, needs } of graphOf(count)) {
+  const graph = graphOf(count);
+  const names = graph.map((one) => one.name).join(' ');
+  const lines = [`.PHONY: all ${names}`, `all: ${names}`];
+  for (const { name, needs } of graph) {
     const own = join(place, 'work', name);
     prepareFolder(own, account);
     const rlimits = { file: 1024 ** 3, processes: null, memory: null };
+    const group = groupOf('none', name);
     const frame = { folder: own, account, network: 'none' as const, writable: true, watchLease: false, group, tied: false, held: false, rlimits };
     const network = { open: false, listen: null, reach: [], through: [] };
     writeChain(frame, { layers: [], writable: true, variables: {}, network, tmp: null, binds: [], command: ['true'] }, bin);
     const call = chainCall(frame, bin);
-    const quoted = (text: string) => `'${text.replaceAll("'", "'\\''")}'`;
-    const env = Object.entries(call.env).map(([key, value]) => quoted(`${key}=${value}`));
-    writeFileSync(join(place, `${name}.sh`), `exec env -i ${env.join(' ')} ${[call.file, ...call.args].map(quoted).join(' ')}\n`);
+    const env = Object.entries(call.env).map(([key, value]) => word(`${key}=${value}`));
+    writeFileSync(join(place, `${name}.sh`), `exec env -i ${env.join(' ')} ${[call.file, ...call.args].map(word).join(' ')}\n`);
     lines.push(`${name}: ${needs.join(' ')}`, `\t@sh ${place}/${name}.sh`);
   }
   writeFileSync(join(place, 'Makefile'), `${lines.join('\n')}\n`);

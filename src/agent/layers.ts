@@ -15,7 +15,7 @@ import { timeOfDigest } from '../blobs/layer.js';
 import { unpackLayer } from '../blobs/unpack.js';
 import { CodedError } from '../core/errors.js';
 import { openTally } from '../core/tally.js';
-import { discard } from './remove.js';
+import { clearPlace, discard } from './remove.js';
 import { ownFolder } from './sandbox/chain.js';
 import type { Account } from './sandbox/host.js';
 
@@ -68,7 +68,7 @@ export function openLayers(folder: string, account: Account | null): Layers {
     const work = (async () => {
       await running?.work.catch(() => {});
       const fresh = `${place}.new`;
-      for (const path of [fresh, place, join(ready, name)]) void discard(folder, path);
+      for (const path of [fresh, place, join(ready, name)]) clearPlace(folder, path);
       ownFolder(fresh, account, 0o755);
       await unpack(fresh, given.signal);
       await rename(fresh, place);

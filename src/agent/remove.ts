@@ -73,6 +73,11 @@ export async function discard(agentFolder: string, path: string): Promise<void> 
   await removeTree(...away);
 }
 
+/** The same for a place that is to be made anew: throws when it can't be moved, since its removal would meet what comes after it. */
+export function clearPlace(agentFolder: string, path: string): void {
+  void removeTree(...moveAway(agentFolder, path));
+}
+
 /** Moves a folder to where what is discarded lies, for `sweepTrash`; gives its new place, or none when it was not there. */
 export function moveAway(agentFolder: string, path: string): string[] {
   const trash = trashOf(agentFolder);

@@ -3,7 +3,7 @@
  * the run is still the same, and otherwise the run is read again. A run's steps follow one another; ends that arrive while one is
  * on its way are taken together in the next.
  */
-import { type Passes, type StepPass, stepRun, type StepTask, type StepTools, type StepWrites } from '../core/advance/step.js';
+import { type Passes, type StepPass, stepRun, type StepTask, type StepTools, type StepWrites, withJoined } from '../core/advance/step.js';
 import type { Task } from '../core/definition/model.js';
 import { CodedError } from '../core/errors.js';
 import { fingerprint, fingerprintInputs, keptInputs, type NeedOutput } from '../core/fingerprint/inputs.js';
@@ -14,18 +14,7 @@ import type { Db } from '../records/database.js';
 import { newId } from '../records/ids.js';
 import { findPasses, passesOf } from '../records/results.js';
 import { type RunRow, runsServedBy, type TaskRow } from '../records/runs.js';
-import {
-  type AttemptOver,
-  type Claim,
-  type Missed,
-  readRunState,
-  type RunState,
-  type StepBody,
-  type Stepped,
-  stepRunOf,
-  withJoined,
-  writeStep,
-} from '../records/steps.js';
+import { type AttemptOver, type Claim, type Missed, readRunState, type RunState, type StepBody, type Stepped, stepRunOf, writeStep } from '../records/steps.js';
 import { type RunScene, sceneOf } from './scene.js';
 import type { Context } from './context.js';
 

@@ -1,5 +1,5 @@
 import { type Role, roles, type Takes } from '../core/states.js';
-import { type Db, notify } from './database.js';
+import type { Db } from './database.js';
 import { recordEvents } from './events.js';
 import { newId } from './ids.js';
 
@@ -66,7 +66,6 @@ export async function setRole(db: Db, person: PersonRow, role: Role, actor: stri
   await db.rows('update people set role = $2 where id = $1', [person.id, role]);
   const above = roles.slice(roles.indexOf(role) + 1);
   await db.rows('update tokens set role = $2 where person_id = $1 and removed_at is null and role = any($3::text[])', [person.id, role, above]);
-  await notify(db, 'callers');
   await recordEvents(db, { type: 'person.role', project: null, subject: person.name, actor, data: { role, before: person.role } });
   return true;
 }
@@ -107,7 +106,6 @@ export async function addSession(db: Db, session: NewSession): Promise<void> {
 }
 export async function endSession(db: Db, hash: Buffer): Promise<void> {
   await db.rows('delete from sessions where hash = $1', [hash]);
-  await notify(db, 'callers');
 }
 
 /** Whom a session belongs to. Its role is the person's of now, and never above that of the token that began it, which must still be good. */
@@ -147,7 +145,6 @@ export const listSessions = (db: Db, person: string | null): Promise<SessionRow[
 /** Ends a session by its id; `person` null ends anybody's. False when there is none. */
 export async function endSessionOf(db: Db, id: string, person: string | null): Promise<boolean> {
   const row = await db.one('delete from sessions where id = $1 and ($2::uuid is null or person_id = $2) returning 1 as ok', [id, person]);
-  if (row) await notify(db, 'callers');
   return row !== null;
 }
 
@@ -216,7 +213,6 @@ export async function removeToken(db: Db, id: string, actor: string): Promise<bo
   // What was begun with it ends with it.
   await db.rows('delete from sessions where token_id = $1', [id]);
   await recordEvents(db, { type: 'token.removed', project: null, subject: row.name, actor });
-  await notify(db, 'callers');
   return true;
 }
 

@@ -1,5 +1,5 @@
 /** The state of a run as its steps need it, and the one statement that takes it a step further. */
-import type { StepAttempt, StepEnd, StepRun, StepTask, StepWrites } from '../core/advance/step.js';
+import type { StepEnd, StepJoin, StepRun, StepTask, StepWrites } from '../core/advance/step.js';
 import type { AttemptState } from '../core/states.js';
 import { type AttemptRow, type EndedCommand, fromJson } from './attempts.js';
 import { type Db, json } from './database.js';
@@ -54,11 +54,8 @@ export async function readRunState(db: Db, id: string): Promise<RunState | null>
 }
 
 export const stepRunOf = (row: RunRow, { main, releases }: { main: boolean; releases: boolean }): StepRun => ({
-  id: row.id,
-  number: row.number,
   state: row.state,
   line: row.line,
-  branch: row.branch,
   pullRequest: row.pull_request,
   stoppedBy: row.stopped_by,
   supersededBy: row.superseded_by,
@@ -104,8 +101,7 @@ export interface StepBody {
 
 export interface Stepped {
   version: string;
-  /** New attempts that became shares of others that were open. */
-  joined: { try: string; attempt: string; state: 'waiting' | 'running'; number: number }[];
+  joined: StepJoin[];
   claimed: AttemptRow[];
 }
 
@@ -121,14 +117,15 @@ export type Missed =
 
 /** Writes a step, or nothing of it: `Missed` says why. In a transaction a miss ends that too: it must be the last word in it. */
 export async function writeStep(db: Db, run: string, version: string, body: StepBody): Promise<Stepped | Missed> {
-  const { over, writes, ends, ...rest } = { ...body, ends: body.writes.ends };
+  const { over, writes, forget, stamp, shared, claims } = body;
+  const { ends } = writes;
   const size = (output: { digest: string; size: number } | null | undefined) => ({ output: output?.digest, size: output?.size });
   const text = json({
-    tasksEnded: rest.tasksEnded,
-    ignored: rest.ignored,
-    ...(rest.forget ? { forget: rest.forget } : {}),
-    ...(rest.stamp ? { stamp: rest.stamp } : {}),
-    ...(rest.shared ? { shared: true } : {}),
+    tasksEnded: body.tasksEnded,
+    ignored: body.ignored,
+    ...(forget ? { forget } : {}),
+    ...(stamp ? { stamp } : {}),
+    ...(shared ? { shared } : {}),
     ...(ends ? { ends } : {}),
     releaseFirst: writes.releaseFirst,
     over: over.map(({ end, from, agent, fence, lapsed, commands, firstLines }) => ({
@@ -148,7 +145,7 @@ export async function writeStep(db: Db, run: string, version: string, body: Step
     tasks: writes.tasks.map(({ output, issue, tests, ...one }) => ({ ...one, issue: issue ?? undefined, tests: tests ?? undefined, ...size(output) })),
     cut: writes.cut,
     events: writes.events,
-    claims: [...rest.claims].sort((a, b) => (a.agent < b.agent ? -1 : 1)).map(({ leaseMs, ...one }) => ({ ...one, lease: leaseMs })),
+    claims: [...claims].sort((a, b) => (a.agent < b.agent ? -1 : 1)).map(({ leaseMs, ...one }) => ({ ...one, lease: leaseMs })),
   });
   try {
     const row = await db.one<{ step: { version: number; joined: Stepped['joined']; claimed: Record<string, unknown>[] } }>(
@@ -166,21 +163,4 @@ export async function writeStep(db: Db, run: string, version: string, body: Step
     if (code === 'TS004') return 'meanwhile';
     throw error;
   }
-}
-
-/** The attempts with which a step's new ones were replaced, told to what is known. */
-export function withJoined(tasks: readonly StepTask[], { joined, claimed }: Pick<Stepped, 'joined' | 'claimed'>): StepTask[] {
-  const shares = new Map(joined.map((one) => [one.try, one]));
-  const running = new Set(claimed.map((one) => one.id));
-  return tasks.map((task) => {
-    const share = task.attempt ? shares.get(task.attempt.id) : undefined;
-    if (share) {
-      const state = running.has(share.attempt) ? 'running' : share.state;
-      const attempt: StepAttempt = { id: share.attempt, number: share.number, state, shared: true };
-      return { ...task, tries: task.tries - 1, attempt, state: state === 'running' ? 'running' : task.state };
-    }
-    return task.attempt && running.has(task.attempt.id) && task.state === 'ready'
-      ? { ...task, state: 'running', attempt: { ...task.attempt, state: 'running' } }
-      : task;
-  });
 }

@@ -5,11 +5,8 @@ import { taskEnded } from '../../src/core/states';
 import { type Passes, type StepEnd, type StepPass, type StepRun, stepRun, type StepTask, type StepWrites } from '../../src/core/advance/step';
 
 const run: StepRun = {
-  id: 'run',
-  number: 1,
   state: 'running',
   line: 'own',
-  branch: 'main',
   pullRequest: null,
   stoppedBy: null,
   supersededBy: null,

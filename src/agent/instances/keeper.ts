@@ -11,7 +11,7 @@ import { join } from 'node:path';
 import { untilDone } from '../../wire/client.js';
 import type { InstanceWork } from '../../wire/work.js';
 import type { AgentContext } from '../context.js';
-import { discard } from '../remove.js';
+import { clearPlace, discard } from '../remove.js';
 import { chainCall, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
 import { findLimits, type LimitsWay } from '../sandbox/host.js';
 import { groupOf, instanceLimits, makeGroup } from '../sandbox/limits.js';
@@ -74,7 +74,7 @@ export async function launch(context: AgentContext, state: InstanceState, folder
       ),
     ),
   );
-  void discard(context.folder, folder);
+  clearPlace(context.folder, folder);
   prepareFolder(folder, account);
   const port = work.kind === 'server' ? await freePort(context.address, context.ports) : null;
   // Given back with the rest, whatever goes wrong from here on.

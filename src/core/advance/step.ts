@@ -12,11 +12,8 @@ import { advanceRun, taskAfter } from './runs.js';
 
 /** What a step needs to know of a run. */
 export interface StepRun {
-  id: string;
-  number: number;
   state: RunState;
   line: string;
-  branch: string | null;
   pullRequest: number | null;
   stoppedBy: string | null;
   supersededBy: number | null;
@@ -314,4 +311,29 @@ const factOf = (task: StepTask) => ({
 function endIssue(run: StepRun, ends: RunState): Issue | null {
   if (ends === 'stopped' && run.stoppedBy) return issue('stopped_by', { who: run.stoppedBy });
   return ends === 'superseded' && run.supersededBy ? issue('superseded_by', { run: run.supersededBy }) : null;
+}
+
+/** A new attempt that became a share of another one that was open. */
+export interface StepJoin {
+  try: string;
+  attempt: string;
+  number: number;
+  state: 'waiting' | 'running';
+}
+
+/** The attempts with which a step's new ones were replaced, told to what is known. */
+export function withJoined(tasks: readonly StepTask[], { joined, claimed }: { joined: readonly StepJoin[]; claimed: readonly { id: string }[] }): StepTask[] {
+  const shares = new Map(joined.map((one) => [one.try, one]));
+  const running = new Set(claimed.map((one) => one.id));
+  return tasks.map((task) => {
+    const share = task.attempt ? shares.get(task.attempt.id) : undefined;
+    if (share) {
+      const state = running.has(share.attempt) ? 'running' : share.state;
+      const attempt: StepAttempt = { id: share.attempt, number: share.number, state, shared: true };
+      return { ...task, tries: task.tries - 1, attempt, state: state === 'running' ? 'running' : task.state };
+    }
+    return task.attempt && running.has(task.attempt.id) && task.state === 'ready'
+      ? { ...task, state: 'running', attempt: { ...task.attempt, state: 'running' } }
+      : task;
+  });
 }
