@@ -12,21 +12,23 @@ beforeAll(async () => {
 });
 afterAll(() => world?.close());
 
-describe('an agent', () => {
-  it('that dies with an instance leaves it to the next one, its log whole and once', async () => {
-    const { checkout: own, first } = await world.hosted('chatty', {
-      'package.json': '{ "type": "module" }\n',
-      'bell.js': "let n = 0;\nsetInterval(() => console.log('line', ++n, process.env.KEY), 50);\n",
-      'tsunagi.yaml': `tsunagi: 1
+/** A worker, with what its release says beside its parts. */
+const definition = (more = '') => `tsunagi: 1
 tasks: { t: { run: "true" } }
 release:
   needs: [t]
   parts:
     bell: { kind: worker, files: [bell.js, package.json], start: node bell.js }
-  variables: { KEY: { secret: true, about: a key } }
-environments:
+${more}environments:
   staging: { branch: main }
-`,
+`;
+
+describe('an agent', () => {
+  it('that dies with an instance leaves it to the next one, its log whole and once', async () => {
+    const { checkout: own, first } = await world.hosted('chatty', {
+      'package.json': '{ "type": "module" }\n',
+      'bell.js': "let n = 0;\nsetInterval(() => console.log('line', ++n, process.env.KEY), 50);\n",
+      'tsunagi.yaml': definition('  variables: { KEY: { secret: true, about: a key } }\n'),
     });
     await world.cli('variable', 'set', 'KEY=a-secret-of-the-pier', '--secret', '--project', 'chatty');
     await own.push();
@@ -50,15 +52,7 @@ environments:
       'package.json': '{ "type": "module" }\n',
       'bell.js':
         "const line = `${'x'.repeat(1000)}\\n`;\nconst go = () => { for (let n = 0; n < 200; n++) process.stdout.write(line); setTimeout(go, 10); };\ngo();\n",
-      'tsunagi.yaml': `tsunagi: 1
-tasks: { t: { run: "true" } }
-release:
-  needs: [t]
-  parts:
-    bell: { kind: worker, files: [bell.js, package.json], start: node bell.js }
-environments:
-  staging: { branch: main }
-`,
+      'tsunagi.yaml': definition(),
     });
     await own.push();
     const live = await world.waitLive('loud', 'staging', first);
