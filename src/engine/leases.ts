@@ -18,8 +18,9 @@ export function watchLeases(context: Context): () => Promise<boolean> {
   let lastLook = Number.NEGATIVE_INFINITY;
   return async () => {
     // After a pause in which nobody could renew (this service was away, or its database), leases begin anew. By a clock that nobody
-    // sets; a look that fails leaves the pause as long as it was, and one that was held up found what was old by then.
-    const paused = Math.max(lease, 2_000);
+    // sets; a look that fails leaves the pause as long as it was, and one that was held up found what was old by then. Leases are
+    // renewed each third of their length: with that, a pause of more than half of it may make one run out.
+    const paused = Math.max(lease / 2, 1_000);
     const began = performance.now();
     if (began - lastLook > paused || !(await look(context, lease, () => performance.now() - began < Math.min(lease, paused) / 2)))
       await forgiveSilence(context.records, Math.max(lease, 3_000));
