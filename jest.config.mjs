@@ -3,7 +3,12 @@ export default {
   roots: ['<rootDir>/test'],
   testMatch: ['**/*.test.ts'],
   extensionsToTreatAsEsm: ['.ts', '.tsx'],
-  transform: { '^.+\\.tsx?$': ['@swc/jest', { jsc: { target: 'es2023', parser: { syntax: 'typescript', tsx: true } }, module: { type: 'es6' } }] },
+  transform: {
+    '^.+\\.tsx?$': [
+      '@swc/jest',
+      { jsc: { target: 'es2023', parser: { syntax: 'typescript', tsx: true } }, module: { type: 'es6' } },
+    ],
+  },
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
   testTimeout: 120_000,
   maxWorkers: 2,

@@ -2,23 +2,17 @@
 import { mkdtempSync, chmodSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { type House, openHouse } from '../src/cli/serve/serve.js';
-import { demoApi, type DemoApi } from '../demo/seed.js';
+import { openHouse } from '../src/cli/serve/serve.js';
+import { demoApi } from '../demo/seed.js';
 import { commandLine } from './command-line.js';
 import { cutover } from './cutover.js';
 import { log, planning, reuse, start } from './engine.js';
 import { guide } from './guide.js';
 import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
-import { type Figure, show } from './harness.js';
+import { type Bench, type Figure, show } from './harness.js';
 import { steps } from './steps.js';
 import { tasks } from './tasks.js';
-
-export interface Bench {
-  house: House;
-  api: DemoApi;
-  folder: string;
-}
 
 const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   tasks,
@@ -50,7 +44,8 @@ async function main(): Promise<number> {
   try {
     for (const [name, run] of Object.entries(areas)) {
       if (names.length && !names.includes(name)) continue;
-      for (const one of await run({ house, api: demoApi(house.url, house.token), folder })) process.stdout.write(`${json ? JSON.stringify(one) : show(one)}\n`);
+      for (const one of await run({ house, api: demoApi(house.url, house.token), folder }))
+        process.stdout.write(`${json ? JSON.stringify(one) : show(one)}\n`);
     }
     return 0;
   } finally {

@@ -1,15 +1,15 @@
 /** Cutovers and reverts under 200 requests a second: what is lost, and how long a revert takes to its first old answer. */
 import { Agent, request } from 'node:http';
 import { until, untilLive } from '../demo/seed.js';
-import type { Deployment } from '../src/wire/api.js';
-import type { Bench } from './bench.js';
-import { type Figure, figure } from './harness.js';
+import type { Deployment } from '../src/wire/environments.js';
+import { type Bench, type Figure, figure } from './harness.js';
 import { benchProject } from './project.js';
 
 const perSecond = 200;
 const cutovers = 6;
 
-const server = (text: string) => `const { createServer } = require('node:http');\ncreateServer((q, a) => a.end('${text}')).listen(process.env.PORT);\n`;
+const server = (text: string) =>
+  `const { createServer } = require('node:http');\ncreateServer((q, a) => a.end('${text}')).listen(process.env.PORT);\n`;
 const definition = `tsunagi: 1
 release:
   parts: { api: { kind: server, start: node server.js, instances: 2 } }
@@ -47,8 +47,14 @@ export async function cutover(bench: Bench): Promise<Figure[]> {
   }
   const { sent, lost } = load.counts();
   return [
-    figure(`requests lost of ${sent} in ${cutovers * 2} cutovers`, '', [lost], [], { text: '0', met: (value) => value === 0 }),
-    figure('revert, API call to the first old answer', 'ms', reverts, [], { text: '≤ 250 ms', met: (value) => value <= 250 }),
+    figure(`requests lost of ${sent} in ${cutovers * 2} cutovers`, '', [lost], [], {
+      text: '0',
+      met: (value) => value === 0,
+    }),
+    figure('revert, API call to the first old answer', 'ms', reverts, [], {
+      text: '≤ 250 ms',
+      met: (value) => value <= 250,
+    }),
   ];
 }
 

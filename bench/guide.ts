@@ -2,11 +2,11 @@
 import { execFileSync, spawn } from 'node:child_process';
 import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import type { AddedProject, Environment } from '../src/wire/api.js';
+import type { AddedProject } from '../src/wire/projects.js';
+import type { Environment } from '../src/wire/environments.js';
 import type { Recognised } from '../src/wire/guide.js';
 import { commit, startCheckout } from '../demo/scenario/write.js';
-import type { Bench } from './bench.js';
-import { type Figure, figure, timed } from './harness.js';
+import { type Bench, type Figure, figure, timed } from './harness.js';
 
 const rounds = 5;
 const files = 50_000;
@@ -31,7 +31,10 @@ async function recognising({ api, folder }: Bench): Promise<Figure> {
     // The first round fetches it; those that count find it there, and look at all of it again.
     if (round > 0) values.push(took);
   }
-  return figure(`recognising a tree of ${files} files`, 'ms', values, [], { text: '≤ 1,000 ms', met: (value) => value <= 1_000 });
+  return figure(`recognising a tree of ${files} files`, 'ms', values, [], {
+    text: '≤ 1,000 ms',
+    met: (value) => value <= 1_000,
+  });
 }
 
 async function firstAddress({ api, folder }: Bench): Promise<Figure> {
@@ -39,7 +42,11 @@ async function firstAddress({ api, folder }: Bench): Promise<Figure> {
   await startCheckout(place, 'none');
   await commit(
     place,
-    { title: 'The smallest server', author: 'Mika', files: { 'server.js': server, 'package.json': '{ "scripts": { "start": "node server.js" } }' } },
+    {
+      title: 'The smallest server',
+      author: 'Mika',
+      files: { 'server.js': server, 'package.json': '{ "scripts": { "start": "node server.js" } }' },
+    },
     1,
   );
   const values: number[] = [];
@@ -48,7 +55,13 @@ async function firstAddress({ api, folder }: Bench): Promise<Figure> {
     const name = `small-${round}`;
     const whole = await timed(async () => {
       const found = await api.post<Recognised>('/api/sources/recognise', { url: `file://${place}` });
-      await api.post<AddedProject>('/api/projects', { name, source: 'polled', url: `file://${place}`, mainBranch: 'main', draft: found.text });
+      await api.post<AddedProject>('/api/projects', {
+        name,
+        source: 'polled',
+        url: `file://${place}`,
+        mainBranch: 'main',
+        draft: found.text,
+      });
       for (;;) {
         const one = await api.get<Environment>(`/api/projects/${name}/environments/staging`).catch(() => null);
         if (one?.live && !one.moving) return;
@@ -57,7 +70,10 @@ async function firstAddress({ api, folder }: Bench): Promise<Figure> {
     });
     if (round > 0) values.push(whole - own);
   }
-  return figure('guide to the first live address, above the program’s own start', 'ms', values, [], { text: '≤ 2,000 ms', met: (value) => value <= 2_000 });
+  return figure('guide to the first live address, above the program’s own start', 'ms', values, [], {
+    text: '≤ 2,000 ms',
+    met: (value) => value <= 2_000,
+  });
 }
 
 /** The program alone, from its start until it listens. */
@@ -68,7 +84,11 @@ async function ownStart(folder: string): Promise<number> {
   return timed(
     () =>
       new Promise<void>((resolve, reject) => {
-        const child = spawn(process.execPath, ['server.js'], { cwd: place, env: { PATH: process.env.PATH, PORT: '0' }, stdio: ['ignore', 'pipe', 'inherit'] });
+        const child = spawn(process.execPath, ['server.js'], {
+          cwd: place,
+          env: { PATH: process.env.PATH, PORT: '0' },
+          stdio: ['ignore', 'pipe', 'inherit'],
+        });
         child.on('error', reject);
         child.stdout.once('data', () => {
           child.kill();

@@ -1,4 +1,14 @@
 /** Measures a figure paired with its baseline: interleaved rounds, medians, spread. The machine is shared and noisy. */
+import type { DemoApi } from '../demo/seed.js';
+import type { House } from '../src/cli/serve/serve.js';
+
+/** What every area measures on. */
+export interface Bench {
+  house: House;
+  api: DemoApi;
+  folder: string;
+}
+
 export interface Figure {
   name: string;
   value: number;
@@ -44,7 +54,13 @@ export async function pair({ name, unit, rounds, measure, baseline, goal }: Pair
   return figure(name, unit, values, bases, goal);
 }
 
-export function figure(name: string, unit: string, values: readonly number[], bases: readonly number[], goal: Pairing['goal']): Figure {
+export function figure(
+  name: string,
+  unit: string,
+  values: readonly number[],
+  bases: readonly number[],
+  goal: Pairing['goal'],
+): Figure {
   const value = median(values);
   const base = bases.length ? median(bases) : null;
   const ratio = base ? value / base : null;

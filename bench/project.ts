@@ -1,8 +1,9 @@
 /** A hosted project to push to. */
 import { join } from 'node:path';
 import { commit, git, startCheckout } from '../demo/scenario/write.js';
-import type { AddedProject, AddedToken } from '../src/wire/api.js';
-import type { Bench } from './bench.js';
+import type { AddedProject } from '../src/wire/projects.js';
+import type { AddedToken } from '../src/wire/people.js';
+import type { Bench } from './harness.js';
 
 export interface BenchProject {
   name: string;

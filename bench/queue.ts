@@ -1,8 +1,10 @@
 /** What a reader waits for: the first line of a push's log; and what a thousand runs that wait do to the service. */
 import { parseEvents } from '../src/cli/api.js';
-import type { Event, LogChunk, PageOf, Run, RunDetail } from '../src/wire/api.js';
-import type { Bench } from './bench.js';
-import { type Figure, figure, timed } from './harness.js';
+import type { Event } from '../src/wire/overview.js';
+import type { LogChunk } from '../src/wire/logs.js';
+import type { PageOf } from '../src/wire/parts.js';
+import type { Run, RunDetail } from '../src/wire/runs.js';
+import { type Bench, type Figure, figure, timed } from './harness.js';
 import { benchProject } from './project.js';
 
 const rounds = 7;
@@ -10,9 +12,17 @@ const queued = 1_000;
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
 /** Server-sent events of a path until `take` answers true. */
-async function stream({ house }: Bench, path: string, begun: () => void, take: (event: string, data: never) => boolean): Promise<void> {
+async function stream(
+  { house }: Bench,
+  path: string,
+  begun: () => void,
+  take: (event: string, data: never) => boolean,
+): Promise<void> {
   const abort = new AbortController();
-  const answer = await fetch(house.url + path, { headers: { authorization: `Bearer ${house.token}` }, signal: abort.signal });
+  const answer = await fetch(house.url + path, {
+    headers: { authorization: `Bearer ${house.token}` },
+    signal: abort.signal,
+  });
   for await (const one of parseEvents(answer.body as unknown as AsyncIterable<Uint8Array>)) {
     begun();
     if (take(one.event, JSON.parse(one.data) as never)) break;
@@ -36,7 +46,10 @@ export async function firstLine(bench: Bench): Promise<Figure[]> {
       return true;
     });
     await ready;
-    await project.push({ 'a.txt': String(round), 'tsunagi.yaml': "tsunagi: 1\ntasks:\n  tell: { reads: [a.txt], run: 'echo first; sleep 0.5' }\n" });
+    await project.push({
+      'a.txt': String(round),
+      'tsunagi.yaml': "tsunagi: 1\ntasks:\n  tell: { reads: [a.txt], run: 'echo first; sleep 0.5' }\n",
+    });
     const pushed = performance.now();
     await started;
     const run = await bench.api.get<RunDetail>(`/api/projects/line/runs/${task}`);
@@ -54,7 +67,12 @@ export async function firstLine(bench: Bench): Promise<Figure[]> {
     if (round > 0) values.push(shown - pushed);
     await pause(900);
   }
-  return [figure('push’s end to the first log line at a reader', 'ms', values, [], { text: '≤ 150 ms', met: (value) => value <= 150 })];
+  return [
+    figure('push’s end to the first log line at a reader', 'ms', values, [], {
+      text: '≤ 150 ms',
+      met: (value) => value <= 150,
+    }),
+  ];
 }
 
 /** Runs of one task, all recorded while the agent is busy, then let go. */
@@ -63,10 +81,17 @@ export async function queue(bench: Bench): Promise<Figure[]> {
   const busy = await benchProject(bench, 'busy');
   await busy.push({ 'a.txt': '', 'tsunagi.yaml': 'tsunagi: 1\ntasks:\n  hold: { shards: 2, run: sleep 120 }\n' });
   const project = await benchProject(bench, 'queue');
-  await project.push({ 'a.txt': '', 'tsunagi.yaml': "tsunagi: 1\ntasks:\n  one: { reuse: false, reads: [a.txt], run: 'true' }\n" });
+  await project.push({
+    'a.txt': '',
+    'tsunagi.yaml': "tsunagi: 1\ntasks:\n  one: { reuse: false, reads: [a.txt], run: 'true' }\n",
+  });
   const record = await timed(async () => {
     for (let from = 1; from < queued; from += 20)
-      await Promise.all(Array.from({ length: Math.min(20, queued - from) }, () => api.post('/api/projects/queue/runs', { ref: 'main' })));
+      await Promise.all(
+        Array.from({ length: Math.min(20, queued - from) }, () =>
+          api.post('/api/projects/queue/runs', { ref: 'main' }),
+        ),
+      );
   });
   const list = async () => timed(() => api.get('/api/runs?project=queue&limit=50'));
   const lists: number[] = [];
@@ -77,8 +102,14 @@ export async function queue(bench: Bench): Promise<Figure[]> {
     while ((await api.get<Run>(`/api/projects/queue/runs/${queued}`)).endedAt === null) await pause(250);
   });
   return [
-    figure(`recording runs, ${queued} of them`, '/s', [queued / (record / 1000)], [], { text: '≥ 50 /s', met: (value) => value >= 50 }),
+    figure(`recording runs, ${queued} of them`, '/s', [queued / (record / 1000)], [], {
+      text: '≥ 50 /s',
+      met: (value) => value >= 50,
+    }),
     figure(`a list of runs with ${queued} queued`, 'ms', lists, [], { text: '≤ 50 ms', met: (value) => value <= 50 }),
-    figure(`${queued} queued runs of one task, ended`, '/s', [queued / (drain / 1000)], [], { text: '≥ 10 /s', met: (value) => value >= 10 }),
+    figure(`${queued} queued runs of one task, ended`, '/s', [queued / (drain / 1000)], [], {
+      text: '≥ 10 /s',
+      met: (value) => value >= 10,
+    }),
   ];
 }

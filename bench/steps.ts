@@ -12,8 +12,7 @@ import { chainCall, installScripts, prepareFolder, writeChain } from '../src/age
 import { findAccounts } from '../src/agent/sandbox/host.js';
 import { groupOf } from '../src/agent/sandbox/limits.js';
 import { word } from '../src/core/recognise/look.js';
-import type { Bench } from './bench.js';
-import { type Figure, figure, timed } from './harness.js';
+import { type Bench, type Figure, figure, timed } from './harness.js';
 import { type BenchProject, benchProject } from './project.js';
 
 const run = promisify(execFile);
@@ -29,10 +28,18 @@ const graphOf = (count: number): { name: string; needs: string[] }[] =>
 
 const definitionOf = (count: number, round: number): string =>
   `tsunagi: 1\ntasks:\n${graphOf(count)
-    .map(({ name, needs }) => `  ${name}: { needs: [${needs.join(', ')}], reads: [], run: 'true # ${round} ${name}' }\n`)
+    .map(
+      ({ name, needs }) => `  ${name}: { needs: [${needs.join(', ')}], reads: [], run: 'true # ${round} ${name}' }\n`,
+    )
     .join('')}`;
 
-async function runOf({ api }: Bench, project: BenchProject, count: number, round: number, wait: number): Promise<{ ms: number; id: string }> {
+async function runOf(
+  { api }: Bench,
+  project: BenchProject,
+  count: number,
+  round: number,
+  wait: number,
+): Promise<{ ms: number; id: string }> {
   const id = await project.push({ 'tsunagi.yaml': definitionOf(count, round) });
   // Asking costs the service time: nothing is asked while it works.
   await new Promise((resolve) => setTimeout(resolve, wait));
@@ -59,12 +66,29 @@ function prepareMake(folder: string, count: number): string {
     prepareFolder(own, account);
     const rlimits = { file: 1024 ** 3, processes: null, memory: null };
     const group = groupOf('none', name);
-    const frame = { folder: own, account, network: 'none' as const, writable: true, watchLease: false, group, tied: false, held: false, rlimits };
+    const frame = {
+      folder: own,
+      account,
+      network: 'none' as const,
+      writable: true,
+      watchLease: false,
+      group,
+      tied: false,
+      held: false,
+      rlimits,
+    };
     const network = { open: false, listen: null, reach: [], through: [] };
-    writeChain(frame, { layers: [], writable: true, variables: {}, network, tmp: null, binds: [], command: ['true'] }, bin);
+    writeChain(
+      frame,
+      { layers: [], writable: true, variables: {}, network, tmp: null, binds: [], command: ['true'] },
+      bin,
+    );
     const call = chainCall(frame, bin);
     const env = Object.entries(call.env).map(([key, value]) => word(`${key}=${value}`));
-    writeFileSync(join(place, `${name}.sh`), `exec env -i ${env.join(' ')} ${[call.file, ...call.args].map(word).join(' ')}\n`);
+    writeFileSync(
+      join(place, `${name}.sh`),
+      `exec env -i ${env.join(' ')} ${[call.file, ...call.args].map(word).join(' ')}\n`,
+    );
     lines.push(`${name}: ${needs.join(' ')}`, `\t@sh ${place}/${name}.sh`);
   }
   writeFileSync(join(place, 'Makefile'), `${lines.join('\n')}\n`);
@@ -92,15 +116,22 @@ export async function steps(bench: Bench): Promise<Figure[]> {
       const after = await counted();
       const each = (key: 'statements' | 'transactions') => [(after[key] - before[key]) / count];
       figures.push(
-        figure(`statements a task, run of ${count}`, '', each('statements'), [], { text: '≤ 10', met: (value) => value <= 10 }),
-        figure(`transactions a task, run of ${count}`, '', each('transactions'), [], { text: '≤ 1', met: (value) => value <= 1 }),
+        figure(`statements a task, run of ${count}`, '', each('statements'), [], {
+          text: '≤ 10',
+          met: (value) => value <= 10,
+        }),
+        figure(`transactions a task, run of ${count}`, '', each('transactions'), [], {
+          text: '≤ 1',
+          met: (value) => value <= 1,
+        }),
         figure(`time a task, run of ${count}`, 'ms', [ms / count], [], { text: 'flat', met: () => true }),
       );
       if (process.env.TSUNAGI_BENCH_STATEMENTS) {
         const { rows } = await records.query(
           'select calls, round(total_exec_time::numeric, 1) as ms, left(query, 160) as query from pg_stat_statements order by calls desc limit 45',
         );
-        for (const row of rows) process.stdout.write(`${row.calls}\t${row.ms}\t${String(row.query).replace(/\s+/g, ' ')}\n`);
+        for (const row of rows)
+          process.stdout.write(`${row.calls}\t${row.ms}\t${String(row.query).replace(/\s+/g, ' ')}\n`);
         await records.query('select pg_stat_statements_reset()');
       }
     }
@@ -112,7 +143,10 @@ export async function steps(bench: Bench): Promise<Figure[]> {
       make.push(await timed(() => run('make', ['-s', '-j2', 'all'], { cwd: place })));
     }
     figures.push(
-      figure('200 tasks on 20 levels, to make -j2 in the same chain', 'ms', own, make, { text: '≤ 1.50 ×', met: (_, ratio) => (ratio ?? 9) <= 1.5 }),
+      figure('200 tasks on 20 levels, to make -j2 in the same chain', 'ms', own, make, {
+        text: '≤ 1.50 ×',
+        met: (_, ratio) => (ratio ?? 9) <= 1.5,
+      }),
     );
     return figures;
   } finally {

@@ -4,11 +4,19 @@ import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { untilRun } from '../demo/seed.js';
-import type { Bench } from './bench.js';
-import { type Figure, figure, timed } from './harness.js';
+import { type Bench, type Figure, figure, timed } from './harness.js';
 import { benchProject } from './project.js';
 
-const graph: Record<string, string[]> = { a: [], b: [], c: [], d: ['a', 'b'], e: ['b', 'c'], f: ['c'], g: ['d', 'e'], h: ['e', 'f'] };
+const graph: Record<string, string[]> = {
+  a: [],
+  b: [],
+  c: [],
+  d: ['a', 'b'],
+  e: ['b', 'c'],
+  f: ['c'],
+  g: ['d', 'e'],
+  h: ['e', 'f'],
+};
 const command = 'sleep 0.2';
 const rounds = 7;
 
@@ -42,7 +50,13 @@ export async function tasks(bench: Bench): Promise<Figure[]> {
     shell.push(scripted);
   }
   return [
-    figure('eight tasks, recorded to passed, to make -j2', 'ms', own, make, { text: '≤ 1.10 ×', met: (_, ratio) => (ratio ?? 9) <= 1.1 }),
-    figure('eight tasks, recorded to passed, to a script', 'ms', own, shell, { text: '< 1 ×', met: (_, ratio) => (ratio ?? 9) < 1 }),
+    figure('eight tasks, recorded to passed, to make -j2', 'ms', own, make, {
+      text: '≤ 1.10 ×',
+      met: (_, ratio) => (ratio ?? 9) <= 1.1,
+    }),
+    figure('eight tasks, recorded to passed, to a script', 'ms', own, shell, {
+      text: '< 1 ×',
+      met: (_, ratio) => (ratio ?? 9) < 1,
+    }),
   ];
 }

@@ -5,7 +5,7 @@ import { fileURLToPath } from 'node:url';
 import { parseArgs } from 'node:util';
 import { endLeftInstances } from '../src/agent/instances/keeper.js';
 import { checkoutName, defaultData, openHouse, parsePorts, untilSignal } from '../src/cli/serve/serve.js';
-import { CodedError, wording } from '../src/core/errors.js';
+import { CodedError, wording } from '../src/core/errors/errors.js';
 import { startCodeHost } from './codehost/codehost.js';
 import { newcomerName } from './scenario/newcomer.js';
 import { demoApi, seed } from './seed.js';
@@ -48,12 +48,15 @@ async function main(): Promise<number> {
       await seed(api, codehost, checkouts, say);
       writeFileSync(seeded, new Date().toISOString());
     }
-    if (values.tour) return (await tour({ house, codehost, api, root, checkouts, home: join(data, 'home'), say })) ? 0 : 1;
+    if (values.tour)
+      return (await tour({ house, codehost, api, root, checkouts, home: join(data, 'home'), say })) ? 0 : 1;
     const app = (host: string) => `http://${host}:${house.edgePort}/`;
     say();
     say(`The console    ${house.url}/sign-in#${await house.signIn()}`);
     say('               (each sign-in is good once, for 30 minutes)');
-    say(`sailings       production ${app('production.sailings.localhost')}   staging ${app('staging.sailings.localhost')}`);
+    say(
+      `sailings       production ${app('production.sailings.localhost')}   staging ${app('staging.sailings.localhost')}`,
+    );
     say(`               the review of a pull request ${app('pr-214.sailings.review.localhost')}`);
     say();
     say('Try next, in another terminal:');
@@ -86,7 +89,8 @@ async function openCodeHost(data: string) {
 main().then(
   (status) => process.exit(status),
   (error: unknown) => {
-    const { says, next } = error instanceof CodedError ? wording(error.issue) : { says: String((error as Error).stack ?? error), next: '' };
+    const { says, next } =
+      error instanceof CodedError ? wording(error.issue) : { says: String((error as Error).stack ?? error), next: '' };
     process.stderr.write(`${says}\n${next}\n`);
     process.exit(3);
   },

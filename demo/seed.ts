@@ -1,6 +1,10 @@
 /** Fills a fresh house with the scenario, through the public interfaces alone: git, the API, the code host's events. */
 import { join } from 'node:path';
-import type { AddedProject, AddedToken, Deployment, Environment, PageOf, Run } from '../src/wire/api.js';
+import type { AddedProject } from '../src/wire/projects.js';
+import type { AddedToken } from '../src/wire/people.js';
+import type { Deployment, Environment } from '../src/wire/environments.js';
+import type { PageOf } from '../src/wire/parts.js';
+import type { Run } from '../src/wire/runs.js';
 import type { CodeHost } from './codehost/codehost.js';
 import { berthPlanner, tideTables } from './scenario/others.js';
 import { newcomer, newcomerName } from './scenario/newcomer.js';
@@ -30,7 +34,11 @@ export function demoApi(url: string, token: string): DemoApi {
   return { url, get: (path) => call('GET', path), post: (path, body) => call('POST', path, body) };
 }
 
-export async function until<T>(look: () => Promise<T | null | undefined | false>, what: string, ms = 60_000): Promise<T> {
+export async function until<T>(
+  look: () => Promise<T | null | undefined | false>,
+  what: string,
+  ms = 60_000,
+): Promise<T> {
   const deadline = Date.now() + ms;
   for (;;) {
     const found = await look();
@@ -40,7 +48,8 @@ export async function until<T>(look: () => Promise<T | null | undefined | false>
   }
 }
 
-const environment = (api: DemoApi, place: string) => api.get<Environment>(`/api/projects/${place.replace('/', '/environments/')}`).catch(() => null);
+const environment = (api: DemoApi, place: string) =>
+  api.get<Environment>(`/api/projects/${place.replace('/', '/environments/')}`).catch(() => null);
 
 /** Waits until an environment is live with a commit (and verified, where it verifies). */
 export const untilLive = (api: DemoApi, place: string, id: string) =>
@@ -62,10 +71,20 @@ export const untilRun = (api: DemoApi, project: string, id: string, branch?: str
     `the run of ${id.slice(0, 7)} in ${project}`,
   );
 
-export async function seed(api: DemoApi, codehost: CodeHost, folder: string, say: (text: string) => void): Promise<void> {
+export async function seed(
+  api: DemoApi,
+  codehost: CodeHost,
+  folder: string,
+  say: (text: string) => void,
+): Promise<void> {
   say('Seeding: sailings, from its code host …');
   const remote = codehost.addRepository('sailings');
-  const added = await api.post<AddedProject>('/api/projects', { name: 'sailings', source: 'notified', url: remote, allowPrivate: true });
+  const added = await api.post<AddedProject>('/api/projects', {
+    name: 'sailings',
+    source: 'notified',
+    url: remote,
+    allowPrivate: true,
+  });
   codehost.setHook('sailings', { url: added.endpoint, secret: added.eventSecret as string });
   await api.post('/api/projects/sailings/change', { statuses: codehost.statusUrl('sailings') });
   const checkout = join(folder, 'sailings');
@@ -79,7 +98,9 @@ export async function seed(api: DemoApi, codehost: CodeHost, folder: string, say
   const first = await commitAll(checkout, history);
   await git(checkout, 'push', '-q', 'origin', 'main');
   await untilLive(api, 'sailings/staging', first);
-  const promoted = await api.post<Deployment>('/api/projects/sailings/environments/production/deployments', { kind: 'promote' });
+  const promoted = await api.post<Deployment>('/api/projects/sailings/environments/production/deployments', {
+    kind: 'promote',
+  });
   say(`  ${first.slice(0, 7)} is verified in staging; r${promoted.release} goes to production`);
   await untilLive(api, 'sailings/production', first);
 

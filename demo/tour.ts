@@ -3,7 +3,8 @@ import { spawn } from 'node:child_process';
 import { mkdirSync } from 'node:fs';
 import { request } from 'node:http';
 import { join } from 'node:path';
-import type { PageOf, Run } from '../src/wire/api.js';
+import type { PageOf } from '../src/wire/parts.js';
+import type { Run } from '../src/wire/runs.js';
 import type { House } from '../src/cli/serve/serve.js';
 import type { CodeHost } from './codehost/codehost.js';
 import { newcomerMended, newcomerName } from './scenario/newcomer.js';
@@ -34,7 +35,11 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   };
   const command = async (line: string, expected = 0): Promise<string> => {
     say(`$ ${line}`);
-    const { output, status } = await run(join(root, 'tsunagi'), line.split(' ').slice(1), checkout, { ...process.env, XDG_CONFIG_HOME: home, NO_COLOR: '1' });
+    const { output, status } = await run(join(root, 'tsunagi'), line.split(' ').slice(1), checkout, {
+      ...process.env,
+      XDG_CONFIG_HOME: home,
+      NO_COLOR: '1',
+    });
     for (const text of output.trimEnd().split('\n').slice(-24)) say(`  ${text}`);
     if (status !== expected) expect(`exit status ${expected}, it was ${status}`, false);
     return output;
@@ -49,7 +54,8 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
     say(`  ${answer.status} ${answer.text.slice(0, 160).replace(/\s+/g, ' ')}`);
     return answer.text;
   };
-  const released = async (host: string) => (JSON.parse(await look(host, '/api/version')) as { release: string }).release;
+  const released = async (host: string) =>
+    (JSON.parse(await look(host, '/api/version')) as { release: string }).release;
   const production = 'production.sailings.localhost';
   const staging = 'staging.sailings.localhost';
 
@@ -83,7 +89,11 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   await git(checkout, 'checkout', '-q', '-b', 'quieter-horn');
   const proposed = await commit(
     checkout,
-    { ...proposal, title: 'Quieter horn at night', files: { 'web/index.html': '<!doctype html>\n<title>Departures</title>\n<h1>Departures, quietly</h1>\n' } },
+    {
+      ...proposal,
+      title: 'Quieter horn at night',
+      files: { 'web/index.html': '<!doctype html>\n<title>Departures</title>\n<h1>Departures, quietly</h1>\n' },
+    },
     2010,
   );
   await push('quieter-horn');
@@ -100,9 +110,16 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   const night = (hour: string) =>
     `import assert from 'node:assert/strict';\nimport { test } from 'node:test';\n\ntest('the night ferry leaves before midnight', () => {\n  assert.ok('${hour}' < '24:00' && '${hour}' > '22:00');\n});\n`;
   const rehearsed = await command('tsunagi rehearse unit');
-  expect('the working copy’s tests pass here, with no service', /passed|reused/.test(rehearsed) && !rehearsed.includes('failed'));
+  expect(
+    'the working copy’s tests pass here, with no service',
+    /passed|reused/.test(rehearsed) && !rehearsed.includes('failed'),
+  );
   await git(checkout, 'checkout', '-q', '-b', 'night-ferry');
-  await commit(checkout, { ...proposal, title: 'The night ferry', files: { 'test/night.test.js': night('21:40') } }, 2012);
+  await commit(
+    checkout,
+    { ...proposal, title: 'The night ferry', files: { 'test/night.test.js': night('21:40') } },
+    2012,
+  );
   await push('night-ferry');
   await untilRuns(api, 'night-ferry', 1);
   const failing = await command('tsunagi follow', 1);
@@ -110,14 +127,24 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   const why = await command(`tsunagi why run ${bad}`);
   expect('the failing test is named, as a new one', why.includes('the night ferry leaves before midnight (new)'));
   expect('and the commit that came since the last pass', why.includes('The night ferry'));
-  await commit(checkout, { ...proposal, title: 'The night ferry, at ten past eleven', files: { 'test/night.test.js': night('23:10') } }, 2013);
+  await commit(
+    checkout,
+    { ...proposal, title: 'The night ferry, at ten past eleven', files: { 'test/night.test.js': night('23:10') } },
+    2013,
+  );
   await push('night-ferry');
   await untilRuns(api, 'night-ferry', 2);
   const mended = await command('tsunagi follow');
   const good = /run (\d+)/.exec(mended)?.[1] ?? '';
   const shown = await command(`tsunagi run show ${good}`);
-  expect('the tests ran, and what they do not touch was reused', /unit +passed/.test(shown) && /web +reused/.test(shown));
-  expect('the first input that differs is named', (await command(`tsunagi why task unit --run ${good}`)).includes('test/night.test.js'));
+  expect(
+    'the tests ran, and what they do not touch was reused',
+    /unit +passed/.test(shown) && /web +reused/.test(shown),
+  );
+  expect(
+    'the first input that differs is named',
+    (await command(`tsunagi why task unit --run ${good}`)).includes('test/night.test.js'),
+  );
   await command(`tsunagi run again ${good}`);
   const again = await command('tsunagi follow');
   expect('the same commit again reuses all of it', again.includes('passed'));
@@ -130,12 +157,22 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   await untilLive(api, 'sailings/staging', mistaken);
   await command(`tsunagi promote ${second} --to sailings/production`);
   expect(`production shows ${second}`, (await released(production)) === second);
-  expect('and a wrong arrival', (await look(production, '/api/departures')).includes('"at":"06:10","to":"Mejima","ferry":"Hamakaze","arrives":"07:55"'));
+  expect(
+    'and a wrong arrival',
+    (await look(production, '/api/departures')).includes(
+      '"at":"06:10","to":"Mejima","ferry":"Hamakaze","arrives":"07:55"',
+    ),
+  );
 
   act('Revert: one command, and the environment is on hold');
   await command('tsunagi revert sailings/production');
   expect(`production shows ${made} again`, (await released(production)) === made);
-  expect('and the right arrival', (await look(production, '/api/departures')).includes('"at":"06:10","to":"Mejima","ferry":"Hamakaze","arrives":"06:55"'));
+  expect(
+    'and the right arrival',
+    (await look(production, '/api/departures')).includes(
+      '"at":"06:10","to":"Mejima","ferry":"Hamakaze","arrives":"06:55"',
+    ),
+  );
   expect('the board says that it is on hold', (await command('tsunagi board')).includes('on hold'));
   const refused = await command(`tsunagi promote ${second} --to sailings/production`, 1);
   expect('a promotion is refused in words', refused.includes('on hold'));
@@ -143,8 +180,14 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
 
   act('A newcomer’s first five minutes: a repository without a definition');
   const place = join(checkouts, newcomerName);
-  const tried = await command(`tsunagi project add ${newcomerName} --from ${codehost.url}/${newcomerName}.git --allow-private --yes`, 1);
-  expect('what is in it is recognised, and its port is noticed', tried.includes('Node with npm') && tried.includes('listens on port 3000, whatever PORT says'));
+  const tried = await command(
+    `tsunagi project add ${newcomerName} --from ${codehost.url}/${newcomerName}.git --allow-private --yes`,
+    1,
+  );
+  expect(
+    'what is in it is recognised, and its port is noticed',
+    tried.includes('Node with npm') && tried.includes('listens on port 3000, whatever PORT says'),
+  );
   expect('the first try fails, and says why', /web listens on 3000, it was given PORT=\d+/.test(tried));
   const mendedCommit = await commit(place, newcomerMended, 2030);
   say(`$ git -C ${newcomerName} push origin main`);
@@ -164,13 +207,22 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
 
 /** Waits until the service knows of so many runs of a branch. */
 const untilRuns = (api: DemoApi, branch: string, count: number) =>
-  until(async () => (await api.get<PageOf<Run>>(`/api/runs?project=sailings&branch=${branch}`)).items.length >= count, `run ${count} of ${branch}`);
+  until(
+    async () => (await api.get<PageOf<Run>>(`/api/runs?project=sailings&branch=${branch}`)).items.length >= count,
+    `run ${count} of ${branch}`,
+  );
 
-function run(file: string, args: string[], cwd: string, env: NodeJS.ProcessEnv): Promise<{ output: string; status: number | null }> {
+function run(
+  file: string,
+  args: string[],
+  cwd: string,
+  env: NodeJS.ProcessEnv,
+): Promise<{ output: string; status: number | null }> {
   return new Promise((resolve, reject) => {
     const child = spawn(file, args, { cwd, env, stdio: ['ignore', 'pipe', 'pipe'] });
     let output = '';
-    for (const stream of [child.stdout, child.stderr]) stream.on('data', (chunk: Buffer) => (output += chunk.toString('utf8')));
+    for (const stream of [child.stdout, child.stderr])
+      stream.on('data', (chunk: Buffer) => (output += chunk.toString('utf8')));
     child.on('error', reject);
     child.on('close', (status) => resolve({ output, status }));
   });

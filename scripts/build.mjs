@@ -8,7 +8,10 @@ import { build } from 'esbuild';
 
 const root = dirname(dirname(fileURLToPath(import.meta.url)));
 const run = (name, args) => {
-  const { status } = spawnSync(process.execPath, [join(root, 'node_modules', name), ...args], { cwd: root, stdio: ['ignore', 'inherit', 'inherit'] });
+  const { status } = spawnSync(process.execPath, [join(root, 'node_modules', name), ...args], {
+    cwd: root,
+    stdio: ['ignore', 'inherit', 'inherit'],
+  });
   if (status !== 0) process.exit(status ?? 1);
 };
 
@@ -16,7 +19,8 @@ rmSync(join(root, 'dist'), { recursive: true, force: true });
 run('typescript/bin/tsc', ['-p', 'tsconfig.build.json']);
 const sandbox = 'src/agent/sandbox';
 mkdirSync(join(root, 'dist', sandbox), { recursive: true });
-for (const file of ['launch.sh', 'inner.sh', 'runner.sh', 'relay.mjs']) copyFileSync(join(root, sandbox, file), join(root, 'dist', sandbox, file));
+for (const file of ['launch.sh', 'inner.sh', 'runner.sh', 'relay.mjs'])
+  copyFileSync(join(root, sandbox, file), join(root, 'dist', sandbox, file));
 await build({
   absWorkingDir: root,
   entryPoints: ['src/cli/main.ts'],
@@ -27,8 +31,11 @@ await build({
   format: 'esm',
   minify: true,
   legalComments: 'none',
-  banner: { js: "#!/usr/bin/env node\nimport{createRequire as __r}from'node:module';const require=__r(import.meta.url);" },
+  banner: {
+    js: "#!/usr/bin/env node\nimport{createRequire as __r}from'node:module';const require=__r(import.meta.url);",
+  },
   logLevel: 'warning',
 });
 chmodSync(join(root, 'dist/tsunagi.js'), 0o755);
-if (!process.argv.includes('--without-console')) run('vite/bin/vite.js', ['build', '--config', 'console/vite.config.ts', '--logLevel', 'warn']);
+if (!process.argv.includes('--without-console'))
+  run('vite/bin/vite.js', ['build', '--config', 'console/vite.config.ts', '--logLevel', 'warn']);

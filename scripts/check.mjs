@@ -12,7 +12,10 @@ const steps = [
 ];
 let failed = 0;
 for (const [name, file, args] of steps) {
-  const { status } = spawnSync(process.execPath, [join(root, 'node_modules', file), ...args], { cwd: root, stdio: ['ignore', 'inherit', 'inherit'] });
+  const { status } = spawnSync(process.execPath, [join(root, 'node_modules', file), ...args], {
+    cwd: root,
+    stdio: ['ignore', 'inherit', 'inherit'],
+  });
   process.stdout.write(`${name}: ${status === 0 ? 'good' : 'to be mended'}\n`);
   if (status !== 0) failed++;
 }

@@ -8,12 +8,24 @@ import { fileURLToPath } from 'node:url';
 const root = dirname(dirname(fileURLToPath(import.meta.url)));
 const node = (args, options = {}) => spawn(process.execPath, args, { cwd: root, stdio: 'inherit', ...options });
 let house = node(['dist/demo/demo.js']);
-const console_ = node(['node_modules/vite/bin/vite.js', '--config', 'console/vite.config.ts', '--clearScreen', 'false']);
+const console_ = node([
+  'node_modules/vite/bin/vite.js',
+  '--config',
+  'console/vite.config.ts',
+  '--clearScreen',
+  'false',
+]);
 let timer = null;
 const rebuild = () => {
   timer = null;
   process.stdout.write('\nA source changed: building …\n');
-  if (spawnSync(process.execPath, ['node_modules/typescript/bin/tsc', '-p', 'tsconfig.build.json'], { cwd: root, stdio: 'inherit' }).status !== 0) return;
+  if (
+    spawnSync(process.execPath, ['node_modules/typescript/bin/tsc', '-p', 'tsconfig.build.json'], {
+      cwd: root,
+      stdio: 'inherit',
+    }).status !== 0
+  )
+    return;
   const old = house;
   old.once('exit', () => {
     house = node(['dist/demo/demo.js']);

@@ -36,7 +36,8 @@ const section = (title, shape, path) => {
   for (const [key, one] of below) {
     const name = one.kind === 'named' ? `${path}${key}.NAME` : `${path}${key}`;
     const inner = one.kind === 'named' ? one.of : one;
-    if (inner.kind === 'record' && Object.values(inner.keys).some((key) => !key.later)) section(`\`${name}\``, one, `${name}.`);
+    if (inner.kind === 'record' && Object.values(inner.keys).some((key) => !key.later))
+      section(`\`${name}\``, one, `${name}.`);
   }
 };
 lines.push(

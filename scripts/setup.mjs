@@ -5,7 +5,17 @@
  */
 import { spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { accessSync, chmodSync, constants, existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import {
+  accessSync,
+  chmodSync,
+  constants,
+  existsSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  statSync,
+  writeFileSync,
+} from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 
@@ -19,11 +29,13 @@ const fail = (text) => {
 };
 
 const [major, minor] = process.versions.node.split('.').map(Number);
-if (major < 20 || (major === 20 && minor < 19)) fail(`Node.js ${process.versions.node} is too old: 20.19 or newer is needed.`);
+if (major < 20 || (major === 20 && minor < 19))
+  fail(`Node.js ${process.versions.node} is too old: 20.19 or newer is needed.`);
 if (process.platform !== 'linux') fail('This runs on Linux: the sandbox is made of its namespaces.');
 
 const has = (tool) => spawnSync('sh', ['-c', `command -v ${tool}`]).status === 0;
-const run = (command, args, options = {}) => spawnSync(command, args, { cwd: root, stdio: ['ignore', 'inherit', 'inherit'], ...options });
+const run = (command, args, options = {}) =>
+  spawnSync(command, args, { cwd: root, stdio: ['ignore', 'inherit', 'inherit'], ...options });
 
 // System packages.
 const wanted = [
@@ -45,11 +57,15 @@ const wanted = [
 const missing = wanted.filter(([, there]) => !there).map(([name]) => name);
 if (missing.length) {
   const install = `apt-get install -y --no-install-recommends ${missing.join(' ')}`;
-  if (!isRoot || !has('apt-get')) fail(`These packages are missing: ${missing.join(', ')}.\nInstall them:  sudo ${install}`);
+  if (!isRoot || !has('apt-get'))
+    fail(`These packages are missing: ${missing.join(', ')}.\nInstall them:  sudo ${install}`);
   say(`Installing ${missing.join(', ')} …`);
   const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
   const quiet = { stdio: ['ignore', 'ignore', 'inherit'], env };
-  if (run('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...missing], { stdio: 'ignore', env }).status !== 0) {
+  if (
+    run('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...missing], { stdio: 'ignore', env }).status !==
+    0
+  ) {
     run('apt-get', ['update', '-qq'], quiet);
     if (run('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...missing], quiet).status !== 0)
       fail(`The packages could not be installed.\nInstall them:  ${install}`);
@@ -61,7 +77,18 @@ if (isRoot) {
   const accounts = readFileSync('/etc/passwd', 'utf8');
   for (const name of ['tsunagi-work', 'tsunagi-live']) {
     if (accounts.includes(`\n${name}:`)) continue;
-    if (run('useradd', ['--system', '--no-create-home', '--home-dir', '/nonexistent', '--shell', '/usr/sbin/nologin', '--user-group', name]).status !== 0)
+    if (
+      run('useradd', [
+        '--system',
+        '--no-create-home',
+        '--home-dir',
+        '/nonexistent',
+        '--shell',
+        '/usr/sbin/nologin',
+        '--user-group',
+        name,
+      ]).status !== 0
+    )
       fail(`The account ${name} could not be made.`);
   }
   // The mode that device managers give it; some small machines leave it to root, and sandboxes then have no outside.
@@ -79,7 +106,8 @@ const setStamp = (name, value) => {
   mkdirSync(stamps, { recursive: true });
   writeFileSync(join(stamps, name), value);
 };
-const digest = (...parts) => parts.reduce((hash, part) => hash.update(part).update('\0'), createHash('sha256')).digest('hex');
+const digest = (...parts) =>
+  parts.reduce((hash, part) => hash.update(part).update('\0'), createHash('sha256')).digest('hex');
 const lock = digest(readFileSync(join(root, 'package-lock.json')), process.versions.node);
 if (stamp('lock') !== lock) {
   say('Installing npm packages …');
@@ -104,7 +132,8 @@ const sources = ['src', 'console', 'demo', 'bench', 'scripts']
 const built = digest(...sources.flatMap((file) => [file, readFileSync(join(root, file))]));
 const whole = () => {
   try {
-    for (const file of ['dist/tsunagi.js', 'dist/console/index.html', 'dist/src/cli/serve/room.js']) accessSync(join(root, file), constants.R_OK);
+    for (const file of ['dist/tsunagi.js', 'dist/console/index.html', 'dist/src/cli/serve/room.js'])
+      accessSync(join(root, file), constants.R_OK);
     return true;
   } catch {
     return false;

@@ -9,12 +9,19 @@ import { fileURLToPath } from 'node:url';
 const root = dirname(dirname(fileURLToPath(import.meta.url)));
 const folder = mkdtempSync(join(tmpdir(), 'tsunagi-results-'));
 const output = join(folder, 'results.json');
-const env = { ...process.env, NODE_OPTIONS: `${process.env.NODE_OPTIONS ?? ''} --experimental-vm-modules --no-warnings` };
-const jest = spawnSync(process.execPath, [join(root, 'node_modules/jest/bin/jest.js'), '--json', `--outputFile=${output}`, ...process.argv.slice(2)], {
-  cwd: root,
-  env,
-  stdio: ['ignore', 'inherit', 'inherit'],
-});
+const env = {
+  ...process.env,
+  NODE_OPTIONS: `${process.env.NODE_OPTIONS ?? ''} --experimental-vm-modules --no-warnings`,
+};
+const jest = spawnSync(
+  process.execPath,
+  [join(root, 'node_modules/jest/bin/jest.js'), '--json', `--outputFile=${output}`, ...process.argv.slice(2)],
+  {
+    cwd: root,
+    env,
+    stdio: ['ignore', 'inherit', 'inherit'],
+  },
+);
 try {
   const { numPassedTests, numFailedTests, numPendingTests } = JSON.parse(readFileSync(output, 'utf8'));
   process.stdout.write(`${numPassedTests} passed, ${numFailedTests} failed, ${numPendingTests} skipped\n`);

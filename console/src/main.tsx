@@ -1,28 +1,39 @@
 /** The console: its addresses, and who may see them. */
 import { QueryClient, QueryClientProvider, useQuery } from '@tanstack/react-query';
-import { createRootRoute, createRoute, createRouter, Navigate, RouterProvider, useRouterState } from '@tanstack/react-router';
+import {
+  createRootRoute,
+  createRoute,
+  createRouter,
+  Navigate,
+  RouterProvider,
+  useRouterState,
+} from '@tanstack/react-router';
 import { Tooltip } from 'radix-ui';
 import { StrictMode, useEffect } from 'react';
 import { createRoot } from 'react-dom/client';
-import type { Me } from '../../src/wire/api';
+import type { Me } from '../../src/wire/people';
 import { get, Refusal } from './data/api';
 import { followFeed } from './data/live';
-import { BoardPage } from './pages/Board';
-import { EnvironmentPage } from './pages/Environment';
-import { GuidePage } from './pages/Guide';
-import { ProjectPage } from './pages/Project';
-import { PromotionPage } from './pages/Promotion';
-import { RunPage } from './pages/Run';
-import { RunsPage } from './pages/Runs';
-import { SignInPage } from './pages/SignIn';
-import { YouPage } from './pages/You';
+import { BoardPage } from './pages/board/Board';
+import { EnvironmentPage } from './pages/environments/Environment';
+import { GuidePage } from './pages/projects/Guide';
+import { ProjectPage } from './pages/projects/Project';
+import { PromotionPage } from './pages/environments/Promotion';
+import { RunPage } from './pages/runs/Run';
+import { RunsPage } from './pages/runs/Runs';
+import { SignInPage } from './pages/people/SignIn';
+import { YouPage } from './pages/people/You';
 import { Empty, Loading, Trouble } from './parts/basics';
 import { Frame } from './parts/Frame';
 import './theme.css';
 
 const client = new QueryClient({
   defaultOptions: {
-    queries: { retry: (count, error) => count < 3 && !(error instanceof Refusal && !error.problem.retry), staleTime: 1_000, refetchOnWindowFocus: true },
+    queries: {
+      retry: (count, error) => count < 3 && !(error instanceof Refusal && !error.problem.retry),
+      staleTime: 1_000,
+      refetchOnWindowFocus: true,
+    },
   },
 });
 
@@ -34,13 +45,18 @@ function Root(): React.ReactNode {
   useEffect(() => (known ? followFeed(client) : undefined), [known]);
   if (signingIn) return <SignInPage />;
   // Also for a page that stood open while its session ended.
-  if (me.error instanceof Refusal && me.error.problem.status === 401) return <Navigate to="/sign-in" search={{ then: path }} />;
+  if (me.error instanceof Refusal && me.error.problem.status === 401)
+    return <Navigate to="/sign-in" search={{ then: path }} />;
   if (me.data) return <Frame me={me.data} />;
   return me.error ? <Trouble error={me.error} /> : <Loading />;
 }
 
-const root = createRootRoute({ component: Root, notFoundComponent: () => <Empty title="There is no such page.">Press g b for the board.</Empty> });
-const page = <P extends string>(path: P, component: () => React.ReactNode) => createRoute({ getParentRoute: () => root, path, component });
+const root = createRootRoute({
+  component: Root,
+  notFoundComponent: () => <Empty title="There is no such page.">Press g b for the board.</Empty>,
+});
+const page = <P extends string>(path: P, component: () => React.ReactNode) =>
+  createRoute({ getParentRoute: () => root, path, component });
 const router = createRouter({
   routeTree: root.addChildren([
     page('/', BoardPage),

@@ -34,7 +34,10 @@ export interface CodeHost {
   /** The service is at another address now. */
   moveHooks(origin: string): void;
   /** `branch` is one of the repository's, or the name of a ref that someone from outside has pushed below `refs/offered/`. */
-  openPull(name: string, pull: { title: string; branch: string; base?: string; trusted?: boolean; number?: number }): Promise<Pull>;
+  openPull(
+    name: string,
+    pull: { title: string; branch: string; base?: string; trusted?: boolean; number?: number },
+  ): Promise<Pull>;
   closePull(name: string, number: number, how: 'merged' | 'abandoned'): Promise<void>;
   /** Where it takes how runs of its commits stand. */
   statusUrl(name: string): string;
@@ -48,13 +51,16 @@ export interface CodeHost {
 export async function startCodeHost(folder: string, port: number): Promise<CodeHost> {
   mkdirSync(folder, { recursive: true });
   const file = join(folder, 'state.json');
-  const state: Record<string, Repository> = existsSync(file) ? (JSON.parse(readFileSync(file, 'utf8')) as Record<string, Repository>) : {};
+  const state: Record<string, Repository> = existsSync(file)
+    ? (JSON.parse(readFileSync(file, 'utf8')) as Record<string, Repository>)
+    : {};
   const save = () => {
     writeFileSync(`${file}.new`, JSON.stringify(state, null, 1));
     renameSync(`${file}.new`, file);
   };
   const path = (name: string) => join(folder, `${name}.git`);
-  const git = (name: string, ...args: string[]) => execFileSync('git', [`--git-dir=${path(name)}`, ...args], { encoding: 'utf8' }).trim();
+  const git = (name: string, ...args: string[]) =>
+    execFileSync('git', [`--git-dir=${path(name)}`, ...args], { encoding: 'utf8' }).trim();
   const heads = (name: string) =>
     new Map(
       git(name, 'for-each-ref', '--format=%(refname:short) %(objectname)', 'refs/heads/')
@@ -80,7 +86,10 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
       try {
         const answer = await fetch(hook.url, {
           method: 'POST',
-          headers: { 'content-type': 'application/cloudevents+json', 'tsunagi-signature': signEvent(hook.secret, body, Date.now()) },
+          headers: {
+            'content-type': 'application/cloudevents+json',
+            'tsunagi-signature': signEvent(hook.secret, body, Date.now()),
+          },
           body,
         });
         if (answer.status < 500) return;
@@ -100,7 +109,14 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
         timestamp: new Date().toISOString(),
       },
       subject: { id: String(pull.number), type: 'change', content: { repository: { id: name } } },
-      customData: { number: pull.number, title: pull.title, head: pull.head, base: pull.base, trusted: pull.trusted, actor: 'mika' },
+      customData: {
+        number: pull.number,
+        title: pull.title,
+        head: pull.head,
+        base: pull.base,
+        trusted: pull.trusted,
+        actor: 'mika',
+      },
     });
 
   /** Tells of what a push has moved: branches, and the pull requests whose heads they are. */
@@ -116,7 +132,8 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
         await sendPull(name, 'updated', pull);
       }
     }
-    for (const branch of before.keys()) if (!after.has(branch)) await send(name, 'dev.tsunagi.branch.pushed', { branch, actor: 'mika' });
+    for (const branch of before.keys())
+      if (!after.has(branch)) await send(name, 'dev.tsunagi.branch.pushed', { branch, actor: 'mika' });
   };
 
   let refusing = 0;
@@ -126,12 +143,17 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
     request.on('end', () => {
       const body = Buffer.concat(parts).toString('utf8');
       const repository = state[name] as Repository;
-      const signed = repository.hook && checkEvent(repository.hook.secret, body, String(request.headers['tsunagi-signature'] ?? ''), Date.now()) === 'good';
+      const signed =
+        repository.hook &&
+        checkEvent(repository.hook.secret, body, String(request.headers['tsunagi-signature'] ?? ''), Date.now()) ===
+          'good';
       if (refusing > 0 || !signed) {
         refusing = Math.max(0, refusing - 1);
         return void response.writeHead(signed ? 503 : 401).end();
       }
-      const { data } = JSON.parse(body) as { data: { subject: { content: { url: string } }; customData: { commit: string; run: number; state: string } } };
+      const { data } = JSON.parse(body) as {
+        data: { subject: { content: { url: string } }; customData: { commit: string; run: number; state: string } };
+      };
       const { commit, run, state: now } = data.customData;
       repository.statuses = { ...repository.statuses, [commit]: { state: now, run, url: data.subject.content.url } };
       save();
@@ -156,7 +178,9 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
         QUERY_STRING: url.search.slice(1),
         REQUEST_METHOD: request.method,
         CONTENT_TYPE: request.headers['content-type'] ?? '',
-        ...(request.headers['content-encoding'] ? { HTTP_CONTENT_ENCODING: String(request.headers['content-encoding']) } : {}),
+        ...(request.headers['content-encoding']
+          ? { HTTP_CONTENT_ENCODING: String(request.headers['content-encoding']) }
+          : {}),
         ...(request.headers['git-protocol'] ? { GIT_PROTOCOL: String(request.headers['git-protocol']) } : {}),
         REMOTE_USER: 'mika',
         GIT_CONFIG_COUNT: '2',
@@ -180,7 +204,10 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
       const lines = head
         .toString('latin1', 0, end)
         .split('\r\n')
-        .map((line): [string, string] => [line.slice(0, line.indexOf(':')).toLowerCase(), line.slice(line.indexOf(':') + 1).trim()]);
+        .map((line): [string, string] => [
+          line.slice(0, line.indexOf(':')).toLowerCase(),
+          line.slice(line.indexOf(':') + 1).trim(),
+        ]);
       const status = Number(lines.find(([key]) => key === 'status')?.[1]?.slice(0, 3) ?? 200);
       response.writeHead(status, Object.fromEntries(lines.filter(([key]) => key !== 'status')));
       response.write(head.subarray(end + 4));
@@ -217,9 +244,18 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
     },
     async openPull(name, { title, branch, base = 'main', trusted = true, number }) {
       const repository = state[name] as Repository;
-      const head = heads(name).get(branch) ?? git(name, 'for-each-ref', '--format=%(objectname)', `refs/offered/${branch}`);
+      const head =
+        heads(name).get(branch) ?? git(name, 'for-each-ref', '--format=%(objectname)', `refs/offered/${branch}`);
       if (!head) throw new Error(`no branch ${branch}`);
-      const pull: Pull = { number: number ?? 214 + repository.pulls.length, title, branch, base, head, open: true, trusted };
+      const pull: Pull = {
+        number: number ?? 214 + repository.pulls.length,
+        title,
+        branch,
+        base,
+        head,
+        open: true,
+        trusted,
+      };
       repository.pulls.push(pull);
       save();
       await sendPull(name, 'created', pull);

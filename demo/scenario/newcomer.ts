@@ -20,11 +20,16 @@ export const newcomer: Change = {
   title: 'The lost property office',
   author: 'Nagi',
   files: {
-    'package.json': '{\n  "name": "lost-property",\n  "scripts": { "start": "node server.js", "test": "node --test" },\n  "engines": { "node": ">=20" }\n}\n',
+    'package.json':
+      '{\n  "name": "lost-property",\n  "scripts": { "start": "node server.js", "test": "node --test" },\n  "engines": { "node": ">=20" }\n}\n',
     'server.js': server('3000'),
     'office.test.js':
       "const assert = require('node:assert/strict');\nconst { test } = require('node:test');\n\ntest('gloves come in pairs, mostly', () => {\n  assert.equal(2 - 1, 1);\n});\n",
   },
 };
 
-export const newcomerMended: Change = { title: 'Listen where it is told to', author: 'Nagi', files: { 'server.js': server('process.env.PORT') } };
+export const newcomerMended: Change = {
+  title: 'Listen where it is told to',
+  author: 'Nagi',
+  files: { 'server.js': server('process.env.PORT') },
+};

@@ -7,7 +7,8 @@ export const tideTables: Change[] = [
     title: 'Tide tables of the south pier',
     author: 'Aoi',
     files: {
-      'public/index.html': '<!doctype html>\n<meta charset="utf-8">\n<title>Tides</title>\n<h1>Tides at Kohama South</h1>\n<p>High 04:10 and 16:40</p>\n',
+      'public/index.html':
+        '<!doctype html>\n<meta charset="utf-8">\n<title>Tides</title>\n<h1>Tides at Kohama South</h1>\n<p>High 04:10 and 16:40</p>\n',
       'tsunagi.yaml': `tsunagi: 1
 release:
   parts:

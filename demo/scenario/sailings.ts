@@ -201,23 +201,46 @@ export const history: Change[] = [
       'test/timetable.test.js': test(),
     },
   },
-  { title: 'Say who we are', author: 'Mika', files: { 'README.md': '# sailings\n\nThe departures of Kohama Ferries.\n' } },
-  { title: 'Keep the departure list on one screen', author: 'Ren', files: { 'web/board.css': css.replace('3rem auto', '1rem auto') } },
-  { title: 'Show the ferry of each sailing', author: 'Ren', files: { 'web/board.js': board('one.at, one.to, one.ferry') } },
+  {
+    title: 'Say who we are',
+    author: 'Mika',
+    files: { 'README.md': '# sailings\n\nThe departures of Kohama Ferries.\n' },
+  },
+  {
+    title: 'Keep the departure list on one screen',
+    author: 'Ren',
+    files: { 'web/board.css': css.replace('3rem auto', '1rem auto') },
+  },
+  {
+    title: 'Show the ferry of each sailing',
+    author: 'Ren',
+    files: { 'web/board.js': board('one.at, one.to, one.ferry') },
+  },
   { title: 'Check every environment with real requests', author: 'Aoi', files: { 'smoke/check.js': smoke } },
   { title: 'Define the pipeline', author: 'Aoi', files: { 'tsunagi.yaml': definition } },
   {
     title: 'Explain how to build',
     author: 'Mika',
-    files: { 'README.md': '# sailings\n\nThe departures of Kohama Ferries.\n\nBuild the page with `node web/build.js`, test with `node --test test/`.\n' },
+    files: {
+      'README.md':
+        '# sailings\n\nThe departures of Kohama Ferries.\n\nBuild the page with `node web/build.js`, test with `node --test test/`.\n',
+    },
   },
   { title: 'Larger type on the pier display', author: 'Ren', files: { 'web/board.css': css.replace('18px', '20px') } },
-  { title: 'Fix the winter timetable', author: 'Aoi', files: { 'src/timetable.js': timetable(moreSailings, arrivals) } },
+  {
+    title: 'Fix the winter timetable',
+    author: 'Aoi',
+    files: { 'src/timetable.js': timetable(moreSailings, arrivals) },
+  },
 ];
 
 /** What is pushed after the first release is in production. */
 export const later: Change[] = [
-  { title: 'Round arrival times to the minute', author: 'Ren', files: { 'web/board.js': board('one.at, one.to, one.ferry, one.arrives') } },
+  {
+    title: 'Round arrival times to the minute',
+    author: 'Ren',
+    files: { 'web/board.js': board('one.at, one.to, one.ferry, one.arrives') },
+  },
   {
     title: 'Tide warning text',
     author: 'Aoi',
@@ -243,7 +266,11 @@ export const failing: Change = {
 };
 
 /** A pull request for reviewers to look at. */
-export const proposal: Change = { title: 'Tide warning banner', author: 'Ren', files: { 'web/index.html': page('Departures and tides') } };
+export const proposal: Change = {
+  title: 'Tide warning banner',
+  author: 'Ren',
+  files: { 'web/index.html': page('Departures and tides') },
+};
 
 /** A commit for a push while someone looks. */
 export const greeting = (n: number): Change => ({
@@ -257,6 +284,8 @@ export const wrong: Change = {
   title: 'Summer time for arrivals',
   author: 'Mika',
   files: {
-    'src/api.js': api(`{ ...one, arrives: arrival({ ...one, at: String((Number(one.at.slice(0, 2)) + 1) % 24).padStart(2, '0') + one.at.slice(2) }) }`),
+    'src/api.js': api(
+      `{ ...one, arrives: arrival({ ...one, at: String((Number(one.at.slice(0, 2)) + 1) % 24).padStart(2, '0') + one.at.slice(2) }) }`,
+    ),
   },
 };

@@ -19,8 +19,19 @@ export async function git(folder: string, ...args: string[]): Promise<string> {
 }
 
 async function gitAs(who: Record<string, string>, folder: string, ...args: string[]): Promise<string> {
-  const env = { PATH: process.env.PATH, HOME: '/nonexistent', GIT_CONFIG_NOSYSTEM: '1', GIT_TERMINAL_PROMPT: '0', LC_ALL: 'C.UTF-8', ...who };
-  const { stdout } = await run('git', ['-C', folder, '-c', 'core.hooksPath=/dev/null', '-c', 'commit.gpgsign=false', ...args], { encoding: 'utf8', env });
+  const env = {
+    PATH: process.env.PATH,
+    HOME: '/nonexistent',
+    GIT_CONFIG_NOSYSTEM: '1',
+    GIT_TERMINAL_PROMPT: '0',
+    LC_ALL: 'C.UTF-8',
+    ...who,
+  };
+  const { stdout } = await run(
+    'git',
+    ['-C', folder, '-c', 'core.hooksPath=/dev/null', '-c', 'commit.gpgsign=false', ...args],
+    { encoding: 'utf8', env },
+  );
   return stdout.trim();
 }
 

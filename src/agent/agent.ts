@@ -4,14 +4,14 @@ import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { totalmem } from 'node:os';
 import { join } from 'node:path';
 import pino from 'pino';
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import { makeClient } from '../wire/client.js';
 import type { AttemptWork, PollAnswer, Registered } from '../wire/work.js';
-import { type RunningAttempt, startAttempt } from './attempt.js';
+import { type RunningAttempt, startAttempt } from './attempts/attempt.js';
 import type { Takes } from '../core/states.js';
 import { adoptInstance, type RunningInstance, startInstance } from './instances/instance.js';
 import { upSeconds, writeLease } from './instances/keeper.js';
-import { openWorkshop, type WorkshopOptions } from './workshop.js';
+import { openWorkshop, type WorkshopOptions } from './attempts/workshop.js';
 
 export interface AgentOptions extends WorkshopOptions {
   /** Address of the service. */
@@ -43,7 +43,10 @@ export interface RunningAgent {
 }
 
 export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
-  const log = pino({ name: `agent ${options.name}`, level: options.logLevel ?? 'info' }, pino.destination({ fd: 2, sync: true }));
+  const log = pino(
+    { name: `agent ${options.name}`, level: options.logLevel ?? 'info' },
+    pino.destination({ fd: 2, sync: true }),
+  );
   let stopped = false;
   let closing = false;
   const client = makeClient(options.url, options.token);
@@ -82,7 +85,8 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
     polling?.abort();
   }
 
-  const held = (map: Map<string, { id: string; fence: string }>) => [...map.values()].map(({ id, fence }) => ({ id, fence }));
+  const held = (map: Map<string, { id: string; fence: string }>) =>
+    [...map.values()].map(({ id, fence }) => ({ id, fence }));
   /** Attempts that were given up here, and that the service does not know of yet. */
   const gaveUp = new Set<string>();
 
@@ -172,7 +176,8 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
         for (const id of told) gaveUp.delete(id);
         if (closing) return;
         lease = began + leaseMs / 1000;
-        for (const instance of instances.values()) if (instance.kind === 'worker' && existsSync(instance.folder)) writeLease(instance.folder, lease);
+        for (const instance of instances.values())
+          if (instance.kind === 'worker' && existsSync(instance.folder)) writeLease(instance.folder, lease);
         take(answer);
         failures = 0;
       } catch (error) {

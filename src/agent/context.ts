@@ -1,10 +1,10 @@
-import type { Issue } from '../core/errors.js';
+import type { Issue } from '../core/errors/errors.js';
 import type { Client } from '../wire/client.js';
 import type { Databases } from '../resources/postgres.js';
-import type { Caches } from './caches.js';
-import type { LogBounds } from './keptlog.js';
+import type { Caches } from './attempts/caches.js';
+import type { LogBounds } from './log/keptlog.js';
 import type { PortRange } from './instances/ports.js';
-import type { Layers } from './layers.js';
+import type { Layers } from './files/layers.js';
 import type { Host } from './sandbox/host.js';
 import type { ReadyChains } from './sandbox/ready.js';
 
@@ -28,7 +28,11 @@ export interface AgentContext {
   /** What the operator passes to tasks with `network: true`. */
   settings: Record<string, string>;
   logBounds: LogBounds;
-  log: { info(data: object, text: string): void; warn(data: object, text: string): void; error(data: object, text: string): void };
+  log: {
+    info(data: object, text: string): void;
+    warn(data: object, text: string): void;
+    error(data: object, text: string): void;
+  };
   /** Why there is no room for new attempts, or null. */
   full(): Promise<Issue | null>;
   /** The agent ends. */

@@ -27,7 +27,10 @@ export async function toolVersions(): Promise<Record<string, string>> {
   const found = await Promise.all(
     Object.entries(tools).map(async ([name, [command = '', ...args]]): Promise<[string, string] | null> => {
       try {
-        const { stdout, stderr } = await run(command, args, { timeout: 10_000, env: { PATH: sandboxPath, HOME: '/nonexistent', LC_ALL: 'C' } });
+        const { stdout, stderr } = await run(command, args, {
+          timeout: 10_000,
+          env: { PATH: sandboxPath, HOME: '/nonexistent', LC_ALL: 'C' },
+        });
         const version = /\d+(\.\d+)+/.exec(stdout || stderr)?.[0];
         return version ? [name, version] : null;
       } catch {

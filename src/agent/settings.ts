@@ -16,13 +16,20 @@ const loopback = (address: string): boolean => address === '::1' || address.star
 const defaultPorts: Record<string, number> = { 'http:': 80, 'https:': 443 };
 
 /** The http and https addresses in the values; a name that can't be resolved now is left to the task. */
-export async function operatorReach(settings: Record<string, string>, resolve: (name: string) => Promise<string[]> = addressesOf): Promise<OperatorReach> {
+export async function operatorReach(
+  settings: Record<string, string>,
+  resolve: (name: string) => Promise<string[]> = addressesOf,
+): Promise<OperatorReach> {
   const found: OperatorReach = { reach: [], through: [] };
   for (const value of Object.values(settings)) {
     const url = addressIn(value);
     if (!url) continue;
     const host = url.hostname.replace(/^\[|\]$/g, '');
-    const addresses = isIP(host) ? [host] : host === 'localhost' || host.endsWith('.localhost') ? ['127.0.0.1'] : await resolve(host);
+    const addresses = isIP(host)
+      ? [host]
+      : host === 'localhost' || host.endsWith('.localhost')
+        ? ['127.0.0.1']
+        : await resolve(host);
     if (addresses.some(loopback)) {
       const port = Number(url.port) || (defaultPorts[url.protocol] as number);
       if (!found.reach.some((one) => one.port === port && one.host === host)) found.reach.push({ port, host });

@@ -1,6 +1,6 @@
 /** Whether there is room on a disk for more. */
 import { statfs } from 'node:fs/promises';
-import type { Issue } from '../core/errors.js';
+import type { Issue } from '../core/errors/errors.js';
 import { diskIssue } from '../core/sizes.js';
 
 /** Bytes that must be free when nobody says otherwise. */

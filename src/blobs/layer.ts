@@ -6,7 +6,7 @@ import { posix } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { extract, type Header } from 'tar-stream';
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import { unsafePath } from '../core/paths.js';
 import { sizeText } from '../core/sizes.js';
 
@@ -76,7 +76,9 @@ export async function readLayer(
     await feeding.catch(() => {});
     if (source) throw source;
     // What the reader of tars itself says is about the bytes; everything else comes from `take`.
-    throw /^(Unexpected end of data|Invalid tar header|Invalid header|Header exceeds max size)/.test((error as Error).message ?? '')
+    throw /^(Unexpected end of data|Invalid tar header|Invalid header|Header exceeds max size)/.test(
+      (error as Error).message ?? '',
+    )
       ? new CodedError('output_broken', { detail: (error as Error).message.slice(0, 100) }, error)
       : error;
   }
@@ -102,14 +104,17 @@ function makeJudge(bounds: LayerBounds, facts: LayerFacts): (header: Header) => 
     const size = kind === 'file' ? (header.size ?? 0) : 0;
     facts.entries++;
     facts.bytes += size;
-    if (facts.entries > bounds.entries) throw new CodedError('output_too_large', { limit: `${bounds.entries} entries` });
+    if (facts.entries > bounds.entries)
+      throw new CodedError('output_too_large', { limit: `${bounds.entries} entries` });
     if (facts.bytes > bounds.bytes) throw new CodedError('output_too_large', { limit: sizeText(bounds.bytes) });
     if (path.split('/').length > bounds.depth) throw refuse(`more than ${bounds.depth} folders lie in each other`);
     const target = header.linkname ?? '';
     // A hard link is made through whatever it names: only a file of this very layer may be that.
     const named = kind === 'link' ? posix.normalize(target.replace(/^(\.\/)+/, '')) : '';
-    if (kind === 'link' && (!files.has(named) || behindLink(named, links))) throw refuse('its hard link names no file of the same output');
-    if (kind === 'symlink' && (target === '' || target.includes('\0') || Buffer.byteLength(target) > 4_000)) throw refuse('its link leads nowhere');
+    if (kind === 'link' && (!files.has(named) || behindLink(named, links)))
+      throw refuse('its hard link names no file of the same output');
+    if (kind === 'symlink' && (target === '' || target.includes('\0') || Buffer.byteLength(target) > 4_000))
+      throw refuse('its link leads nowhere');
     if (kind === 'symlink') links.add(path);
     else links.delete(path);
     if (kind === 'file' || kind === 'link') files.add(path);
@@ -132,12 +137,15 @@ function kindOf(type: Header['type']): EntryKind | null {
 
 /** An entry below a link would be written wherever the link leads. */
 function behindLink(path: string, links: ReadonlySet<string>): string | null {
-  for (let at = path.indexOf('/'); at >= 0; at = path.indexOf('/', at + 1)) if (links.has(path.slice(0, at))) return 'it lies behind a link';
+  for (let at = path.indexOf('/'); at >= 0; at = path.indexOf('/', at + 1))
+    if (links.has(path.slice(0, at))) return 'it lies behind a link';
   return null;
 }
 
 /** Time of a laid-out output, derived from its digest: 2010 to 2019. */
 export function timeOfDigest(digest: string): Date {
   const tenYears = 10 * 365 * 86_400;
-  return new Date((1_262_304_000 + (Number.parseInt(digest.replace('sha256:', '').slice(0, 12), 16) % tenYears)) * 1000);
+  return new Date(
+    (1_262_304_000 + (Number.parseInt(digest.replace('sha256:', '').slice(0, 12), 16) % tenYears)) * 1000,
+  );
 }

@@ -5,7 +5,7 @@ import { mkdir, open, opendir, rename, rm, stat, utimes, writeFile } from 'node:
 import { join } from 'node:path';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import type { Blob } from '../core/release/image.js';
 import { checkLayer } from './layer.js';
 import { writeLayer } from './write.js';
@@ -47,12 +47,20 @@ export async function openBlobs(folder: string): Promise<BlobStore> {
   await mkdir(incoming, { recursive: true });
   await writeFile(join(folder, 'oci-layout'), '{"imageLayoutVersion":"1.0.0"}');
   const path = (digest: string): string => {
-    if (!isDigest(digest)) throw new CodedError('not_found', { what: 'This digest', hint: 'A digest is sha256: and 64 hexadecimal digits.' });
+    if (!isDigest(digest))
+      throw new CodedError('not_found', {
+        what: 'This digest',
+        hint: 'A digest is sha256: and 64 hexadecimal digits.',
+      });
     return join(blobs, digest.slice('sha256:'.length));
   };
   const size = async (digest: string) => (await stat(path(digest)).catch(() => null))?.size ?? null;
   const usedAt = async (digest: string) => (await stat(path(digest)).catch(() => null))?.mtimeMs ?? null;
-  const put = async (stream: Readable, expected?: string, read?: (copy: Readable) => Promise<unknown>): Promise<Blob> => {
+  const put = async (
+    stream: Readable,
+    expected?: string,
+    read?: (copy: Readable) => Promise<unknown>,
+  ): Promise<Blob> => {
     const fresh = join(incoming, randomUUID());
     try {
       const { digest, bytes } = await writeLayer(stream, fresh, read);

@@ -3,7 +3,7 @@ import { spawn } from 'node:child_process';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { pack } from 'tar-stream';
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import { type LayerBounds, type LayerEntry, layerBounds, readLayer } from './layer.js';
 
 export interface UnpackOptions {
@@ -41,14 +41,16 @@ export async function unpackLayer(layer: Readable, options: UnpackOptions): Prom
     child.kill('SIGKILL');
     const exit = await ended;
     // A tar that ended by itself says better why than the pipe to it.
-    if (exit !== null && !(error instanceof CodedError) && (error as NodeJS.ErrnoException).code === 'EPIPE') throw unpackFailed(errors, exit);
+    if (exit !== null && !(error instanceof CodedError) && (error as NodeJS.ErrnoException).code === 'EPIPE')
+      throw unpackFailed(errors, exit);
     throw error;
   }
   const exit = await ended;
   if (exit !== 0) throw unpackFailed(errors, exit);
 }
 
-const unpackFailed = (errors: string, exit: number | null) => new CodedError('setup_failed', { detail: `tar: ${errors.trim() || `exit status ${exit}`}` });
+const unpackFailed = (errors: string, exit: number | null) =>
+  new CodedError('setup_failed', { detail: `tar: ${errors.trim() || `exit status ${exit}`}` });
 
 /** Writes the entries anew that may pass. */
 async function sift(layer: Readable, into: NodeJS.WritableStream, options: UnpackOptions): Promise<void> {
@@ -61,13 +63,17 @@ async function sift(layer: Readable, into: NodeJS.WritableStream, options: Unpac
     await readLayer(
       layer,
       async (entry, body) => {
-        if (entry.path === '' || (!options.links && entry.kind !== 'file' && entry.kind !== 'directory')) return void body.resume();
+        if (entry.path === '' || (!options.links && entry.kind !== 'file' && entry.kind !== 'directory'))
+          return void body.resume();
         // Folders that the layer does not name would be made by tar as its own, not as the owner's.
         for (let at = entry.path.indexOf('/'); at >= 0; at = entry.path.indexOf('/', at + 1)) {
           const above = entry.path.slice(0, at);
           if (folders.has(above)) continue;
           folders.add(above);
-          await Promise.race([put(outgoing, { ...entry, path: above, kind: 'directory', size: 0, target: '' }, null, options), broken]);
+          await Promise.race([
+            put(outgoing, { ...entry, path: above, kind: 'directory', size: 0, target: '' }, null, options),
+            broken,
+          ]);
         }
         if (entry.kind === 'directory') folders.add(entry.path);
         await Promise.race([put(outgoing, entry, body, options), broken]);
@@ -83,7 +89,12 @@ async function sift(layer: Readable, into: NodeJS.WritableStream, options: Unpac
   }
 }
 
-function put(outgoing: ReturnType<typeof pack>, entry: LayerEntry, body: Readable | null, { owner, time }: UnpackOptions): Promise<void> {
+function put(
+  outgoing: ReturnType<typeof pack>,
+  entry: LayerEntry,
+  body: Readable | null,
+  { owner, time }: UnpackOptions,
+): Promise<void> {
   const header = {
     name: entry.path,
     type: entry.kind,

@@ -3,7 +3,7 @@ import { createHash } from 'node:crypto';
 import { createWriteStream } from 'node:fs';
 import { PassThrough, type Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import { sizeText } from '../core/sizes.js';
 
 /**

@@ -4,18 +4,21 @@ import { randomUUID } from 'node:crypto';
 import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { homedir, hostname } from 'node:os';
 import { dirname, join } from 'node:path';
-import { CodedError, type ErrorCode, type IssueData } from '../core/errors.js';
-import type { PageOf, Problem, Project } from '../wire/api.js';
+import { CodedError, type ErrorCode, type IssueData } from '../core/errors/errors.js';
+import type { PageOf, Problem } from '../wire/parts.js';
+import type { Project } from '../wire/projects.js';
 
 export interface SignedIn {
   url: string;
   token: string;
 }
 
-const configFile = (): string => join(process.env.XDG_CONFIG_HOME || join(homedir(), '.config'), 'tsunagi', 'sign-in.json');
+const configFile = (): string =>
+  join(process.env.XDG_CONFIG_HOME || join(homedir(), '.config'), 'tsunagi', 'sign-in.json');
 
 export function signedIn(): SignedIn {
-  if (process.env.TSUNAGI_URL && process.env.TSUNAGI_TOKEN) return { url: process.env.TSUNAGI_URL.replace(/\/$/, ''), token: process.env.TSUNAGI_TOKEN };
+  if (process.env.TSUNAGI_URL && process.env.TSUNAGI_TOKEN)
+    return { url: process.env.TSUNAGI_URL.replace(/\/$/, ''), token: process.env.TSUNAGI_TOKEN };
   try {
     return JSON.parse(readFileSync(configFile(), 'utf8')) as SignedIn;
   } catch {
@@ -32,11 +35,17 @@ export function rememberSignIn(one: SignedIn): string {
 }
 
 /** One call. A change carries a key, and is repeated under it once when the connection broke. */
-export async function call<T>(method: 'GET' | 'POST' | 'DELETE', path: string, body?: unknown, to: SignedIn = signedIn()): Promise<T> {
+export async function call<T>(
+  method: 'GET' | 'POST' | 'DELETE',
+  path: string,
+  body?: unknown,
+  to: SignedIn = signedIn(),
+): Promise<T> {
   const headers: Record<string, string> = { authorization: `Bearer ${to.token}` };
   if (method !== 'GET') headers['idempotency-key'] = randomUUID();
   if (method === 'POST') headers['content-type'] = 'application/json';
-  const send = () => fetch(to.url + path, { method, headers, ...(method === 'POST' ? { body: JSON.stringify(body ?? {}) } : {}) });
+  const send = () =>
+    fetch(to.url + path, { method, headers, ...(method === 'POST' ? { body: JSON.stringify(body ?? {}) } : {}) });
   const answer = await send()
     .catch(send)
     .catch((error) => {
@@ -53,11 +62,13 @@ const tokenDays = 90;
 /** Uses a one-time sign-in up, and makes a token for this machine with it; the session that it began is ended. */
 export async function tokenByCode(url: string, code: string): Promise<string> {
   const send = async (method: string, path: string, body: unknown, headers: Record<string, string>) => {
-    const answer = await fetch(url + path, { method, headers: { 'content-type': 'application/json', ...headers }, body: JSON.stringify(body) }).catch(
-      (error) => {
-        throw unreachable(url, error);
-      },
-    );
+    const answer = await fetch(url + path, {
+      method,
+      headers: { 'content-type': 'application/json', ...headers },
+      body: JSON.stringify(body),
+    }).catch((error) => {
+      throw unreachable(url, error);
+    });
     const text = await answer.text();
     if (!answer.ok) throw problemError(answer.status, text, url);
     return { text, cookie: answer.headers.get('set-cookie')?.split(';')[0] ?? '' };
@@ -65,7 +76,12 @@ export async function tokenByCode(url: string, code: string): Promise<string> {
   const { text: me, cookie } = await send('POST', '/api/sign-in', { code }, {});
   const own = { cookie, origin: new URL(url).origin, 'idempotency-key': randomUUID() };
   const { role } = JSON.parse(me) as { role: string };
-  const { text } = await send('POST', '/api/tokens', { name: `command line on ${hostname()}`.slice(0, 80), role, days: tokenDays }, own);
+  const { text } = await send(
+    'POST',
+    '/api/tokens',
+    { name: `command line on ${hostname()}`.slice(0, 80), role, days: tokenDays },
+    own,
+  );
   await send('POST', '/api/sign-out', {}, own);
   return (JSON.parse(text) as { token: string }).token;
 }
@@ -75,7 +91,11 @@ export const post = <T>(path: string, body?: unknown): Promise<T> => call<T>('PO
 
 const unreachable = (url: string, error: unknown): CodedError => {
   const cause = (error as { cause?: { code?: string; message?: string } }).cause;
-  return new CodedError('unreachable', { url, detail: `${cause?.code ?? cause?.message ?? (error as Error).message}.` }, error);
+  return new CodedError(
+    'unreachable',
+    { url, detail: `${cause?.code ?? cause?.message ?? (error as Error).message}.` },
+    error,
+  );
 };
 
 function problemError(status: number, text: string, url: string): Error {
@@ -88,12 +108,18 @@ function problemError(status: number, text: string, url: string): Error {
 }
 
 /** Server-sent events of a path (after the one with the id `after`), taken up again where they broke, until `take` returns true. */
-export async function follow(path: string, take: (event: string, data: never) => boolean | Promise<boolean>, after: string | null = null): Promise<void> {
+export async function follow(
+  path: string,
+  take: (event: string, data: never) => boolean | Promise<boolean>,
+  after: string | null = null,
+): Promise<void> {
   const to = signedIn();
   let last = after;
   for (let failures = 0; ; ) {
     try {
-      const answer: Response = await fetch(to.url + path, { headers: { authorization: `Bearer ${to.token}`, ...(last ? { 'last-event-id': last } : {}) } });
+      const answer: Response = await fetch(to.url + path, {
+        headers: { authorization: `Bearer ${to.token}`, ...(last ? { 'last-event-id': last } : {}) },
+      });
       if (!answer.ok || !answer.body) throw problemError(answer.status, await answer.text(), to.url);
       failures = 0;
       for await (const event of parseEvents(answer.body as unknown as AsyncIterable<Uint8Array>)) {
@@ -108,7 +134,9 @@ export async function follow(path: string, take: (event: string, data: never) =>
   }
 }
 
-export async function* parseEvents(body: AsyncIterable<Uint8Array>): AsyncGenerator<{ event: string; data: string; id: string | null }> {
+export async function* parseEvents(
+  body: AsyncIterable<Uint8Array>,
+): AsyncGenerator<{ event: string; data: string; id: string | null }> {
   const decoder = new TextDecoder();
   let text = '';
   for await (const chunk of body) {
@@ -118,10 +146,18 @@ export async function* parseEvents(body: AsyncIterable<Uint8Array>): AsyncGenera
         text
           .slice(0, end)
           .split('\n')
-          .map((line): [string, string] => [line.slice(0, line.indexOf(':')), line.slice(line.indexOf(':') + 1).trimStart()]),
+          .map((line): [string, string] => [
+            line.slice(0, line.indexOf(':')),
+            line.slice(line.indexOf(':') + 1).trimStart(),
+          ]),
       );
       text = text.slice(end + 2);
-      if (fields.has('data')) yield { event: fields.get('event') ?? 'message', data: fields.get('data') as string, id: fields.get('id') ?? null };
+      if (fields.has('data'))
+        yield {
+          event: fields.get('event') ?? 'message',
+          data: fields.get('data') as string,
+          id: fields.get('id') ?? null,
+        };
     }
   }
 }
@@ -145,9 +181,16 @@ export async function projectName(given: string | undefined): Promise<string> {
 const bare = (url: string): string => url.replace(/\/\/[^/@]*@/, '//').replace(/(\.git)?\/?$/, '');
 
 /** `sailings/production`, or `production` with the project from elsewhere. */
-export async function environmentPlace(text: string, project: string | undefined): Promise<{ project: string; name: string; path: string }> {
+export async function environmentPlace(
+  text: string,
+  project: string | undefined,
+): Promise<{ project: string; name: string; path: string }> {
   const at = text.indexOf('/');
   const name = at < 0 ? text : text.slice(at + 1);
   const of = at < 0 ? await projectName(project) : text.slice(0, at);
-  return { project: of, name, path: `/api/projects/${encodeURIComponent(of)}/environments/${encodeURIComponent(name)}` };
+  return {
+    project: of,
+    name,
+    path: `/api/projects/${encodeURIComponent(of)}/environments/${encodeURIComponent(name)}`,
+  };
 }

@@ -1,7 +1,7 @@
 /** The command line. One bundled file, so that it starts fast; `serve` alone loads the rest of the house. */
 import { Command, CommanderError } from 'commander';
-import { CodedError, type ErrorCode, issue, type IssueData } from '../core/errors.js';
-import type { Me } from '../wire/api.js';
+import { CodedError, type ErrorCode, issue, type IssueData } from '../core/errors/errors.js';
+import type { Me } from '../wire/people.js';
 import { call, rememberSignIn, tokenByCode } from './api.js';
 import { actCommands } from './commands/acts.js';
 import { checkCommand } from './commands/check.js';
@@ -25,7 +25,10 @@ function build(): Command {
     .description('start the service with its own database, one agent and the edge')
     .option('--data <folder>', 'where everything is kept')
     .option('--port <what=number...>', 'ports: console, edge, database')
-    .option('--only <room>', 'start one room alone: service, agent or edge (set by environment variables, see docs/operating.md)')
+    .option(
+      '--only <room>',
+      'start one room alone: service, agent or edge (set by environment variables, see docs/operating.md)',
+    )
     .addHelpText('after', '\nExample:\n  tsunagi serve --data /srv/tsunagi --port console=7780')
     .action(async (options: { data?: string; port?: string[]; only?: string }) => {
       const room = new URL('./src/cli/serve/serve.js', import.meta.url).href;
@@ -33,14 +36,21 @@ function build(): Command {
       await serve(options);
     });
 
-  shared(program.command('sign-in <url>').description('remember a service and a token'), 'tsunagi sign-in http://127.0.0.1:7780 --code tsc_…', {
-    project: false,
-  })
+  shared(
+    program.command('sign-in <url>').description('remember a service and a token'),
+    'tsunagi sign-in http://127.0.0.1:7780 --code tsc_…',
+    {
+      project: false,
+    },
+  )
     .option('--code <code>', 'a one-time sign-in: a token of your own is made with it, good for 90 days')
     .option('--token <token>', 'a token (default: read from standard input)')
     .action(async (url: string, options: { code?: string; token?: string; json?: boolean }) => {
       const base = url.replace(/\/$/, '');
-      const to = { url: base, token: options.code ? await tokenByCode(base, options.code) : (options.token ?? (await readLine())) };
+      const to = {
+        url: base,
+        token: options.code ? await tokenByCode(base, options.code) : (options.token ?? (await readLine())),
+      };
       const me = await call<Me>('GET', '/api/me', undefined, to);
       const file = rememberSignIn(to);
       if (options.json) json({ ...me, url: to.url, file });
@@ -53,7 +63,8 @@ function build(): Command {
   whyCommands(program);
   variableCommands(program);
   rehearseCommand(program);
-  for (const command of program.commands) for (const one of [command, ...command.commands]) one.exitOverride().configureOutput({ outputError: () => {} });
+  for (const command of program.commands)
+    for (const one of [command, ...command.commands]) one.exitOverride().configureOutput({ outputError: () => {} });
   return program;
 }
 
@@ -79,9 +90,15 @@ try {
 } catch (thrown) {
   const error = asOurs(thrown);
   if (error instanceof CommanderError) {
-    if (error.exitCode === 0 || error.code === 'commander.help') process.exitCode = error.code === 'commander.help' ? 2 : 0;
+    if (error.exitCode === 0 || error.code === 'commander.help')
+      process.exitCode = error.code === 'commander.help' ? 2 : 0;
     else {
-      sayIssue(issue('usage', { detail: error.message.replace(/^error: /, ''), command: process.argv[2]?.startsWith('-') ? '' : (process.argv[2] ?? '') }));
+      sayIssue(
+        issue('usage', {
+          detail: error.message.replace(/^error: /, ''),
+          command: process.argv[2]?.startsWith('-') ? '' : (process.argv[2] ?? ''),
+        }),
+      );
       process.exitCode = 2;
     }
   } else {

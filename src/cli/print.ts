@@ -1,6 +1,6 @@
 /** Text for a terminal: tables that fit, colour never alone, times relative. */
 import { durationText } from '../core/durations.js';
-import { CodedError, type Issue, wording } from '../core/errors.js';
+import { CodedError, type Issue, wording } from '../core/errors/errors.js';
 
 const colour = (): boolean => Boolean(process.stdout.isTTY) && !process.env.NO_COLOR;
 const paint = (code: number) => (text: string) => (colour() ? `\u001b[${code}m${text}\u001b[0m` : text);
@@ -35,9 +35,11 @@ const width = (text: string): number => [...text.replace(codes, '')].length;
 // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
 const sequences = /\u001b\[[0-9;?]*[ -/]*[@-~]/g;
 
-/** What comes from outside is shown as text only: no control characters reach the terminal. */
 // biome-ignore lint/suspicious/noControlCharactersInRegex: that is what is looked for
-export const plain = (text: string): string => text.replace(sequences, '').replace(/[\u0000-\u001f\u007f-\u009f]/g, ' ');
+const controls = /[\u0000-\u001f\u007f-\u009f]/g;
+
+/** What comes from outside is shown as text only: no control characters reach the terminal. */
+export const plain = (text: string): string => text.replace(sequences, '').replace(controls, ' ');
 
 /** Sequences that only colour what follows (ECMA-48, 8.3.117). */
 // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
@@ -76,7 +78,8 @@ export function table(head: string[], rows: string[][]): string {
   return [faint(line(head)), ...rows.map(line)].join('\n');
 }
 
-const cut = (text: string, room: number): string => (width(text) <= room ? text : `${[...text.replace(codes, '')].slice(0, Math.max(1, room - 1)).join('')}…`);
+const cut = (text: string, room: number): string =>
+  width(text) <= room ? text : `${[...text.replace(codes, '')].slice(0, Math.max(1, room - 1)).join('')}…`;
 
 export function ago(iso: string | null): string {
   if (!iso) return '';
@@ -84,10 +87,15 @@ export function ago(iso: string | null): string {
   return ms < 2_000 ? 'now' : `${durationText(ms).replace(/(\d+) min \d+ s/, '$1 min')} ago`;
 }
 
-export const took = (from: string | null, to: string | null): string => (from && to ? durationText(Date.parse(to) - Date.parse(from)) : '');
+export const took = (from: string | null, to: string | null): string =>
+  from && to ? durationText(Date.parse(to) - Date.parse(from)) : '';
 export const short = (commit: string): string => commit.slice(0, 7);
 export const bytes = (size: number): string =>
-  size < 1024 ? `${size} B` : size < 1024 ** 2 ? `${(size / 1024).toFixed(1)} KiB` : `${(size / 1024 ** 2).toFixed(1)} MiB`;
+  size < 1024
+    ? `${size} B`
+    : size < 1024 ** 2
+      ? `${(size / 1024).toFixed(1)} KiB`
+      : `${(size / 1024 ** 2).toFixed(1)} MiB`;
 
 export const say = (...lines: string[]): void => void process.stdout.write(`${lines.join('\n')}\n`);
 export const json = (value: unknown): void => say(JSON.stringify(value, null, 2));

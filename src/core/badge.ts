@@ -25,7 +25,13 @@ const escaped = (text: string): string => text.replace(/[&<>"']/g, (one) => `&#$
 
 /** About so many units wide is a text of this size in a usual sans serif. */
 const width = (text: string): number =>
-  Math.ceil([...text].reduce((sum, one) => sum + (/[ilj.,:;'|!-]/.test(one) ? 3.4 : /[mwMW]/.test(one) ? 9.6 : one.charCodeAt(0) > 0x2e7f ? 12 : 6.5), 0));
+  Math.ceil(
+    [...text].reduce(
+      (sum, one) =>
+        sum + (/[ilj.,:;'|!-]/.test(one) ? 3.4 : /[mwMW]/.test(one) ? 9.6 : one.charCodeAt(0) > 0x2e7f ? 12 : 6.5),
+      0,
+    ),
+  );
 
 export function badgeSvg(label: string, state: BadgeState): string {
   const { words, colour, mark } = look[state];

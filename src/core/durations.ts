@@ -15,7 +15,8 @@ export function durationText(ms: number): string {
     return seconds % 60 ? `${Math.floor(seconds / 60)} min ${seconds % 60} s` : `${seconds / 60} min`;
   }
   const minutes = Math.round(ms / 60_000);
-  if (minutes < 48 * 60) return minutes % 60 ? `${Math.floor(minutes / 60)} h ${minutes % 60} min` : `${minutes / 60} h`;
+  if (minutes < 48 * 60)
+    return minutes % 60 ? `${Math.floor(minutes / 60)} h ${minutes % 60} min` : `${minutes / 60} h`;
   return `${Math.round(minutes / 1440)} days`;
 }
 

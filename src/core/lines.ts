@@ -32,7 +32,11 @@ const looked = 64 * 1024;
  * Lines with a text in them, whatever the case, at most `limit`; `next` is the line to go on with, when there were more. `rest` is what
  * the next piece goes on with.
  */
-export function findLines({ chunks, rest: open, wanted, from, limit }: Batch): { found: FoundLine[]; rest: FoundLine | null; next: number | null } {
+export function findLines({ chunks, rest: open, wanted, from, limit }: Batch): {
+  found: FoundLine[];
+  rest: FoundLine | null;
+  next: number | null;
+} {
   const found: FoundLine[] = [];
   let rest = open;
   let next: number | null = null;
@@ -49,7 +53,10 @@ export function findLines({ chunks, rest: open, wanted, from, limit }: Batch): {
     }
     const pieces = Buffer.from(chunk.bytes).toString('utf8').split('\n');
     for (const [at, piece] of pieces.entries()) {
-      const line: FoundLine = at === 0 && rest ? { line: rest.line, text: (rest.text + piece).slice(0, looked) } : { line: chunk.firstLine + at, text: piece };
+      const line: FoundLine =
+        at === 0 && rest
+          ? { line: rest.line, text: (rest.text + piece).slice(0, looked) }
+          : { line: chunk.firstLine + at, text: piece };
       if (at < pieces.length - 1) look(line);
       else rest = line.text === '' ? null : line;
     }

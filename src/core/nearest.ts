@@ -37,7 +37,8 @@ function edits(a: string, b: string, bound: number): number {
     for (let j = 1; j <= b.length; j++) {
       const same = a[i - 1] === b[j - 1];
       let cost = Math.min((row[j] ?? 0) + 1, (next[j - 1] ?? 0) + 1, (row[j - 1] ?? 0) + (same ? 0 : 1));
-      if (i > 1 && j > 1 && a[i - 1] === b[j - 2] && a[i - 2] === b[j - 1]) cost = Math.min(cost, (before[j - 2] ?? 0) + 1);
+      if (i > 1 && j > 1 && a[i - 1] === b[j - 2] && a[i - 2] === b[j - 1])
+        cost = Math.min(cost, (before[j - 2] ?? 0) + 1);
       next.push(cost);
     }
     before = row;

@@ -85,7 +85,11 @@ function place(paths: readonly string[], order: Uint32Array, text: string): numb
 
 function range(paths: readonly string[], order: Uint32Array, prefix: string): number[] {
   const found: number[] = [];
-  for (let at = place(paths, order, prefix); at < order.length && (paths[order[at] as number] as string).startsWith(prefix); at++)
+  for (
+    let at = place(paths, order, prefix);
+    at < order.length && (paths[order[at] as number] as string).startsWith(prefix);
+    at++
+  )
     found.push(order[at] as number);
   return found;
 }

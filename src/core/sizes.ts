@@ -1,4 +1,4 @@
-import { issue, type Issue } from './errors.js';
+import { issue, type Issue } from './errors/errors.js';
 
 /** Bytes in words for people: `40 MiB`, `1.5 GiB`. */
 export const sizeText = (bytes: number): string =>

@@ -3,13 +3,33 @@
 export const runStates = ['waiting', 'running', 'passed', 'failed', 'stopped', 'superseded'] as const;
 export type RunState = (typeof runStates)[number];
 
-export const taskStates = ['waiting', 'ready', 'running', 'passed', 'reused', 'failed', 'skipped', 'stopped', 'superseded'] as const;
+export const taskStates = [
+  'waiting',
+  'ready',
+  'running',
+  'passed',
+  'reused',
+  'failed',
+  'skipped',
+  'stopped',
+  'superseded',
+] as const;
 export type TaskState = (typeof taskStates)[number];
 
 export const attemptStates = ['waiting', 'running', 'passed', 'failed', 'stopped', 'lost'] as const;
 export type AttemptState = (typeof attemptStates)[number];
 
-export const deploymentStates = ['queued', 'preparing', 'starting', 'cutover', 'verifying', 'live', 'replaced', 'failed', 'reverted'] as const;
+export const deploymentStates = [
+  'queued',
+  'preparing',
+  'starting',
+  'cutover',
+  'verifying',
+  'live',
+  'replaced',
+  'failed',
+  'reverted',
+] as const;
 export type DeploymentState = (typeof deploymentStates)[number];
 
 export const environmentStates = ['empty', 'live', 'asleep', 'closing', 'closed'] as const;

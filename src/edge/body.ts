@@ -6,7 +6,9 @@ import { PassThrough, type Readable } from 'node:stream';
 export type Body = Buffer | Readable | null;
 
 export const hasBody = (request: IncomingMessage): boolean =>
-  request.headers['content-length'] !== undefined ? request.headers['content-length'] !== '0' : request.headers['transfer-encoding'] !== undefined;
+  request.headers['content-length'] !== undefined
+    ? request.headers['content-length'] !== '0'
+    : request.headers['transfer-encoding'] !== undefined;
 
 /** Rejects when the client goes away first. */
 export function gather(request: IncomingMessage, limit: number): Promise<Body> {

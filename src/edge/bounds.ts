@@ -14,13 +14,23 @@ export interface EdgeBounds {
   leastBytes: number;
 }
 
-export const defaultBounds: EdgeBounds = { perClient: 256, perInstance: 512, buffered: 1024 * 1024, window: 20_000, leastBytes: 20_000 };
+export const defaultBounds: EdgeBounds = {
+  perClient: 256,
+  perInstance: 512,
+  buffered: 1024 * 1024,
+  window: 20_000,
+  leastBytes: 20_000,
+};
 
 /**
  * Ends the connection of a client that is slower than it may be: while its body has not come whole, or while parts of the answer
  * wait for it. One that waits for the program is not slow.
  */
-export function watchPace(request: IncomingMessage, response: ServerResponse, { window, leastBytes }: EdgeBounds): () => void {
+export function watchPace(
+  request: IncomingMessage,
+  response: ServerResponse,
+  { window, leastBytes }: EdgeBounds,
+): () => void {
   const socket = request.socket;
   let read = socket.bytesRead;
   let written = delivered(socket);
@@ -28,7 +38,8 @@ export function watchPace(request: IncomingMessage, response: ServerResponse, { 
     const [nowRead, nowWritten] = [socket.bytesRead, delivered(socket)];
     const sending = !request.complete;
     const waiting = response.writableLength > 0 || socket.writableLength > 0;
-    const slow = (sending && nowRead - read < leastBytes && !request.isPaused()) || (waiting && nowWritten - written < leastBytes);
+    const slow =
+      (sending && nowRead - read < leastBytes && !request.isPaused()) || (waiting && nowWritten - written < leastBytes);
     read = nowRead;
     written = nowWritten;
     if (slow) socket.destroy();
@@ -38,4 +49,5 @@ export function watchPace(request: IncomingMessage, response: ServerResponse, { 
 }
 
 /** Bytes that the kernel has taken from us: those that wait in this process are not delivered. */
-const delivered = (socket: Duplex & { bytesWritten?: number }): number => (socket.bytesWritten ?? 0) - socket.writableLength;
+const delivered = (socket: Duplex & { bytesWritten?: number }): number =>
+  (socket.bytesWritten ?? 0) - socket.writableLength;

@@ -29,7 +29,10 @@ export interface RunningEdge {
 }
 
 export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
-  const log = pino({ name: `edge ${options.name}`, level: options.logLevel ?? 'info' }, pino.destination({ fd: 2, sync: true }));
+  const log = pino(
+    { name: `edge ${options.name}`, level: options.logLevel ?? 'info' },
+    pino.destination({ fd: 2, sync: true }),
+  );
   mkdirSync(options.folder, { recursive: true, mode: 0o700 });
   const bounds = { ...defaultBounds, ...options.bounds };
   const sites = openSites(join(options.folder, 'sites'));
@@ -54,7 +57,13 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     });
   };
   const server = createServer(
-    { keepAliveTimeout: 30_000, headersTimeout: 20_000, requestTimeout: 0, connectionsCheckingInterval: 5_000, maxHeaderSize: 32 * 1024 },
+    {
+      keepAliveTimeout: 30_000,
+      headersTimeout: 20_000,
+      requestTimeout: 0,
+      connectionsCheckingInterval: 5_000,
+      maxHeaderSize: 32 * 1024,
+    },
     (request, response) => {
       const leave = clients.enter(request.socket.remoteAddress ?? '');
       if (!leave) return refuse(response, 429, 'This client has too many requests open.');
@@ -86,7 +95,9 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     }
   });
   server.on('clientError', (_error, socket) => socket.destroy());
-  await new Promise<void>((resolve, reject) => server.once('error', reject).listen(options.port, options.host, resolve));
+  await new Promise<void>((resolve, reject) =>
+    server.once('error', reject).listen(options.port, options.host, resolve),
+  );
   log.info({ port: options.port }, 'the edge listens');
   return {
     async close() {

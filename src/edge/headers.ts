@@ -16,7 +16,14 @@ export const hopByHop: ReadonlySet<string> = new Set([
 ]);
 
 /** What a client can not take off by naming it in Connection. */
-const fixed: ReadonlySet<string> = new Set(['host', 'content-length', 'content-type', 'authorization', 'cookie', 'cache-control']);
+const fixed: ReadonlySet<string> = new Set([
+  'host',
+  'content-length',
+  'content-type',
+  'authorization',
+  'cookie',
+  'cache-control',
+]);
 
 /** What was asked for: path and search as they are chosen by and passed on, the same text for both; null when it is no address. */
 export function askedFor(url: string): { path: string; search: string } | null {
@@ -29,7 +36,8 @@ export function askedFor(url: string): { path: string; search: string } | null {
   }
 }
 
-export const hostOf = (request: IncomingMessage): string => (request.headers.host ?? '').replace(/:\d+$/, '').toLowerCase();
+export const hostOf = (request: IncomingMessage): string =>
+  (request.headers.host ?? '').replace(/:\d+$/, '').toLowerCase();
 
 /** Headers for the program: one Host, and nothing that only the edge may say. Names and values in turn. */
 export function forwarded(request: IncomingMessage): string[] {
@@ -42,13 +50,24 @@ export function forwarded(request: IncomingMessage): string[] {
     if (named.has(lower) && !fixed.has(lower)) continue;
     headers.push(name, request.rawHeaders[at + 1] as string);
   }
-  headers.push('x-forwarded-for', request.socket.remoteAddress ?? '', 'x-forwarded-proto', 'http', 'x-forwarded-host', request.headers.host ?? '');
+  headers.push(
+    'x-forwarded-for',
+    request.socket.remoteAddress ?? '',
+    'x-forwarded-proto',
+    'http',
+    'x-forwarded-host',
+    request.headers.host ?? '',
+  );
   return headers;
 }
 
 /** A plain answer of the edge itself. */
 export function refuse(response: ServerResponse, status: number, text: string): void {
   if (response.headersSent) return void response.destroy();
-  response.writeHead(status, { 'content-type': 'text/plain; charset=utf-8', 'cache-control': 'no-store', ...(status === 503 ? { 'retry-after': '1' } : {}) });
+  response.writeHead(status, {
+    'content-type': 'text/plain; charset=utf-8',
+    'cache-control': 'no-store',
+    ...(status === 503 ? { 'retry-after': '1' } : {}),
+  });
   response.end(`${text}\n`);
 }

@@ -38,7 +38,13 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
     return path.instances.map((_, at) => path.instances[(turn + at) % path.instances.length] as Instance);
   };
 
-  const send = (instances: Instance[], asked: string, request: IncomingMessage, body: Body, response: ServerResponse): void => {
+  const send = (
+    instances: Instance[],
+    asked: string,
+    request: IncomingMessage,
+    body: Body,
+    response: ServerResponse,
+  ): void => {
     const method = (request.method ?? 'GET') as Dispatcher.HttpMethod;
     const headers = forwarded(request);
     const mayRepeat = repeatable.has(method) && (body === null || Buffer.isBuffer(body));
@@ -47,7 +53,12 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
     const next = () => {
       for (let busy = false; ; busy = true) {
         const instance = instances[at++];
-        if (!instance) return refuse(response, 503, busy ? 'The programs here have more to do than they can take.' : 'Nothing is ready to answer here.');
+        if (!instance)
+          return refuse(
+            response,
+            503,
+            busy ? 'The programs here have more to do than they can take.' : 'Nothing is ready to answer here.',
+          );
         const give = enter(instance);
         if (give) return dispatch(instance, give);
       }
@@ -70,7 +81,8 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
           if (status < 200) return;
           begun = true;
           const answer: Record<string, string | string[]> = {};
-          for (const [name, value] of Object.entries(incoming)) if (value !== undefined && !hopByHop.has(name)) answer[name] = value;
+          for (const [name, value] of Object.entries(incoming))
+            if (value !== undefined && !hopByHop.has(name)) answer[name] = value;
           response.writeHead(status, answer);
           response.on('drain', () => controller.resume());
         },
@@ -99,7 +111,17 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
         },
       };
       try {
-        dispatcher.dispatch({ origin: originOf(instance), path: asked, method, headers, body, ...(body === null ? { reset: false } : {}) }, handler);
+        dispatcher.dispatch(
+          {
+            origin: originOf(instance),
+            path: asked,
+            method,
+            headers,
+            body,
+            ...(body === null ? { reset: false } : {}),
+          },
+          handler,
+        );
       } catch (error) {
         over();
         throw error;
@@ -113,7 +135,9 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
       gather(request, bounds.buffered)
         .then((body) => send(order(path), asked, request, body, response))
         // The client has gone, or what it wrote can't be sent on.
-        .catch(() => (request.destroyed ? response.destroy() : refuse(response, 400, 'This request can not be passed on.')));
+        .catch(() =>
+          request.destroyed ? response.destroy() : refuse(response, 400, 'This request can not be passed on.'),
+        );
     },
     take(path) {
       for (const instance of order(path)) {

@@ -39,7 +39,8 @@ export function openSites(folder: string): Sites {
         mkdirSync(fresh, { recursive: true });
         try {
           // The time of every file is that of the part's bytes: a reader's copy is good as long as they are the same.
-          for (const digest of layers) await unpackLayer(await fetch(digest), { into: fresh, links: false, time: timeOfDigest(bytes) });
+          for (const digest of layers)
+            await unpackLayer(await fetch(digest), { into: fresh, links: false, time: timeOfDigest(bytes) });
           renameSync(fresh, place(bytes));
         } finally {
           await rm(fresh, { recursive: true, force: true });
@@ -53,14 +54,23 @@ export function openSites(folder: string): Sites {
       const idle = readdirSync(folder)
         .map((name) => join(folder, name))
         .filter((path) => !kept.has(path) && !path.endsWith('.new'));
-      for (const path of idle.slice(0, Math.max(0, idle.length - spare))) rmSync(path, { recursive: true, force: true });
+      for (const path of idle.slice(0, Math.max(0, idle.length - spare)))
+        rmSync(path, { recursive: true, force: true });
     },
     async serve(site, path, request, response) {
       const root = join(place(site.bytes), site.root);
       const below = site.at === '/' ? path : path.slice(site.at.length) || '/';
-      const options = { root, index: ['index.html'], dotfiles: 'ignore' as const, etag: true, lastModified: true, cacheControl: false };
+      const options = {
+        root,
+        index: ['index.html'],
+        dotfiles: 'ignore' as const,
+        etag: true,
+        lastModified: true,
+        cacheControl: false,
+      };
       let answer = await send(request, below, options);
-      if (answer.type === 'error' && answer.statusCode === 404 && site.fallback) answer = await send(request, `/${site.fallback}`, options);
+      if (answer.type === 'error' && answer.statusCode === 404 && site.fallback)
+        answer = await send(request, `/${site.fallback}`, options);
       response.writeHead(answer.statusCode, { ...answer.headers, 'cache-control': 'no-cache' });
       // A reader who goes away is nothing to tell.
       await pipeline(answer.stream, response).catch(() => response.destroy());

@@ -7,7 +7,7 @@
 import { readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Route } from '../core/cutover/route.js';
-import { CodedError, issue, type Issue } from '../core/errors.js';
+import { CodedError, issue, type Issue } from '../core/errors/errors.js';
 import { makeClient } from '../wire/client.js';
 import type { TableAnswer, TableRequest } from '../wire/work.js';
 import type { Sites } from './sites.js';
@@ -66,15 +66,20 @@ export function openTable(options: TableOptions): Table {
   /** Makes a host ready and takes it over; what is newer meanwhile wins. */
   const prepare = async (host: string, one: Open): Promise<void> => {
     try {
-      for (const path of sitesOf(one.route)) await sites.ready(path.bytes, path.layers, (digest) => client.getStream(`/api/edge/blobs/${digest}`));
+      for (const path of sitesOf(one.route))
+        await sites.ready(path.bytes, path.layers, (digest) => client.getStream(`/api/edge/blobs/${digest}`));
       if (open.get(host) !== one) return;
       routes.set(host, one.route);
       open.delete(host);
       save();
     } catch (error) {
       if (stopped || open.get(host) !== one) return;
-      const known = error instanceof CodedError ? error.issue : issue('unavailable', { detail: String((error as Error).message).slice(0, 200) });
-      if (one.why?.code !== known.code) log.warn({ host, issue: known }, 'a host could not be taken over; it stays as it was');
+      const known =
+        error instanceof CodedError
+          ? error.issue
+          : issue('unavailable', { detail: String((error as Error).message).slice(0, 200) });
+      if (one.why?.code !== known.code)
+        log.warn({ host, issue: known }, 'a host could not be taken over; it stays as it was');
       one.why = known;
       setTimeout(() => open.get(host) === one && void prepare(host, one), againMs).unref();
     }
@@ -113,7 +118,11 @@ export function openTable(options: TableOptions): Table {
       } catch (error) {
         if (stopped) return;
         failures++;
-        if (failures === 1) log.warn({ error: error instanceof CodedError ? error.issue : String(error) }, 'the service does not answer; the last table stays');
+        if (failures === 1)
+          log.warn(
+            { error: error instanceof CodedError ? error.issue : String(error) },
+            'the service does not answer; the last table stays',
+          );
         await new Promise((resolve) => setTimeout(resolve, Math.min(2_000, 50 * 2 ** Math.min(failures, 6))));
         wait = 0;
       }

@@ -8,7 +8,15 @@ import type { ServerProxy, ServerPath } from './proxy.js';
 const answerMs = 30_000;
 
 /** `leave` is called when the connection is over. */
-export function upgrade(proxy: ServerProxy, path: ServerPath, asked: string, request: IncomingMessage, socket: Duplex, head: Buffer, leave: () => void): void {
+export function upgrade(
+  proxy: ServerProxy,
+  path: ServerPath,
+  asked: string,
+  request: IncomingMessage,
+  socket: Duplex,
+  head: Buffer,
+  leave: () => void,
+): void {
   const taken = proxy.take(path);
   if (!taken) return void refuseUpgrade(socket, 503, 'Service Unavailable', leave);
   const { instance, give } = taken;

@@ -1,10 +1,11 @@
 import { join } from 'node:path';
+import { LRUCache } from 'lru-cache';
 import type { Apart } from './apart/apart.js';
-import type { Kept } from './kept.js';
-import type { RunScene } from './scene.js';
-import type { Keeping } from './space.js';
-import type { Steps } from './steps.js';
-import type { Issue } from '../core/errors.js';
+import type { Issue } from '../core/errors/errors.js';
+import type { Definition } from '../core/definition/model.js';
+import type { AttemptRow } from '../records/attempts.js';
+import type { RunRow, TaskRow } from '../records/runs.js';
+import type { AttemptOver, Claim } from '../records/steps.js';
 import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
 import { listFiles, makeRepository } from '../git/repository.js';
@@ -28,7 +29,14 @@ export interface Timing {
   space: number;
 }
 
-export const defaultTiming: Timing = { lease: 15_000, sweep: 5_000, ready: 60_000, warm: 15 * 60_000, drain: 10_000, space: 600_000 };
+export const defaultTiming: Timing = {
+  lease: 15_000,
+  sweep: 5_000,
+  ready: 60_000,
+  warm: 15 * 60_000,
+  drain: 10_000,
+  space: 600_000,
+};
 
 export interface Addresses {
   /** Suffix of the hosts of standing environments: `staging.sailings.SUFFIX`. */
@@ -45,6 +53,64 @@ export interface Log {
   warn(data: object, text: string): void;
   error(data: object, text: string): void;
 }
+
+export interface Keeping {
+  /** Runs of a project whose logs and outputs are kept. */
+  runs: number;
+  /** Releases of a project whose bytes are kept, besides those that are live, warm, or may still be promoted. */
+  releases: number;
+  /** Of the releases that were live in an environment, so many of the last keep their bytes: a revert may want them. */
+  reverts: number;
+  /** Milliseconds after which stored bytes that nothing names may go; an upload that is under way is younger. */
+  grace: number;
+  /** Milliseconds after whose end the logs of instances, prepare and verify go. */
+  logs: number;
+  /** Bytes that must be free for new work. */
+  free: number;
+}
+
+/** What the steps of a run need that does not change while it goes on. */
+export interface RunScene {
+  project: ProjectRow;
+  model: Definition | null;
+  files: ListedFile[];
+}
+
+/** One thing that takes a run a step further. */
+export interface Cause {
+  /** An attempt that has ended. */
+  over?: AttemptOver;
+  /** The agent that reports it may have more work at once. */
+  claim?: Claim | undefined;
+  /** Digest of stored bytes that are broken. */
+  forget?: string | undefined;
+  /** When it was taken off the work list. */
+  stamp?: string | undefined;
+}
+
+export interface Steps {
+  /** Takes a run a step further; gives what its agent was given. Throws `fence_old` when the attempt is not held as was said. */
+  take(run: string, cause: Cause): Promise<AttemptRow[]>;
+  /** The run and the task that an attempt belongs to, where they are known as of the attempt's beginning. */
+  known(attempt: string): KnownAttempt | null;
+  /** Whether an attempt's task is known to run. */
+  runs(attempt: string): boolean;
+  /** Attempts of this run were claimed: what is known becomes this version, or is forgotten. */
+  began(run: string, version: string, attempts: readonly string[]): void;
+}
+
+export interface KnownAttempt {
+  run: RunRow;
+  task: TaskRow;
+  /** Name of a task that it needs → digest of its output. */
+  outputs: ReadonlyMap<string, string>;
+}
+
+/** What never changes once it is there, for the keys that were asked for last. A failure is not cached. */
+export type Cache<T extends object> = LRUCache<string, T, () => Promise<T>>;
+
+export const makeCache = <T extends object>(max: number): Cache<T> =>
+  new LRUCache<string, T, () => Promise<T>>({ max, fetchMethod: (_key, _stale, { context }) => context() });
 
 /** What the loops and acts work with. */
 export interface Context {
@@ -66,16 +132,22 @@ export interface Context {
   /** Milliseconds since the epoch. */
   now(): number;
   /** Files of the commits that were listed last; a commit never changes. */
-  trees: Kept<ListedFile[]>;
+  trees: Cache<ListedFile[]>;
   /** What the steps of the newest runs need. */
-  scenes: Kept<RunScene>;
+  scenes: Cache<RunScene>;
   /** Takes runs further. */
   steps: Steps;
 }
 
 /** Every file of a commit in the project's folder. */
-export function treeOf(context: Pick<Context, 'repositories' | 'trees'>, project: Pick<ProjectRow, 'id' | 'folder'>, commit: string): Promise<ListedFile[]> {
-  return context.trees.get(`${project.id} ${commit}`, () => listFiles(repositoryOf(context, project), commit, project.folder));
+export function treeOf(
+  context: Pick<Context, 'repositories' | 'trees'>,
+  project: Pick<ProjectRow, 'id' | 'folder'>,
+  commit: string,
+): Promise<ListedFile[]> {
+  return context.trees.forceFetch(`${project.id} ${commit}`, {
+    context: () => listFiles(repositoryOf(context, project), commit, project.folder),
+  });
 }
 
 /** A project's bare repository. */
@@ -83,15 +155,21 @@ export const repositoryOf = (context: Pick<Context, 'repositories'>, project: Pi
   join(context.repositories, `${project.id}.git`);
 
 /** Makes it where it is missing. */
-export async function ensureRepository(context: Pick<Context, 'repositories'>, project: Pick<ProjectRow, 'id' | 'main_branch'>): Promise<string> {
+export async function ensureRepository(
+  context: Pick<Context, 'repositories'>,
+  project: Pick<ProjectRow, 'id' | 'main_branch'>,
+): Promise<string> {
   const path = repositoryOf(context, project);
   await makeRepository(path, project.main_branch);
   return path;
 }
 
-export const urlOf = (addresses: Addresses, host: string): string => `${addresses.scheme}://${host}${addresses.port === null ? '' : `:${addresses.port}`}`;
+export const urlOf = (addresses: Addresses, host: string): string =>
+  `${addresses.scheme}://${host}${addresses.port === null ? '' : `:${addresses.port}`}`;
 
-export const standingHost = (addresses: Addresses, project: string, name: string): string => `${name}.${project}.${addresses.standing}`;
-export const reviewHost = (addresses: Addresses, project: string, name: string): string => `${name}.${project}.${addresses.review}`;
+export const standingHost = (addresses: Addresses, project: string, name: string): string =>
+  `${name}.${project}.${addresses.standing}`;
+export const reviewHost = (addresses: Addresses, project: string, name: string): string =>
+  `${name}.${project}.${addresses.review}`;
 
 export type { Db };

@@ -4,17 +4,17 @@ import { dropEmptyPartitions, makeLogPartitions } from '../records/logs.js';
 import { nextPoll, nextStatus } from '../records/projects.js';
 import { nextDue } from '../records/runs.js';
 import type { Context } from './context.js';
-import { stepDeployments } from './deployments.js';
-import { stepEnvironments } from './environments.js';
+import { stepDeployments } from './deployments/deployments.js';
+import { stepEnvironments } from './environments/environments.js';
 import { makeFeed, sealEvery, stepSeals } from './feed.js';
-import { watchLeases } from './leases.js';
+import { watchLeases } from './runs/leases.js';
 import { startLoop, type Loop } from './loop.js';
-import { tellStatuses } from './statuses.js';
-import { sweepRemoved } from './upkeep.js';
-import { pollSources, sweepScratch } from './remotes.js';
-import { stepRuns } from './runs.js';
-import { stepSpace } from './space.js';
-import { sweepHosted, workIntake } from './sources.js';
+import { tellStatuses } from './sources/statuses.js';
+import { sweepRemoved } from './upkeep/upkeep.js';
+import { pollSources, sweepScratch } from './sources/remotes.js';
+import { stepRuns } from './runs/runs.js';
+import { stepSpace } from './upkeep/space.js';
+import { sweepHosted, workIntake } from './sources/sources.js';
 
 export interface Engine {
   /** Tells the engine what was heard from the records. */
@@ -29,12 +29,43 @@ export async function startEngine(context: Context): Promise<Engine> {
   await sweepHosted(context);
   const feed = makeFeed(context);
   const loops: Record<string, Loop> = {
-    sources: startLoop({ name: 'sources', step: () => workIntake(context), sweepMs: sweep, log, nextDue: () => intakeDue(context) }),
+    sources: startLoop({
+      name: 'sources',
+      step: () => workIntake(context),
+      sweepMs: sweep,
+      log,
+      nextDue: () => intakeDue(context),
+    }),
     hosted: startLoop({ name: 'hosted', step: () => sweepHosted(context).then(() => false), sweepMs: sweep * 6, log }),
-    polls: startLoop({ name: 'polls', step: () => pollSources(context), nextDue: () => nextPoll(records), sweepMs: sweep * 6, log }),
-    feed: startLoop({ name: 'statuses', step: () => tellStatuses(context), nextDue: () => nextStatus(records), sweepMs: sweep, gatherMs: 400, log }),
-    runs: startLoop({ name: 'runs', step: () => stepRuns(context), nextDue: () => nextDue(records, 'runs'), sweepMs: sweep, log }),
-    deployments: startLoop({ name: 'deployments', step: () => stepDeployments(context), nextDue: () => nextDue(records, 'deployments'), sweepMs: sweep, log }),
+    polls: startLoop({
+      name: 'polls',
+      step: () => pollSources(context),
+      nextDue: () => nextPoll(records),
+      sweepMs: sweep * 6,
+      log,
+    }),
+    feed: startLoop({
+      name: 'statuses',
+      step: () => tellStatuses(context),
+      nextDue: () => nextStatus(records),
+      sweepMs: sweep,
+      gatherMs: 400,
+      log,
+    }),
+    runs: startLoop({
+      name: 'runs',
+      step: () => stepRuns(context),
+      nextDue: () => nextDue(records, 'runs'),
+      sweepMs: sweep,
+      log,
+    }),
+    deployments: startLoop({
+      name: 'deployments',
+      step: () => stepDeployments(context),
+      nextDue: () => nextDue(records, 'deployments'),
+      sweepMs: sweep,
+      log,
+    }),
     environments: startLoop({
       name: 'environments',
       step: () => stepEnvironments(context),
@@ -43,7 +74,14 @@ export async function startEngine(context: Context): Promise<Engine> {
       log,
     }),
     leases: startLoop({ name: 'leases', step: watchLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
-    events: startLoop({ name: 'feed', step: () => feed.step(), nextDue: () => feed.due(), sweepMs: sweep, gatherMs: 20, log }),
+    events: startLoop({
+      name: 'feed',
+      step: () => feed.step(),
+      nextDue: () => feed.due(),
+      sweepMs: sweep,
+      gatherMs: 20,
+      log,
+    }),
     seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
     space: startLoop({ name: 'space', step: () => stepSpace(context), sweepMs: context.timing.space, log }),
     upkeep: startLoop({

@@ -20,6 +20,8 @@ export function makeFeed(context: Context): { step(): Promise<boolean>; due(): P
 export const sealEvery = 60_000;
 
 export async function stepSeals(context: Context): Promise<boolean> {
-  await context.records.transition('events.sealed', (db) => sealEvents(db, sealHash, (hash) => context.keys.sign(hash)));
+  await context.records.transition('events.sealed', (db) =>
+    sealEvents(db, sealHash, (hash) => context.keys.sign(hash)),
+  );
   return false;
 }

@@ -44,7 +44,10 @@ export function startLoop({ name, step, nextDue, sweepMs, gatherMs = 0, log }: L
         if (gatherMs && !stopped) await new Promise((resolve) => setTimeout(resolve, gatherMs));
       } catch (error) {
         failures++;
-        log.error({ loop: name, failures, error: String((error as Error).stack ?? error) }, `the loop ${name} failed and goes on`);
+        log.error(
+          { loop: name, failures, error: String((error as Error).stack ?? error) },
+          `the loop ${name} failed and goes on`,
+        );
         await new Promise((resolve) => setTimeout(resolve, Math.min(5_000, 50 * 2 ** Math.min(failures, 7))));
       }
     }

@@ -39,7 +39,11 @@ export class GitError extends Error {
 const lastWords = (errors: string): string =>
   errors
     .split('\n')
-    .filter((line) => line.trim() !== '' && !/^(Please make sure you have the correct access rights|and the repository exists\.)/.test(line))
+    .filter(
+      (line) =>
+        line.trim() !== '' &&
+        !/^(Please make sure you have the correct access rights|and the repository exists\.)/.test(line),
+    )
     .slice(-3)
     .join(' ');
 
@@ -66,7 +70,11 @@ export interface GitOptions {
 }
 
 /** Runs git and gives its whole output; anything but an expected exit status throws a `GitError` with its last words. */
-export async function git(repository: string, args: readonly string[], options: GitOptions = {}): Promise<{ out: Buffer; exit: number }> {
+export async function git(
+  repository: string,
+  args: readonly string[],
+  options: GitOptions = {},
+): Promise<{ out: Buffer; exit: number }> {
   const child = startGit(repository, args, options.env, options.config);
   const out: Buffer[] = [];
   let errors = '';
@@ -81,6 +89,7 @@ export async function git(repository: string, args: readonly string[], options: 
     child.on('error', reject);
     child.on('close', (code) => resolve(code));
   }).finally(() => clearTimeout(timer));
-  if (exit === null || !(options.expect ?? [0]).includes(exit)) throw new GitError(args, exit, exit === null ? 'it took too long' : lastWords(errors));
+  if (exit === null || !(options.expect ?? [0]).includes(exit))
+    throw new GitError(args, exit, exit === null ? 'it took too long' : lastWords(errors));
   return { out: Buffer.concat(out), exit };
 }

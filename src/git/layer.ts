@@ -2,7 +2,7 @@
 import { Readable } from 'node:stream';
 import { pack } from 'tar-stream';
 import { sha256 } from '../core/canonical.js';
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
 import { readFiles } from './repository.js';
 
@@ -36,8 +36,12 @@ export function layerOf(repository: string, files: readonly TreeFile[]): Readabl
       const file = ordered[at++] as TreeFile;
       const mtime = timeOfObject(file.id);
       if (file.mode === '120000') {
-        if (size > linkLimit) throw new CodedError('path_unusable', { name: file.path, why: 'it is a link of more than 4,000 bytes' });
-        await put({ name: file.path, type: 'symlink', linkname: (await whole(body)).toString('utf8'), mtime, mode: 0o777 }, Buffer.alloc(0));
+        if (size > linkLimit)
+          throw new CodedError('path_unusable', { name: file.path, why: 'it is a link of more than 4,000 bytes' });
+        await put(
+          { name: file.path, type: 'symlink', linkname: (await whole(body)).toString('utf8'), mtime, mode: 0o777 },
+          Buffer.alloc(0),
+        );
       } else {
         const header = { name: file.path, size, mtime, mode: file.mode === '100755' ? 0o755 : 0o644 };
         if (size <= atOnce) await put(header, await whole(body));
@@ -53,7 +57,9 @@ export function layerOf(repository: string, files: readonly TreeFile[]): Readabl
   /** A large file goes piece by piece, no faster than it is read. */
   const stream = (header: EntryHeader, body: AsyncIterable<Buffer>): Promise<void> =>
     new Promise((resolve, reject) => {
-      const sink = tar.entry({ uid: 0, gid: 0, ...header }, (error?: Error | null) => (error ? reject(error) : resolve()));
+      const sink = tar.entry({ uid: 0, gid: 0, ...header }, (error?: Error | null) =>
+        error ? reject(error) : resolve(),
+      );
       sink.on('error', reject);
       Readable.from(body)
         .on('error', (error) => {
@@ -79,4 +85,5 @@ async function whole(body: AsyncIterable<Buffer>): Promise<Buffer> {
   return parts.length === 1 ? (parts[0] as Buffer) : Buffer.concat(parts);
 }
 
-const sorted = (files: readonly TreeFile[]): TreeFile[] => [...files].sort((a, b) => (a.path < b.path ? -1 : a.path > b.path ? 1 : 0));
+const sorted = (files: readonly TreeFile[]): TreeFile[] =>
+  [...files].sort((a, b) => (a.path < b.path ? -1 : a.path > b.path ? 1 : 0));

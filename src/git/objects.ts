@@ -3,7 +3,7 @@
  * Trees are kept by their id, which is for good; so only what a commit has changed is read.
  */
 import type { ChildProcessWithoutNullStreams } from 'node:child_process';
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import { sizeText } from '../core/sizes.js';
 import { startGit } from './command.js';
 
@@ -47,7 +47,11 @@ function readerOf(repository: string): Reader {
     if (one.asks.length === 0) close(path, one);
   }
   const child = startGit(repository, ['cat-file', '--batch-command']);
-  const reader: Reader = { child, asks: [], timer: setTimeout(() => reader.asks.length === 0 && close(repository, reader), idleMs) };
+  const reader: Reader = {
+    child,
+    asks: [],
+    timer: setTimeout(() => reader.asks.length === 0 && close(repository, reader), idleMs),
+  };
   reader.timer.unref();
   readers.set(repository, reader);
   const give = makeParser(reader);
@@ -152,7 +156,12 @@ function makeParser(reader: Reader): (chunk: Buffer) => void {
   };
 }
 
-function ask(repository: string, name: string, contents: boolean, most = 0): Promise<{ object: GitObject; body: Buffer } | null | 'too large'> {
+function ask(
+  repository: string,
+  name: string,
+  contents: boolean,
+  most = 0,
+): Promise<{ object: GitObject; body: Buffer } | null | 'too large'> {
   // A name that would be two questions is the name of nothing.
   if (/[\n\0]/.test(name) || name === '') return Promise.resolve(null);
   const reader = readerOf(repository);
@@ -170,10 +179,19 @@ export async function objectInfo(repository: string, name: string): Promise<GitO
 }
 
 /** Bytes of one object that are held in memory at most. */
-const most: Record<GitObject['type'], number> = { commit: 4 * 1024 ** 2, tag: 4 * 1024 ** 2, tree: 16 * 1024 ** 2, blob: 32 * 1024 ** 2 };
+const most: Record<GitObject['type'], number> = {
+  commit: 4 * 1024 ** 2,
+  tag: 4 * 1024 ** 2,
+  tree: 16 * 1024 ** 2,
+  blob: 32 * 1024 ** 2,
+};
 
 /** An object of this type with its bytes, or null; `git_object_large` where it is more than is held in memory. */
-export async function objectOf(repository: string, name: string, type: GitObject['type']): Promise<{ id: string; body: Buffer } | null> {
+export async function objectOf(
+  repository: string,
+  name: string,
+  type: GitObject['type'],
+): Promise<{ id: string; body: Buffer } | null> {
   const found = await ask(repository, `${name}${type === 'blob' ? '' : `^{${type}}`}`, true, most[type]);
   if (found === 'too large') throw new CodedError('git_object_large', { kind: type, limit: sizeText(most[type]) });
   return found?.object.type === type ? { id: found.object.id, body: found.body } : null;

@@ -7,7 +7,7 @@ import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { BlockList, isIP } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { CodedError, type ErrorCode } from '../core/errors.js';
+import { CodedError, type ErrorCode } from '../core/errors/errors.js';
 import { git, GitError, type GitOptions } from './command.js';
 
 export type Credential = { user: string; password: string } | { key: string };
@@ -35,13 +35,16 @@ const ports: Record<Scheme, number> = { http: 80, https: 443, ssh: 22, file: 0 }
 
 /** What an address names; `url_refused` for anything that git must not be given. */
 export function parseRemote(text: string): RemoteAddress {
-  const refuse = (why: string) => new CodedError('url_refused', { url: text.replace(/\/\/[^/@]*@/, '//…@').slice(0, 200), why });
+  const refuse = (why: string) =>
+    new CodedError('url_refused', { url: text.replace(/\/\/[^/@]*@/, '//…@').slice(0, 200), why });
   if (text.startsWith('-')) throw refuse('it begins with a dash.');
   // biome-ignore lint/suspicious/noControlCharactersInRegex: they are refused
-  if (text.length > 2_000 || /[\u0000-\u0020\u007f]/.test(text)) throw refuse('it has spaces or control characters, or is too long.');
+  if (text.length > 2_000 || /[\u0000-\u0020\u007f]/.test(text))
+    throw refuse('it has spaces or control characters, or is too long.');
   // The short form of ssh: user@host:path.
   const short = /^(?:([A-Za-z0-9._-]+)@)?([A-Za-z0-9.-]+):(?!:|\/\/)(.+)$/.exec(text);
-  if (short && !/^[A-Za-z]:[\\/]/.test(text)) return { url: text, scheme: 'ssh', host: hostOf(short[2] as string, refuse), port: 22, user: short[1] ?? 'git' };
+  if (short && !/^[A-Za-z]:[\\/]/.test(text))
+    return { url: text, scheme: 'ssh', host: hostOf(short[2] as string, refuse), port: 22, user: short[1] ?? 'git' };
   let url: URL;
   try {
     url = new URL(text);
@@ -50,15 +53,23 @@ export function parseRemote(text: string): RemoteAddress {
   }
   const scheme = url.protocol.slice(0, -1) as Scheme;
   if (!Object.hasOwn(ports, scheme)) throw refuse(`git is not asked to use ${url.protocol}`);
-  if (url.password || (url.username && scheme !== 'ssh')) throw refuse('it carries a name or password; give them apart from it.');
+  if (url.password || (url.username && scheme !== 'ssh'))
+    throw refuse('it carries a name or password; give them apart from it.');
   if (scheme === 'file') {
     if (url.host) throw refuse('a file address has no host.');
     return { url: url.href, scheme, host: '', port: 0, user: '' };
   }
-  if (url.username && !/^[A-Za-z0-9._-]+$/.test(url.username)) throw refuse('its user name has other characters than letters, digits, dots and dashes.');
+  if (url.username && !/^[A-Za-z0-9._-]+$/.test(url.username))
+    throw refuse('its user name has other characters than letters, digits, dots and dashes.');
   if (url.username.startsWith('-')) throw refuse('its user name begins with a dash.');
   if (url.pathname.length < 2) throw refuse('it names no repository.');
-  return { url: url.href, scheme, host: hostOf(url.hostname, refuse), port: Number(url.port) || ports[scheme], user: url.username || 'git' };
+  return {
+    url: url.href,
+    scheme,
+    host: hostOf(url.hostname, refuse),
+    port: Number(url.port) || ports[scheme],
+    user: url.username || 'git',
+  };
 }
 
 function hostOf(text: string, refuse: (why: string) => CodedError): string {
@@ -136,9 +147,13 @@ export async function gitRemote(
     const { credential } = remote;
     if (at.scheme === 'ssh') env.GIT_SSH_COMMAND = sshCommand(at, address, credential, remote.knownHosts, folder);
     else if (at.scheme !== 'file') {
-      if (!isIP(at.host)) config.push(['http.curloptResolve', `${at.host}:${at.port}:${isIP(address) === 6 ? `[${address}]` : address}`]);
+      if (!isIP(at.host))
+        config.push(['http.curloptResolve', `${at.host}:${at.port}:${isIP(address) === 6 ? `[${address}]` : address}`]);
       if (credential && 'password' in credential)
-        config.push(['http.extraHeader', `Authorization: Basic ${Buffer.from(`${credential.user}:${credential.password}`).toString('base64')}`]);
+        config.push([
+          'http.extraHeader',
+          `Authorization: Basic ${Buffer.from(`${credential.user}:${credential.password}`).toString('base64')}`,
+        ]);
     }
     return await git(repository, args(at.url), { timeout: 120_000, ...options, config, env });
   } catch (error) {
@@ -149,7 +164,13 @@ export async function gitRemote(
 }
 
 /** Every word of it is ours or was checked: git hands it to a shell. */
-function sshCommand(at: RemoteAddress, address: string, credential: Credential | null, knownHosts: string, folder: string): string {
+function sshCommand(
+  at: RemoteAddress,
+  address: string,
+  credential: Credential | null,
+  knownHosts: string,
+  folder: string,
+): string {
   const key = join(folder, 'key');
   if (credential && 'key' in credential) writeFileSync(key, `${credential.key.trim()}\n`, { mode: 0o600 });
   mkdirSync(join(knownHosts, '..'), { recursive: true });
@@ -173,8 +194,14 @@ function sshCommand(at: RemoteAddress, address: string, credential: Credential |
 /** Which words of git and ssh mean what. */
 const meanings: [RegExp, ErrorCode][] = [
   [/Host key verification failed|REMOTE HOST IDENTIFICATION HAS CHANGED/i, 'source_host_key'],
-  [/Authentication failed|could not read (Username|Password)|Permission denied|returned error: 40[13]|Invalid username|Load key/i, 'source_denied'],
-  [/returned error: 404|not found|does not appear to be a git repository|does not exist|no such file|Could not read from remote repository/i, 'source_missing'],
+  [
+    /Authentication failed|could not read (Username|Password)|Permission denied|returned error: 40[13]|Invalid username|Load key/i,
+    'source_denied',
+  ],
+  [
+    /returned error: 404|not found|does not appear to be a git repository|does not exist|no such file|Could not read from remote repository/i,
+    'source_missing',
+  ],
   [/returned error: 30\d|unable to update url base|redirect/i, 'source_redirect'],
   [/certificate|SSL|TLS/i, 'source_tls'],
   [/Could not resolve host|Name or service not known/i, 'source_host'],
@@ -198,7 +225,12 @@ export interface RemoteBranches {
 
 /** The branches of a remote, without fetching anything. An empty repository has none. */
 export async function listRemote(repository: string, remote: Remote): Promise<RemoteBranches> {
-  const { out } = await gitRemote(repository, remote, (url) => ['ls-remote', '--symref', '--end-of-options', url, 'HEAD', 'refs/heads/*'], { timeout: 45_000 });
+  const { out } = await gitRemote(
+    repository,
+    remote,
+    (url) => ['ls-remote', '--symref', '--end-of-options', url, 'HEAD', 'refs/heads/*'],
+    { timeout: 45_000 },
+  );
   const branches = new Map<string, string>();
   let main: string | null = null;
   for (const line of out.toString('utf8').split('\n')) {

@@ -2,7 +2,7 @@
 import { existsSync } from 'node:fs';
 import { mkdir, rename, rm } from 'node:fs/promises';
 import { join } from 'node:path';
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import type { ListedFile } from '../core/plan/plan.js';
 import { sizeText } from '../core/sizes.js';
 import { git, startGit } from './command.js';
@@ -58,7 +58,11 @@ export async function branches(repository: string): Promise<Map<string, string>>
 
 /** The commit that a text names (branch, or commit by its id or the beginning of it), or null. */
 export async function resolve(repository: string, text: string): Promise<string | null> {
-  const tries = /^[0-9a-f]{4,64}$/.test(text) ? [text, `refs/heads/${text}`] : isBranchName(text) ? [`refs/heads/${text}`] : [];
+  const tries = /^[0-9a-f]{4,64}$/.test(text)
+    ? [text, `refs/heads/${text}`]
+    : isBranchName(text)
+      ? [`refs/heads/${text}`]
+      : [];
   for (const one of tries) {
     const found = await objectOf(repository, one, 'commit');
     if (found) return found.id;
@@ -66,10 +70,12 @@ export async function resolve(repository: string, text: string): Promise<string 
   return null;
 }
 
+// biome-ignore lint/suspicious/noControlCharactersInRegex: they are refused
+const notInBranch = /[\u0000-\u0020\u007f~^:?*[\\]|\.\.|@\{|\/\/|^[-/]|[/.]$|\.lock(\/|$)|(^|\/)\./;
+
 /** Whether git lets a branch be named so (git-check-ref-format(1)); everything else would be an expression of git's own. */
 export const isBranchName = (text: string): boolean =>
-  // biome-ignore lint/suspicious/noControlCharactersInRegex: they are refused
-  text.length <= 250 && !/[\u0000-\u0020\u007f~^:?*[\\]|\.\.|@\{|\/\/|^[-/]|[/.]$|\.lock(\/|$)|(^|\/)\./.test(text) && text !== '' && text !== '@';
+  text.length <= 250 && !notInBranch.test(text) && text !== '' && text !== '@';
 
 export async function commitFacts(repository: string, commit: string): Promise<CommitFacts | null> {
   const found = await objectOf(repository, commit, 'commit');
@@ -80,7 +86,8 @@ export async function commitFacts(repository: string, commit: string): Promise<C
   const head = end < 0 ? body : body.subarray(0, end);
   // Headers of several lines (signatures) go on with a space.
   const lines = head.toString('latin1').split('\n');
-  const header = (key: string): string => (lines.find((line) => line.startsWith(`${key} `))?.slice(key.length + 1) ?? '').slice(0, headerLimit);
+  const header = (key: string): string =>
+    (lines.find((line) => line.startsWith(`${key} `))?.slice(key.length + 1) ?? '').slice(0, headerLimit);
   const text = (bytes: Buffer): string => decoderOf(header('encoding')).decode(bytes);
   const message = text(body.subarray(end < 0 ? body.length : end + 2)).trimStart();
   const title = [];
@@ -140,7 +147,12 @@ export interface TreeBounds {
 export const treeBounds: TreeBounds = { entries: 200_000, bytes: 64 * 1024 ** 2, depth: 100 };
 
 /** Every file of the commit below `folder` (`''` is the root), with paths relative to it, in the order of git; `tree_too_large` past the bounds. */
-export async function listFiles(repository: string, commit: string, folder: string, bounds: TreeBounds = treeBounds): Promise<ListedFile[]> {
+export async function listFiles(
+  repository: string,
+  commit: string,
+  folder: string,
+  bounds: TreeBounds = treeBounds,
+): Promise<ListedFile[]> {
   const root = await treeAt(repository, commit, folder);
   const files: ListedFile[] = [];
   let entriesSeen = 0;
@@ -186,10 +198,16 @@ function utf8(bytes: Uint8Array): string | null {
     return null;
   }
 }
-const readable = (bytes: Buffer): string => bytes.toString('latin1').replace(/[^ -~]/g, (one) => `\\x${one.charCodeAt(0).toString(16).padStart(2, '0')}`);
+const readable = (bytes: Buffer): string =>
+  bytes.toString('latin1').replace(/[^ -~]/g, (one) => `\\x${one.charCodeAt(0).toString(16).padStart(2, '0')}`);
 
 /** A file of a commit, or null; at most `limit` bytes are read, a larger file is given as `too large`. A link is no file. */
-export async function readFile(repository: string, commit: string, path: string, limit: number): Promise<Buffer | 'too large' | null> {
+export async function readFile(
+  repository: string,
+  commit: string,
+  path: string,
+  limit: number,
+): Promise<Buffer | 'too large' | null> {
   const at = path.lastIndexOf('/');
   const folder = await treeAt(repository, commit, at < 0 ? '' : path.slice(0, at));
   const entries = folder ? await treeEntries(repository, folder) : null;
@@ -269,7 +287,9 @@ async function* streamFiles(repository: string, ids: readonly string[]): AsyncGe
 
 /** Commits of a branch's history along first parents, the newest first. */
 export async function history(repository: string, commit: string, limit: number): Promise<string[]> {
-  const { out, exit } = await git(repository, ['rev-list', '--first-parent', `--max-count=${limit}`, commit, '--'], { expect: [0, 128] });
+  const { out, exit } = await git(repository, ['rev-list', '--first-parent', `--max-count=${limit}`, commit, '--'], {
+    expect: [0, 128],
+  });
   return exit === 0 ? out.toString().split('\n').filter(Boolean) : [];
 }
 
@@ -280,7 +300,12 @@ export async function onBranches(repository: string, commit: string): Promise<bo
 }
 
 /** Commits that `to` has and `from` has not, the newest first; `from` null means all of `to`. */
-export async function commitsBetween(repository: string, from: string | null, to: string, limit: number): Promise<CommitFacts[]> {
+export async function commitsBetween(
+  repository: string,
+  from: string | null,
+  to: string,
+  limit: number,
+): Promise<CommitFacts[]> {
   const range = from ? [to, `^${from}`] : [to];
   const { out } = await git(repository, ['rev-list', `--max-count=${limit}`, ...range, '--']);
   const facts = await Promise.all(
@@ -312,7 +337,16 @@ export async function fetchAll(repository: string, remote: Remote, refs: readonl
     url,
     '+refs/heads/*:refs/heads/*',
   ]);
-  for (const ref of refs) await gitRemote(repository, remote, (url) => ['fetch', '-q', '--no-tags', '--no-auto-gc', '--end-of-options', url, ref]);
+  for (const ref of refs)
+    await gitRemote(repository, remote, (url) => [
+      'fetch',
+      '-q',
+      '--no-tags',
+      '--no-auto-gc',
+      '--end-of-options',
+      url,
+      ref,
+    ]);
 }
 
 /** Whether the repository has the commit, by its whole id. */

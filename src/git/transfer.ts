@@ -4,7 +4,8 @@ import { pipeline } from 'node:stream/promises';
 import { startGit } from './command.js';
 
 export type GitService = 'git-upload-pack' | 'git-receive-pack';
-export const isGitService = (text: unknown): text is GitService => text === 'git-upload-pack' || text === 'git-receive-pack';
+export const isGitService = (text: unknown): text is GitService =>
+  text === 'git-upload-pack' || text === 'git-receive-pack';
 
 /** A line of the protocol: four hexadecimal digits of length, then the text. */
 export const packet = (text: string | Buffer): Buffer => {
@@ -15,7 +16,11 @@ export const flush = Buffer.from('0000');
 
 /** The answer to `info/refs`. */
 export async function advertise(repository: string, service: GitService, protocol: string): Promise<Buffer> {
-  const child = startGit(repository, [service.slice(4), '--stateless-rpc', '--advertise-refs', repository], protocol ? { GIT_PROTOCOL: protocol } : {});
+  const child = startGit(
+    repository,
+    [service.slice(4), '--stateless-rpc', '--advertise-refs', repository],
+    protocol ? { GIT_PROTOCOL: protocol } : {},
+  );
   child.stdin.on('error', () => {});
   child.stdin.end();
   child.stderr.resume();
@@ -29,7 +34,11 @@ const exchangeMs = 3_600_000;
 
 /** One request and its answer as streams. Git ends when either goes away; a body that breaks off is told by the answer. */
 export function exchange(repository: string, service: GitService, body: Readable, protocol: string): Readable {
-  const child = startGit(repository, [service.slice(4), '--stateless-rpc', repository], protocol ? { GIT_PROTOCOL: protocol } : {});
+  const child = startGit(
+    repository,
+    [service.slice(4), '--stateless-rpc', repository],
+    protocol ? { GIT_PROTOCOL: protocol } : {},
+  );
   const end = () => child.kill('SIGKILL');
   const timer = setTimeout(end, exchangeMs);
   child.stderr.resume();
@@ -112,7 +121,11 @@ function readCommand(line: Buffer, head: PushHead): void {
   const found = /^([0-9a-f]{40,64}) ([0-9a-f]{40,64}) (.+)$/s.exec(text);
   if (found) {
     const id = (hex: string) => (/^0+$/.test(hex) ? null : hex);
-    head.commands.push({ before: id(found[1] as string), after: id(found[2] as string), ref: decode(Buffer.from(found[3] as string, 'latin1')) });
+    head.commands.push({
+      before: id(found[1] as string),
+      after: id(found[2] as string),
+      ref: decode(Buffer.from(found[3] as string, 'latin1')),
+    });
   } else if (!text.startsWith('shallow ') && !text.startsWith('push-cert')) throw new Error('not a push');
 }
 
@@ -126,7 +139,15 @@ function decode(bytes: Buffer): string | null {
 
 /** An answer that refuses every ref of a push in words that the client shows. */
 export function refusePush(commands: readonly PushCommand[], capabilities: readonly string[], why: string): Buffer {
-  const report = Buffer.concat([packet('unpack ok\n'), ...commands.map((command) => packet(`ng ${command.ref ?? 'ref'} refused\n`)), flush]);
+  const report = Buffer.concat([
+    packet('unpack ok\n'),
+    ...commands.map((command) => packet(`ng ${command.ref ?? 'ref'} refused\n`)),
+    flush,
+  ]);
   if (!capabilities.includes('side-band-64k')) return report;
-  return Buffer.concat([packet(Buffer.concat([Buffer.from([2]), Buffer.from(`${why}\n`)])), packet(Buffer.concat([Buffer.from([1]), report])), flush]);
+  return Buffer.concat([
+    packet(Buffer.concat([Buffer.from([2]), Buffer.from(`${why}\n`)])),
+    packet(Buffer.concat([Buffer.from([1]), report])),
+    flush,
+  ]);
 }

@@ -12,7 +12,14 @@ export interface Author {
 /**
  * A commit of `text` at `path` on top of `parent` (null: the first one). No ref is moved. Returns its id.
  */
-export async function commitFile(repository: string, parent: string | null, path: string, text: string, message: string, author: Author): Promise<string> {
+export async function commitFile(
+  repository: string,
+  parent: string | null,
+  path: string,
+  text: string,
+  message: string,
+  author: Author,
+): Promise<string> {
   const folder = mkdtempSync(join(tmpdir(), 'tsunagi-index-'));
   const env = {
     GIT_INDEX_FILE: join(folder, 'index'),
@@ -21,7 +28,8 @@ export async function commitFile(repository: string, parent: string | null, path
     GIT_COMMITTER_NAME: author.name,
     GIT_COMMITTER_EMAIL: author.email,
   };
-  const run = async (args: string[], input = ''): Promise<string> => (await git(repository, args, { env, input })).out.toString().trim();
+  const run = async (args: string[], input = ''): Promise<string> =>
+    (await git(repository, args, { env, input })).out.toString().trim();
   try {
     const blob = await run(['hash-object', '-w', '--stdin'], text);
     if (parent) await run(['read-tree', parent]);
@@ -33,8 +41,15 @@ export async function commitFile(repository: string, parent: string | null, path
 }
 
 /** Moves a branch, if it still stands where it stood. False when somebody else was quicker. */
-export async function moveBranch(repository: string, branch: string, to: string, from: string | null): Promise<boolean> {
-  const { exit } = await git(repository, ['update-ref', `refs/heads/${branch}`, to, from ?? '0'.repeat(to.length)], { expect: [0, 128] });
+export async function moveBranch(
+  repository: string,
+  branch: string,
+  to: string,
+  from: string | null,
+): Promise<boolean> {
+  const { exit } = await git(repository, ['update-ref', `refs/heads/${branch}`, to, from ?? '0'.repeat(to.length)], {
+    expect: [0, 128],
+  });
   return exit === 0;
 }
 
@@ -45,10 +60,16 @@ export async function unifiedDifference(path: string, before: string | null, aft
     const [a, b] = [join(folder, 'a'), join(folder, 'b')];
     writeFileSync(b, after);
     if (before !== null) writeFileSync(a, before);
-    const { out } = await git(folder, ['diff', '--no-index', '--no-color', '--no-ext-diff', '--', before === null ? '/dev/null' : a, b], { expect: [0, 1] });
+    const { out } = await git(
+      folder,
+      ['diff', '--no-index', '--no-color', '--no-ext-diff', '--', before === null ? '/dev/null' : a, b],
+      { expect: [0, 1] },
+    );
     const body = out.toString('utf8').split('\n');
     const from = body.findIndex((line) => line.startsWith('@@'));
-    return from < 0 ? '' : [`--- ${before === null ? '/dev/null' : `a/${path}`}`, `+++ b/${path}`, ...body.slice(from)].join('\n');
+    return from < 0
+      ? ''
+      : [`--- ${before === null ? '/dev/null' : `a/${path}`}`, `+++ b/${path}`, ...body.slice(from)].join('\n');
   } finally {
     rmSync(folder, { recursive: true, force: true });
   }

@@ -13,7 +13,16 @@ import {
   timingSafeEqual,
   verify,
 } from 'node:crypto';
-import { copyFileSync, existsSync, linkSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import {
+  copyFileSync,
+  existsSync,
+  linkSync,
+  mkdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  writeFileSync,
+} from 'node:fs';
 import { join } from 'node:path';
 
 export interface Keys {
@@ -39,7 +48,9 @@ export function openKeys(folder: string): Keys {
   // Read each time: another service of the same data may have renewed it.
   const secrets = (): Buffer[] => [current, old].filter((path) => existsSync(path)).map((path) => readFileSync(path));
   const signing = createPrivateKey(
-    keptFile(join(folder, 'signing.pem'), () => generateKeyPairSync('ed25519').privateKey.export({ type: 'pkcs8', format: 'pem' })),
+    keptFile(join(folder, 'signing.pem'), () =>
+      generateKeyPairSync('ed25519').privateKey.export({ type: 'pkcs8', format: 'pem' }),
+    ),
   );
   const publicKey = createPublicKey(signing);
   return {
@@ -120,7 +131,12 @@ export function signEvent(secret: string, body: string | Buffer, now: number): s
   return `t=${seconds},v1=${mac(secret, seconds, body).toString('hex')}`;
 }
 
-export function checkEvent(secret: string, body: string | Buffer, header: string, now: number): 'good' | 'wrong' | 'old' {
+export function checkEvent(
+  secret: string,
+  body: string | Buffer,
+  header: string,
+  now: number,
+): 'good' | 'wrong' | 'old' {
   const found = /^t=(\d{1,12}),v1=([0-9a-f]{64})$/.exec(header);
   if (!found) return 'wrong';
   const seconds = Number(found[1]);
@@ -128,4 +144,5 @@ export function checkEvent(secret: string, body: string | Buffer, header: string
   return Math.abs(now - seconds * 1000) <= signatureWindow ? 'good' : 'old';
 }
 
-const mac = (secret: string, seconds: number, body: string | Buffer) => createHmac('sha256', secret).update(`${seconds}.`).update(body).digest();
+const mac = (secret: string, seconds: number, body: string | Buffer) =>
+  createHmac('sha256', secret).update(`${seconds}.`).update(body).digest();

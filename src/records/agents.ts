@@ -1,4 +1,4 @@
-import type { Issue } from '../core/errors.js';
+import type { Issue } from '../core/errors/errors.js';
 import type { Takes } from '../core/states.js';
 import { json, type Db, notify } from './database.js';
 import { newId } from './ids.js';
@@ -22,7 +22,8 @@ export interface AgentRow {
   full_issue: Issue | null;
 }
 
-const columns = 'id, name, boot, takes, slots, address, port_from, port_to, tools, base, sandbox, seen_at, lease_until > now() as alive, full_issue';
+const columns =
+  'id, name, boot, takes, slots, address, port_from, port_to, tools, base, sandbox, seen_at, lease_until > now() as alive, full_issue';
 
 export interface NewAgent {
   token: string;
@@ -65,7 +66,8 @@ export const registerAgent = (db: Db, agent: NewAgent, leaseMs: number): Promise
   );
 
 /** Keeps two questions of one agent from claiming at the same time, each not seeing what the other takes. */
-export const lockAgent = (db: Db, id: string): Promise<unknown> => db.rows('select 1 from agents where id = $1 for update', [id]);
+export const lockAgent = (db: Db, id: string): Promise<unknown> =>
+  db.rows('select 1 from agents where id = $1 for update', [id]);
 
 /** Renews the lease of an agent and of all that it says it holds; null when it must register again. */
 export async function renewAgent(
@@ -95,10 +97,14 @@ export async function renewAgent(
  */
 export async function forgiveSilence(db: Db, leaseMs: number): Promise<void> {
   await db.rows(`update agents set lease_until = greatest(lease_until, now() + $1::int * interval '1 ms')`, [leaseMs]);
-  await db.rows(`update attempts set lease_until = greatest(lease_until, now() + $1::int * interval '1 ms') where state = 'running'`, [leaseMs]);
+  await db.rows(
+    `update attempts set lease_until = greatest(lease_until, now() + $1::int * interval '1 ms') where state = 'running'`,
+    [leaseMs],
+  );
 }
 
-export const agentOfToken = (db: Db, token: string): Promise<AgentRow | null> => db.one(`select ${columns} from agents where token_id = $1`, [token]);
+export const agentOfToken = (db: Db, token: string): Promise<AgentRow | null> =>
+  db.one(`select ${columns} from agents where token_id = $1`, [token]);
 export const listAgents = (db: Db): Promise<AgentRow[]> => db.rows(`select ${columns} from agents order by name`);
 
 export interface EdgeRow {
@@ -115,16 +121,29 @@ export interface EdgeRow {
 export type Without = Record<string, { version: number; issue: Issue | null }>;
 
 /** Whether an edge has a host's table of this version, or why not. */
-export function hasTable(edge: Pick<EdgeRow, 'acknowledged' | 'without'>, host: string, version: number): { has: boolean; why: Issue | null } {
+export function hasTable(
+  edge: Pick<EdgeRow, 'acknowledged' | 'without'>,
+  host: string,
+  version: number,
+): { has: boolean; why: Issue | null } {
   const open = edge.without[host];
-  return { has: edge.acknowledged >= version && !open, why: edge.acknowledged >= version ? (open?.issue ?? null) : null };
+  return {
+    has: edge.acknowledged >= version && !open,
+    why: edge.acknowledged >= version ? (open?.issue ?? null) : null,
+  };
 }
 
 /** Milliseconds after which an edge that has not asked counts as silent. */
 export const edgeSilenceMs = 12_000;
 
 /** An edge asks for what is newer than it has: that is its acknowledgement. Null when the name belongs to another token that is still good. */
-export async function acknowledge(db: Db, token: string, name: string, version: number, without: Without = {}): Promise<EdgeRow | null> {
+export async function acknowledge(
+  db: Db,
+  token: string,
+  name: string,
+  version: number,
+  without: Without = {},
+): Promise<EdgeRow | null> {
   const row = await db.one<EdgeRow & { moved: boolean }>(
     `with old as (select acknowledged, without from edges where name = $3)
      insert into edges (id, token_id, name, acknowledged, without) values ($1, $2, $3, $4, $5)
@@ -140,7 +159,9 @@ export async function acknowledge(db: Db, token: string, name: string, version: 
 
 /** Whoever waits for edges to have a table looks again. Locked in the order that everyone keeps: environments, then deployments, each by id. */
 async function wakeMoving(db: Db): Promise<void> {
-  await db.rows(`update environments set due_at = now() where id in (select id from environments where state = 'closing' order by id for update)`);
+  await db.rows(
+    `update environments set due_at = now() where id in (select id from environments where state = 'closing' order by id for update)`,
+  );
   await db.rows(
     `update deployments set due_at = now() where id in (
        select id from deployments

@@ -1,5 +1,5 @@
 /** Attempts: made waiting, claimed by an agent with a fence and a lease, ended once. Each write of their agent names the fence. */
-import { CodedError, type Issue } from '../core/errors.js';
+import { CodedError, type Issue } from '../core/errors/errors.js';
 import type { AttemptKind, AttemptState, Takes } from '../core/states.js';
 import { json, type Db, notify } from './database.js';
 import { newId } from './ids.js';
@@ -65,7 +65,8 @@ export async function addAttempts(db: Db, attempts: readonly NewAttempt[]): Prom
 
 const ofRun = `select ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}, t.run_id, r.commit from attempts a left join tasks t on t.id = a.task_id left join runs r on r.id = t.run_id`;
 
-export const attemptById = (db: Db, id: string): Promise<AttemptOfRun | null> => db.one(`${ofRun} where a.id = $1`, [id]);
+export const attemptById = (db: Db, id: string): Promise<AttemptOfRun | null> =>
+  db.one(`${ofRun} where a.id = $1`, [id]);
 export const attemptsOfRun = (db: Db, run: string): Promise<AttemptRow[]> =>
   db.rows(
     `select ${columns} from attempts where task_id in (select id from tasks where run_id = $1) or id in (select attempt_id from tasks where run_id = $1) order by number`,
@@ -85,7 +86,12 @@ export const claimAttempts = async (db: Db, agent: string, slots: number, leaseM
 export const lockAs = async (
   db: Db,
   id: string,
-  { from, agent, fence, lapsed = false }: { from: 'waiting' | 'running'; agent?: string; fence?: string; lapsed?: boolean },
+  {
+    from,
+    agent,
+    fence,
+    lapsed = false,
+  }: { from: 'waiting' | 'running'; agent?: string; fence?: string; lapsed?: boolean },
 ): Promise<boolean> =>
   (await db.one(
     `select 1 as ok from attempts where id = $1 and state = $2 and ($3::uuid is null or agent_id = $3) and ($4::bigint is null or fence = $4)
@@ -100,7 +106,12 @@ export const beginServed = (db: Db, attempts: readonly string[]): Promise<{ run:
 /** An attempt as a function of the records gives it, with times as texts. */
 export function fromJson(row: Record<string, unknown>): AttemptRow {
   const date = (value: unknown) => (typeof value === 'string' ? new Date(value) : null);
-  return { ...(row as unknown as AttemptRow), created_at: date(row.created_at) as Date, started_at: date(row.started_at), ended_at: date(row.ended_at) };
+  return {
+    ...(row as unknown as AttemptRow),
+    created_at: date(row.created_at) as Date,
+    started_at: date(row.started_at),
+    ended_at: date(row.ended_at),
+  };
 }
 
 /** Everything that this agent holds, as recorded. */
@@ -118,19 +129,25 @@ export async function lockHeld(db: Db, id: string, agent: string, fence: string)
 }
 
 /** Ends an attempt, and with it those of its commands that nothing was said about yet. */
-export async function endAttempt(db: Db, id: string, state: AttemptState, issue: Issue | null, commands: readonly EndedCommand[] = []): Promise<void> {
-  await db.rows(`with told as (${upsertCommands}) update attempts set state = $2, issue = $3, ended_at = now(), lease_until = null where id = $1`, [
-    id,
-    state,
-    issue === null ? null : json(issue),
-    commandsJson(commands),
-  ]);
-  if (state !== 'passed') await db.rows(`update commands set state = $2 where attempt_id = $1 and state = 'running'`, [id, state]);
+export async function endAttempt(
+  db: Db,
+  id: string,
+  state: AttemptState,
+  issue: Issue | null,
+  commands: readonly EndedCommand[] = [],
+): Promise<void> {
+  await db.rows(
+    `with told as (${upsertCommands}) update attempts set state = $2, issue = $3, ended_at = now(), lease_until = null where id = $1`,
+    [id, state, issue === null ? null : json(issue), commandsJson(commands)],
+  );
+  if (state !== 'passed')
+    await db.rows(`update commands set state = $2 where attempt_id = $1 and state = 'running'`, [id, state]);
   await notify(db, `log:${id}`);
 }
 
 /** Attempts whose lease has run out. */
-export const strayAttempts = (db: Db): Promise<AttemptOfRun[]> => db.rows(`${ofRun} where a.state = 'running' and a.lease_until < now() limit 100`);
+export const strayAttempts = (db: Db): Promise<AttemptOfRun[]> =>
+  db.rows(`${ofRun} where a.state = 'running' and a.lease_until < now() limit 100`);
 
 /** Attempts that have waited for `ms` for a base that no agent has had for as long: nobody will ever take them. */
 export const orphanAttempts = (db: Db, ms: number): Promise<AttemptOfRun[]> =>
@@ -142,9 +159,11 @@ export const orphanAttempts = (db: Db, ms: number): Promise<AttemptOfRun[]> =>
   );
 
 /** Attempts that an agent held before it started anew. */
-export const attemptsLeftBy = (db: Db, agent: string): Promise<AttemptOfRun[]> => db.rows(`${ofRun} where a.state = 'running' and a.agent_id = $1`, [agent]);
+export const attemptsLeftBy = (db: Db, agent: string): Promise<AttemptOfRun[]> =>
+  db.rows(`${ofRun} where a.state = 'running' and a.agent_id = $1`, [agent]);
 
-export const stoppedWaiting = (db: Db): Promise<AttemptOfRun[]> => db.rows(`${ofRun} where a.state = 'waiting' and a.stop limit 100`);
+export const stoppedWaiting = (db: Db): Promise<AttemptOfRun[]> =>
+  db.rows(`${ofRun} where a.state = 'waiting' and a.stop limit 100`);
 
 export interface CommandRow {
   position: number;
@@ -156,7 +175,13 @@ export interface CommandRow {
   first_line: number;
 }
 
-export async function startCommand(db: Db, attempt: string, position: number, text: string, firstLine: number): Promise<void> {
+export async function startCommand(
+  db: Db,
+  attempt: string,
+  position: number,
+  text: string,
+  firstLine: number,
+): Promise<void> {
   await db.rows(
     `insert into commands (attempt_id, position, text, state, started_at, first_line) values ($1, $2, $3, 'running', now(), $4) on conflict do nothing`,
     [attempt, position, text, firstLine],

@@ -46,7 +46,9 @@ export const lostTopic = '!';
 export function json(value: unknown): string {
   const text = JSON.stringify(value);
   // Half a pair is what JSON.stringify escapes (ECMA-262, well-formed); a backslash of the text itself stands doubled.
-  return /\\u(0000|d[89a-f])/.test(text) ? text.replace(/\\\\|\\u0000|\\ud[89a-f][0-9a-f]{2}/g, (found) => (found === '\\\\' ? found : '\ufffd')) : text;
+  return /\\u(0000|d[89a-f])/.test(text)
+    ? text.replace(/\\\\|\\u0000|\\ud[89a-f][0-9a-f]{2}/g, (found) => (found === '\\\\' ? found : '\ufffd'))
+    : text;
 }
 
 /** A text as PostgreSQL can keep it: no NUL in it. */
@@ -56,7 +58,12 @@ const storable = (value: unknown): unknown => {
 };
 
 export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions): Records {
-  const sequelize = new Sequelize(url, { dialect: 'postgres', logging: false, pool: { max: pool, min: 1, idle: 30_000, acquire: 20_000 }, retry: { max: 0 } });
+  const sequelize = new Sequelize(url, {
+    dialect: 'postgres',
+    logging: false,
+    pool: { max: pool, min: 1, idle: 30_000, acquire: 20_000 },
+    retry: { max: 0 },
+  });
   const on = (transaction?: Transaction): Db => {
     const rows = async <T>(sql: string, bind: unknown[] = []): Promise<T[]> =>
       (await sequelize.query(sql, {
@@ -118,7 +125,8 @@ export async function notify(db: Db, ...topics: string[]): Promise<void> {
   for (const topic of topics) db.topics.add(topic);
 }
 
-const tell = (db: Db, topics: string[]): Promise<unknown> => db.rows(`select pg_notify('${channel}', topic) from unnest($1::text[]) topic`, [topics]);
+const tell = (db: Db, topics: string[]): Promise<unknown> =>
+  db.rows(`select pg_notify('${channel}', topic) from unnest($1::text[]) topic`, [topics]);
 
 async function listen(url: string, heard: (topic: string) => void): Promise<{ close(): Promise<void> }> {
   let closed = false;

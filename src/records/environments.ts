@@ -1,5 +1,5 @@
 import type { EnvironmentPlan } from '../core/definition/model.js';
-import type { Issue } from '../core/errors.js';
+import type { Issue } from '../core/errors/errors.js';
 import type { SecretPlace } from '../core/variables/resolve.js';
 import type { DeploymentKind, DeploymentState, EnvironmentState, Health } from '../core/states.js';
 import { json, type Db, notify } from './database.js';
@@ -33,13 +33,29 @@ const columns =
 /** Makes an environment where there is none of the name, or opens a closed one again. */
 export async function makeEnvironment(
   db: Db,
-  environment: { project: string; projectName: string; name: string; kind: 'standing' | 'review'; plan: string; pullRequest: number | null; host: string },
+  environment: {
+    project: string;
+    projectName: string;
+    name: string;
+    kind: 'standing' | 'review';
+    plan: string;
+    pullRequest: number | null;
+    host: string;
+  },
   actor: string,
 ): Promise<void> {
   const row = await db.one(
     `insert into environments (id, project_id, name, kind, plan_name, pull_request, host) values ($1, $2, $3, $4, $5, $6, $7)
      on conflict (project_id, name) do update set state = 'empty', closed_at = null, due_at = now() where environments.state in ('closing', 'closed') returning 1 as ok`,
-    [newId(), environment.project, environment.name, environment.kind, environment.plan, environment.pullRequest, environment.host],
+    [
+      newId(),
+      environment.project,
+      environment.name,
+      environment.kind,
+      environment.plan,
+      environment.pullRequest,
+      environment.host,
+    ],
   );
   if (!row) return;
   await recordEvents(db, {
@@ -65,7 +81,9 @@ export const environmentById = async (db: Db, id: string): Promise<EnvironmentRo
 export const findEnvironment = (db: Db, project: string, name: string): Promise<EnvironmentRow | null> =>
   db.one(`select ${columns} from environments where project_id = $1 and name = $2`, [project, name]);
 export const environmentsOf = (db: Db, project: string): Promise<EnvironmentRow[]> =>
-  db.rows(`select ${columns} from environments where project_id = $1 and state <> 'closed' order by created_at, name`, [project]);
+  db.rows(`select ${columns} from environments where project_id = $1 and state <> 'closed' order by created_at, name`, [
+    project,
+  ]);
 
 export async function dueEnvironments(db: Db, project: string): Promise<void> {
   await db.rows(
@@ -104,9 +122,10 @@ export async function holdEnvironment(db: Db, id: string, who: string, why: stri
   await db.rows('update environments set held_by = $2, held_why = $3 where id = $1', [id, who, why]);
 }
 export async function liftEnvironment(db: Db, id: string): Promise<boolean> {
-  const row = await db.one('update environments set held_by = null, held_why = null, due_at = now() where id = $1 and held_by is not null returning 1 as ok', [
-    id,
-  ]);
+  const row = await db.one(
+    'update environments set held_by = null, held_why = null, due_at = now() where id = $1 and held_by is not null returning 1 as ok',
+    [id],
+  );
   if (row) await notify(db, 'environments');
   return row !== null;
 }
@@ -116,7 +135,8 @@ export const setEnvironmentState = (db: Db, id: string, state: EnvironmentState)
     `update environments set state = $2, closed_at = case when $2 = 'closed' then now() end, due_at = case when $2 = 'closed' then null else now() end, live_id = case when $2 = 'closed' then null else live_id end, serving_id = case when $2 = 'closed' then null else serving_id end where id = $1`,
     [id, state],
   );
-export const setHealth = (db: Db, id: string, health: Health): Promise<unknown> => db.rows('update environments set health = $2 where id = $1', [id, health]);
+export const setHealth = (db: Db, id: string, health: Health): Promise<unknown> =>
+  db.rows('update environments set health = $2 where id = $1', [id, health]);
 export const setServing = (db: Db, id: string, deployment: string | null, version: number): Promise<unknown> =>
   db.rows('update environments set serving_id = $2, table_version = $3 where id = $1', [id, deployment, version]);
 export const setLive = (db: Db, id: string, deployment: string): Promise<unknown> =>
@@ -185,13 +205,18 @@ export async function addDeployment(db: Db, one: NewDeployment): Promise<Deploym
   return row as DeploymentRow;
 }
 
-export const deploymentById = (db: Db, id: string): Promise<DeploymentRow | null> => db.one(`select ${deploymentColumns} from deployments where id = $1`, [id]);
+export const deploymentById = (db: Db, id: string): Promise<DeploymentRow | null> =>
+  db.one(`select ${deploymentColumns} from deployments where id = $1`, [id]);
 export const lockDeployment = (db: Db, id: string): Promise<DeploymentRow | null> =>
   db.one(`select ${deploymentColumns} from deployments where id = $1 for update`, [id]);
 export const findDeployment = (db: Db, project: string, number: number): Promise<DeploymentRow | null> =>
   db.one(`select ${deploymentColumns} from deployments where project_id = $1 and number = $2`, [project, number]);
 /** The newest first. */
-export const deploymentsOf = (db: Db, environment: string, limit: number): Promise<(DeploymentRow & { release: number; commit: string })[]> =>
+export const deploymentsOf = (
+  db: Db,
+  environment: string,
+  limit: number,
+): Promise<(DeploymentRow & { release: number; commit: string })[]> =>
   db.rows(
     `select ${deploymentColumns.replace(/(^|, )(\w+)/g, '$1d.$2')}, r.number as release, r.commit from deployments d join releases r on r.id = d.release_id where d.environment_id = $1 order by d.number desc limit $2`,
     [environment, limit],
@@ -203,7 +228,12 @@ export const movingDeployments = (db: Db, environment: string): Promise<Deployme
     [environment],
   );
 
-export async function setDeploymentState(db: Db, id: string, state: DeploymentState, failure: Issue | null): Promise<void> {
+export async function setDeploymentState(
+  db: Db,
+  id: string,
+  state: DeploymentState,
+  failure: Issue | null,
+): Promise<void> {
   await db.rows(
     `update deployments set state = $2, failure = $3, state_since = case when state = $2 then state_since else now() end,
        live_at = case when $2 = 'live' then coalesce(live_at, now()) else live_at end,
@@ -221,7 +251,12 @@ export async function setFailure(db: Db, id: string, failure: Issue): Promise<vo
 }
 
 /** The deployment that was live is so no longer; its servers stay warm until then. */
-export async function retireDeployment(db: Db, id: string, state: 'replaced' | 'reverted', warmMs: number): Promise<void> {
+export async function retireDeployment(
+  db: Db,
+  id: string,
+  state: 'replaced' | 'reverted',
+  warmMs: number,
+): Promise<void> {
   await db.rows(
     `update deployments set state = $2, replaced_at = now(), warm_until = now() + $3::float8 * interval '1 ms', due_at = now() + $3::float8 * interval '1 ms' where id = $1`,
     [id, state, warmMs],

@@ -100,7 +100,10 @@ export async function recordEvents(db: Db, ...events: NewEvent[]): Promise<void>
  * the order of ids; only this number may be used as a cursor. Says how many were numbered, and whether some are left; one service does it at a time.
  */
 export const numberEvents = async (db: Db): Promise<{ numbered: number; left: boolean }> =>
-  (await db.one<{ numbered: number; left: boolean }>('select numbered, left_over as left from number_events()')) ?? { numbered: 0, left: false };
+  (await db.one<{ numbered: number; left: boolean }>('select numbered, left_over as left from number_events()')) ?? {
+    numbered: 0,
+    left: false,
+  };
 
 export interface EventFilter {
   /** Only events with a higher number. */
@@ -123,7 +126,14 @@ export function listEvents(db: Db, filter: EventFilter): Promise<EventRow[]> {
        and ($3::text is null or e.project_id = (select id from projects where name = $3))
        and ($4::text is null or e.type = $4) and ($5::text is null or e.subject = $5)
      order by e.number ${filter.newestFirst ? 'desc' : 'asc'} limit $6`,
-    [filter.after ?? null, filter.before ?? null, filter.project ?? null, filter.type ?? null, filter.subject ?? null, filter.limit],
+    [
+      filter.after ?? null,
+      filter.before ?? null,
+      filter.project ?? null,
+      filter.type ?? null,
+      filter.subject ?? null,
+      filter.limit,
+    ],
   );
 }
 
@@ -138,10 +148,16 @@ export interface Seal {
 }
 
 /** Seals the events since the last seal: `hash` covers the earlier seal's hash and each event. Returns null when there are none. */
-export async function sealEvents(db: Db, hashOf: (parts: string[], before: Buffer | null) => Buffer, sign: (hash: Buffer) => Buffer): Promise<Seal | null> {
+export async function sealEvents(
+  db: Db,
+  hashOf: (parts: string[], before: Buffer | null) => Buffer,
+  sign: (hash: Buffer) => Buffer,
+): Promise<Seal | null> {
   const locked = await db.one<{ ok: boolean }>('select pg_try_advisory_xact_lock(7403123) as ok');
   if (!locked?.ok) return null;
-  const last = await db.one<{ last_number: string; hash: Buffer }>('select last_number, hash from seals order by last_number desc limit 1');
+  const last = await db.one<{ last_number: string; hash: Buffer }>(
+    'select last_number, hash from seals order by last_number desc limit 1',
+  );
   const events = await sealedEvents(db, last?.last_number ?? '0', null);
   const first = events[0];
   const end = events.at(-1);
@@ -151,7 +167,12 @@ export async function sealEvents(db: Db, hashOf: (parts: string[], before: Buffe
     last?.hash ?? null,
   );
   const signature = sign(hash);
-  await db.rows('insert into seals (first_number, last_number, hash, signature) values ($1, $2, $3, $4)', [first.number, end.number, hash, signature]);
+  await db.rows('insert into seals (first_number, last_number, hash, signature) values ($1, $2, $3, $4)', [
+    first.number,
+    end.number,
+    hash,
+    signature,
+  ]);
   return { first: first.number, last: end.number, hash, signature };
 }
 
@@ -182,7 +203,8 @@ export async function checkSeals(
       before,
     );
     const whole = Number(seal.first) === Number(upTo) + 1 && events.length === Number(seal.last) - Number(upTo);
-    if (!whole || !hash.equals(seal.hash) || !signed(seal.hash, seal.signature)) return { seals, upTo, wrong: { first: seal.first, last: seal.last } };
+    if (!whole || !hash.equals(seal.hash) || !signed(seal.hash, seal.signature))
+      return { seals, upTo, wrong: { first: seal.first, last: seal.last } };
     before = seal.hash;
     upTo = seal.last;
     seals++;

@@ -1,5 +1,5 @@
 /** What earlier runs of a project tell about a task. */
-import type { Issue } from '../core/errors.js';
+import type { Issue } from '../core/errors/errors.js';
 import type { TestResults } from '../core/results/junit.js';
 import type { TaskState } from '../core/states.js';
 import type { Db } from './database.js';
@@ -32,7 +32,12 @@ export interface LastTask {
 }
 
 /** The newest task of this name that has a fingerprint and has ended, before a run (null: of all). */
-export const lastTask = (db: Db, project: string, name: string, before: string | null = null): Promise<LastTask | null> =>
+export const lastTask = (
+  db: Db,
+  project: string,
+  name: string,
+  before: string | null = null,
+): Promise<LastTask | null> =>
   db.one(
     `select r.number as run, r.commit, t.state, t.fingerprint, t.inputs, t.model->'reads' as reads
      from (select id, number, commit from runs where project_id = $1 and ($3::uuid is null or id < $3) order by id desc limit ${lookBack}) r
@@ -47,7 +52,12 @@ export interface PassedRun {
 }
 
 /** The newest run before this one that passed: of its branch, else of the main branch. */
-export const lastPassedRun = (db: Db, project: string, before: string, branches: readonly string[]): Promise<PassedRun | null> =>
+export const lastPassedRun = (
+  db: Db,
+  project: string,
+  before: string,
+  branches: readonly string[],
+): Promise<PassedRun | null> =>
   db.one(
     `select id, number, commit from (select * from runs where project_id = $1 and id < $2 order by id desc limit ${lookBack}) r
      where state = 'passed' and pull_request is null and branch = any($3::text[]) order by array_position($3::text[], branch), id desc limit 1`,

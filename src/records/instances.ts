@@ -1,4 +1,4 @@
-import { CodedError, type Issue } from '../core/errors.js';
+import { CodedError, type Issue } from '../core/errors/errors.js';
 import type { InstanceState } from '../core/states.js';
 import { json, type Db, notify } from './database.js';
 import { newId } from './ids.js';
@@ -32,11 +32,26 @@ const withTable = columns.replace(/(^|, )(\w+)/g, '$1i.$2');
 
 export async function addInstance(
   db: Db,
-  instance: { deployment: string; part: string; kind: 'server' | 'worker'; position: number; restarts: number; delayMs: number },
+  instance: {
+    deployment: string;
+    part: string;
+    kind: 'server' | 'worker';
+    position: number;
+    restarts: number;
+    delayMs: number;
+  },
 ): Promise<void> {
   await db.rows(
     `insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at) values ($1, $2, $2, $3, $4, $5, $6, now() + $7::int * interval '1 ms')`,
-    [newId(), instance.deployment, instance.part, instance.kind, instance.position, instance.restarts, instance.delayMs],
+    [
+      newId(),
+      instance.deployment,
+      instance.part,
+      instance.kind,
+      instance.position,
+      instance.restarts,
+      instance.delayMs,
+    ],
   );
   await notify(db, 'work');
 }
@@ -45,10 +60,12 @@ export const instancesOf = (db: Db, deployment: string): Promise<InstanceRow[]> 
   db.rows(`select ${columns} from instances where deployment_id = $1 order by id`, [deployment]);
 /** Those that have not ended, and the newest that have. */
 export const instancesOfEnvironment = (db: Db, environment: string): Promise<InstanceRow[]> =>
-  db.rows(`select ${withTable} from instances i join deployments d on d.id = i.deployment_id where d.environment_id = $1 order by i.id desc limit 200`, [
-    environment,
-  ]);
-export const instanceById = (db: Db, id: string): Promise<InstanceRow | null> => db.one(`select ${columns} from instances where id = $1`, [id]);
+  db.rows(
+    `select ${withTable} from instances i join deployments d on d.id = i.deployment_id where d.environment_id = $1 order by i.id desc limit 200`,
+    [environment],
+  );
+export const instanceById = (db: Db, id: string): Promise<InstanceRow | null> =>
+  db.one(`select ${columns} from instances where id = $1`, [id]);
 
 /** Claims up to `most` waiting instances for an agent of the class `live`. */
 export const claimInstances = (db: Db, agent: { id: string; address: string }, most: number): Promise<InstanceRow[]> =>
@@ -60,7 +77,8 @@ export const claimInstances = (db: Db, agent: { id: string; address: string }, m
 
 /** Whether an instance waits for an agent that has room. */
 export const anyWaits = async (db: Db): Promise<boolean> =>
-  (await db.one(`select 1 as ok from instances where state = 'waiting' and wanted and start_at <= now() limit 1`)) !== null;
+  (await db.one(`select 1 as ok from instances where state = 'waiting' and wanted and start_at <= now() limit 1`)) !==
+  null;
 
 /** Milliseconds until the next instance may start, or null. */
 export const nextStart = async (db: Db): Promise<number | null> =>
@@ -74,7 +92,10 @@ export const heldInstances = (db: Db, agent: string): Promise<InstanceRow[]> =>
   db.rows(`select ${columns} from instances where agent_id = $1 and state in ('starting', 'ready')`, [agent]);
 
 export async function lockHeldInstance(db: Db, id: string, agent: string, fence: string): Promise<InstanceRow> {
-  const row = await db.one<InstanceRow>(`select ${columns} from instances where id = $1 and agent_id = $2 and fence = $3 for update`, [id, agent, fence]);
+  const row = await db.one<InstanceRow>(
+    `select ${columns} from instances where id = $1 and agent_id = $2 and fence = $3 for update`,
+    [id, agent, fence],
+  );
   if (!row) throw new CodedError('fence_old');
   return row;
 }

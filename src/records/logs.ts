@@ -1,6 +1,6 @@
 /** Log chunks by stream (an attempt or an instance) and byte position; compressed, in partitions by month of the stream's id. */
 import { gunzipSync, gzipSync } from 'node:zlib';
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import { countLines } from '../core/lines.js';
 import { json, type Db, notify } from './database.js';
 
@@ -47,18 +47,18 @@ export async function appendLog(
   if (fresh.length === 0) return row.log_bytes;
   const lines = countLines(fresh);
   // A repeat that brings a part of what is there already has brought its gap before.
-  const gap = skipped && position === row.log_bytes && stream.table === 'attempts' ? { line: row.log_lines, ...skipped } : null;
+  const gap =
+    skipped && position === row.log_bytes && stream.table === 'attempts' ? { line: row.log_lines, ...skipped } : null;
   const firstLine = row.log_lines + (gap?.lines ?? 0);
-  await db.rows('insert into log_chunks (stream, position, bytes, command, first_line, lines, packed) values ($1, $2, $3, $4, $5, $6, $7)', [
+  await db.rows(
+    'insert into log_chunks (stream, position, bytes, command, first_line, lines, packed) values ($1, $2, $3, $4, $5, $6, $7)',
+    [stream.id, row.log_bytes, fresh.length, command, firstLine, lines, gzipSync(fresh, { level: 1 })],
+  );
+  await db.rows(`update ${stream.table} set log_bytes = log_bytes + $2, log_lines = $3 where id = $1`, [
     stream.id,
-    row.log_bytes,
     fresh.length,
-    command,
-    firstLine,
-    lines,
-    gzipSync(fresh, { level: 1 }),
+    firstLine + lines,
   ]);
-  await db.rows(`update ${stream.table} set log_bytes = log_bytes + $2, log_lines = $3 where id = $1`, [stream.id, fresh.length, firstLine + lines]);
   if (gap) await db.rows('update attempts set log_gap = $2 where id = $1', [stream.id, json(gap)]);
   if (stream.table === 'instances') await turnOver(db, stream.id, row.log_bytes + fresh.length);
   await notify(db, `log:${stream.id}`);
@@ -71,10 +71,20 @@ const overBytes = 8 * 1024 * 1024;
 
 /** An instance prints for as long as it lives: what is old of it goes. */
 async function turnOver(db: Db, instance: string, length: number): Promise<void> {
-  const over = await db.one('select 1 as ok from instances where id = $1 and $2::bigint - log_from > $3', [instance, length, instanceBytes + overBytes]);
+  const over = await db.one('select 1 as ok from instances where id = $1 and $2::bigint - log_from > $3', [
+    instance,
+    length,
+    instanceBytes + overBytes,
+  ]);
   if (!over) return;
-  await db.rows('delete from log_chunks where stream = $1 and position + bytes <= $2', [instance, length - instanceBytes]);
-  await db.rows('update instances set log_from = coalesce((select min(position) from log_chunks where stream = $1), log_bytes) where id = $1', [instance]);
+  await db.rows('delete from log_chunks where stream = $1 and position + bytes <= $2', [
+    instance,
+    length - instanceBytes,
+  ]);
+  await db.rows(
+    'update instances set log_from = coalesce((select min(position) from log_chunks where stream = $1), log_bytes) where id = $1',
+    [instance],
+  );
 }
 
 /** Lets go of the logs of instances, and of what deployments ran, that ended more than `ms` ago; at most `limit` of each at once. Returns how many. */
@@ -89,7 +99,8 @@ export async function dropOldLogs(db: Db, ms: number, limit: number): Promise<nu
          select id from ${table} where ${which} and not log_gone and ended_at < now() - $1::float8 * interval '1 ms' order by ended_at limit $2 for update skip locked) returning id`,
       [ms, limit],
     );
-    if (rows.length) await db.rows('delete from log_chunks where stream = any($1::uuid[])', [rows.map((row) => row.id)]);
+    if (rows.length)
+      await db.rows('delete from log_chunks where stream = any($1::uuid[])', [rows.map((row) => row.id)]);
     count += rows.length;
   }
   return count;
@@ -161,7 +172,10 @@ export async function makeLogPartitions(db: Db, now: Date): Promise<void> {
     const to = new Date(Date.UTC(now.getUTCFullYear(), now.getUTCMonth() + ahead + 1, 1));
     const name = `log_chunks_${from.toISOString().slice(0, 7).replace('-', '_')}`;
     const exists = await db.one('select 1 as ok from pg_class where relname = $1', [name]);
-    if (!exists) await db.rows(`create table if not exists ${name} partition of log_chunks for values from ('${firstId(from)}') to ('${firstId(to)}')`);
+    if (!exists)
+      await db.rows(
+        `create table if not exists ${name} partition of log_chunks for values from ('${firstId(from)}') to ('${firstId(to)}')`,
+      );
   }
 }
 

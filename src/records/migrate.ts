@@ -19,14 +19,17 @@ const lock = 7_403_121;
 export async function migrate(records: Records, upTo?: string): Promise<void> {
   await records.transition('records.migrated', async (db) => {
     await db.rows('select pg_advisory_xact_lock($1)', [lock]);
-    await db.rows('create table if not exists migrations (name text primary key, at timestamptz not null default now())');
+    await db.rows(
+      'create table if not exists migrations (name text primary key, at timestamptz not null default now())',
+    );
     const umzug = new Umzug({
       migrations: migrations.map(({ name, up }) => ({ name, up: async () => void (await db.rows(up)) })),
       logger: undefined,
       storage: {
         logMigration: async ({ name }) => void (await db.rows('insert into migrations (name) values ($1)', [name])),
         unlogMigration: async ({ name }) => void (await db.rows('delete from migrations where name = $1', [name])),
-        executed: async () => (await db.rows<{ name: string }>('select name from migrations order by name')).map((row) => row.name),
+        executed: async () =>
+          (await db.rows<{ name: string }>('select name from migrations order by name')).map((row) => row.name),
       },
     });
     await umzug.up(upTo ? { to: upTo } : undefined);

@@ -21,17 +21,26 @@ export const olderOpenRuns = (
   );
 
 /** A run of the place that runs and goes before this one, or null. */
-export const runBefore = (db: Db, run: Pick<RunRow, 'project_id' | 'branch' | 'pull_request' | 'number'>): Promise<{ number: number } | null> =>
-  db.one(`select number from runs where ${ofPlace} and number < $4 and state = 'running' order by number desc limit 1`, [...placeOf(run), run.number]);
+export const runBefore = (
+  db: Db,
+  run: Pick<RunRow, 'project_id' | 'branch' | 'pull_request' | 'number'>,
+): Promise<{ number: number } | null> =>
+  db.one(
+    `select number from runs where ${ofPlace} and number < $4 and state = 'running' order by number desc limit 1`,
+    [...placeOf(run), run.number],
+  );
 
 export const setSuperseded = (db: Db, runs: readonly string[], by: number): Promise<unknown> =>
   db.rows('update runs set superseded_by = $2, due_at = now() where id = any($1::uuid[])', [runs, by]);
 
 /** A run of this place may be waiting for this one to end. */
-export async function wakeWaitingRun(db: Db, run: Pick<RunRow, 'project_id' | 'branch' | 'pull_request' | 'number'>): Promise<void> {
-  const woken = await db.rows(`update runs set due_at = now() where ${ofPlace} and number > $4 and state = 'waiting' and allowed returning 1`, [
-    ...placeOf(run),
-    run.number,
-  ]);
+export async function wakeWaitingRun(
+  db: Db,
+  run: Pick<RunRow, 'project_id' | 'branch' | 'pull_request' | 'number'>,
+): Promise<void> {
+  const woken = await db.rows(
+    `update runs set due_at = now() where ${ofPlace} and number > $4 and state = 'waiting' and allowed returning 1`,
+    [...placeOf(run), run.number],
+  );
   if (woken.length) await notify(db, 'runs');
 }

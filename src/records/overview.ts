@@ -58,8 +58,12 @@ export function listRuns(db: Db, filter: RunFilter): Promise<RunOverview[]> {
   return db.rows(overview.replace('SELECTED', selected), bind);
 }
 
-export const runOverview = (db: Db, id: string): Promise<RunOverview | null> => db.one(overview.replace('SELECTED', 'select * from runs where id = $1'), [id]);
+export const runOverview = (db: Db, id: string): Promise<RunOverview | null> =>
+  db.one(overview.replace('SELECTED', 'select * from runs where id = $1'), [id]);
 
 /** The newest run of a branch. */
 export const newestRun = (db: Db, project: string, branch: string): Promise<RunOverview | null> =>
-  db.one(overview.replace('SELECTED', 'select * from runs where project_id = $1 and branch = $2 order by id desc limit 1'), [project, branch]);
+  db.one(
+    overview.replace('SELECTED', 'select * from runs where project_id = $1 and branch = $2 order by id desc limit 1'),
+    [project, branch],
+  );

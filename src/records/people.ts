@@ -37,7 +37,8 @@ export interface TokenRow {
   used_at: Date | null;
 }
 
-export const countPeople = async (db: Db): Promise<number> => Number((await db.one<{ n: string }>('select count(*) as n from people'))?.n ?? 0);
+export const countPeople = async (db: Db): Promise<number> =>
+  Number((await db.one<{ n: string }>('select count(*) as n from people'))?.n ?? 0);
 
 export async function addPerson(db: Db, name: string, role: Role, actor: string): Promise<string> {
   const row = await db.one<{ id: string }>(
@@ -55,8 +56,10 @@ export interface PersonRow {
   created_at: Date;
 }
 
-export const listPeople = (db: Db): Promise<PersonRow[]> => db.rows('select id, name, role, created_at from people order by name');
-export const findPerson = (db: Db, name: string): Promise<PersonRow | null> => db.one('select id, name, role, created_at from people where name = $1', [name]);
+export const listPeople = (db: Db): Promise<PersonRow[]> =>
+  db.rows('select id, name, role, created_at from people order by name');
+export const findPerson = (db: Db, name: string): Promise<PersonRow | null> =>
+  db.one('select id, name, role, created_at from people where name = $1', [name]);
 
 /** Gives a person another role; sessions have it at once, tokens never more than it. False when nobody would be left who owns. */
 export async function setRole(db: Db, person: PersonRow, role: Role, actor: string): Promise<boolean> {
@@ -65,8 +68,18 @@ export async function setRole(db: Db, person: PersonRow, role: Role, actor: stri
   if (person.role === 'owner' && role !== 'owner' && !others) return false;
   await db.rows('update people set role = $2 where id = $1', [person.id, role]);
   const above = roles.slice(roles.indexOf(role) + 1);
-  await db.rows('update tokens set role = $2 where person_id = $1 and removed_at is null and role = any($3::text[])', [person.id, role, above]);
-  await recordEvents(db, { type: 'person.role', project: null, subject: person.name, actor, data: { role, before: person.role } });
+  await db.rows('update tokens set role = $2 where person_id = $1 and removed_at is null and role = any($3::text[])', [
+    person.id,
+    role,
+    above,
+  ]);
+  await recordEvents(db, {
+    type: 'person.role',
+    project: null,
+    subject: person.name,
+    actor,
+    data: { role, before: person.role },
+  });
   return true;
 }
 
@@ -95,14 +108,10 @@ export interface NewSession {
 }
 
 export async function addSession(db: Db, session: NewSession): Promise<void> {
-  await db.rows('insert into sessions (id, hash, person_id, token_id, client, expires_at) values ($1, $2, $3, $4, $5, $6)', [
-    newId(),
-    session.hash,
-    session.person,
-    session.token,
-    session.client.slice(0, 200),
-    session.expires,
-  ]);
+  await db.rows(
+    'insert into sessions (id, hash, person_id, token_id, client, expires_at) values ($1, $2, $3, $4, $5, $6)',
+    [newId(), session.hash, session.person, session.token, session.client.slice(0, 200), session.expires],
+  );
 }
 export async function endSession(db: Db, hash: Buffer): Promise<void> {
   await db.rows('delete from sessions where hash = $1', [hash]);
@@ -110,7 +119,14 @@ export async function endSession(db: Db, hash: Buffer): Promise<void> {
 
 /** Whom a session belongs to. Its role is the person's of now, and never above that of the token that began it, which must still be good. */
 export async function callerOfSession(db: Db, hash: Buffer): Promise<(Caller & { session: string }) | null> {
-  const row = await db.one<{ id: string; name: string; role: Role; token_role: Role | null; session: string; stale: boolean }>(
+  const row = await db.one<{
+    id: string;
+    name: string;
+    role: Role;
+    token_role: Role | null;
+    session: string;
+    stale: boolean;
+  }>(
     `select p.id, p.name, p.role, t.role as token_role, s.id as session, s.seen_at < now() - interval '1 minute' as stale
      from sessions s join people p on p.id = s.person_id left join tokens t on t.id = s.token_id
      where s.hash = $1 and s.expires_at > now()
@@ -144,7 +160,10 @@ export const listSessions = (db: Db, person: string | null): Promise<SessionRow[
 
 /** Ends a session by its id; `person` null ends anybody's. False when there is none. */
 export async function endSessionOf(db: Db, id: string, person: string | null): Promise<boolean> {
-  const row = await db.one('delete from sessions where id = $1 and ($2::uuid is null or person_id = $2) returning 1 as ok', [id, person]);
+  const row = await db.one(
+    'delete from sessions where id = $1 and ($2::uuid is null or person_id = $2) returning 1 as ok',
+    [id, person],
+  );
   return row !== null;
 }
 
@@ -158,7 +177,8 @@ export const personOf = async (db: Db, caller: Caller): Promise<string | null> =
   )?.id ?? null;
 
 export const dropOldSessions = (db: Db): Promise<unknown> => db.rows('delete from sessions where expires_at < now()');
-export const dropOldSignIns = (db: Db): Promise<unknown> => db.rows(`delete from sign_ins where expires_at < now() - interval '7 days'`);
+export const dropOldSignIns = (db: Db): Promise<unknown> =>
+  db.rows(`delete from sign_ins where expires_at < now() - interval '7 days'`);
 
 export interface NewToken {
   hash: Buffer;
@@ -208,7 +228,10 @@ export const listTokens = (db: Db): Promise<TokenRow[]> =>
   );
 
 export async function removeToken(db: Db, id: string, actor: string): Promise<boolean> {
-  const row = await db.one<{ name: string }>('update tokens set removed_at = now() where id = $1 and removed_at is null returning name', [id]);
+  const row = await db.one<{ name: string }>(
+    'update tokens set removed_at = now() where id = $1 and removed_at is null returning name',
+    [id],
+  );
   if (!row) return false;
   // What was begun with it ends with it.
   await db.rows('delete from sessions where token_id = $1', [id]);
@@ -218,7 +241,9 @@ export async function removeToken(db: Db, id: string, actor: string): Promise<bo
 
 /** What the token of an agent or edge allows; its name is the name of who registers with it. */
 export const grantOf = async (db: Db, token: string): Promise<(AgentGrant & { name: string }) | null> => {
-  const row = await db.one<TokenRow>('select name, takes, address, port_from, port_to from tokens where id = $1', [token]);
+  const row = await db.one<TokenRow>('select name, takes, address, port_from, port_to from tokens where id = $1', [
+    token,
+  ]);
   if (!row) return null;
   return {
     name: row.name,
@@ -243,21 +268,30 @@ export async function callerOfToken(db: Db, hash: Buffer): Promise<Caller | null
 }
 
 /** The answer that was given to a change before, under the same key, encrypted; `request` tells whether it was the same one. */
-export const earlierAnswer = (db: Db, actor: string, key: string): Promise<{ request: Buffer; status: number; sealed: Buffer | null } | null> =>
+export const earlierAnswer = (
+  db: Db,
+  actor: string,
+  key: string,
+): Promise<{ request: Buffer; status: number; sealed: Buffer | null } | null> =>
   db.one('select request, status, sealed from answers where actor = $1 and key = $2', [actor, key]);
 
 /** Takes the place of an answer in the transaction of its change. False when another request came first with the same key. */
-export async function beginAnswer(db: Db, actor: string, key: string, request: Buffer, status: number): Promise<boolean> {
-  const row = await db.one('insert into answers (actor, key, request, status) values ($1, $2, $3, $4) on conflict do nothing returning 1 as ok', [
-    actor,
-    key,
-    request,
-    status,
-  ]);
+export async function beginAnswer(
+  db: Db,
+  actor: string,
+  key: string,
+  request: Buffer,
+  status: number,
+): Promise<boolean> {
+  const row = await db.one(
+    'insert into answers (actor, key, request, status) values ($1, $2, $3, $4) on conflict do nothing returning 1 as ok',
+    [actor, key, request, status],
+  );
   return row !== null;
 }
 
 export const keepAnswer = (db: Db, actor: string, key: string, sealed: Buffer): Promise<unknown> =>
   db.rows('update answers set sealed = $3 where actor = $1 and key = $2', [actor, key, sealed]);
 
-export const dropOldAnswers = (db: Db): Promise<unknown> => db.rows(`delete from answers where at < now() - interval '2 days'`);
+export const dropOldAnswers = (db: Db): Promise<unknown> =>
+  db.rows(`delete from answers where at < now() - interval '2 days'`);

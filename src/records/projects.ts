@@ -1,6 +1,6 @@
 import type { Definition } from '../core/definition/model.js';
 import type { DefinitionIssue } from '../core/definition/parse.js';
-import type { Issue } from '../core/errors.js';
+import type { Issue } from '../core/errors/errors.js';
 import type { SourceKind } from '../core/states.js';
 import { json, type Db, notify } from './database.js';
 import { recordEvents } from './events.js';
@@ -63,7 +63,14 @@ export async function addProject(db: Db, project: NewProject, actor: string): Pr
     ],
   );
   if (row) await notify(db, 'polls');
-  if (row) await recordEvents(db, { type: 'project.added', project: row.id, subject: row.name, actor, data: { source: row.source } });
+  if (row)
+    await recordEvents(db, {
+      type: 'project.added',
+      project: row.id,
+      subject: row.name,
+      actor,
+      data: { source: row.source },
+    });
   return row;
 }
 
@@ -74,23 +81,41 @@ export const projectById = async (db: Db, id: string): Promise<ProjectRow> => {
   if (!row) throw new Error(`no project ${id}`);
   return row;
 };
-export const listProjects = (db: Db): Promise<ProjectRow[]> => db.rows(`select ${columns} from projects where removed_at is null order by name`);
+export const listProjects = (db: Db): Promise<ProjectRow[]> =>
+  db.rows(`select ${columns} from projects where removed_at is null order by name`);
 
 /** The next number of a kind of thing in a project; part of the transaction that uses it. */
-export async function nextNumber(db: Db, project: string, kind: 'runs' | 'releases' | 'deployments' | 'variables'): Promise<number> {
-  const row = await db.one<{ number: number }>(`update projects set ${kind} = ${kind} + 1 where id = $1 returning ${kind} as number`, [project]);
+export async function nextNumber(
+  db: Db,
+  project: string,
+  kind: 'runs' | 'releases' | 'deployments' | 'variables',
+): Promise<number> {
+  const row = await db.one<{ number: number }>(
+    `update projects set ${kind} = ${kind} + 1 where id = $1 returning ${kind} as number`,
+    [project],
+  );
   if (!row) throw new Error(`no project ${project}`);
   return row.number;
 }
 
-export async function saveDefinition(db: Db, project: string, commit: string, model: Definition | null, issues: readonly DefinitionIssue[]): Promise<void> {
+export async function saveDefinition(
+  db: Db,
+  project: string,
+  commit: string,
+  model: Definition | null,
+  issues: readonly DefinitionIssue[],
+): Promise<void> {
   await db.rows(
     'insert into definitions (project_id, commit, model, issues) values ($1, $2, $3, $4) on conflict (project_id, commit) do update set model = excluded.model, issues = excluded.issues',
     [project, commit, model === null ? null : json(model), json(issues)],
   );
 }
 
-export const definitionOf = (db: Db, project: string, commit: string): Promise<{ model: Definition | null; issues: DefinitionIssue[] } | null> =>
+export const definitionOf = (
+  db: Db,
+  project: string,
+  commit: string,
+): Promise<{ model: Definition | null; issues: DefinitionIssue[] } | null> =>
   db.one('select model, issues from definitions where project_id = $1 and commit = $2', [project, commit]);
 
 /** The last valid definition of the main branch: what says where releases may go. */
@@ -102,16 +127,18 @@ export const mainDefinition = (db: Db, project: string): Promise<{ commit: strin
 
 /** Takes a run's definition as the project's, unless a later run has given one already. Returns whether it did. */
 export async function acceptDefinition(db: Db, project: string, commit: string, run: number): Promise<boolean> {
-  const row = await db.one('update projects set definition_commit = $2, definition_run = $3 where id = $1 and definition_run < $3 returning 1 as ok', [
-    project,
-    commit,
-    run,
-  ]);
+  const row = await db.one(
+    'update projects set definition_commit = $2, definition_run = $3 where id = $1 and definition_run < $3 returning 1 as ok',
+    [project, commit, run],
+  );
   return row !== null;
 }
 
 /** A polled project whose turn it is; it is nobody else's for `leaseMs`. */
-export const takePoll = (db: Db, leaseMs: number): Promise<(ProjectRow & { poll_failures: number; poll_fence: number }) | null> =>
+export const takePoll = (
+  db: Db,
+  leaseMs: number,
+): Promise<(ProjectRow & { poll_failures: number; poll_fence: number }) | null> =>
   db.one(
     `update projects set poll_fence = poll_fence + 1, poll_at = now() + $1::int * interval '1 ms' where id = (
        select id from projects where poll_at <= now() and paused_at is null and removed_at is null order by poll_at limit 1 for update skip locked
@@ -127,13 +154,10 @@ export const settlePoll = (
   failures: number,
   issue: Issue | null,
 ): Promise<unknown> =>
-  db.rows(`update projects set poll_at = now() + $2::int * interval '1 ms', poll_failures = $3, poll_issue = $4 where id = $1 and poll_fence = $5`, [
-    id,
-    nextMs,
-    failures,
-    issue === null ? null : json(issue),
-    poll_fence,
-  ]);
+  db.rows(
+    `update projects set poll_at = now() + $2::int * interval '1 ms', poll_failures = $3, poll_issue = $4 where id = $1 and poll_fence = $5`,
+    [id, nextMs, failures, issue === null ? null : json(issue), poll_fence],
+  );
 
 export async function pollSoon(db: Db, id: string): Promise<void> {
   await db.rows(`update projects set poll_at = now() where id = $1 and source = 'polled'`, [id]);
@@ -148,7 +172,8 @@ export const nextPoll = async (db: Db): Promise<number | null> =>
     )
   )?.ms ?? null;
 
-export const setDraft = (db: Db, id: string, text: string | null): Promise<unknown> => db.rows('update projects set draft = $2 where id = $1', [id, text]);
+export const setDraft = (db: Db, id: string, text: string | null): Promise<unknown> =>
+  db.rows('update projects set draft = $2 where id = $1', [id, text]);
 
 /** Projects that were removed and of which nothing is live any more. */
 export const removedProjects = (db: Db): Promise<Pick<ProjectRow, 'id'>[]> =>
@@ -158,7 +183,10 @@ export const removedProjects = (db: Db): Promise<Pick<ProjectRow, 'id'>[]> =>
   );
 
 /** A project whose states are to be told, and the number of the event up to which they were; nobody else's for `leaseMs`. */
-export const takeStatus = (db: Db, leaseMs: number): Promise<(ProjectRow & { status_after: string; status_failures: number; status_fence: number }) | null> =>
+export const takeStatus = (
+  db: Db,
+  leaseMs: number,
+): Promise<(ProjectRow & { status_after: string; status_failures: number; status_fence: number }) | null> =>
   db.one(
     `update projects p set status_fence = status_fence + 1, status_due = now() + $1::int * interval '1 ms' where id = (
        select id from projects where status_url is not null and removed_at is null and status_due <= now() order by status_due limit 1 for update skip locked

@@ -19,7 +19,12 @@ export interface PassedResult {
 export const readableLines = (line: string): string[] => (line === 'own' ? ['own'] : [line, 'own']);
 
 /** The newest pass of each fingerprint that has no failure beside it. */
-export const findPasses = (db: Db, project: string, line: string, fingerprints: readonly string[]): Promise<PassedResult[]> =>
+export const findPasses = (
+  db: Db,
+  project: string,
+  line: string,
+  fingerprints: readonly string[],
+): Promise<PassedResult[]> =>
   db.rows(
     `select distinct on (r.fingerprint) r.fingerprint, r.attempt_id, a.number, r.output, r.output_size::float8 as output_size, r.tests, r.at, runs.number as run
      from results r join attempts a on a.id = r.attempt_id join tasks t on t.id = a.task_id join runs on runs.id = t.run_id

@@ -1,6 +1,6 @@
 import type { Task } from '../core/definition/model.js';
 import type { PinnedSet } from '../core/variables/task.js';
-import type { Issue } from '../core/errors.js';
+import type { Issue } from '../core/errors/errors.js';
 import type { TestResults } from '../core/results/junit.js';
 import type { RunState, TaskState } from '../core/states.js';
 import { json, type Db, notify } from './database.js';
@@ -91,8 +91,11 @@ export const takeDue = (db: Db, table: WorkTable, leaseMs: number): Promise<Due 
 
 /** Milliseconds until the next row is due, or null when none is. */
 export const nextDue = async (db: Db, table: WorkTable): Promise<number | null> =>
-  (await db.one<{ ms: number | null }>(`select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from ${table} where due_at is not null`))?.ms ??
-  null;
+  (
+    await db.one<{ ms: number | null }>(
+      `select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from ${table} where due_at is not null`,
+    )
+  )?.ms ?? null;
 
 /** Puts a row on the work list; first thing in a transaction that changes what belongs to it, which gives all of them one order of locks. */
 export async function makeDue(db: Db, table: WorkTable, id: string): Promise<void> {
@@ -102,7 +105,10 @@ export async function makeDue(db: Db, table: WorkTable, id: string): Promise<voi
 
 /** Sets when a row is due again, `null` for only when something happens. */
 export const setDue = (db: Db, table: WorkTable, id: string, inMs: number | null): Promise<unknown> =>
-  db.rows(`update ${table} set due_at = case when $2::float8 is null then null else now() + $2::float8 * interval '1 ms' end where id = $1`, [id, inMs]);
+  db.rows(
+    `update ${table} set due_at = case when $2::float8 is null then null else now() + $2::float8 * interval '1 ms' end where id = $1`,
+    [id, inMs],
+  );
 
 /** The same for a row that was taken, unless somebody has woken it since: what it was woken for was not seen yet. */
 export const settleDue = (db: Db, table: WorkTable, due: Due, inMs: number | null): Promise<unknown> =>
@@ -113,17 +119,27 @@ export const settleDue = (db: Db, table: WorkTable, due: Due, inMs: number | nul
 
 /** Counts one more beginning of planning; gives how many there were. */
 export const beginPlanning = async (db: Db, run: string): Promise<number> =>
-  (await db.one<{ tries: number }>('update runs set planning_tries = planning_tries + 1 where id = $1 returning planning_tries as tries', [run]))?.tries ?? 0;
+  (
+    await db.one<{ tries: number }>(
+      'update runs set planning_tries = planning_tries + 1 where id = $1 returning planning_tries as tries',
+      [run],
+    )
+  )?.tries ?? 0;
 
 /** It came to an end, whatever that was. */
-export const planningOver = (db: Db, run: string): Promise<unknown> => db.rows('update runs set planning_tries = 0 where id = $1', [run]);
+export const planningOver = (db: Db, run: string): Promise<unknown> =>
+  db.rows('update runs set planning_tries = 0 where id = $1', [run]);
 
-export const lockRun = (db: Db, id: string): Promise<RunRow | null> => db.one(`select ${runColumns} from runs where id = $1 for update`, [id]);
-export const runById = (db: Db, id: string): Promise<RunRow | null> => db.one(`select ${runColumns} from runs where id = $1`, [id]);
+export const lockRun = (db: Db, id: string): Promise<RunRow | null> =>
+  db.one(`select ${runColumns} from runs where id = $1 for update`, [id]);
+export const runById = (db: Db, id: string): Promise<RunRow | null> =>
+  db.one(`select ${runColumns} from runs where id = $1`, [id]);
 export const findRun = (db: Db, project: string, number: number): Promise<RunRow | null> =>
   db.one(`select ${runColumns} from runs where project_id = $1 and number = $2`, [project, number]);
-export const tasksOf = (db: Db, run: string): Promise<TaskRow[]> => db.rows(`select ${taskColumns} from tasks where run_id = $1 order by position`, [run]);
-export const taskById = (db: Db, id: string): Promise<TaskRow | null> => db.one(`select ${taskColumns} from tasks where id = $1`, [id]);
+export const tasksOf = (db: Db, run: string): Promise<TaskRow[]> =>
+  db.rows(`select ${taskColumns} from tasks where run_id = $1 order by position`, [run]);
+export const taskById = (db: Db, id: string): Promise<TaskRow | null> =>
+  db.one(`select ${taskColumns} from tasks where id = $1`, [id]);
 
 export interface NewTask {
   name: string;
@@ -135,26 +151,29 @@ export interface NewTask {
 }
 
 /** The run begins: its tasks are recorded, still waiting. */
-export async function startRun(db: Db, run: string, tasks: readonly NewTask[], warnings: readonly Issue[]): Promise<void> {
+export async function startRun(
+  db: Db,
+  run: string,
+  tasks: readonly NewTask[],
+  warnings: readonly Issue[],
+): Promise<void> {
   await db.rows(
     `insert into tasks (id, run_id, name, position, evidence, model, files, pinned)
      select t.id, $1, t.name, t.position, t.evidence, t.model, t.files, t.pinned
      from jsonb_to_recordset($2::jsonb) as t(id uuid, name text, position int, evidence boolean, model jsonb, files jsonb, pinned jsonb)`,
     [run, json(tasks.map((task) => ({ id: newId(), ...task })))],
   );
-  await db.rows(`update runs set state = 'running', planned_at = now(), started_at = now(), issue = null, tasks_total = $2, warnings = $3 where id = $1`, [
-    run,
-    tasks.length,
-    json(warnings),
-  ]);
+  await db.rows(
+    `update runs set state = 'running', planned_at = now(), started_at = now(), issue = null, tasks_total = $2, warnings = $3 where id = $1`,
+    [run, tasks.length, json(warnings)],
+  );
 }
 
 export async function endRun(db: Db, run: string, state: RunState, issue: Issue | null): Promise<void> {
-  await db.rows('update runs set state = $2, issue = coalesce($3, issue), ended_at = now(), due_at = null where id = $1', [
-    run,
-    state,
-    issue === null ? null : json(issue),
-  ]);
+  await db.rows(
+    'update runs set state = $2, issue = coalesce($3, issue), ended_at = now(), due_at = null where id = $1',
+    [run, state, issue === null ? null : json(issue)],
+  );
 }
 
 /** What a waiting run waits for. */
@@ -162,7 +181,12 @@ export const setRunIssue = (db: Db, run: string, issue: Issue | null): Promise<u
   db.rows('update runs set issue = $2 where id = $1', [run, issue === null ? null : json(issue)]);
 
 /** Runs for which these attempts work, and their own, by their ids; locked when that is asked. */
-export const runsServedBy = (db: Db, attempts: readonly string[], own: string, lock: boolean): Promise<{ id: string; project_id: string; commit: string }[]> =>
+export const runsServedBy = (
+  db: Db,
+  attempts: readonly string[],
+  own: string,
+  lock: boolean,
+): Promise<{ id: string; project_id: string; commit: string }[]> =>
   db.rows(
     `select id, project_id, commit from runs
      where id = $2 or id in (select run_id from tasks where attempt_id = any($1::uuid[]) and state in ('ready', 'running'))

@@ -1,5 +1,5 @@
 /** What arrives: pushes, events of code hosts, pull requests. */
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import { json, type Db, notify } from './database.js';
 import { type NewEvent, recordEvents } from './events.js';
 import { newId } from './ids.js';
@@ -12,21 +12,29 @@ export interface CommitRow {
   at: Date;
 }
 
-export async function intendPush(db: Db, project: string, branch: string, before: string | null, after: string | null, actor: string): Promise<string> {
+export async function intendPush(
+  db: Db,
+  project: string,
+  branch: string,
+  before: string | null,
+  after: string | null,
+  actor: string,
+): Promise<string> {
   const id = newId();
-  await db.rows('insert into pushes (id, project_id, branch, before_commit, commit, actor) values ($1, $2, $3, $4, $5, $6)', [
-    id,
-    project,
-    branch,
-    before,
-    after,
-    actor,
-  ]);
+  await db.rows(
+    'insert into pushes (id, project_id, branch, before_commit, commit, actor) values ($1, $2, $3, $4, $5, $6)',
+    [id, project, branch, before, after, actor],
+  );
   return id;
 }
 
 /** The newest open intent that would have put `branch` where it stands. */
-export const openIntent = (db: Db, project: string, branch: string, after: string | null): Promise<{ id: string; actor: string } | null> =>
+export const openIntent = (
+  db: Db,
+  project: string,
+  branch: string,
+  after: string | null,
+): Promise<{ id: string; actor: string } | null> =>
   db.one(
     `select id, actor from pushes where project_id = $1 and branch = $2 and commit is not distinct from $3 and state = 'intended' order by id desc limit 1`,
     [project, branch, after],
@@ -34,7 +42,10 @@ export const openIntent = (db: Db, project: string, branch: string, after: strin
 
 /** Intents that came to nothing: older than a minute, and the ref stands elsewhere. */
 export const dropOldIntents = (db: Db, project: string): Promise<unknown> =>
-  db.rows(`update pushes set state = 'refused' where project_id = $1 and state = 'intended' and at < now() - interval '1 minute'`, [project]);
+  db.rows(
+    `update pushes set state = 'refused' where project_id = $1 and state = 'intended' and at < now() - interval '1 minute'`,
+    [project],
+  );
 
 export interface Push {
   project: { id: string; name: string };
@@ -61,13 +72,10 @@ export async function recordPush(db: Db, push: Push): Promise<number | null> {
   if (push.intent) await db.rows(`update pushes set state = 'recorded' where id = $1`, [push.intent]);
   if (!moved) return null;
   if (!push.intent)
-    await db.rows(`insert into pushes (id, project_id, branch, commit, state, actor) values ($1, $2, $3, $4, 'recorded', $5)`, [
-      newId(),
-      project.id,
-      branch,
-      commit.id,
-      actor,
-    ]);
+    await db.rows(
+      `insert into pushes (id, project_id, branch, commit, state, actor) values ($1, $2, $3, $4, 'recorded', $5)`,
+      [newId(), project.id, branch, commit.id, actor],
+    );
   await saveCommit(db, project.id, commit);
   await recordEvents(db, {
     type: 'push.recorded',
@@ -76,7 +84,16 @@ export async function recordPush(db: Db, push: Push): Promise<number | null> {
     actor,
     data: { branch, commit: commit.id, title: commit.title },
   });
-  return addRun(db, { project: project.id, commit: commit.id, branch, pullRequest: null, line: 'own', cause: 'push', actor, allowed: true });
+  return addRun(db, {
+    project: project.id,
+    commit: commit.id,
+    branch,
+    pullRequest: null,
+    line: 'own',
+    cause: 'push',
+    actor,
+    allowed: true,
+  });
 }
 
 /** A branch that is gone. Its runs and releases stay. */
@@ -88,19 +105,27 @@ export async function recordBranchRemoved(
   actor: string,
   intent: string | null,
 ): Promise<void> {
-  const row = await db.one('delete from branches where project_id = $1 and name = $2 and head = $3 returning 1 as ok', [project.id, branch, head]);
+  const row = await db.one('delete from branches where project_id = $1 and name = $2 and head = $3 returning 1 as ok', [
+    project.id,
+    branch,
+    head,
+  ]);
   if (intent) await db.rows(`update pushes set state = 'recorded' where id = $1`, [intent]);
-  if (row) await recordEvents(db, { type: 'branch.removed', project: project.id, subject: `${project.name}/${branch}`, actor, data: { branch } });
+  if (row)
+    await recordEvents(db, {
+      type: 'branch.removed',
+      project: project.id,
+      subject: `${project.name}/${branch}`,
+      actor,
+      data: { branch },
+    });
 }
 
 export const saveCommit = (db: Db, project: string, commit: CommitRow): Promise<unknown> =>
-  db.rows('insert into commits (project_id, id, title, author, at) values ($1, $2, $3, $4, $5) on conflict do nothing', [
-    project,
-    commit.id,
-    commit.title,
-    commit.author,
-    commit.at,
-  ]);
+  db.rows(
+    'insert into commits (project_id, id, title, author, at) values ($1, $2, $3, $4, $5) on conflict do nothing',
+    [project, commit.id, commit.title, commit.author, commit.at],
+  );
 
 export const recordedBranches = (db: Db, project: string): Promise<{ name: string; head: string }[]> =>
   db.rows('select name, head from branches where project_id = $1', [project]);
@@ -123,14 +148,33 @@ export async function addRun(db: Db, run: NewRun): Promise<number> {
   const number = await nextNumber(db, run.project, 'runs');
   await db.rows(
     `insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed, fresh) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
-    [newId(), run.project, number, run.commit, run.branch, run.pullRequest, run.line, run.cause, run.actor, run.allowed, run.fresh ?? null],
+    [
+      newId(),
+      run.project,
+      number,
+      run.commit,
+      run.branch,
+      run.pullRequest,
+      run.line,
+      run.cause,
+      run.actor,
+      run.allowed,
+      run.fresh ?? null,
+    ],
   );
   await recordEvents(db, {
     type: 'run.recorded',
     project: run.project,
     subject: `run ${number}`,
     actor: run.actor,
-    data: { number, commit: run.commit, branch: run.branch, pullRequest: run.pullRequest, cause: run.cause, allowed: run.allowed },
+    data: {
+      number,
+      commit: run.commit,
+      branch: run.branch,
+      pullRequest: run.pullRequest,
+      cause: run.cause,
+      allowed: run.allowed,
+    },
   });
   await notify(db, 'runs');
   return number;
@@ -184,7 +228,15 @@ export async function settleIntake(
   const held = await db.one(
     `update intake set state = $4, issue = $5, due_at = case when $6::int is null then null else now() + $6::int * interval '1 ms' end where project_id = $1 and source = $2 and event_id = $3
        and tries = $7 and due_at is not null returning 1 as ok`,
-    [row.project_id, row.source, row.event_id, outcome.state, outcome.issue === null ? null : json(outcome.issue), outcome.againMs, row.tries],
+    [
+      row.project_id,
+      row.source,
+      row.event_id,
+      outcome.state,
+      outcome.issue === null ? null : json(outcome.issue),
+      outcome.againMs,
+      row.tries,
+    ],
   );
   // Somebody else has it since: what this transaction has done is undone.
   if (!held) throw new CodedError('fence_old');
@@ -215,7 +267,13 @@ export async function savePullRequest(db: Db, project: string, pull: PullRequest
 }
 
 export const findPullRequest = (db: Db, project: string, number: number): Promise<PullRequestRow | null> =>
-  db.one('select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2', [project, number]);
+  db.one('select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2', [
+    project,
+    number,
+  ]);
 
 export const openPullRequests = (db: Db, project: string): Promise<PullRequestRow[]> =>
-  db.rows(`select number, title, head, base, trusted, state from pull_requests where project_id = $1 and state = 'open' order by number`, [project]);
+  db.rows(
+    `select number, title, head, base, trusted, state from pull_requests where project_id = $1 and state = 'open' order by number`,
+    [project],
+  );

@@ -10,7 +10,11 @@ export const holdBlobsAlone = (db: Db): Promise<unknown> => db.rows('select pg_a
  * Runs whose logs and outputs may go: ended, not among the newest `keep` of their project, with no release that is kept, and none
  * of their attempts the source of a kept run's task.
  */
-export const runsToTrim = (db: Db, keep: number, limit: number): Promise<{ id: string; number: number; project_id: string }[]> =>
+export const runsToTrim = (
+  db: Db,
+  keep: number,
+  limit: number,
+): Promise<{ id: string; number: number; project_id: string }[]> =>
   db.rows(
     `select r.id, r.number, r.project_id from projects p join runs r on r.project_id = p.id
      where r.trimmed_at is null and r.ended_at is not null and r.number <= p.runs - $1
@@ -24,9 +28,11 @@ export const runsToTrim = (db: Db, keep: number, limit: number): Promise<{ id: s
 
 /** Lets go of a run's logs and of the results that its attempts gave; what it came to stays. */
 export async function trimRun(db: Db, run: string): Promise<void> {
-  const attempts = (await db.rows<{ id: string }>('select a.id from attempts a join tasks t on t.id = a.task_id where t.run_id = $1', [run])).map(
-    (row) => row.id,
-  );
+  const attempts = (
+    await db.rows<{ id: string }>('select a.id from attempts a join tasks t on t.id = a.task_id where t.run_id = $1', [
+      run,
+    ])
+  ).map((row) => row.id);
   await db.rows('delete from results where attempt_id = any($1::uuid[])', [attempts]);
   await db.rows('delete from log_chunks where stream = any($1::uuid[])', [attempts]);
   await db.rows('update runs set trimmed_at = now() where id = $1', [run]);
@@ -36,7 +42,12 @@ export async function trimRun(db: Db, run: string): Promise<void> {
  * Releases whose bytes may go: not among the newest `keep`, older than everything that is live,
  * not among the `reverts` that were live last in an open environment, and needed by no deployment that is live, moving or warm.
  */
-export const releasesToForget = (db: Db, keep: number, reverts: number, limit: number): Promise<{ id: string; number: number; project_id: string }[]> =>
+export const releasesToForget = (
+  db: Db,
+  keep: number,
+  reverts: number,
+  limit: number,
+): Promise<{ id: string; number: number; project_id: string }[]> =>
   db.rows(
     `select l.id, l.number, l.project_id from projects p join releases l on l.project_id = p.id
      where l.gone_at is null and l.number <= p.releases - $1
@@ -57,7 +68,10 @@ export async function forgetRelease(db: Db, release: string): Promise<void> {
 }
 
 export const nameReleaseBlobs = (db: Db, release: string, digests: readonly string[]): Promise<unknown> =>
-  db.rows('insert into release_blobs (release_id, digest) select $1, d from unnest($2::text[]) d on conflict do nothing', [release, digests]);
+  db.rows(
+    'insert into release_blobs (release_id, digest) select $1, d from unnest($2::text[]) d on conflict do nothing',
+    [release, digests],
+  );
 
 /** Those of the digests that nothing kept names. */
 export async function unnamedBlobs(db: Db, digests: readonly string[]): Promise<string[]> {

@@ -46,7 +46,9 @@ export async function readRunState(db: Db, id: string): Promise<RunState | null>
       base: task.pinned.base,
       fingerprint: task.fingerprint,
       output: task.output,
-      attempt: attempt ? { id: attempt.id, number: attempt.number, state: attempt.state, shared: attempt.task_id !== task.id } : null,
+      attempt: attempt
+        ? { id: attempt.id, number: attempt.number, state: attempt.state, shared: attempt.task_id !== task.id }
+        : null,
       ...(own.get(task.id) ?? { tries: 0, lost: 0, failed: 0 }),
     };
   });
@@ -119,7 +121,10 @@ export type Missed =
 export async function writeStep(db: Db, run: string, version: string, body: StepBody): Promise<Stepped | Missed> {
   const { over, writes, forget, stamp, shared, claims } = body;
   const { ends } = writes;
-  const size = (output: { digest: string; size: number } | null | undefined) => ({ output: output?.digest, size: output?.size });
+  const size = (output: { digest: string; size: number } | null | undefined) => ({
+    output: output?.digest,
+    size: output?.size,
+  });
   const text = json({
     tasksEnded: body.tasksEnded,
     ignored: body.ignored,
@@ -139,19 +144,29 @@ export async function writeStep(db: Db, run: string, version: string, body: Step
       commands: commands.map(({ firstLine, ms, ...one }) => ({ ...one, ms: Math.round(ms), first_line: firstLine })),
       ...(firstLines ? { firstLines } : {}),
     })),
-    results: writes.results.map(({ output, tests, ...one }) => ({ ...one, tests: tests ?? undefined, ...size(output) })),
+    results: writes.results.map(({ output, tests, ...one }) => ({
+      ...one,
+      tests: tests ?? undefined,
+      ...size(output),
+    })),
     used: writes.used,
     tries: writes.tries,
-    tasks: writes.tasks.map(({ output, issue, tests, ...one }) => ({ ...one, issue: issue ?? undefined, tests: tests ?? undefined, ...size(output) })),
+    tasks: writes.tasks.map(({ output, issue, tests, ...one }) => ({
+      ...one,
+      issue: issue ?? undefined,
+      tests: tests ?? undefined,
+      ...size(output),
+    })),
     cut: writes.cut,
     events: writes.events,
-    claims: [...claims].sort((a, b) => (a.agent < b.agent ? -1 : 1)).map(({ leaseMs, ...one }) => ({ ...one, lease: leaseMs })),
+    claims: [...claims]
+      .sort((a, b) => (a.agent < b.agent ? -1 : 1))
+      .map(({ leaseMs, ...one }) => ({ ...one, lease: leaseMs })),
   });
   try {
-    const row = await db.one<{ step: { version: number; joined: Stepped['joined']; claimed: Record<string, unknown>[] } }>(
-      'select step_run($1, $2, $3) as step',
-      [run, version, text],
-    );
+    const row = await db.one<{
+      step: { version: number; joined: Stepped['joined']; claimed: Record<string, unknown>[] };
+    }>('select step_run($1, $2, $3) as step', [run, version, text]);
     if (!row) throw new Error('a step gave no answer');
     const { joined, claimed } = row.step;
     return { version: String(row.step.version), joined, claimed: claimed.map(fromJson) };

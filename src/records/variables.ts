@@ -16,7 +16,11 @@ export interface VariableRow {
 const columns = 'scope, name, version, secret, value, sealed, actor, at';
 
 /** What is set now, in these scopes (default: all), by scope and name. */
-export const variablesNow = (db: Db, project: string, scopes: readonly string[] | null = null): Promise<VariableRow[]> =>
+export const variablesNow = (
+  db: Db,
+  project: string,
+  scopes: readonly string[] | null = null,
+): Promise<VariableRow[]> =>
   db.rows(
     `select ${columns} from (
        select distinct on (scope, name) ${columns}, removed from variables where project_id = $1 and ($2::text[] is null or scope = any($2::text[])) order by scope, name, version desc
@@ -24,8 +28,19 @@ export const variablesNow = (db: Db, project: string, scopes: readonly string[] 
     [project, scopes],
   );
 
-export const variableAt = (db: Db, project: string, scope: string, name: string, version: number): Promise<VariableRow | null> =>
-  db.one(`select ${columns} from variables where project_id = $1 and scope = $2 and name = $3 and version = $4`, [project, scope, name, version]);
+export const variableAt = (
+  db: Db,
+  project: string,
+  scope: string,
+  name: string,
+  version: number,
+): Promise<VariableRow | null> =>
+  db.one(`select ${columns} from variables where project_id = $1 and scope = $2 and name = $3 and version = $4`, [
+    project,
+    scope,
+    name,
+    version,
+  ]);
 
 export interface NewVariable {
   name: string;
@@ -35,7 +50,14 @@ export interface NewVariable {
   removed: boolean;
 }
 
-export async function putVariables(db: Db, project: string, scope: string, version: number, actor: string, list: readonly NewVariable[]): Promise<void> {
+export async function putVariables(
+  db: Db,
+  project: string,
+  scope: string,
+  version: number,
+  actor: string,
+  list: readonly NewVariable[],
+): Promise<void> {
   for (const one of list)
     await db.rows(
       'insert into variables (project_id, scope, name, version, secret, value, sealed, removed, actor) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)',
@@ -77,13 +99,15 @@ export const allSealed = (db: Db): Promise<SealedRow[]> =>
 
 export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise<void> {
   if (row.table === 'variables')
-    await db.rows('update variables set sealed = $5 where project_id = $1 and scope = $2 and name = $3 and version = $4', [
-      row.project,
-      row.scope,
-      row.name,
-      row.version,
-      sealed,
-    ]);
-  else if (row.table === 'answers') await db.rows('update answers set sealed = $3 where actor = $1 and key = $2', [row.scope, row.name, sealed]);
-  else await db.rows(`update projects set ${row.table === 'projects.credential' ? 'credential' : 'event_secret'} = $2 where id = $1`, [row.project, sealed]);
+    await db.rows(
+      'update variables set sealed = $5 where project_id = $1 and scope = $2 and name = $3 and version = $4',
+      [row.project, row.scope, row.name, row.version, sealed],
+    );
+  else if (row.table === 'answers')
+    await db.rows('update answers set sealed = $3 where actor = $1 and key = $2', [row.scope, row.name, sealed]);
+  else
+    await db.rows(
+      `update projects set ${row.table === 'projects.credential' ? 'credential' : 'event_secret'} = $2 where id = $1`,
+      [row.project, sealed],
+    );
 }

@@ -58,7 +58,14 @@ export async function openDatabases(address: string, owner: string): Promise<Dat
       await pool.query(`alter role ${quoted} set temp_file_limit = '1GB'`);
       await pool.query(`create database ${quoted} owner ${quoted}`);
       await pool.query(`revoke connect, temporary on database ${quoted} from public`);
-      return { url: `postgres://${name}:${password}@${host}:${port}/${name}`, host, port: String(port), user: name, password, database: name };
+      return {
+        url: `postgres://${name}:${password}@${host}:${port}/${name}`,
+        host,
+        port: String(port),
+        user: name,
+        password,
+        database: name,
+      };
     },
     async size(ids) {
       const { rows } = await pool.query<{ bytes: string }>(

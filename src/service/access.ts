@@ -104,4 +104,7 @@ export const boundMay: ReadonlySet<string> = new Set([
 ]);
 
 /** Acts that need more than the role of their route: `deploy` is a developer's, `promote` and `revert` are a releaser's. */
-export const roleForAct = { deploy: 'developer', promote: 'releaser', revert: 'releaser' } as const satisfies Record<string, Role>;
+export const roleForAct = { deploy: 'developer', promote: 'releaser', revert: 'releaser' } as const satisfies Record<
+  string,
+  Role
+>;

@@ -46,7 +46,8 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
       info: {
         title: 'Tsunagi',
         version: '0.1.0',
-        description: 'From a pushed commit to production. Errors are RFC 9457 problem details; every change takes an Idempotency-Key.',
+        description:
+          'From a pushed commit to production. Errors are RFC 9457 problem details; every change takes an Idempotency-Key.',
       },
       components: { securitySchemes: { token: { type: 'http', scheme: 'bearer' } } },
       security: [{ token: [] }],
@@ -91,7 +92,8 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
       // Two slashes at the beginning are a path here, not another host.
       const { pathname } = new URL(`http://console${request.url}`);
       if (/^\/(api|git|schema)\//.test(pathname)) return reply.callNotFound();
-      if (pathname.startsWith('/assets/')) return reply.sendFile(pathname.slice(1), console, { immutable: true, maxAge: '365d' });
+      if (pathname.startsWith('/assets/'))
+        return reply.sendFile(pathname.slice(1), console, { immutable: true, maxAge: '365d' });
       if (/^\/[a-z]+\.(js|svg)$/.test(pathname)) return reply.sendFile(pathname.slice(1), console, { maxAge: 0 });
       return reply.header('cache-control', 'no-cache').sendFile('index.html', console, { cacheControl: false });
     });

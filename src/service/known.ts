@@ -2,6 +2,7 @@
  * What is asked of the records with every request, known for a moment: forgotten as soon as a change is told, and not kept at all
  * while nobody tells.
  */
+import { LRUCache } from 'lru-cache';
 import type { Hub } from './hub.js';
 
 export interface Known<T> {
@@ -15,8 +16,8 @@ export interface Known<T> {
 const knownMs = 5_000;
 const mostKnown = 5_000;
 
-export function makeKnown<T>(hub: Hub, topic: string, now: () => number): Known<T> {
-  const values = new Map<string, { value: T; until: number }>();
+export function makeKnown<T extends NonNullable<unknown>>(hub: Hub, topic: string, now: () => number): Known<T> {
+  const values = new LRUCache<string, T>({ max: mostKnown, ttl: knownMs, ttlResolution: 0, perf: { now } });
   let generation = 0;
   const clear = () => {
     generation++;
@@ -26,16 +27,12 @@ export function makeKnown<T>(hub: Hub, topic: string, now: () => number): Known<
   return {
     clear,
     async get(key, load) {
-      const known = values.get(key);
-      if (known && known.until > now() && !hub.deaf()) return known.value;
+      const known = hub.deaf() ? undefined : values.get(key);
+      if (known) return known;
       const asked = generation;
       const value = await load();
       // What has changed since it was asked is not kept.
-      if (value !== null && asked === generation && !hub.deaf()) {
-        values.delete(key);
-        values.set(key, { value, until: now() + knownMs });
-        for (const oldest of values.keys()) if (values.size > mostKnown) values.delete(oldest);
-      }
+      if (value !== null && asked === generation && !hub.deaf()) values.set(key, value);
       return value;
     },
   };

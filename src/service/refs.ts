@@ -1,5 +1,5 @@
 /** What people mean by a commit: a branch, a pull request (`pr-12`), a tag, or the beginning of a commit's id. */
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import { type Context, repositoryOf } from '../engine/context.js';
 import { type CommitFacts, commitFacts, holdCommit, onBranches, resolve } from '../git/repository.js';
 import type { ProjectRow } from '../records/projects.js';
@@ -63,4 +63,10 @@ async function isOwn(context: Context, project: ProjectRow, repository: string, 
  * is nobody's: it reads and writes for itself alone.
  */
 export const lineOf = ({ pull, own, earlier, commit }: Ref): string =>
-  pull ? (pull.trusted ? 'own' : `pr-${pull.number}`) : own ? 'own' : (earlier?.line ?? `commit-${commit.slice(0, 12)}`);
+  pull
+    ? pull.trusted
+      ? 'own'
+      : `pr-${pull.number}`
+    : own
+      ? 'own'
+      : (earlier?.line ?? `commit-${commit.slice(0, 12)}`);

@@ -2,15 +2,22 @@
 import { findRun, type RunRow } from '../records/runs.js';
 import { randomUUID } from 'node:crypto';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
-import { CodedError, type ErrorCode, registry, wording } from '../core/errors.js';
+import { CodedError, type ErrorCode, registry, wording } from '../core/errors/errors.js';
 import { atLeast, type Role } from '../core/states.js';
 import type { Context } from '../engine/context.js';
 import { tokenHash } from '../keys/keys.js';
 import type { AgentRow } from '../records/agents.js';
 import type { Db } from '../records/database.js';
-import { type Caller, callerOfSession, callerOfToken, beginAnswer, earlierAnswer, keepAnswer } from '../records/people.js';
+import {
+  type Caller,
+  callerOfSession,
+  callerOfToken,
+  beginAnswer,
+  earlierAnswer,
+  keepAnswer,
+} from '../records/people.js';
 import { findProject, type ProjectRow } from '../records/projects.js';
-import type { Problem } from '../wire/api.js';
+import type { Problem } from '../wire/parts.js';
 import { type Access, access, boundMay } from './access.js';
 import type { Hub } from './hub.js';
 import type { Known } from './known.js';
@@ -48,7 +55,8 @@ export function guard(app: FastifyInstance, service: Service): void {
     }
   });
   app.addHook('onReady', async () => {
-    for (const key of Object.keys(access)) if (!known.has(key)) throw new Error(`no route for the row of access ${key}`);
+    for (const key of Object.keys(access))
+      if (!known.has(key)) throw new Error(`no route for the row of access ${key}`);
   });
   app.addHook('onRequest', async (request) => {
     const method = request.method === 'HEAD' ? 'GET' : request.method;
@@ -95,8 +103,14 @@ export function hostOf(origin: string): string | null {
 
 export function requireAccess(caller: Caller, needed: Access): void {
   const fits =
-    needed === 'agent' || needed === 'edge' ? caller.kind === needed : caller.kind === 'person' && caller.role !== null && atLeast(caller.role, needed as Role);
-  if (!fits) throw new CodedError('not_allowed', { role: needed, yours: caller.kind === 'person' ? caller.role : `an ${caller.kind}` });
+    needed === 'agent' || needed === 'edge'
+      ? caller.kind === needed
+      : caller.kind === 'person' && caller.role !== null && atLeast(caller.role, needed as Role);
+  if (!fits)
+    throw new CodedError('not_allowed', {
+      role: needed,
+      yours: caller.kind === 'person' ? caller.role : `an ${caller.kind}`,
+    });
 }
 
 async function findCaller(service: Service, request: FastifyRequest): Promise<Caller | null> {
@@ -129,7 +143,10 @@ export async function gitCaller(service: Service, request: FastifyRequest): Prom
 }
 
 export const notFound = (what: string, name: string): CodedError =>
-  new CodedError('not_found', { what: `The ${what} ${name.slice(0, 100)}`, hint: `\`tsunagi ${what} list\` shows what there is.` });
+  new CodedError('not_found', {
+    what: `The ${what} ${name.slice(0, 100)}`,
+    hint: `\`tsunagi ${what} list\` shows what there is.`,
+  });
 
 export async function needProject(service: Service, request: FastifyRequest): Promise<ProjectRow> {
   const { project } = request.params as { project: string };
@@ -138,7 +155,10 @@ export async function needProject(service: Service, request: FastifyRequest): Pr
   return row;
 }
 
-export async function needRun(service: Service, request: FastifyRequest): Promise<{ project: ProjectRow; run: RunRow }> {
+export async function needRun(
+  service: Service,
+  request: FastifyRequest,
+): Promise<{ project: ProjectRow; run: RunRow }> {
   const project = await needProject(service, request);
   const { number } = request.params as { number: number };
   const run = await findRun(service.context.records, project.id, number);
@@ -163,7 +183,10 @@ export async function change<T>(
   const caller = request.caller as Caller;
   const actor = `${caller.kind}:${caller.id}`;
   // Keyed: a body may hold a secret that could be guessed from a plain hash.
-  const hash = Buffer.from(service.context.keys.hash(`${request.method} ${request.url}\n${JSON.stringify(request.body ?? null)}`), 'hex');
+  const hash = Buffer.from(
+    service.context.keys.hash(`${request.method} ${request.url}\n${JSON.stringify(request.body ?? null)}`),
+    'hex',
+  );
   const replay = async (): Promise<unknown> => {
     const earlier = await earlierAnswer(service.context.records, actor, key);
     if (!earlier) return undefined;
@@ -190,21 +213,40 @@ export async function change<T>(
 
 /** Errors as RFC 9457 problem details with a stable `code`. */
 export function answerErrors(app: FastifyInstance, service: Service): void {
-  app.setErrorHandler((error: Error & { statusCode?: number; validation?: { instancePath: string; message?: string }[]; code?: string }, request, reply) => {
-    const coded = asCoded(error, service, request);
-    if (reply.raw.headersSent) return reply.raw.destroy();
-    if (coded.issue.code === 'sign_in_needed' && request.url.startsWith('/git/')) reply.header('www-authenticate', 'Basic realm="Tsunagi"');
-    return reply.status(coded.status).type('application/problem+json').send(problemOf(coded));
-  });
+  app.setErrorHandler(
+    (
+      error: Error & { statusCode?: number; validation?: { instancePath: string; message?: string }[]; code?: string },
+      request,
+      reply,
+    ) => {
+      const coded = asCoded(error, service, request);
+      if (reply.raw.headersSent) return reply.raw.destroy();
+      if (coded.issue.code === 'sign_in_needed' && request.url.startsWith('/git/'))
+        reply.header('www-authenticate', 'Basic realm="Tsunagi"');
+      return reply.status(coded.status).type('application/problem+json').send(problemOf(coded));
+    },
+  );
   app.setNotFoundHandler((request) => {
-    throw new CodedError('not_found', { what: `${request.method} ${request.url.slice(0, 200)}`, hint: 'See /api/openapi.json for what there is.' });
+    throw new CodedError('not_found', {
+      what: `${request.method} ${request.url.slice(0, 200)}`,
+      hint: 'See /api/openapi.json for what there is.',
+    });
   });
 }
 
 export function problemOf(error: CodedError): Problem {
   const { says, next } = wording(error.issue);
   const { status, retry } = registry[error.issue.code];
-  return { type: `urn:tsunagi:error:${error.issue.code}`, title: says, status, detail: says, code: error.issue.code, next, retry, data: error.issue.data };
+  return {
+    type: `urn:tsunagi:error:${error.issue.code}`,
+    title: says,
+    status,
+    detail: says,
+    code: error.issue.code,
+    next,
+    retry,
+    data: error.issue.data,
+  };
 }
 
 function asCoded(
@@ -215,10 +257,14 @@ function asCoded(
   if (error instanceof CodedError) return error;
   if (error.validation)
     return new CodedError('body_invalid', {
-      detail: error.validation.map((one) => `${one.instancePath.slice(1) || 'it'} ${one.message ?? 'is wrong'}`).join('; '),
+      detail: error.validation
+        .map((one) => `${one.instancePath.slice(1) || 'it'} ${one.message ?? 'is wrong'}`)
+        .join('; '),
     });
   if (error.code === 'FST_ERR_CTP_BODY_TOO_LARGE')
-    return new CodedError('body_too_large', { limit: `${Math.round((request.routeOptions.bodyLimit ?? 0) / 1024)} KiB` });
+    return new CodedError('body_too_large', {
+      limit: `${Math.round((request.routeOptions.bodyLimit ?? 0) / 1024)} KiB`,
+    });
   if (error.statusCode === 429) return new CodedError('too_many_requests', { seconds: 60 });
   const reasons: Record<number, ErrorCode> = { 400: 'body_invalid', 415: 'body_invalid', 404: 'not_found' };
   const code = reasons[error.statusCode ?? 500];

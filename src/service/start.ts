@@ -1,14 +1,20 @@
 /** Starts the service: records, engine, HTTP. */
-import { keepNewest } from '../engine/kept.js';
-import { openSteps } from '../engine/steps.js';
+import { openSteps } from '../engine/runs/steps.js';
 import { fullDisk } from '../blobs/disk.js';
-import { defaultKeeping, type Keeping } from '../engine/space.js';
+import { defaultKeeping } from '../engine/upkeep/space.js';
 import { chmodSync, mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import pino from 'pino';
 import { openBlobs } from '../blobs/store.js';
 import { openApart } from '../engine/apart/apart.js';
-import { type Addresses, type Context, defaultTiming, type Timing } from '../engine/context.js';
+import {
+  type Addresses,
+  type Context,
+  defaultTiming,
+  type Keeping,
+  makeCache,
+  type Timing,
+} from '../engine/context.js';
 import { startEngine } from '../engine/engine.js';
 import { newToken, openKeys, tokenHash } from '../keys/keys.js';
 import { takesKinds } from '../core/states.js';
@@ -66,15 +72,22 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     log,
     apart: openApart(),
     now: Date.now,
-    trees: keepNewest(32),
-    scenes: keepNewest(256),
+    trees: makeCache(32),
+    scenes: makeCache(256),
     steps: openSteps(() => context),
   };
   mkdirSync(context.repositories, { recursive: true });
   const hub = makeHub();
   const closing = new AbortController();
   const app = await makeApp(
-    { context, hub, closing: closing.signal, url, callers: makeKnown(hub, 'callers', context.now), agents: makeKnown(hub, 'callers', context.now) },
+    {
+      context,
+      hub,
+      closing: closing.signal,
+      url,
+      callers: makeKnown(hub, 'callers', context.now),
+      agents: makeKnown(hub, 'callers', context.now),
+    },
     { console: options.console, trustedProxies: options.trustedProxies ?? [] },
   );
   const engine = await startEngine(context);
@@ -138,7 +151,10 @@ export async function makeToken(database: string, kind: 'person' | 'agent' | 'ed
           project: null,
           expires: null,
           // The agent of this very machine does everything.
-          grant: kind === 'agent' ? { takes: [...takesKinds], address: '127.0.0.1', ports: { from: 20_000, to: 31_999 } } : null,
+          grant:
+            kind === 'agent'
+              ? { takes: [...takesKinds], address: '127.0.0.1', ports: { from: 20_000, to: 31_999 } }
+              : null,
         },
         'first start',
       ),

@@ -4,7 +4,7 @@
  */
 import { once } from 'node:events';
 import type { FastifyReply, FastifyRequest } from 'fastify';
-import { CodedError } from '../core/errors.js';
+import { CodedError } from '../core/errors/errors.js';
 import { openTally } from '../core/tally.js';
 import { callerKey, mayStill, type Service } from './server.js';
 
@@ -82,10 +82,18 @@ export async function answerStream(
     ended,
   };
   try {
-    raw.writeHead(200, { 'content-type': 'text/event-stream', 'cache-control': 'no-store', 'x-accel-buffering': 'no', 'x-content-type-options': 'nosniff' });
+    raw.writeHead(200, {
+      'content-type': 'text/event-stream',
+      'cache-control': 'no-store',
+      'x-accel-buffering': 'no',
+      'x-content-type-options': 'nosniff',
+    });
     await work(stream);
   } catch (error) {
-    service.context.log.warn({ url: request.url, error: String((error as Error).stack ?? error) }, 'a stream was ended by a failure');
+    service.context.log.warn(
+      { url: request.url, error: String((error as Error).stack ?? error) },
+      'a stream was ended by a failure',
+    );
   } finally {
     off();
     offCallers();

@@ -13,19 +13,30 @@ import { releaseById, type ReleaseRow } from '../records/releases.js';
 import { runById, taskById, tasksOf } from '../records/runs.js';
 import type { AttemptWork, InstanceWork } from '../wire/work.js';
 import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js';
-import { sceneOf } from '../engine/scene.js';
-import type { KnownAttempt } from '../engine/steps.js';
-import { openSecrets } from '../engine/variables.js';
+import { sceneOf } from '../engine/runs/scene.js';
+import type { KnownAttempt } from '../engine/context.js';
+import { openSecrets } from '../engine/environments/variables.js';
 
 export async function attemptWork(context: Context, attempt: AttemptRow): Promise<AttemptWork> {
   const shared = { id: attempt.id, fence: attempt.fence ?? '0', kind: attempt.kind, logBytes: attempt.log_bytes };
   if (attempt.kind === 'task') {
     const known = context.steps.known(attempt.id);
     const { task, run, outputs } = known ?? (await readAttempt(context, attempt));
-    const project = known ? (await sceneOf(context, run)).project : await projectById(context.records, attempt.project_id);
+    const project = known
+      ? (await sceneOf(context, run)).project
+      : await projectById(context.records, attempt.project_id);
     const model: Task = task.model;
-    const { values, fromResources, secrets } = taskValues(model, { run, project, ...(task.pinned.set ? { set: task.pinned.set } : {}) });
-    const places = Object.fromEntries(Object.entries(secrets).map(([variable, { name, version, then }]) => [variable, { scope: '', name, version, then }]));
+    const { values, fromResources, secrets } = taskValues(model, {
+      run,
+      project,
+      ...(task.pinned.set ? { set: task.pinned.set } : {}),
+    });
+    const places = Object.fromEntries(
+      Object.entries(secrets).map(([variable, { name, version, then }]) => [
+        variable,
+        { scope: '', name, version, then },
+      ]),
+    );
     const opened = Object.keys(places).length ? await openSecrets(context, project.id, places) : {};
     // In the order in which the fingerprint has them: where two make the same path, the same one lies on top each time.
     const layers = [...model.needs].sort((a, b) => (a < b ? -1 : 1)).flatMap((need) => outputs.get(need) ?? []);
@@ -85,7 +96,8 @@ async function readAttempt(context: Context, attempt: AttemptRow): Promise<Known
   return { run, task, outputs: new Map(tasks.flatMap((one) => (one.output === null ? [] : [[one.name, one.output]]))) };
 }
 
-const shardVariables = ({ shard }: Task): Record<string, string> => (shard ? { TSUNAGI_SHARD: String(shard.index), TSUNAGI_SHARDS: String(shard.count) } : {});
+const shardVariables = ({ shard }: Task): Record<string, string> =>
+  shard ? { TSUNAGI_SHARD: String(shard.index), TSUNAGI_SHARDS: String(shard.count) } : {};
 
 /** The files that an attempt sees, as a layer. */
 export async function attemptFiles(context: Context, attempt: AttemptRow): Promise<Readable> {
@@ -97,7 +109,10 @@ export async function attemptFiles(context: Context, attempt: AttemptRow): Promi
     return layerOf(repositoryOf(context, project), await commitFiles(context, project, run.commit, task.model.reads));
   }
   const { deployment, release } = await deploymentScene(context, attempt.deployment_id as string);
-  return layerOf(repositoryOf(context, project), await commitFiles(context, project, release.commit, deployment.environment_plan.verify?.reads ?? []));
+  return layerOf(
+    repositoryOf(context, project),
+    await commitFiles(context, project, release.commit, deployment.environment_plan.verify?.reads ?? []),
+  );
 }
 
 export async function instanceWork(context: Context, instance: InstanceRow): Promise<InstanceWork> {
@@ -137,7 +152,8 @@ async function deploymentScene(context: Context, id: string): Promise<Scene> {
   return { deployment, release, environment, project };
 }
 
-const layersOf = (release: ReleaseRow, part: string): string[] => release.parts.find((one) => one.name === part)?.layers.map((layer) => layer.digest) ?? [];
+const layersOf = (release: ReleaseRow, part: string): string[] =>
+  release.parts.find((one) => one.name === part)?.layers.map((layer) => layer.digest) ?? [];
 
 async function variablesOf(
   context: Context,
@@ -159,6 +175,11 @@ async function variablesOf(
   return { variables, secret: [...Object.keys(opened), ...named] };
 }
 
-async function commitFiles(context: Context, project: ProjectRow, commit: string, reads: string[] | null): Promise<TreeFile[]> {
+async function commitFiles(
+  context: Context,
+  project: ProjectRow,
+  commit: string,
+  reads: string[] | null,
+): Promise<TreeFile[]> {
   return filesOf(await treeOf(context, project, commit), reads);
 }

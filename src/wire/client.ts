@@ -1,7 +1,7 @@
 /** The agent's and edge's way to the service. */
 import { Agent, request } from 'undici';
 import type { Readable } from 'node:stream';
-import { CodedError, type ErrorCode, type IssueData } from '../core/errors.js';
+import { CodedError, type ErrorCode, type IssueData } from '../core/errors/errors.js';
 
 export interface Client {
   post<T>(path: string, body: unknown, options?: { signal?: AbortSignal; timeoutMs?: number }): Promise<T>;
@@ -12,12 +12,24 @@ export interface Client {
 }
 
 export function makeClient(url: string, token: string): Client {
-  const dispatcher = new Agent({ connections: 32, pipelining: 1, keepAliveTimeout: 20_000, headersTimeout: 60_000, bodyTimeout: 120_000 });
+  const dispatcher = new Agent({
+    connections: 32,
+    pipelining: 1,
+    keepAliveTimeout: 20_000,
+    headersTimeout: 60_000,
+    bodyTimeout: 120_000,
+  });
   const headers = { authorization: `Bearer ${token}` };
   const call = async (
     method: 'GET' | 'POST' | 'PUT',
     path: string,
-    options: { body?: Buffer | Readable | string; type?: string; size?: number; signal?: AbortSignal; timeoutMs?: number },
+    options: {
+      body?: Buffer | Readable | string;
+      type?: string;
+      size?: number;
+      signal?: AbortSignal;
+      timeoutMs?: number;
+    },
   ) => {
     const answer = await request(url + path, {
       method,
@@ -45,7 +57,9 @@ export function makeClient(url: string, token: string): Client {
       return (await (await call('POST', path, { body: bytes, type: 'application/octet-stream' })).body.json()) as T;
     },
     async putStream(path, stream, size) {
-      await (await call('PUT', path, { body: stream, size, type: 'application/octet-stream', timeoutMs: 600_000 })).body.dump();
+      await (
+        await call('PUT', path, { body: stream, size, type: 'application/octet-stream', timeoutMs: 600_000 })
+      ).body.dump();
     },
     async getStream(path) {
       return (await call('GET', path, {})).body as unknown as Readable;
@@ -66,7 +80,9 @@ function problem(status: number, text: string): Error {
 /** Whether trying again later can help: the service is away, or says so. */
 export function mayRetry(error: unknown): boolean {
   if (!(error instanceof CodedError)) return true;
-  return error.issue.code === 'unavailable' || error.issue.code === 'internal' || error.issue.code === 'too_many_requests';
+  return (
+    error.issue.code === 'unavailable' || error.issue.code === 'internal' || error.issue.code === 'too_many_requests'
+  );
 }
 
 /** Repeats until it succeeds, it can't any more, or `stopped` says so; waits 50 ms at first and 3 s at most. */

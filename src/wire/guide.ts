@@ -1,9 +1,7 @@
 /** From a repository to its first live address: a look at a source, what is recognised in it, its draft. */
 import { type Static, Type } from '@sinclair/typebox';
-import { Commit } from './api.js';
-import { CredentialBody, Nullable, oneOf, Said } from './parts.js';
-
-const closed = { additionalProperties: false };
+import { Commit } from './projects.js';
+import { closed, CredentialBody, Nullable, oneOf, Said } from './parts.js';
 
 const source = {
   url: Type.String({ minLength: 1, maxLength: 2_000 }),
@@ -59,7 +57,10 @@ export const Recognised = Type.Object({
 export type Recognised = Static<typeof Recognised>;
 
 export const DraftBody = Type.Object(
-  { text: Type.String({ maxLength: 256 * 1024 }), /** Only looked at, not kept. */ look: Type.Optional(Type.Boolean()) },
+  {
+    text: Type.String({ maxLength: 256 * 1024 }),
+    /** Only looked at, not kept. */ look: Type.Optional(Type.Boolean()),
+  },
   closed,
 );
 export type DraftBody = Static<typeof DraftBody>;

@@ -1,5 +1,5 @@
-/** Pieces that many schemas share. */
-import { type Static, Type } from '@sinclair/typebox';
+/** Pieces that many schemas share. Times are ISO 8601 in UTC, lengths milliseconds, sizes bytes. */
+import { type Static, type TSchema, Type } from '@sinclair/typebox';
 
 export const Id = Type.String({ pattern: '^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$' });
 export const Digest = Type.String({ pattern: '^sha256:[0-9a-f]{64}$' });
@@ -15,10 +15,16 @@ export type IssueSchema = Static<typeof IssueSchema>;
 export const Nullable = <T extends import('@sinclair/typebox').TSchema>(schema: T) => Type.Union([schema, Type.Null()]);
 /** ISO 8601 in UTC. */
 export const Time = Type.String({ format: 'date-time' });
-export const oneOf = <T extends readonly string[]>(values: T) => Type.Unsafe<T[number]>({ type: 'string', enum: [...values] });
+export const oneOf = <T extends readonly string[]>(values: T) =>
+  Type.Unsafe<T[number]>({ type: 'string', enum: [...values] });
 
 /** An issue with its wording. */
-export const Said = Type.Object({ code: Type.String(), data: Type.Record(Type.String(), Type.Unknown()), says: Type.String(), next: Type.String() });
+export const Said = Type.Object({
+  code: Type.String(),
+  data: Type.Record(Type.String(), Type.Unknown()),
+  says: Type.String(),
+  next: Type.String(),
+});
 export type Said = Static<typeof Said>;
 
 /** What a source elsewhere asks for. */
@@ -31,3 +37,30 @@ export const CredentialBody = Type.Union([
   Type.Object({ key: Type.String({ minLength: 1, maxLength: 20_000 }) }, { additionalProperties: false }),
 ]);
 export type CredentialBody = Static<typeof CredentialBody>;
+
+export const closed = { additionalProperties: false };
+
+export const Problem = Type.Object({
+  type: Type.String(),
+  title: Type.String(),
+  status: Type.Integer(),
+  detail: Type.String(),
+  code: Type.String(),
+  next: Type.String(),
+  retry: Type.Boolean(),
+  data: Type.Optional(Type.Record(Type.String(), Type.Unknown())),
+});
+export type Problem = Static<typeof Problem>;
+
+export const Page = <T extends TSchema>(item: T) =>
+  Type.Object({ items: Type.Array(item), next: Nullable(Type.String()) });
+
+export interface PageOf<T> {
+  items: T[];
+  next: string | null;
+}
+
+export const PageQuery = {
+  cursor: Type.Optional(Type.String({ maxLength: 100 })),
+  limit: Type.Optional(Type.Integer({ minimum: 1, maximum: 200 })),
+};

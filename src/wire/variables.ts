@@ -42,7 +42,10 @@ export const VariableChangeBody = Type.Object(
     environment: Nullable(Name),
     set: Type.Optional(
       Type.Array(
-        Type.Object({ name: Variable, value: Type.String({ maxLength: valueLimit }), secret: Type.Optional(Type.Boolean()) }, { additionalProperties: false }),
+        Type.Object(
+          { name: Variable, value: Type.String({ maxLength: valueLimit }), secret: Type.Optional(Type.Boolean()) },
+          { additionalProperties: false },
+        ),
         {
           maxItems: changesLimit,
         },
@@ -61,8 +64,16 @@ export type VariableChangeBody = Static<typeof VariableChangeBody>;
 export const VariableChanges = Type.Object({
   /** Null where nothing changes. */
   version: Nullable(Type.Integer()),
-  changes: Type.Array(Type.Object({ name: Type.String(), what: oneOf(['new', 'changed', 'same', 'removed'] as const), secret: Type.Boolean() })),
+  changes: Type.Array(
+    Type.Object({
+      name: Type.String(),
+      what: oneOf(['new', 'changed', 'same', 'removed'] as const),
+      secret: Type.Boolean(),
+    }),
+  ),
   /** What is doubtful in a dotenv text. */
-  issues: Type.Array(Type.Intersect([Said, Type.Object({ line: Type.Integer(), severity: oneOf(['error', 'warning'] as const) })])),
+  issues: Type.Array(
+    Type.Intersect([Said, Type.Object({ line: Type.Integer(), severity: oneOf(['error', 'warning'] as const) })]),
+  ),
 });
 export type VariableChanges = Static<typeof VariableChanges>;

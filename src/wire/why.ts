@@ -1,7 +1,7 @@
 /** Plans and reasons. */
 import { type Static, Type } from '@sinclair/typebox';
 import { runStates, taskStates } from '../core/states.js';
-import { Commit } from './api.js';
+import { Commit } from './projects.js';
 import { Nullable, oneOf, Said } from './parts.js';
 
 export const PlanView = Type.Object({
@@ -25,7 +25,12 @@ export const PlanView = Type.Object({
 });
 export type PlanView = Static<typeof PlanView>;
 
-const Difference = Type.Object({ input: Type.String(), name: Nullable(Type.String()), before: Nullable(Type.String()), now: Nullable(Type.String()) });
+const Difference = Type.Object({
+  input: Type.String(),
+  name: Nullable(Type.String()),
+  before: Nullable(Type.String()),
+  now: Nullable(Type.String()),
+});
 const Files = Type.Object({ paths: Type.Array(Type.String()), count: Type.Integer() });
 
 export const WhyTaskView = Type.Object({
@@ -53,7 +58,9 @@ export const WhyRunView = Type.Object({
       task: Type.String(),
       issue: Nullable(Said),
       attempt: Nullable(Type.String()),
-      command: Nullable(Type.Object({ text: Type.String(), exit: Nullable(Type.Integer()), firstLine: Type.Integer() })),
+      command: Nullable(
+        Type.Object({ text: Type.String(), exit: Nullable(Type.Integer()), firstLine: Type.Integer() }),
+      ),
       tests: Type.Array(
         Type.Object({
           name: Type.String(),

@@ -123,15 +123,29 @@ const Case = Type.Object({
   message: Type.String(),
   place: Type.String(),
 });
-export const Tests = Type.Object({ passed: Type.Integer(), failed: Type.Integer(), skipped: Type.Integer(), cases: Type.Array(Case) });
+export const Tests = Type.Object({
+  passed: Type.Integer(),
+  failed: Type.Integer(),
+  skipped: Type.Integer(),
+  cases: Type.Array(Case),
+});
 
 export const AttemptReport = Type.Object(
   {
     fence: Fence,
     happenings: Type.Array(
       Type.Union([
-        Type.Object({ what: Type.Literal('command-started'), position: Type.Integer({ minimum: 0 }), firstLine: Type.Integer({ minimum: 0 }) }),
-        Type.Object({ what: Type.Literal('command-ended'), position: Type.Integer({ minimum: 0 }), exit: Type.Integer(), ms: Type.Number({ minimum: 0 }) }),
+        Type.Object({
+          what: Type.Literal('command-started'),
+          position: Type.Integer({ minimum: 0 }),
+          firstLine: Type.Integer({ minimum: 0 }),
+        }),
+        Type.Object({
+          what: Type.Literal('command-ended'),
+          position: Type.Integer({ minimum: 0 }),
+          exit: Type.Integer(),
+          ms: Type.Number({ minimum: 0 }),
+        }),
         Type.Object({
           what: Type.Literal('ended'),
           state: Type.Union([Type.Literal('passed'), Type.Literal('failed'), Type.Literal('stopped')]),
@@ -185,7 +199,11 @@ export const TableRequest = Type.Object(
     /** Hosts that are not as the table says, and why: null while they are being made ready. */
     without: Type.Array(
       Type.Object(
-        { host: Type.String({ maxLength: 300 }), version: Type.Integer({ minimum: 0 }), issue: Type.Union([IssueSchema, Type.Null()]) },
+        {
+          host: Type.String({ maxLength: 300 }),
+          version: Type.Integer({ minimum: 0 }),
+          issue: Type.Union([IssueSchema, Type.Null()]),
+        },
         { additionalProperties: false },
       ),
       { maxItems: 1000 },
@@ -194,5 +212,7 @@ export const TableRequest = Type.Object(
   { additionalProperties: false },
 );
 export type TableRequest = Static<typeof TableRequest>;
-export const TableAnswer = Type.Object({ routes: Type.Array(Type.Object({ host: Type.String(), version: Type.Integer(), body: Type.Unknown() })) });
+export const TableAnswer = Type.Object({
+  routes: Type.Array(Type.Object({ host: Type.String(), version: Type.Integer(), body: Type.Unknown() })),
+});
 export type TableAnswer = Static<typeof TableAnswer>;

@@ -1,16 +1,31 @@
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
-import { advanceDeployment, type DeploymentFacts, type DeploymentStep, type InstanceFact } from '../../src/core/advance/deployments.js';
+import {
+  advanceDeployment,
+  type DeploymentFacts,
+  type DeploymentStep,
+  type InstanceFact,
+} from '../../src/core/advance/deployments.js';
 import { healthOf, restartDelay, revertTarget, takes } from '../../src/core/advance/environments.js';
 import { advanceRun, taskAfter, type TaskFact } from '../../src/core/advance/runs.js';
-import { issue } from '../../src/core/errors.js';
+import { issue } from '../../src/core/errors/errors.js';
 import { taskEnded, type TaskState } from '../../src/core/states.js';
 
 describe('a run', () => {
-  const facts = (states: Record<string, [TaskState, string[]]>): TaskFact[] => Object.entries(states).map(([name, [state, needs]]) => ({ name, state, needs }));
+  const facts = (states: Record<string, [TaskState, string[]]>): TaskFact[] =>
+    Object.entries(states).map(([name, [state, needs]]) => ({ name, state, needs }));
 
   it('makes ready what has all its needs, and skips what can not have them', () => {
-    const step = advanceRun(facts({ a: ['passed', []], b: ['failed', []], c: ['waiting', ['a']], d: ['waiting', ['a', 'b']], e: ['waiting', ['d']] }), null);
+    const step = advanceRun(
+      facts({
+        a: ['passed', []],
+        b: ['failed', []],
+        c: ['waiting', ['a']],
+        d: ['waiting', ['a', 'b']],
+        e: ['waiting', ['d']],
+      }),
+      null,
+    );
     expect(step).toEqual({
       tasks: [
         { name: 'c', state: 'ready' },
@@ -52,7 +67,10 @@ describe('a run', () => {
     expect(taskAfter('failed', tries(0, 1, 2), 'stopped')).toBe('failed');
   });
   it('leaves an attempt to the run that shares it', () => {
-    const tasks = facts({ a: ['running', []], b: ['running', []], c: ['waiting', ['a']] }).map((one) => ({ ...one, shared: one.name === 'a' }));
+    const tasks = facts({ a: ['running', []], b: ['running', []], c: ['waiting', ['a']] }).map((one) => ({
+      ...one,
+      shared: one.name === 'a',
+    }));
     expect(advanceRun(tasks, 'stopped')).toEqual({
       tasks: [
         { name: 'a', state: 'stopped' },
@@ -71,14 +89,21 @@ describe('a run', () => {
   });
 
   it('ends for any graph, whatever each task comes to', () => {
-    const graph = fc.array(fc.tuple(fc.array(fc.nat(), { maxLength: 3 }), fc.constantFrom<TaskState>('passed', 'failed', 'stopped')), {
-      minLength: 1,
-      maxLength: 12,
-    });
+    const graph = fc.array(
+      fc.tuple(fc.array(fc.nat(), { maxLength: 3 }), fc.constantFrom<TaskState>('passed', 'failed', 'stopped')),
+      {
+        minLength: 1,
+        maxLength: 12,
+      },
+    );
     fc.assert(
       fc.property(graph, fc.boolean(), (nodes, stopping) => {
         let tasks = nodes.map(
-          ([needs], at): TaskFact => ({ name: `t${at}`, state: 'waiting', needs: at === 0 ? [] : [...new Set(needs.map((need) => `t${need % at}`))] }),
+          ([needs], at): TaskFact => ({
+            name: `t${at}`,
+            state: 'waiting',
+            needs: at === 0 ? [] : [...new Set(needs.map((need) => `t${need % at}`))],
+          }),
         );
         for (let round = 0; round < 40; round++) {
           const step = advanceRun(tasks, stopping ? 'stopped' : null);
@@ -90,7 +115,8 @@ describe('a run', () => {
           if (!step.ends) continue;
           expect(tasks.every((task) => taskEnded(task.state))).toBe(true);
           for (const task of tasks)
-            if (task.state === 'passed') for (const need of task.needs) expect(tasks.find((one) => one.name === need)?.state).toBe('passed');
+            if (task.state === 'passed')
+              for (const need of task.needs) expect(tasks.find((one) => one.name === need)?.state).toBe('passed');
           expect(step.ends === 'failed').toBe(tasks.some((task) => task.state === 'failed'));
           return;
         }
@@ -126,7 +152,12 @@ const one = (id: string, state: InstanceFact['state'], wanted = true): InstanceF
 /** A small world that does what the steps say; `events` decides what goes wrong. */
 function play(
   start: Partial<DeploymentFacts>,
-  world: { prepare?: 'passed' | 'failed' | 'lost'; verify?: 'passed' | 'failed'; server?: 'ready' | 'failed'; crash?: number } = {},
+  world: {
+    prepare?: 'passed' | 'failed' | 'lost';
+    verify?: 'passed' | 'failed';
+    server?: 'ready' | 'failed';
+    crash?: number;
+  } = {},
 ): { trail: string[]; facts: DeploymentFacts; bothWorkers: boolean } {
   let facts: DeploymentFacts = structuredClone({ ...base, ...start });
   const trail: string[] = [facts.state];
@@ -137,7 +168,8 @@ function play(
     for (const effect of step.effects) {
       // A process that dies before its transaction is committed leaves the facts as they were.
       if (world.crash === round) continue;
-      if (effect.do === 'prepare') next.prepare = { ...next.prepare, attempt: world.prepare ?? 'passed', why: 'it broke' };
+      if (effect.do === 'prepare')
+        next.prepare = { ...next.prepare, attempt: world.prepare ?? 'passed', why: 'it broke' };
       if (effect.do === 'verify') next.verify = { ...next.verify, attempt: world.verify ?? 'passed', why: 'no answer' };
       if (effect.do === 'startServers') {
         next.servers = [one('s1', world.server ?? 'ready'), one('s2', 'ready')];
@@ -145,12 +177,18 @@ function play(
       }
       if (effect.do === 'serve') next.serving = effect.which;
       if (effect.do === 'endWorkers') {
-        if (effect.of === 'this') next.workers = next.workers.map((worker) => ({ ...worker, wanted: false, state: 'ended' }));
-        else if (next.before) next.before = { ...next.before, workers: next.before.workers.map((worker) => ({ ...worker, wanted: false, state: 'ended' })) };
+        if (effect.of === 'this')
+          next.workers = next.workers.map((worker) => ({ ...worker, wanted: false, state: 'ended' }));
+        else if (next.before)
+          next.before = {
+            ...next.before,
+            workers: next.before.workers.map((worker) => ({ ...worker, wanted: false, state: 'ended' })),
+          };
       }
       if (effect.do === 'startWorkers') {
         if (effect.of === 'this') next.workers = [...next.workers, one('w', 'ready')];
-        else if (next.before) next.before = { ...next.before, workers: [...next.before.workers, one('old again', 'ready')] };
+        else if (next.before)
+          next.before = { ...next.before, workers: [...next.before.workers, one('old again', 'ready')] };
       }
     }
     if (world.crash !== round) {
@@ -160,9 +198,11 @@ function play(
       next.failure = step.failure;
     }
     facts = next;
-    const works = (list: InstanceFact[] | undefined) => Boolean(list?.some((worker) => worker.state === 'ready' || worker.state === 'starting'));
+    const works = (list: InstanceFact[] | undefined) =>
+      Boolean(list?.some((worker) => worker.state === 'ready' || worker.state === 'starting'));
     if (works(facts.workers) && works(facts.before?.workers)) bothWorkers = true;
-    if (facts.state === 'live' || facts.state === 'failed' || facts.state === 'replaced') return { trail, facts, bothWorkers };
+    if (facts.state === 'live' || facts.state === 'failed' || facts.state === 'replaced')
+      return { trail, facts, bothWorkers };
   }
   throw new Error(`stuck in ${facts.state}: ${JSON.stringify(facts)}`);
 }
@@ -190,8 +230,14 @@ describe('a deployment', () => {
     expect(bothWorkers).toBe(false);
   });
   it('keeps the traffic when it fails with nothing before it', () => {
-    expect(play({ before: null, serving: 'none' }, { verify: 'failed' }).facts).toMatchObject({ state: 'failed', serving: 'this' });
-    expect(play({ before: null, serving: 'none' }, { server: 'failed' }).facts).toMatchObject({ state: 'failed', serving: 'none' });
+    expect(play({ before: null, serving: 'none' }, { verify: 'failed' }).facts).toMatchObject({
+      state: 'failed',
+      serving: 'this',
+    });
+    expect(play({ before: null, serving: 'none' }, { server: 'failed' }).facts).toMatchObject({
+      state: 'failed',
+      serving: 'none',
+    });
   });
   it('never runs prepare or verify for a revert', () => {
     const { facts } = play({ kind: 'revert' }, { prepare: 'failed', verify: 'failed' });
@@ -208,7 +254,10 @@ describe('a deployment', () => {
     };
     expect(advanceDeployment(facts)).toMatchObject({ state: 'verifying', effects: [] });
     const ready = { ...facts, servers: [one('s1', 'ready'), one('s2', 'ready')] };
-    expect(advanceDeployment({ ...ready, workers: [one('w', 'failed', false), one('w2', 'waiting')] })).toMatchObject({ state: 'verifying', effects: [] });
+    expect(advanceDeployment({ ...ready, workers: [one('w', 'failed', false), one('w2', 'waiting')] })).toMatchObject({
+      state: 'verifying',
+      effects: [],
+    });
     expect(advanceDeployment(ready).state).toBe('live');
   });
   it('moves no traffic before every edge that answers has the table', () => {
@@ -244,10 +293,19 @@ describe('an environment', () => {
     expect(revertTarget([past(3, 'live'), past(2, 'replaced'), past(1, 'replaced')], 3)).toBe(2);
     expect(revertTarget([past(3, 'live'), past(2, 'reverted'), past(1, 'replaced')], 3)).toBe(1);
     expect(revertTarget([past(3, 'live'), past(2, 'failed')], 3)).toBeNull();
-    expect(revertTarget([past(2, 'live', 4), past(3, 'reverted', 3), past(2, 'replaced', 2), past(1, 'replaced', 1)], 2)).toBe(1);
+    expect(
+      revertTarget([past(2, 'live', 4), past(3, 'reverted', 3), past(2, 'replaced', 2), past(1, 'replaced', 1)], 2),
+    ).toBe(1);
   });
   it('takes the newest by itself, unless it is held, busy, live or was tried here', () => {
-    const facts = { held: false, open: true, moving: false, liveRelease: 1, candidates: [3, 2], history: [past(1, 'live')] };
+    const facts = {
+      held: false,
+      open: true,
+      moving: false,
+      liveRelease: 1,
+      candidates: [3, 2],
+      history: [past(1, 'live')],
+    };
     expect(takes(facts)).toBe(3);
     expect(takes({ ...facts, held: true })).toBeNull();
     expect(takes({ ...facts, moving: true })).toBeNull();

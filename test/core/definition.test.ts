@@ -6,7 +6,7 @@ import { checkAgainst } from '../../src/core/definition/check.js';
 import { evidenceTasks } from '../../src/core/definition/model.js';
 import { definitionLimit, parseDefinition } from '../../src/core/definition/parse.js';
 import { definitionSchema } from '../../src/core/definition/schema.js';
-import { wording } from '../../src/core/errors.js';
+import { wording } from '../../src/core/errors/errors.js';
 import { history } from '../../demo/scenario/sailings.js';
 
 const sailings = history.find((change) => change.files['tsunagi.yaml'])?.files['tsunagi.yaml'] as string;
@@ -17,11 +17,27 @@ describe('a definition', () => {
   it('becomes a model with every default filled in', () => {
     const { definition, issues } = parseDefinition(sailings);
     expect(issues).toEqual([]);
-    expect(definition?.tasks.lint).toMatchObject({ name: 'lint', needs: [], makes: [], network: false, timeout: 1_800_000, junit: null });
+    expect(definition?.tasks.lint).toMatchObject({
+      name: 'lint',
+      needs: [],
+      makes: [],
+      network: false,
+      timeout: 1_800_000,
+      junit: null,
+    });
     expect(definition?.tasks.unit).toMatchObject({ timeout: 120_000, junit: 'out/junit.xml' });
     expect(definition?.tasks.web?.makes).toEqual(['web/dist']);
-    expect(definition?.release?.parts.api).toMatchObject({ kind: 'server', at: '/api', instances: 2, ready: '/api/ready' });
-    expect(definition?.release?.parts.departures).toMatchObject({ files: [], root: 'web/dist', fallback: 'index.html' });
+    expect(definition?.release?.parts.api).toMatchObject({
+      kind: 'server',
+      at: '/api',
+      instances: 2,
+      ready: '/api/ready',
+    });
+    expect(definition?.release?.parts.departures).toMatchObject({
+      files: [],
+      root: 'web/dist',
+      fallback: 'index.html',
+    });
     expect(definition?.release?.variables.PUBLIC_URL).toEqual({ kind: 'from', from: 'environment.url', then: '' });
     expect(definition?.environments.production).toMatchObject({ after: 'staging', promotion: 'asked', verify: null });
   });
@@ -31,28 +47,51 @@ describe('a definition', () => {
   });
 
   it('takes scalars by their source text', () => {
-    const { definition } = parseDefinition(task('    variables: { VERSION: 1.10, ON: yes, EMPTY: "", DATE: 2026-01-02 }\n'));
+    const { definition } = parseDefinition(
+      task('    variables: { VERSION: 1.10, ON: yes, EMPTY: "", DATE: 2026-01-02 }\n'),
+    );
     expect(definition?.tasks.unit?.variables).toEqual({ VERSION: '1.10', ON: 'yes', EMPTY: '', DATE: '2026-01-02' });
   });
 
   it('reports all mistakes in one pass, each at its line and column', () => {
     const text = `tsunagi: 2\ntasks:\n  unit:\n    nedes: [deps]\n    needs: [dep]\n    run: []\n  deps: { run: npm ci, timeout: soon }\nrelease:\n  parts:\n    web: { kind: site }\n`;
-    expect(codes(text)).toEqual(['1:10 wrong_choice', '4:5 unknown_key', '5:13 unknown_task', '6:10 wrong_kind', '7:33 wrong_text', '10:5 required_key']);
+    expect(codes(text)).toEqual([
+      '1:10 wrong_choice',
+      '4:5 unknown_key',
+      '5:13 unknown_task',
+      '6:10 wrong_kind',
+      '7:33 wrong_text',
+      '10:5 required_key',
+    ]);
   });
 
   it('names the nearest known name', () => {
     const hint = (text: string) => wording(parseDefinition(text).issues[0] as never).next;
     expect(hint(task('    tiemout: 10m\n'))).toBe('Did you mean `timeout`?');
-    expect(hint(`tsunagi: 1\ntasks:\n  build: { run: make }\n  unit: { run: make test, needs: [biuld] }\n`)).toBe('Did you mean `build`?');
-    expect(hint('tsunagi: 1\nenvironments:\n  staging: { branch: main }\n  production: { after: stagng }\n')).toBe('Did you mean `staging`?');
+    expect(hint(`tsunagi: 1\ntasks:\n  build: { run: make }\n  unit: { run: make test, needs: [biuld] }\n`)).toBe(
+      'Did you mean `build`?',
+    );
+    expect(hint('tsunagi: 1\nenvironments:\n  staging: { branch: main }\n  production: { after: stagng }\n')).toBe(
+      'Did you mean `staging`?',
+    );
   });
 
-  it.each(['data', 'seed', 'idle', 'awake', 'approvals', 'healthy', 'cutover', 'guard', 'frozen', 'warm', 'addresses', 'parts'])(
-    'refuses the later key %s of an environment by name',
-    (key) => {
-      expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);
-    },
-  );
+  it.each([
+    'data',
+    'seed',
+    'idle',
+    'awake',
+    'approvals',
+    'healthy',
+    'cutover',
+    'guard',
+    'frozen',
+    'warm',
+    'addresses',
+    'parts',
+  ])('refuses the later key %s of an environment by name', (key) => {
+    expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);
+  });
 
   it('refuses what is YAML and not of the language', () => {
     expect(codes('tsunagi: 1\nversions: { node: !!str 20 }\n')).toEqual(['2:25 yaml_feature']);
@@ -63,9 +102,13 @@ describe('a definition', () => {
   });
 
   it('refuses circles, double addresses, taken names and variables', () => {
-    expect(codes('tsunagi: 1\ntasks:\n  a: { run: x, needs: [b] }\n  b: { run: x, needs: [a] }\n')).toEqual(['3:3 needs_in_circle']);
+    expect(codes('tsunagi: 1\ntasks:\n  a: { run: x, needs: [b] }\n  b: { run: x, needs: [a] }\n')).toEqual([
+      '3:3 needs_in_circle',
+    ]);
     const parts = (lines: string) => `tsunagi: 1\nrelease:\n  parts:\n${lines}`;
-    expect(codes(parts('    a: { kind: server, start: x }\n    b: { kind: server, start: x }\n'))).toEqual(['5:5 same_address']);
+    expect(codes(parts('    a: { kind: server, start: x }\n    b: { kind: server, start: x }\n'))).toEqual([
+      '5:5 same_address',
+    ]);
     expect(codes(parts('    release: { kind: server, start: x }\n'))).toEqual(['4:5 taken_name']);
     expect(codes(parts('    a: { kind: worker, start: x, at: /x }\n'))).toEqual(['4:34 key_not_for']);
     expect(codes(task('    variables: { PORT: 1 }\n'))).toEqual(['5:18 taken_variable']);
@@ -73,7 +116,8 @@ describe('a definition', () => {
   });
 
   it('refuses paths that leave the folder', () => {
-    for (const path of ['../x', '/etc', 'a/../../b', 'a//b', './a']) expect(codes(task(`    makes: ["${path}"]\n`))).toEqual(['5:13 wrong_text']);
+    for (const path of ['../x', '/etc', 'a/../../b', 'a//b', './a'])
+      expect(codes(task(`    makes: ["${path}"]\n`))).toEqual(['5:13 wrong_text']);
     expect(codes(task('    reads: ["except ../x"]\n'))).toEqual(['5:13 wrong_text']);
   });
 
@@ -135,7 +179,8 @@ describe('a definition', () => {
 });
 
 describe('variables that people set', () => {
-  const release = (variables: string) => `tsunagi: 1\nrelease:\n  parts: { api: { kind: server, start: x } }\n  variables:\n${variables}`;
+  const release = (variables: string) =>
+    `tsunagi: 1\nrelease:\n  parts: { api: { kind: server, start: x } }\n  variables:\n${variables}`;
   const read = (text: string) => parseDefinition(release(text));
   it('are declared with what people should know of them', () => {
     expect(
@@ -162,15 +207,21 @@ describe('variables that people set', () => {
     expect(issues[0]?.line).toBe(5);
   });
   it('are known to tasks, by the name that people set', () => {
-    const { definition } = parseDefinition('tsunagi: 1\ntasks:\n  a: { run: x, variables: { K: { from: variable.KEY, then: "!" } } }\n');
+    const { definition } = parseDefinition(
+      'tsunagi: 1\ntasks:\n  a: { run: x, variables: { K: { from: variable.KEY, then: "!" } } }\n',
+    );
     expect(definition?.tasks.a?.variables).toEqual({ K: { from: 'variable.KEY', then: '!' } });
-    expect(parseDefinition('tsunagi: 1\ntasks:\n  a: { run: x, variables: { K: { from: variables.KEY } } }\n').issues[0]?.code).toBe('unknown_reference');
+    expect(
+      parseDefinition('tsunagi: 1\ntasks:\n  a: { run: x, variables: { K: { from: variables.KEY } } }\n').issues[0]
+        ?.code,
+    ).toBe('unknown_reference');
   });
 });
 
 describe('a site of the whole folder', () => {
   it('is served from a dot', () => {
-    const root = (text: string) => parseDefinition(`tsunagi: 1\nrelease:\n  parts: { page: { kind: site, root: ${text} } }\n`);
+    const root = (text: string) =>
+      parseDefinition(`tsunagi: 1\nrelease:\n  parts: { page: { kind: site, root: ${text} } }\n`);
     expect(root('.').definition?.release?.parts.page?.root).toBe('');
     expect(root('./').issues.map((one) => one.code)).toContain('wrong_text');
     expect(root('..').issues.map((one) => one.code)).toContain('wrong_text');

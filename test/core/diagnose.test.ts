@@ -2,7 +2,7 @@ import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { diagnoseInstance, type InstanceFacts } from '../../src/core/diagnose/instance';
 import { diagnoseProgram, type ProgramFacts } from '../../src/core/diagnose/program';
-import { wording } from '../../src/core/errors';
+import { wording } from '../../src/core/errors/errors';
 
 const facts: ProgramFacts = {
   what: 'api',
@@ -14,7 +14,8 @@ const facts: ProgramFacts = {
   files: ['server.js', 'src/tides.js', 'app.py', 'kohama/Board.class'],
   network: true,
 };
-const cause = (lines: string[], change: Partial<ProgramFacts> = {}) => diagnoseProgram({ ...facts, ...change, lastLines: lines });
+const cause = (lines: string[], change: Partial<ProgramFacts> = {}) =>
+  diagnoseProgram({ ...facts, ...change, lastLines: lines });
 
 describe('the last lines of a program that failed', () => {
   it.each([
@@ -26,11 +27,20 @@ describe('the last lines of a program that failed', () => {
     ],
     [
       'npm, of an engine',
-      ['npm error code EBADENGINE', 'npm error notsup Required: {"node":">=22"}', 'npm error notsup Actual:   {"npm":"10"}'],
+      [
+        'npm error code EBADENGINE',
+        'npm error notsup Required: {"node":">=22"}',
+        'npm error notsup Actual:   {"npm":"10"}',
+      ],
       'tool_version',
       { tool: 'node', wants: '>=22', has: '20.20.2' },
     ],
-    ['npm, of an engine in its older form', ["npm WARN EBADENGINE   required: { node: '>=21' },"], 'tool_version', { wants: '>=21' }],
+    [
+      'npm, of an engine in its older form',
+      ["npm WARN EBADENGINE   required: { node: '>=21' },"],
+      'tool_version',
+      { wants: '>=21' },
+    ],
     [
       'pip, of Python',
       ["ERROR: Package 'tides' requires a different Python: 3.11.2 not in '>=3.12'"],
@@ -39,14 +49,36 @@ describe('the last lines of a program that failed', () => {
     ],
     [
       'Java, of a newer class',
-      ['java.lang.UnsupportedClassVersionError: Board has been compiled by a more recent version (class file version 65.0)'],
+      [
+        'java.lang.UnsupportedClassVersionError: Board has been compiled by a more recent version (class file version 65.0)',
+      ],
       'tool_version',
       { tool: 'java', wants: '>=21', has: '17.0.13' },
     ],
-    ['Node, of a variable', ['Error: HARBOUR_URL is not set', '    at main (server.js:3:9)'], 'variable_missing', { name: 'HARBOUR_URL' }],
-    ['Node, of a required one', ['Missing required environment variable: HARBOUR_URL'], 'variable_missing', { name: 'HARBOUR_URL' }],
-    ['Python, of a variable', ['    raise KeyError(key) from None', "KeyError: 'HARBOUR_URL'"], 'variable_missing', { name: 'HARBOUR_URL' }],
-    ['bash, of a variable', ['bash: line 1: HARBOUR_URL: unbound variable'], 'variable_missing', { name: 'HARBOUR_URL' }],
+    [
+      'Node, of a variable',
+      ['Error: HARBOUR_URL is not set', '    at main (server.js:3:9)'],
+      'variable_missing',
+      { name: 'HARBOUR_URL' },
+    ],
+    [
+      'Node, of a required one',
+      ['Missing required environment variable: HARBOUR_URL'],
+      'variable_missing',
+      { name: 'HARBOUR_URL' },
+    ],
+    [
+      'Python, of a variable',
+      ['    raise KeyError(key) from None', "KeyError: 'HARBOUR_URL'"],
+      'variable_missing',
+      { name: 'HARBOUR_URL' },
+    ],
+    [
+      'bash, of a variable',
+      ['bash: line 1: HARBOUR_URL: unbound variable'],
+      'variable_missing',
+      { name: 'HARBOUR_URL' },
+    ],
     ['sh, of a variable', ['sh: 1: HARBOUR_URL: parameter not set'], 'variable_missing', { name: 'HARBOUR_URL' }],
     [
       'Node, of a package',
@@ -60,9 +92,24 @@ describe('the last lines of a program that failed', () => {
       'package_missing',
       { name: '@kohama/tides' },
     ],
-    ['Node, of a file', ["Error: Cannot find module '/project/srver.js'"], 'file_missing', { path: 'srver.js', near: ' Did you mean server.js?' }],
-    ['Node, of a file it opens', ["Error: ENOENT: no such file or directory, open 'data/tides.json'"], 'file_missing', { path: 'data/tides.json', near: '' }],
-    ['Python, of a module', ["ModuleNotFoundError: No module named 'flask'"], 'package_missing', { name: 'flask', file: 'requirements.txt' }],
+    [
+      'Node, of a file',
+      ["Error: Cannot find module '/project/srver.js'"],
+      'file_missing',
+      { path: 'srver.js', near: ' Did you mean server.js?' },
+    ],
+    [
+      'Node, of a file it opens',
+      ["Error: ENOENT: no such file or directory, open 'data/tides.json'"],
+      'file_missing',
+      { path: 'data/tides.json', near: '' },
+    ],
+    [
+      'Python, of a module',
+      ["ModuleNotFoundError: No module named 'flask'"],
+      'package_missing',
+      { name: 'flask', file: 'requirements.txt' },
+    ],
     [
       'Python, of a module that is nearly there',
       ["ModuleNotFoundError: No module named 'ap'"],
@@ -75,18 +122,41 @@ describe('the last lines of a program that failed', () => {
       'file_missing',
       { path: 'aap.py', near: ' Did you mean app.py?' },
     ],
-    ['Python, of a file it opens', ["FileNotFoundError: [Errno 2] No such file or directory: 'tides.csv'"], 'file_missing', { path: 'tides.csv' }],
+    [
+      'Python, of a file it opens',
+      ["FileNotFoundError: [Errno 2] No such file or directory: 'tides.csv'"],
+      'file_missing',
+      { path: 'tides.csv' },
+    ],
     [
       'Java, of a class',
-      ['Error: Could not find or load main class kohama.Bord', 'Caused by: java.lang.ClassNotFoundException: kohama.Bord'],
+      [
+        'Error: Could not find or load main class kohama.Bord',
+        'Caused by: java.lang.ClassNotFoundException: kohama.Bord',
+      ],
       'file_missing',
       { near: ' Did you mean Board.class?' },
     ],
-    ['Java, of a file', ['Exception in thread "main" java.nio.file.NoSuchFileException: tides.csv'], 'file_missing', { path: 'tides.csv' }],
-    ['bash, of a command', ['bash: line 1: nod: command not found'], 'command_missing', { name: 'nod', near: ' Did you mean node?' }],
+    [
+      'Java, of a file',
+      ['Exception in thread "main" java.nio.file.NoSuchFileException: tides.csv'],
+      'file_missing',
+      { path: 'tides.csv' },
+    ],
+    [
+      'bash, of a command',
+      ['bash: line 1: nod: command not found'],
+      'command_missing',
+      { name: 'nod', near: ' Did you mean node?' },
+    ],
     ['sh, of a command', ['sh: 1: gulpfish: not found'], 'command_missing', { name: 'gulpfish', near: '' }],
     ['cat, of a file', ['cat: tides.txt: No such file or directory'], 'file_missing', { path: 'tides.txt' }],
-    ['Python, of input', ['Which harbour? Traceback (most recent call last):', 'EOFError: EOF when reading a line'], 'waits_for_input', {}],
+    [
+      'Python, of input',
+      ['Which harbour? Traceback (most recent call last):', 'EOFError: EOF when reading a line'],
+      'waits_for_input',
+      {},
+    ],
     ['a question', ['3 migrations are pending.', 'Proceed? '], 'waits_for_input', { line: 'Proceed?' }],
     ['a question with a choice', ['Drop the table? (yes/no) '], 'waits_for_input', {}],
   ] as const)('of %s, name the cause', (_what, lines, code, data) => {
@@ -120,12 +190,20 @@ describe('the last lines of a program that failed', () => {
   });
 
   it('are read without their colours', () => {
-    expect(cause(['\u001b[31mError: HARBOUR_URL is not set\u001b[0m\r'])).toMatchObject({ code: 'variable_missing', data: { name: 'HARBOUR_URL' } });
+    expect(cause(['\u001b[31mError: HARBOUR_URL is not set\u001b[0m\r'])).toMatchObject({
+      code: 'variable_missing',
+      data: { name: 'HARBOUR_URL' },
+    });
   });
 
   it('prefer the cause to what follows from it', () => {
-    expect(cause(["Cannot find module 'x'", 'npm error code EBADENGINE', 'npm error notsup Required: {"node":">=22"}'])?.code).toBe('tool_version');
-    expect(cause(['HARBOUR_URL is not set', "ENOENT: no such file or directory, open 'undefined/tides'"])?.code).toBe('variable_missing');
+    expect(
+      cause(["Cannot find module 'x'", 'npm error code EBADENGINE', 'npm error notsup Required: {"node":">=22"}'])
+        ?.code,
+    ).toBe('tool_version');
+    expect(cause(['HARBOUR_URL is not set', "ENOENT: no such file or directory, open 'undefined/tides'"])?.code).toBe(
+      'variable_missing',
+    );
   });
 
   it('never make it throw, and what it says has no holes', () => {
@@ -148,13 +226,17 @@ describe('the last lines of a program that failed', () => {
       '\u001b[1m',
     );
     fc.assert(
-      fc.property(fc.array(fc.array(fc.oneof(word, fc.string({ maxLength: 8 })), { maxLength: 6 }), { maxLength: 6 }), fc.boolean(), (lines, network) => {
-        const found = cause(
-          lines.map((parts) => parts.join(' ')),
-          { network },
-        );
-        if (found) expect(wording(found).says.length).toBeGreaterThan(5);
-      }),
+      fc.property(
+        fc.array(fc.array(fc.oneof(word, fc.string({ maxLength: 8 })), { maxLength: 6 }), { maxLength: 6 }),
+        fc.boolean(),
+        (lines, network) => {
+          const found = cause(
+            lines.map((parts) => parts.join(' ')),
+            { network },
+          );
+          if (found) expect(wording(found).says.length).toBeGreaterThan(5);
+        },
+      ),
     );
   });
 });
@@ -177,14 +259,26 @@ describe('an instance', () => {
   const code = (change: Partial<InstanceFacts>) => diagnoseInstance({ ...instance, ...change }).code;
 
   it.each([
-    ['memory goes before all', { outOfMemory: '1 GiB', exit: 137, lastLines: ['HARBOUR_URL is not set'] }, 'instance_memory'],
+    [
+      'memory goes before all',
+      { outOfMemory: '1 GiB', exit: 137, lastLines: ['HARBOUR_URL is not set'] },
+      'instance_memory',
+    ],
     ['its own words, where they tell', { exit: 1, lastLines: ['HARBOUR_URL is not set'] }, 'variable_missing'],
     ['its end, where they do not', { exit: 1, lastLines: ['odd'] }, 'ended_at_once'],
     ['a worker’s end', { kind: 'worker' as const, exit: 1, lastLines: ['odd'] }, 'worker_ended'],
     ['other ports', { listening: [8000] }, 'listens_elsewhere'],
-    ['other ports, also when it has printed a warning', { listening: [8000], lastLines: ['HARBOUR_URL is not set'] }, 'listens_elsewhere'],
+    [
+      'other ports, also when it has printed a warning',
+      { listening: [8000], lastLines: ['HARBOUR_URL is not set'] },
+      'listens_elsewhere',
+    ],
     ['one address', { listening: [4000], oneAddress: '::1' }, 'listens_one_address'],
-    ['one address that answers all the same', { listening: [4000], oneAddress: '127.0.0.1', answer: '503' }, 'not_ready'],
+    [
+      'one address that answers all the same',
+      { listening: [4000], oneAddress: '127.0.0.1', answer: '503' },
+      'not_ready',
+    ],
     ['its answer', { listening: [4000], answer: '503' }, 'not_ready'],
     ['a question that nobody answers', { lastLines: ['Proceed? [y/N] '] }, 'waits_for_input'],
     ['silence', { lastLines: ['HARBOUR_URL is not set, I go on'] }, 'not_listening'],

@@ -15,7 +15,11 @@ describe('a dotenv text', () => {
     ['double quotes', 'A="a\\nb \\"c\\" \\\\ \\$D # no comment" # one\n', { A: 'a\nb "c" \\ $D # no comment' }],
     ['several lines', 'A="one\ntwo\n"\nB=\'x\n\ny\'\nC=3', { A: 'one\ntwo\n', B: 'x\n\ny', C: '3' }],
     ['BOM and CRLF', '\uFEFFA=1\r\nB="x\r\ny"\r\nC=3\r\n', { A: '1', B: 'x\ny', C: '3' }],
-    ['equals signs and addresses', 'URL=postgres://u:p@db:5432/x?a=b&c=d\nK=YWJj==\n', { URL: 'postgres://u:p@db:5432/x?a=b&c=d', K: 'YWJj==' }],
+    [
+      'equals signs and addresses',
+      'URL=postgres://u:p@db:5432/x?a=b&c=d\nK=YWJj==\n',
+      { URL: 'postgres://u:p@db:5432/x?a=b&c=d', K: 'YWJj==' },
+    ],
     ['names of the prototype', '__proto__=1\nconstructor=2\n', JSON.parse('{"__proto__":"1","constructor":"2"}')],
   ])('with %s', (_what, text, expected) => {
     expect(parseDotenv(text)).toEqual({ values: expected, issues: [] });

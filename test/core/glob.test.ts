@@ -30,14 +30,18 @@ describe('a pattern', () => {
   );
   it('fits the same paths as a library of globs', () => {
     fc.assert(
-      fc.property(fc.array(starred, { minLength: 1, maxLength: 5 }), fc.array(step, { minLength: 1, maxLength: 6 }), (pattern, path) => {
-        const text = pattern.join('/');
-        const options = { dot: true, nobrace: true, noext: true, nonegate: true };
-        // They let `a/**` mean `a` itself, besides; here it is what lies below.
-        const said = text.endsWith('/**') ? `${text}/*` : text;
-        const theirs = [said, `${said}/**`].some((one) => picomatch(one, options)(path.join('/')));
-        expect(compileGlob(text)(path.join('/'))).toBe(theirs);
-      }),
+      fc.property(
+        fc.array(starred, { minLength: 1, maxLength: 5 }),
+        fc.array(step, { minLength: 1, maxLength: 6 }),
+        (pattern, path) => {
+          const text = pattern.join('/');
+          const options = { dot: true, nobrace: true, noext: true, nonegate: true };
+          // They let `a/**` mean `a` itself, besides; here it is what lies below.
+          const said = text.endsWith('/**') ? `${text}/*` : text;
+          const theirs = [said, `${said}/**`].some((one) => picomatch(one, options)(path.join('/')));
+          expect(compileGlob(text)(path.join('/'))).toBe(theirs);
+        },
+      ),
       { numRuns: 2_000, ...(process.env.TSUNAGI_SEED ? { seed: Number(process.env.TSUNAGI_SEED) } : {}) },
     );
   });
@@ -46,6 +50,8 @@ describe('a pattern', () => {
     const name = 'a'.repeat(250);
     const paths = Array.from({ length: 2_000 }, (_, at) => `${name}/${'a/'.repeat(40)}${at}`);
     // Ways to match grow with the power of the stars; what is looked at does not.
-    expect(select(paths, ['*a*a*a*a*a*a*a*ab', '**/a/**/a/**/a/**/a/**/a/**/b', `${'*a'.repeat(120)}b`]).idle).toHaveLength(3);
+    expect(
+      select(paths, ['*a*a*a*a*a*a*a*ab', '**/a/**/a/**/a/**/a/**/a/**/b', `${'*a'.repeat(120)}b`]).idle,
+    ).toHaveLength(3);
   });
 });

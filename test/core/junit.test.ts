@@ -14,12 +14,18 @@ const expected: Record<string, { falls: Partial<TestCase>; throws: Partial<TestC
     falls: { group: 'tide', name: 'tide at the north pier falls & "turns" <soon>', place: 'test/tide.test.js:4' },
     throws: { name: 'tide at the north pier throws', place: 'test/tide.test.js:6' },
   },
-  vitest: { falls: { name: 'tide > at the north pier > falls & "turns" <soon>', place: 'tide.test.mjs:5' }, throws: { place: 'tide.test.mjs:7' } },
+  vitest: {
+    falls: { name: 'tide > at the north pier > falls & "turns" <soon>', place: 'tide.test.mjs:5' },
+    throws: { place: 'tide.test.mjs:7' },
+  },
   jasmine: {
     falls: { group: 'tide.at the north pier', name: 'falls & "turns" <soon>', place: 'test/tide.spec.js:4' },
     throws: { place: 'test/tide.spec.js:6' },
   },
-  xunit: { falls: { group: 'tide at the north pier', name: 'falls & "turns" <soon>', place: 'm/tide.js:4' }, throws: { place: 'm/tide.js:6' } },
+  xunit: {
+    falls: { group: 'tide at the north pier', name: 'falls & "turns" <soon>', place: 'm/tide.js:4' },
+    throws: { place: 'm/tide.js:6' },
+  },
   // It escapes names twice; what it says is kept.
   node: { falls: { name: 'falls & &quot;turns&quot; <soon>' }, throws: { name: 'throws' } },
   pytest: {
@@ -58,7 +64,8 @@ describe('results as real runners write them', () => {
 });
 
 describe('results', () => {
-  const one = (body: string) => parseJunit(`<testsuite name="s"><testcase name="a" classname="g" time="1,234.5">${body}</testcase></testsuite>`);
+  const one = (body: string) =>
+    parseJunit(`<testsuite name="s"><testcase name="a" classname="g" time="1,234.5">${body}</testcase></testsuite>`);
   it.each([
     ['a message with colours', '<failure message="\u001b[31mred\u001b[0m"/>', 'red'],
     ['colours as references', '<failure message="&#27;[31mred&#x1B;[0m"/>', 'red'],
@@ -87,7 +94,10 @@ describe('results', () => {
   });
 
   it('of many cases keep the failing ones first', () => {
-    const cases = Array.from({ length: 6_000 }, (_, at) => `<testcase name="t${at}">${at === 5_999 ? '<failure/>' : ''}</testcase>`).join('');
+    const cases = Array.from(
+      { length: 6_000 },
+      (_, at) => `<testcase name="t${at}">${at === 5_999 ? '<failure/>' : ''}</testcase>`,
+    ).join('');
     const { results } = parseJunit(`<testsuites><testsuite>${cases}</testsuite></testsuites>`);
     expect(results?.cases).toHaveLength(5_000);
     expect(results?.cases[0]?.name).toBe('t5999');

@@ -5,7 +5,7 @@ import { makeKnown } from '../../src/service/known';
 describe('what is known for a moment', () => {
   const open = () => {
     const hub = makeHub();
-    let now = 0;
+    let now = 1_000;
     let asked = 0;
     const known = makeKnown<string>(hub, 'callers', () => now);
     hub.heard('*');

@@ -26,7 +26,16 @@ const task = (keys: string): TaskPlan => {
 
 describe('the keys of a task', () => {
   it('have their defaults', () => {
-    expect(task('reads: [a]')).toMatchObject({ cache: [], shards: null, each: {}, retry: 0, resources: {}, reuse: true, branches: null, pullRequests: true });
+    expect(task('reads: [a]')).toMatchObject({
+      cache: [],
+      shards: null,
+      each: {},
+      retry: 0,
+      resources: {},
+      reuse: true,
+      branches: null,
+      pullRequests: true,
+    });
   });
 
   it.each([
@@ -104,7 +113,8 @@ describe('the keys of a task', () => {
 
   it('are in the schema for editors', () => {
     const text = JSON.stringify(definitionSchema());
-    for (const key of ['cache', 'shards', 'each', 'retry', 'resources', 'reuse', 'branches', 'pull_requests']) expect(text).toContain(`"${key}"`);
+    for (const key of ['cache', 'shards', 'each', 'retry', 'resources', 'reuse', 'branches', 'pull_requests'])
+      expect(text).toContain(`"${key}"`);
   });
 });
 
@@ -134,7 +144,12 @@ describe('the tasks of a run', () => {
     expandTasks(of(text), occasion).map((each) => each.name);
 
   it('are repeated by each and cut by shards, and needs follow', () => {
-    const tasks = expandTasks(of('  a: { run: x, each: { L: [v1, v2], M: [p] } }\n  b: { run: x, shards: 2 }\n  c: { needs: [a, b], run: x }\n'), main);
+    const tasks = expandTasks(
+      of(
+        '  a: { run: x, each: { L: [v1, v2], M: [p] } }\n  b: { run: x, shards: 2 }\n  c: { needs: [a, b], run: x }\n',
+      ),
+      main,
+    );
     expect(tasks.map((each) => [each.name, each.of, each.each, each.shard])).toEqual([
       ['a[v1 p]', 'a', { L: 'v1', M: 'p' }, null],
       ['a[v2 p]', 'a', { L: 'v2', M: 'p' }, null],
@@ -158,10 +173,17 @@ describe('the tasks of a run', () => {
   });
 
   it('come with their needs first, whatever the graph', () => {
-    const graph = fc.array(fc.record({ needs: fc.array(fc.nat(), { maxLength: 3 }), shards: fc.option(fc.integer({ min: 2, max: 3 })), quiet: fc.boolean() }), {
-      minLength: 1,
-      maxLength: 8,
-    });
+    const graph = fc.array(
+      fc.record({
+        needs: fc.array(fc.nat(), { maxLength: 3 }),
+        shards: fc.option(fc.integer({ min: 2, max: 3 })),
+        quiet: fc.boolean(),
+      }),
+      {
+        minLength: 1,
+        maxLength: 8,
+      },
+    );
     fc.assert(
       fc.property(graph, fc.boolean(), (nodes, pull) => {
         const plans = Object.fromEntries(
@@ -204,7 +226,9 @@ describe('the tasks of a run', () => {
   });
 
   it('have what people set for the project: plain text, and secrets by their keyed hash alone', () => {
-    const plan = task('variables: { A: { from: variable.PLAIN, then: "!" }, B: { from: variable.KEY, then: x }, C: { from: variable.GONE } }');
+    const plan = task(
+      'variables: { A: { from: variable.PLAIN, then: "!" }, B: { from: variable.KEY, then: x }, C: { from: variable.GONE } }',
+    );
     const [expanded] = expandTasks({ t: plan }, main);
     const set = { PLAIN: { value: 'p' }, KEY: { version: 3, hash: 'f00' } };
     const facts = { run: { commit: 'c', branch: null }, project: { name: 'sailings' }, set };
@@ -239,10 +263,17 @@ describe('the time of a run', () => {
     ).toEqual({ path: ['a', 'b'], ms: 70 });
   });
   it('is the greatest sum over all ways, for any graph', () => {
-    const graph = fc.array(fc.tuple(fc.array(fc.nat(), { maxLength: 3 }), fc.nat(1000)), { minLength: 1, maxLength: 9 });
+    const graph = fc.array(fc.tuple(fc.array(fc.nat(), { maxLength: 3 }), fc.nat(1000)), {
+      minLength: 1,
+      maxLength: 9,
+    });
     fc.assert(
       fc.property(graph, (nodes) => {
-        const tasks = nodes.map(([needs, ms], at) => ({ name: `t${at}`, needs: at === 0 ? [] : [...new Set(needs.map((need) => `t${need % at}`))], ms }));
+        const tasks = nodes.map(([needs, ms], at) => ({
+          name: `t${at}`,
+          needs: at === 0 ? [] : [...new Set(needs.map((need) => `t${need % at}`))],
+          ms,
+        }));
         const longest = (name: string): number => {
           const found = tasks.find((each) => each.name === name) as (typeof tasks)[number];
           return found.ms + Math.max(0, ...found.needs.map(longest));
@@ -267,8 +298,16 @@ describe('what differs between two fingerprints', () => {
   };
   it.each([
     ['its commands', { run: ['y'] }, { input: 'run', name: null, before: 'x', now: 'y' }],
-    ['a need', { needs: [{ need: 'deps', makes: ['m'], digest: 'sha256:2' }] }, { input: 'needs', name: 'deps', before: 'sha256:1', now: 'sha256:2' }],
-    ['a new need', { needs: [...base.needs, { need: 'more', makes: [], digest: null }] }, { input: 'needs', name: 'more', before: null, now: 'nothing' }],
+    [
+      'a need',
+      { needs: [{ need: 'deps', makes: ['m'], digest: 'sha256:2' }] },
+      { input: 'needs', name: 'deps', before: 'sha256:1', now: 'sha256:2' },
+    ],
+    [
+      'a new need',
+      { needs: [...base.needs, { need: 'more', makes: [], digest: null }] },
+      { input: 'needs', name: 'more', before: null, now: 'nothing' },
+    ],
     ['a variable', { variables: { A: '2' } }, { input: 'variables', name: 'A', before: '1', now: '2' }],
     ['a variable that is gone', { variables: {} }, { input: 'variables', name: 'A', before: '1', now: null }],
     ['a tool', { versions: { node: '20.2.0' } }, { input: 'versions', name: 'node', before: '20.1.0', now: '20.2.0' }],
@@ -278,7 +317,9 @@ describe('what differs between two fingerprints', () => {
   });
   it('is nothing for the same, and comes in the order of what tells most', () => {
     expect(differences(base, structuredClone(base))).toEqual([]);
-    expect(differences(base, { ...base, base: 'c', run: ['z'], variables: { A: '9' } }).map((each) => each.input)).toEqual(['run', 'variables', 'base']);
+    expect(
+      differences(base, { ...base, base: 'c', run: ['z'], variables: { A: '9' } }).map((each) => each.input),
+    ).toEqual(['run', 'variables', 'base']);
   });
 });
 
@@ -290,12 +331,15 @@ describe('failing tests', () => {
     cases: Object.entries(states).map(([name, state]) => ({ name, group: 'g', state, ms: 1, message: '', place: '' })),
   });
   it('are new, known or flaky by what they did before', () => {
-    const judged = judgeCases(result({ fresh: 'failed', known: 'failed', first: 'failed', shaky: 'failed', good: 'passed' }), [
-      result({ fresh: 'passed', known: 'failed', shaky: 'passed' }),
-      result({ fresh: 'passed', known: 'failed', shaky: 'failed' }),
-      null,
-      result({ fresh: 'passed', known: 'passed', shaky: 'passed', first: 'skipped' }),
-    ]);
+    const judged = judgeCases(
+      result({ fresh: 'failed', known: 'failed', first: 'failed', shaky: 'failed', good: 'passed' }),
+      [
+        result({ fresh: 'passed', known: 'failed', shaky: 'passed' }),
+        result({ fresh: 'passed', known: 'failed', shaky: 'failed' }),
+        null,
+        result({ fresh: 'passed', known: 'passed', shaky: 'passed', first: 'skipped' }),
+      ],
+    );
     expect(judged.map((each) => [each.name, each.standing, each.failedBefore, each.seenBefore])).toEqual([
       ['fresh', 'new', 0, 3],
       ['known', 'known', 2, 3],

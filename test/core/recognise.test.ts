@@ -7,7 +7,10 @@ import { mostTexts, recognise, wantedTexts } from '../../src/core/recognise/reco
 
 const tree = (files: Record<string, string>): Tree => {
   const wanted = new Set(wantedTexts(Object.keys(files)));
-  return { paths: Object.keys(files).sort(), texts: new Map(Object.entries(files).filter(([path]) => wanted.has(path))) };
+  return {
+    paths: Object.keys(files).sort(),
+    texts: new Map(Object.entries(files).filter(([path]) => wanted.has(path))),
+  };
 };
 const look = (files: Record<string, string>, answers: Answers = {}): Proposal => {
   const proposal = recognise(tree(files), answers);
@@ -17,14 +20,16 @@ const look = (files: Record<string, string>, answers: Answers = {}): Proposal =>
   // A reason for each line that says something.
   const told = new Set(proposal.reasons.map((one) => one.line));
   const lines = proposal.text.trimEnd().split('\n');
-  for (const [at, text] of lines.entries()) if (text.trim() !== '' && !/^\s+[\w-]+:$/.test(text)) expect([text, told.has(at + 1)]).toEqual([text, true]);
+  for (const [at, text] of lines.entries())
+    if (text.trim() !== '' && !/^\s+[\w-]+:$/.test(text)) expect([text, told.has(at + 1)]).toEqual([text, true]);
   return proposal;
 };
 const definitionOf = (proposal: Proposal) => parseDefinition(proposal.text).definition;
 const codes = (proposal: Proposal) => proposal.notes.map((one) => one.code);
 const json = (value: unknown) => JSON.stringify(value);
 
-const nodeServer = "import { createServer } from 'node:http';\ncreateServer((a, b) => b.end('x')).listen(process.env.PORT);\n";
+const nodeServer =
+  "import { createServer } from 'node:http';\ncreateServer((a, b) => b.end('x')).listen(process.env.PORT);\n";
 
 describe('Node with npm', () => {
   it('is recognised by its scripts, engines and lock file', () => {
@@ -44,7 +49,12 @@ describe('Node with npm', () => {
     const definition = definitionOf(proposal);
     expect(definition?.versions).toEqual({ node: '>=20 <23' });
     expect(Object.keys(definition?.tasks ?? {})).toEqual(['deps', 'lint', 'unit']);
-    expect(definition?.tasks.deps).toMatchObject({ run: ['npm ci'], reads: ['package.json', 'package-lock.json'], network: true, makes: ['node_modules'] });
+    expect(definition?.tasks.deps).toMatchObject({
+      run: ['npm ci'],
+      reads: ['package.json', 'package-lock.json'],
+      network: true,
+      makes: ['node_modules'],
+    });
     expect(definition?.tasks.unit?.needs).toEqual(['deps']);
     expect(definition?.release).toMatchObject({
       needs: ['lint', 'unit'],
@@ -63,7 +73,11 @@ describe('Node with npm', () => {
 
   it('has no `deps` where there is nothing to install, and is told where a lock file is missing', () => {
     expect(
-      Object.keys(definitionOf(look({ 'package.json': '{}', 'package-lock.json': json({ packages: { '': {} } }), 'server.js': nodeServer }))?.tasks ?? {}),
+      Object.keys(
+        definitionOf(
+          look({ 'package.json': '{}', 'package-lock.json': json({ packages: { '': {} } }), 'server.js': nodeServer }),
+        )?.tasks ?? {},
+      ),
     ).toEqual([]);
     const missing = look({ 'package.json': json({ dependencies: { pg: '8' } }), 'server.js': nodeServer });
     expect(codes(missing)).toEqual(['recognise_no_lock']);
@@ -71,26 +85,42 @@ describe('Node with npm', () => {
   });
 
   it('is warned of a port of its own, and of one address alone', () => {
-    const proposal = look({ 'package.json': '{}', 'server.js': "import http from 'http';\nhttp.createServer(() => {}).listen(8000, '127.0.0.1');\n" });
+    const proposal = look({
+      'package.json': '{}',
+      'server.js': "import http from 'http';\nhttp.createServer(() => {}).listen(8000, '127.0.0.1');\n",
+    });
     expect(proposal.notes).toEqual([
       { code: 'recognise_port', data: { file: 'server.js', port: 8000, variable: 'process.env.PORT' } },
       { code: 'recognise_address', data: { file: 'server.js', address: '127.0.0.1' } },
     ]);
-    expect(codes(look({ 'package.json': '{}', 'server.js': 'http.createServer(f).listen(process.env.PORT ?? 8000);\n' }))).toEqual([]);
+    expect(
+      codes(look({ 'package.json': '{}', 'server.js': 'http.createServer(f).listen(process.env.PORT ?? 8000);\n' })),
+    ).toEqual([]);
   });
 
   it('asks what starts it where several could, the likeliest first, and takes the answer', () => {
-    const files = { 'package.json': '{}', 'tools/mock.js': nodeServer, 'app.js': nodeServer, 'server.js': nodeServer, 'test/server.js': nodeServer };
+    const files = {
+      'package.json': '{}',
+      'tools/mock.js': nodeServer,
+      'app.js': nodeServer,
+      'server.js': nodeServer,
+      'test/server.js': nodeServer,
+    };
     const [question] = look(files).questions;
     expect(question).toMatchObject({ id: 'start', given: false, answer: 'node server.js' });
     expect(question?.answers.map((one) => one.value)).toEqual(['node server.js', 'node app.js', 'node tools/mock.js']);
     expect(definitionOf(look(files, { start: 'node app.js' }))?.release?.parts.web?.start).toBe('node app.js');
-    expect(definitionOf(look(files, { start: 'node other.js --port "$PORT"' }))?.release?.parts.web?.start).toBe('node other.js --port "$PORT"');
+    expect(definitionOf(look(files, { start: 'node other.js --port "$PORT"' }))?.release?.parts.web?.start).toBe(
+      'node other.js --port "$PORT"',
+    );
     expect(definitionOf(look(files, { start: 'none' }))?.release).toBeNull();
   });
 
   it('asks what starts it where nothing seems to', () => {
-    const proposal = look({ 'package.json': json({ scripts: { test: 'echo "Error: no test specified" && exit 1' } }), 'lib.js': 'export const tide = 1;\n' });
+    const proposal = look({
+      'package.json': json({ scripts: { test: 'echo "Error: no test specified" && exit 1' } }),
+      'lib.js': 'export const tide = 1;\n',
+    });
     expect(proposal.questions[0]).toMatchObject({ id: 'start', answer: 'none' });
     expect(codes(proposal)).toEqual(['recognise_nothing']);
     expect(definitionOf(proposal)).toMatchObject({ tasks: {}, release: null });
@@ -111,7 +141,9 @@ describe('Node with npm', () => {
     const unsaid = look({ 'package.json': json({ scripts: { build: 'node make.js' } }), 'index.html': '<p>' });
     expect(unsaid.questions[0]).toMatchObject({ id: 'output', answer: 'dist' });
     expect(
-      definitionOf(look({ 'package.json': json({ scripts: { build: 'node make.js' } }), 'index.html': '<p>' }, { output: 'out' }))?.release?.parts.site?.root,
+      definitionOf(
+        look({ 'package.json': json({ scripts: { build: 'node make.js' } }), 'index.html': '<p>' }, { output: 'out' }),
+      )?.release?.parts.site?.root,
     ).toBe('out');
     const typed = look({
       'package.json': json({ scripts: { build: 'tsc', start: 'node lib/main.js' } }),
@@ -124,7 +156,10 @@ describe('Node with npm', () => {
   });
 
   it('keeps npm around a start that is more than one program', () => {
-    const proposal = look({ 'package.json': json({ scripts: { start: 'NODE_ENV=production node server.js && echo done' } }), 'server.js': nodeServer });
+    const proposal = look({
+      'package.json': json({ scripts: { start: 'NODE_ENV=production node server.js && echo done' } }),
+      'server.js': nodeServer,
+    });
     expect(definitionOf(proposal)?.release?.parts.web?.start).toBe('npm start');
   });
 
@@ -135,7 +170,10 @@ describe('Node with npm', () => {
       '.env.example': 'HARBOUR=north\nAPI_TOKEN=x\n',
       '.env': 'API_TOKEN=real',
     });
-    expect(definitionOf(proposal)?.release?.variables).toMatchObject({ HARBOUR: { default: 'north' }, API_TOKEN: { secret: true, default: null } });
+    expect(definitionOf(proposal)?.release?.variables).toMatchObject({
+      HARBOUR: { default: 'north' },
+      API_TOKEN: { secret: true, default: null },
+    });
     expect(codes(proposal)).toEqual(['recognise_dotenv']);
     expect(proposal.text).not.toContain('real');
   });
@@ -144,7 +182,8 @@ describe('Node with npm', () => {
 describe('Python', () => {
   it('is recognised with a WSGI program of the standard library, and its tests', () => {
     const proposal = look({
-      'app.py': "import os\ndef application(environ, start_response):\n    os.environ.get('HARBOUR', 'north')\n    return [b'x']\n",
+      'app.py':
+        "import os\ndef application(environ, start_response):\n    os.environ.get('HARBOUR', 'north')\n    return [b'x']\n",
       'tests/__init__.py': '',
       'tests/test_app.py': 'import unittest\n',
     });
@@ -158,14 +197,24 @@ describe('Python', () => {
   });
 
   it.each([
-    ['gunicorn', 'flask\ngunicorn==22\n', 'from flask import Flask\napp = Flask(__name__)\n', 'python3 -m gunicorn --bind "0.0.0.0:$PORT" app:app'],
+    [
+      'gunicorn',
+      'flask\ngunicorn==22\n',
+      'from flask import Flask\napp = Flask(__name__)\n',
+      'python3 -m gunicorn --bind "0.0.0.0:$PORT" app:app',
+    ],
     [
       'uvicorn',
       'fastapi>=0.1 # x\nuvicorn[standard]\n',
       'from fastapi import FastAPI\nservice = FastAPI()\n',
       'python3 -m uvicorn app:service --host 0.0.0.0 --port "$PORT"',
     ],
-    ['waitress', 'bottle\nwaitress\n', 'import bottle\napp = Bottle()\n', 'python3 -m waitress --listen="0.0.0.0:$PORT" app:app'],
+    [
+      'waitress',
+      'bottle\nwaitress\n',
+      'import bottle\napp = Bottle()\n',
+      'python3 -m waitress --listen="0.0.0.0:$PORT" app:app',
+    ],
   ])('is started with %s when that is among the requirements', (_name, requirements, source, start) => {
     const definition = definitionOf(look({ 'requirements.txt': requirements, 'app.py': source }));
     expect(definition?.release?.parts.web?.start).toBe(start);
@@ -175,16 +224,23 @@ describe('Python', () => {
 
   it('says that an asynchronous program needs a server, and what version pyproject.toml wants', () => {
     const proposal = look({
-      'pyproject.toml': '[project]\nname = "x"\nrequires-python = ">=3.11,<4"\ndependencies = ["fastapi"]\n[tool.pytest.ini_options]\n',
+      'pyproject.toml':
+        '[project]\nname = "x"\nrequires-python = ">=3.11,<4"\ndependencies = ["fastapi"]\n[tool.pytest.ini_options]\n',
       'main.py': 'app = FastAPI()\n',
       'test_main.py': '',
     });
     expect(codes(proposal)).toEqual(['recognise_no_lock', 'recognise_server_missing']);
-    expect(definitionOf(proposal)).toMatchObject({ versions: { python: '>=3.11 <4' }, tasks: { unit: { junit: 'results.xml' } }, release: null });
+    expect(definitionOf(proposal)).toMatchObject({
+      versions: { python: '>=3.11 <4' },
+      tasks: { unit: { junit: 'results.xml' } },
+      release: null,
+    });
   });
 
   it('that starts a server itself is run as it stands, and warned of its port', () => {
-    const proposal = look({ 'serve.py': "from http.server import HTTPServer\nHTTPServer(('127.0.0.1', 8000), H).serve_forever()\n" });
+    const proposal = look({
+      'serve.py': "from http.server import HTTPServer\nHTTPServer(('127.0.0.1', 8000), H).serve_forever()\n",
+    });
     expect(definitionOf(proposal)?.release?.parts.web?.start).toBe('python3 serve.py');
     expect(codes(proposal)).toEqual(['recognise_port', 'recognise_address']);
   });
@@ -194,7 +250,9 @@ describe('Python', () => {
       'requirements.txt': 'django\n',
       'manage.py': "os.environ.setdefault('DJANGO_SETTINGS_MODULE', 'harbour.settings')\nfrom django.core import x\n",
     });
-    expect(definitionOf(proposal)?.release?.parts.web?.start).toBe('python3 manage.py runserver --noreload "0.0.0.0:$PORT"');
+    expect(definitionOf(proposal)?.release?.parts.web?.start).toBe(
+      'python3 manage.py runserver --noreload "0.0.0.0:$PORT"',
+    );
   });
 });
 
@@ -206,10 +264,21 @@ describe('Java', () => {
         'package kohama;\nimport com.sun.net.httpserver.HttpServer;\npublic class Board { public static void main(String[] args) { HttpServer.create(new InetSocketAddress(8080), 0); System.getenv("HARBOUR"); } }\n',
     });
     const definition = definitionOf(proposal);
-    expect(definition?.tasks.build).toMatchObject({ run: ["find src -name '*.java' -print0 | sort -z | xargs -0 javac -d classes"], makes: ['classes'] });
+    expect(definition?.tasks.build).toMatchObject({
+      run: ["find src -name '*.java' -print0 | sort -z | xargs -0 javac -d classes"],
+      makes: ['classes'],
+    });
     expect(definition?.release?.parts.web).toMatchObject({ start: 'exec java -cp classes kohama.Board', files: [] });
-    expect(proposal.questions[0]?.answers.map((one) => one.value)).toEqual(['exec java -cp classes kohama.Board', 'exec java -cp classes kohama.Tide']);
-    expect(proposal.notes).toEqual([{ code: 'recognise_port', data: { file: 'src/kohama/Board.java', port: 8080, variable: 'System.getenv("PORT")' } }]);
+    expect(proposal.questions[0]?.answers.map((one) => one.value)).toEqual([
+      'exec java -cp classes kohama.Board',
+      'exec java -cp classes kohama.Tide',
+    ]);
+    expect(proposal.notes).toEqual([
+      {
+        code: 'recognise_port',
+        data: { file: 'src/kohama/Board.java', port: 8080, variable: 'System.getenv("PORT")' },
+      },
+    ]);
     expect(definition?.release?.variables).toMatchObject({ HARBOUR: { kind: 'set' } });
   });
 
@@ -221,32 +290,62 @@ describe('Java', () => {
       tasks: { build: { makes: ['target/board-1.2.jar'], network: true } },
       release: { parts: { web: { start: 'exec java -jar target/board-1.2.jar' } } },
     });
-    expect(definitionOf(look({ 'pom.xml': pom('<build><finalName>ferry</finalName></build>') }))?.tasks.build?.makes).toEqual(['target/ferry.jar']);
+    expect(
+      definitionOf(look({ 'pom.xml': pom('<build><finalName>ferry</finalName></build>') }))?.tasks.build?.makes,
+    ).toEqual(['target/ferry.jar']);
     expect(codes(look({ 'pom.xml': '<project><packaging>war</packaging>' }))).toEqual(['recognise_artifact']);
   });
 });
 
 describe('pages', () => {
   it('of the root are served without what is for developers', () => {
-    const definition = definitionOf(look({ 'index.html': '<p>', 'style.css': '', 'img/a.png': '', 'README.md': '', 'tsunagi.yaml': '', '.gitignore': '' }));
-    expect(definition?.release?.parts.site).toMatchObject({ kind: 'site', root: '', files: ['img/', 'index.html', 'style.css'] });
+    const definition = definitionOf(
+      look({
+        'index.html': '<p>',
+        'style.css': '',
+        'img/a.png': '',
+        'README.md': '',
+        'tsunagi.yaml': '',
+        '.gitignore': '',
+      }),
+    );
+    expect(definition?.release?.parts.site).toMatchObject({
+      kind: 'site',
+      root: '',
+      files: ['img/', 'index.html', 'style.css'],
+    });
   });
 
   it('of a folder are served from there', () => {
-    expect(definitionOf(look({ 'public/index.html': '<p>', 'public/a.css': '', 'README.md': '' }))?.release?.parts.site).toMatchObject({
+    expect(
+      definitionOf(look({ 'public/index.html': '<p>', 'public/a.css': '', 'README.md': '' }))?.release?.parts.site,
+    ).toMatchObject({
       root: 'public',
       files: ['public/'],
     });
   });
 
   it('beside a server that answers below /api', () => {
-    const definition = definitionOf(look({ 'package.json': '{}', 'server.js': `${nodeServer}if (url.startsWith('/api/')) {}`, 'web/index.html': '<p>' }));
-    expect(definition?.release?.parts).toMatchObject({ site: { root: 'web', at: '/' }, api: { kind: 'server', at: '/api', start: 'node server.js' } });
+    const definition = definitionOf(
+      look({
+        'package.json': '{}',
+        'server.js': `${nodeServer}if (url.startsWith('/api/')) {}`,
+        'web/index.html': '<p>',
+      }),
+    );
+    expect(definition?.release?.parts).toMatchObject({
+      site: { root: 'web', at: '/' },
+      api: { kind: 'server', at: '/api', start: 'node server.js' },
+    });
   });
 
   it('that a server serves itself are left to it', () => {
     const definition = definitionOf(
-      look({ 'package.json': '{}', 'server.js': `${nodeServer}readFile('public/index.html'); '/api'`, 'public/index.html': '<p>' }),
+      look({
+        'package.json': '{}',
+        'server.js': `${nodeServer}readFile('public/index.html'); '/api'`,
+        'public/index.html': '<p>',
+      }),
     );
     expect(Object.keys(definition?.release?.parts ?? {})).toEqual(['web']);
   });
@@ -274,13 +373,21 @@ describe('a larger repository', () => {
       reads: ['api/package.json', 'api/package-lock.json'],
       cache: ['~/.npm'],
     });
-    expect(definition?.tasks['api-unit']).toMatchObject({ run: ['cd api && npm test'], needs: ['api-deps'], reads: ['api/'] });
+    expect(definition?.tasks['api-unit']).toMatchObject({
+      run: ['cd api && npm test'],
+      needs: ['api-deps'],
+      reads: ['api/'],
+    });
     expect(definition?.release?.needs).toEqual(['api-unit']);
     expect(proposal.questions.map((one) => [one.id, one.answer])).toEqual([['folder', '.']]);
   });
 
   it('is asked for its folder, and looked at there', () => {
-    const files = { ...two, 'tools/board/package.json': json({ scripts: { start: 'node board.js' } }), 'tools/board/board.js': nodeServer };
+    const files = {
+      ...two,
+      'tools/board/package.json': json({ scripts: { start: 'node board.js' } }),
+      'tools/board/board.js': nodeServer,
+    };
     const proposal = look(files);
     expect(proposal.questions[0]?.answers.map((one) => one.value)).toEqual(['api', 'tools/board', 'web']);
     expect(proposal.found[0]?.folder).toBe('api');
@@ -365,7 +472,10 @@ describe('any tree', () => {
           'v20',
         ),
       );
-      const answers = fc.dictionary(fc.constantFrom('start', 'folder', 'output'), fc.oneof(fc.string(), fc.constantFrom('none', 'a', '.', 'node "x": #')));
+      const answers = fc.dictionary(
+        fc.constantFrom('start', 'folder', 'output'),
+        fc.oneof(fc.string(), fc.constantFrom('none', 'a', '.', 'node "x": #')),
+      );
       fc.assert(
         fc.property(fc.dictionary(path, text), answers, (files, given) => void look(files, given)),
         budget,

@@ -16,9 +16,15 @@ describe('the address of a repository', () => {
     ['https://code.kohama.example/tides.git', { scheme: 'https', host: 'code.kohama.example', port: 443 }],
     ['http://Code.Kohama.example:8080/a/b', { scheme: 'http', host: 'code.kohama.example', port: 8080 }],
     ['http://[2001:db8::1]:8080/x', { scheme: 'http', host: '2001:db8::1', port: 8080 }],
-    ['ssh://git@code.kohama.example:2222/tides.git', { scheme: 'ssh', host: 'code.kohama.example', port: 2222, user: 'git' }],
+    [
+      'ssh://git@code.kohama.example:2222/tides.git',
+      { scheme: 'ssh', host: 'code.kohama.example', port: 2222, user: 'git' },
+    ],
     ['ssh://code.kohama.example/tides.git', { scheme: 'ssh', port: 22, user: 'git' }],
-    ['mika@code.kohama.example:ferries/tides.git', { scheme: 'ssh', host: 'code.kohama.example', user: 'mika', port: 22 }],
+    [
+      'mika@code.kohama.example:ferries/tides.git',
+      { scheme: 'ssh', host: 'code.kohama.example', user: 'mika', port: 22 },
+    ],
     ['code.kohama.example:tides.git', { scheme: 'ssh', user: 'git' }],
     ['file:///srv/git/tides.git', { scheme: 'file', host: '' }],
   ])('%s is taken', (text, expected) => {
@@ -106,7 +112,10 @@ describe('an address that git would connect to', () => {
   ])('%s is private', (address) => {
     expect(isPrivate(address)).toBe(true);
   });
-  it.each(['192.0.2.1', '8.8.4.4', '172.15.0.1', '172.32.0.1', '100.63.0.1', '100.128.0.1', '2001:db8::1', '2606::1'])('%s is not', (address) => {
-    expect(isPrivate(address)).toBe(false);
-  });
+  it.each(['192.0.2.1', '8.8.4.4', '172.15.0.1', '172.32.0.1', '100.63.0.1', '100.128.0.1', '2001:db8::1', '2606::1'])(
+    '%s is not',
+    (address) => {
+      expect(isPrivate(address)).toBe(false);
+    },
+  );
 });

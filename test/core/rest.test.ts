@@ -1,11 +1,11 @@
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
-import { splitSections } from '../../src/agent/sections.js';
+import { splitSections } from '../../src/agent/log/sections.js';
 import { clientText } from '../../src/core/clients.js';
 import { canonical, digestOf } from '../../src/core/canonical.js';
 import { diagnoseInstance } from '../../src/core/diagnose/instance.js';
 import { durationSource, durationText, parseDuration } from '../../src/core/durations.js';
-import { CodedError, registry, wording } from '../../src/core/errors.js';
+import { CodedError, registry, wording } from '../../src/core/errors/errors.js';
 import { fingerprint, fingerprintInputs } from '../../src/core/fingerprint/inputs.js';
 import { nearest } from '../../src/core/nearest.js';
 import { select, unsafePath } from '../../src/core/paths.js';
@@ -34,7 +34,10 @@ describe('the registry of errors', () => {
       expect(code).toMatch(/^[a-z_]+$/);
       expect(entry.status).toBeGreaterThanOrEqual(200);
       const names = [...`${entry.says} ${entry.next}`.matchAll(/\{(\w+)\}/g)].map((match) => match[1] as string);
-      const { says, next } = wording({ code: code as never, data: Object.fromEntries(names.map((name) => [name, 'X'])) });
+      const { says, next } = wording({
+        code: code as never,
+        data: Object.fromEntries(names.map((name) => [name, 'X'])),
+      });
       expect(`${says}${next}`).not.toMatch(/[{}]|undefined/);
       expect(says).toMatch(/[.?X:}]$/);
     }
@@ -59,14 +62,39 @@ describe('canonical JSON', () => {
 
 describe('durations', () => {
   it('are read and written', () => {
-    expect(['90s', '10m', '2h', '3d', '0s', '5', 'm'].map(parseDuration)).toEqual([90_000, 600_000, 7_200_000, 259_200_000, null, null, null]);
-    expect([200, 41_000, 72_000, 7_800_000, 3 * 86_400_000].map(durationText)).toEqual(['0.2 s', '41 s', '1 min 12 s', '2 h 10 min', '3 days']);
+    expect(['90s', '10m', '2h', '3d', '0s', '5', 'm'].map(parseDuration)).toEqual([
+      90_000,
+      600_000,
+      7_200_000,
+      259_200_000,
+      null,
+      null,
+      null,
+    ]);
+    expect([200, 41_000, 72_000, 7_800_000, 3 * 86_400_000].map(durationText)).toEqual([
+      '0.2 s',
+      '41 s',
+      '1 min 12 s',
+      '2 h 10 min',
+      '3 days',
+    ]);
     expect([90_000, 600_000].map(durationSource)).toEqual(['90s', '10m']);
   });
 });
 
 describe('patterns', () => {
-  const paths = ['package.json', 'src/a.js', 'src/b/c.js', 'src/b/c.md', 'contract/x.js', 'contract/drafts/y.js', '.env', 'srcs/z.js', 'a[1].txt', 'a{b}.txt'];
+  const paths = [
+    'package.json',
+    'src/a.js',
+    'src/b/c.js',
+    'src/b/c.md',
+    'contract/x.js',
+    'contract/drafts/y.js',
+    '.env',
+    'srcs/z.js',
+    'a[1].txt',
+    'a{b}.txt',
+  ];
   const chosen = (...patterns: string[]) => select(paths, patterns).paths;
 
   it('mean a file, a whole folder, or what * and ** match, dotfiles included', () => {
@@ -106,10 +134,21 @@ describe('a fingerprint', () => {
     { path: 'src/b.js', mode: '100644', id: 'bb' },
   ];
   const needs = [{ need: 'deps', makes: ['node_modules'], digest: `sha256:${'1'.repeat(64)}` }];
-  const context = { project: { name: 'sailings' }, run: { commit: 'c1', branch: 'main' }, folder: '', versions: { node: '20.1.0' }, base: 'b' };
+  const context = {
+    project: { name: 'sailings' },
+    run: { commit: 'c1', branch: 'main' },
+    folder: '',
+    versions: { node: '20.1.0' },
+    base: 'b',
+  };
   const of = (change: { task?: object; files?: typeof files; needs?: typeof needs; context?: object } = {}) =>
     fingerprint(
-      fingerprintInputs({ ...(unit as object), ...change.task } as never, change.files ?? files, change.needs ?? needs, { ...context, ...change.context }),
+      fingerprintInputs(
+        { ...(unit as object), ...change.task } as never,
+        change.files ?? files,
+        change.needs ?? needs,
+        { ...context, ...change.context },
+      ),
     );
 
   it('is the same for the same inputs in another order', () => {
@@ -134,9 +173,16 @@ describe('a fingerprint', () => {
 });
 
 describe('a plan', () => {
-  const { definition } = parseDefinition('tsunagi: 1\ntasks:\n  b: { needs: [a], run: x, reads: [src/] }\n  a: { run: x }\n');
+  const { definition } = parseDefinition(
+    'tsunagi: 1\ntasks:\n  b: { needs: [a], run: x, reads: [src/] }\n  a: { run: x }\n',
+  );
   const main = { branch: 'main', pullRequest: null };
-  const file = (path: string | null, mode = '100644') => ({ path, shown: path ?? 'bad\\xff', mode, id: 'a'.repeat(40) });
+  const file = (path: string | null, mode = '100644') => ({
+    path,
+    shown: path ?? 'bad\\xff',
+    mode,
+    id: 'a'.repeat(40),
+  });
 
   it('puts needs first and gives each task the files it reads', () => {
     const plan = planRun(definition as never, [file('src/x'), file('y'), file('sub', '160000')], main);
@@ -147,10 +193,9 @@ describe('a plan', () => {
     expect(plan.issues).toEqual([]);
   });
   it('names files whose names can not be laid out', () => {
-    expect(planRun(definition as never, [file(null), file(`${'n'.repeat(256)}/x`)], main).issues.map((one) => one.code)).toEqual([
-      'path_not_text',
-      'path_unusable',
-    ]);
+    expect(
+      planRun(definition as never, [file(null), file(`${'n'.repeat(256)}/x`)], main).issues.map((one) => one.code),
+    ).toEqual(['path_not_text', 'path_unusable']);
   });
   it('pins the newest version that will do, and says what is missing', () => {
     const agents = [
@@ -159,17 +204,22 @@ describe('a plan', () => {
     ];
     expect(pinTools({ node: '>=20 <23' }, agents)).toEqual({ versions: { node: '22.1.0' }, base: 'b' });
     expect(pinTools({ node: '^20' }, agents)).toEqual({ versions: { node: '20.20.2' }, base: 'a' });
-    expect(pinTools({ node: '18' }, agents)).toMatchObject({ code: 'no_agent_for_versions', data: { tool: 'node', have: '20.20.2, 22.1.0' } });
+    expect(pinTools({ node: '18' }, agents)).toMatchObject({
+      code: 'no_agent_for_versions',
+      data: { tool: 'node', have: '20.20.2, 22.1.0' },
+    });
     expect(pinTools({}, [])).toBeNull();
   });
 });
 
 describe('a release', () => {
-  const part = parseDefinition('tsunagi: 1\nrelease:\n  parts:\n    api: { kind: server, start: node api.js }\n').definition?.release?.parts.api as never;
+  const part = parseDefinition('tsunagi: 1\nrelease:\n  parts:\n    api: { kind: server, start: node api.js }\n')
+    .definition?.release?.parts.api as never;
   const layer = { digest: `sha256:${'1'.repeat(64)}`, size: 10, from: 'files' };
 
   it('has the same digest for the same bytes and commit, another for others', () => {
-    const of = (layers: (typeof layer)[], commit: string) => releaseImage([{ part, layers }], { project: 'p', commit }).digest;
+    const of = (layers: (typeof layer)[], commit: string) =>
+      releaseImage([{ part, layers }], { project: 'p', commit }).digest;
     expect(of([layer], 'c')).toBe(of([layer], 'c'));
     expect(of([layer], 'd')).not.toBe(of([layer], 'c'));
     expect(of([], 'c')).not.toBe(of([layer], 'c'));
@@ -205,7 +255,19 @@ describe('JUnit XML', () => {
         fc.oneof(
           fc.string(),
           fc
-            .array(fc.constantFrom('<testsuite>', '</testsuite>', '<testcase name="a">', '</testcase>', '<failure>', '&#x0;', '<![CDATA[', ']]>', '&bad;'))
+            .array(
+              fc.constantFrom(
+                '<testsuite>',
+                '</testsuite>',
+                '<testcase name="a">',
+                '</testcase>',
+                '<failure>',
+                '&#x0;',
+                '<![CDATA[',
+                ']]>',
+                '&bad;',
+              ),
+            )
             .map((parts) => parts.join('')),
         ),
         (text) => {
@@ -254,7 +316,11 @@ describe('promotion', () => {
 
 describe('variables', () => {
   it('come as literals, defaults or references, and say what is unset', () => {
-    const at = { environment: { name: 'staging', url: 'http://s' }, release: { number: 7, commit: 'c' }, project: { name: 'p' } };
+    const at = {
+      environment: { name: 'staging', url: 'http://s' },
+      release: { number: 7, commit: 'c' },
+      project: { name: 'p' },
+    };
     const plan = (from: string, then = '') => ({ kind: 'from' as const, from, then });
     expect(
       resolveVariables(
@@ -278,8 +344,19 @@ describe('variables', () => {
   });
 
   it('that people set go before defaults; those of secrets are told by their place, with what is put behind', () => {
-    const at = { environment: { name: 'staging', url: 'http://s' }, release: { number: 7, commit: 'c' }, project: { name: 'p' } };
-    const wanted = (more: object = {}) => ({ kind: 'set' as const, default: null, secret: false, about: null, strangers: null, ...more });
+    const at = {
+      environment: { name: 'staging', url: 'http://s' },
+      release: { number: 7, commit: 'c' },
+      project: { name: 'p' },
+    };
+    const wanted = (more: object = {}) => ({
+      kind: 'set' as const,
+      default: null,
+      secret: false,
+      about: null,
+      strangers: null,
+      ...more,
+    });
     const plans = {
       A: wanted({ default: 'a' }),
       B: wanted(),
@@ -293,7 +370,10 @@ describe('variables', () => {
     ]);
     expect(resolveVariables(plans, at, set)).toEqual({
       values: { A: 'set' },
-      secrets: { B: { scope: 'staging', name: 'B', version: 4, then: '' }, C: { scope: 'staging', name: 'B', version: 4, then: '!' } },
+      secrets: {
+        B: { scope: 'staging', name: 'B', version: 4, then: '' },
+        C: { scope: 'staging', name: 'B', version: 4, then: '!' },
+      },
       unset: ['X', 'E'],
     });
     expect(settable(plans)).toEqual(['A', 'B', 'B', 'X', 'E']);
@@ -303,7 +383,9 @@ describe('variables', () => {
     const place = { scope: '', name: 'K', version: 1, then: '' };
     const before = { values: { A: '1', B: '2' }, secrets: { K: place, L: place } };
     expect(changedVariables(before, before)).toEqual([]);
-    expect(changedVariables(before, { values: { A: '1', B: '3', C: '' }, secrets: { K: { ...place, version: 2 } } })).toEqual(['B', 'C', 'K', 'L']);
+    expect(
+      changedVariables(before, { values: { A: '1', B: '3', C: '' }, secrets: { K: { ...place, version: 2 } } }),
+    ).toEqual(['B', 'C', 'K', 'L']);
   });
 });
 
@@ -320,14 +402,22 @@ describe('why an instance is not ready', () => {
     lastLines: [],
     oneAddress: null,
     outOfMemory: null,
-    program: { command: 'node server.js', variables: ['PORT'], tools: { node: '20.20.2' }, files: ['server.js', 'src/x.js'], network: true },
+    program: {
+      command: 'node server.js',
+      variables: ['PORT'],
+      tools: { node: '20.20.2' },
+      files: ['server.js', 'src/x.js'],
+      network: true,
+    },
   };
   it('is said in words', () => {
     const says = (change: object) => wording(diagnoseInstance({ ...facts, ...change })).says;
     expect(says({ listening: [8000] })).toBe('api listens on 8000, it was given PORT=41873.');
     expect(says({})).toContain('did not listen on PORT=41873 within 1 min');
     expect(says({ listening: [41873], ready: '/ready', answer: '503' })).toContain('answered 503 at /ready');
-    expect(says({ exit: 1, lastLines: ['starting', "Error: Cannot find module 'x'", '    at f (a.js:1)', ''] })).toBe('api: the package x is not installed.');
+    expect(says({ exit: 1, lastLines: ['starting', "Error: Cannot find module 'x'", '    at f (a.js:1)', ''] })).toBe(
+      'api: the package x is not installed.',
+    );
   });
 });
 
@@ -343,22 +433,33 @@ describe('small parts', () => {
         { at: '/', kind: 'site' as const, part: 'page', bytes: '', layers: [], root: '', fallback: null },
       ],
     };
-    expect(['/api', '/api/x', '/apis', '/'].map((path) => routePath(route, path)?.part)).toEqual(['api', 'api', 'page', 'page']);
+    expect(['/api', '/api/x', '/apis', '/'].map((path) => routePath(route, path)?.part)).toEqual([
+      'api',
+      'api',
+      'page',
+      'page',
+    ]);
   });
   it('sections are split at the marks, wherever the chunks are cut', () => {
     fc.assert(
-      fc.property(fc.array(fc.uint8Array({ maxLength: 20 }), { minLength: 1, maxLength: 4 }), fc.integer({ min: 1, max: 7 }), (sections, size) => {
-        const all = Buffer.concat(sections.flatMap((bytes) => [Buffer.from(bytes), Buffer.from('\0mark\0')]));
-        const split = splitSections('mark');
-        const out: Buffer[][] = sections.map(() => []);
-        const take = (pieces: { section: number; bytes: Buffer }[]) => {
-          for (const piece of pieces) out[piece.section]?.push(piece.bytes);
-        };
-        for (let at = 0; at < all.length; at += size) take(split.push(all.subarray(at, at + size)));
-        take(split.end());
-        if (!sections.some((bytes) => Buffer.from(bytes).includes(0)))
-          expect(out.map((pieces) => Buffer.concat(pieces).toString('hex'))).toEqual(sections.map((bytes) => Buffer.from(bytes).toString('hex')));
-      }),
+      fc.property(
+        fc.array(fc.uint8Array({ maxLength: 20 }), { minLength: 1, maxLength: 4 }),
+        fc.integer({ min: 1, max: 7 }),
+        (sections, size) => {
+          const all = Buffer.concat(sections.flatMap((bytes) => [Buffer.from(bytes), Buffer.from('\0mark\0')]));
+          const split = splitSections('mark');
+          const out: Buffer[][] = sections.map(() => []);
+          const take = (pieces: { section: number; bytes: Buffer }[]) => {
+            for (const piece of pieces) out[piece.section]?.push(piece.bytes);
+          };
+          for (let at = 0; at < all.length; at += size) take(split.push(all.subarray(at, at + size)));
+          take(split.end());
+          if (!sections.some((bytes) => Buffer.from(bytes).includes(0)))
+            expect(out.map((pieces) => Buffer.concat(pieces).toString('hex'))).toEqual(
+              sections.map((bytes) => Buffer.from(bytes).toString('hex')),
+            );
+        },
+      ),
     );
   });
   it('signatures hold for five minutes, for that body and secret', () => {

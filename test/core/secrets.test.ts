@@ -68,16 +68,22 @@ describe('secrets in what a program prints', () => {
         expect(shown).toBe(makeMasker(secrets).text(whole.toString('utf8')));
         // And byte by byte.
         const single = makeMasker(secrets);
-        const slow = Buffer.concat([...[...whole].map((byte) => single.take(Buffer.from([byte]))), single.rest()]).toString('utf8');
+        const slow = Buffer.concat([
+          ...[...whole].map((byte) => single.take(Buffer.from([byte]))),
+          single.rest(),
+        ]).toString('utf8');
         expect(slow).toBe(shown);
-        for (const form of [key, encodeURIComponent(key), Buffer.from(key).toString('base64')]) expect(shown).not.toContain(form);
+        for (const form of [key, encodeURIComponent(key), Buffer.from(key).toString('base64')])
+          expect(shown).not.toContain(form);
       }),
     );
   });
 
   it('is taken out whole where its end could begin another of its forms', () => {
     const masker = makeMasker({ KEY: 'hunter-two' });
-    expect([...'a hunter-two b'].map((one) => masker.take(Buffer.from(one)).toString()).join('') + masker.rest().toString()).toBe('a ‹KEY› b');
+    expect(
+      [...'a hunter-two b'].map((one) => masker.take(Buffer.from(one)).toString()).join('') + masker.rest().toString(),
+    ).toBe('a ‹KEY› b');
   });
 
   it('holds nothing back that can be no secret’s beginning', () => {
@@ -101,7 +107,14 @@ describe('a fingerprint', () => {
     variables: { KEY: { from: 'variable.KEY', then: '!' }, LEVEL: { from: 'variable.LEVEL', then: '' } },
   } as unknown as Task;
   const inputs = (set: PinnedSet) =>
-    fingerprintInputs(task, [], [], { project: { name: 'p' }, folder: '', run: { commit: 'c', branch: 'main' }, versions: {}, base: 'b', set });
+    fingerprintInputs(task, [], [], {
+      project: { name: 'p' },
+      folder: '',
+      run: { commit: 'c', branch: 'main' },
+      versions: {},
+      base: 'b',
+      set,
+    });
   const pinned: PinnedSet = { KEY: { version: 1, hash: 'aa' }, LEVEL: { value: 'info' } };
 
   it('has of a secret its keyed hash alone, and not its version: the same value set again changes nothing', () => {
@@ -110,7 +123,12 @@ describe('a fingerprint', () => {
   });
 
   it('is another one for another value, secret or plain', () => {
-    const all = [pinned, { ...pinned, KEY: { version: 1, hash: 'bb' } }, { ...pinned, LEVEL: { value: 'debug' } }, { ...pinned, KEY: { value: 'aa' } }];
+    const all = [
+      pinned,
+      { ...pinned, KEY: { version: 1, hash: 'bb' } },
+      { ...pinned, LEVEL: { value: 'debug' } },
+      { ...pinned, KEY: { value: 'aa' } },
+    ];
     expect(new Set(all.map((set) => fingerprint(inputs(set)))).size).toBe(all.length);
   });
 });

@@ -46,7 +46,8 @@ describe('a file of a stored layer', () => {
     expect(await entryText(layer(), 'a.txt', 5)).toBe('first');
   });
   it('is nothing where it is not there, is a link or a folder, or is too large', async () => {
-    for (const path of ['b.txt', 'web', 'web/link.html', 'large.bin', '', '../a.txt']) expect(await entryText(layer(), path, 1_000)).toBeNull();
+    for (const path of ['b.txt', 'web', 'web/link.html', 'large.bin', '', '../a.txt'])
+      expect(await entryText(layer(), path, 1_000)).toBeNull();
   });
   it('is an error where the bytes are no tar', async () => {
     await expect(entryText(Readable.from([Buffer.alloc(2_048, 'x')]), 'a.txt', 10)).rejects.toThrow();
@@ -58,12 +59,14 @@ describe('a change of variables', () => {
     reviewChanges(changes.map((one) => ({ secret: false, ...one }))).map((one) => one.code);
   it('is looked at whole, and no value is said', () => {
     expect(codes({ name: 'A', value: '1' }, { name: '_b2', value: '' }, { name: 'GONE', value: null })).toEqual([]);
-    expect(codes({ name: '1A', value: 'x' }, { name: 'PORT', value: 'x' }, { name: 'A', value: 'a\0' }, { name: 'A', value: 'x' })).toEqual([
-      'variable_name',
-      'variable_taken',
-      'variable_value',
-      'variable_twice',
-    ]);
+    expect(
+      codes(
+        { name: '1A', value: 'x' },
+        { name: 'PORT', value: 'x' },
+        { name: 'A', value: 'a\0' },
+        { name: 'A', value: 'x' },
+      ),
+    ).toEqual(['variable_name', 'variable_taken', 'variable_value', 'variable_twice']);
     const said = reviewChanges([{ name: 'KEY', value: 'abc', secret: true }]);
     expect(said).toMatchObject([{ code: 'secret_short', data: { name: 'KEY', least: 4 } }]);
     expect(JSON.stringify(said)).not.toContain('abc');

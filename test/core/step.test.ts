@@ -2,7 +2,15 @@
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { taskEnded } from '../../src/core/states';
-import { type Passes, type StepEnd, type StepPass, type StepRun, stepRun, type StepTask, type StepWrites } from '../../src/core/advance/step';
+import {
+  type Passes,
+  type StepEnd,
+  type StepPass,
+  type StepRun,
+  stepRun,
+  type StepTask,
+  type StepWrites,
+} from '../../src/core/advance/step';
 
 const run: StepRun = {
   state: 'running',
@@ -47,7 +55,13 @@ const end = (attempt: string, state: StepEnd['state'], issue: StepEnd['issue'] =
 });
 
 /** Makes a step with passes that are looked up as they are asked for. */
-function step(of: StepRun, tasks: StepTask[], ended: StepEnd[], known: (fingerprint: string) => StepPass | null, tools: ReturnType<typeof ids>) {
+function step(
+  of: StepRun,
+  tasks: StepTask[],
+  ended: StepEnd[],
+  known: (fingerprint: string) => StepPass | null,
+  tools: ReturnType<typeof ids>,
+) {
   const passes = new Map<string, StepPass | null>();
   for (let asked = 0; asked < 50; asked++) {
     const made = stepRun(of, tasks, ended, passes as Passes, tools);
@@ -60,14 +74,24 @@ const none = () => null;
 /** Attempts of a step are taken by an agent at once. */
 const claimed = (tasks: StepTask[]): StepTask[] =>
   tasks.map((one) =>
-    one.state === 'ready' && one.attempt ? { ...one, state: 'running' as const, attempt: { ...one.attempt, state: 'running' as const } } : one,
+    one.state === 'ready' && one.attempt
+      ? { ...one, state: 'running' as const, attempt: { ...one.attempt, state: 'running' as const } }
+      : one,
   );
 const stateOf = (tasks: StepTask[]) => Object.fromEntries(tasks.map((one) => [one.name, one.state]));
 
 describe('a step', () => {
-  const graph = fc.array(fc.record({ needs: fc.array(fc.nat(), { maxLength: 3 }), retry: fc.nat(2), passed: fc.boolean() }), { minLength: 1, maxLength: 8 });
+  const graph = fc.array(
+    fc.record({ needs: fc.array(fc.nat(), { maxLength: 3 }), retry: fc.nat(2), passed: fc.boolean() }),
+    { minLength: 1, maxLength: 8 },
+  );
   const endings = fc.array(
-    fc.record({ which: fc.nat(), how: fc.constantFrom('passed' as const, 'failed' as const, 'lost' as const), twice: fc.boolean(), more: fc.nat(2) }),
+    fc.record({
+      which: fc.nat(),
+      how: fc.constantFrom('passed' as const, 'failed' as const, 'lost' as const),
+      twice: fc.boolean(),
+      more: fc.nat(2),
+    }),
     {
       minLength: 30,
       maxLength: 30,
@@ -79,7 +103,9 @@ describe('a step', () => {
       fc.property(graph, endings, (nodes, happen) => {
         const tools = ids();
         const names = nodes.map((_, at) => `t${at}`);
-        let tasks = nodes.map((node, at) => task(`t${at}`, at === 0 ? [] : [...new Set(node.needs.map((need) => `t${need % at}`))], node.retry));
+        let tasks = nodes.map((node, at) =>
+          task(`t${at}`, at === 0 ? [] : [...new Set(node.needs.map((need) => `t${need % at}`))], node.retry),
+        );
         const known = (fingerprint: string): StepPass | null =>
           nodes[Number(/^t(\d+)/.exec(fingerprint)?.[1])]?.passed && fingerprint.endsWith('()')
             ? { attempt: `earlier ${fingerprint}`, number: 1, output: null, tests: null, run: 0 }
@@ -94,7 +120,8 @@ describe('a step', () => {
             // What has ended stays as it is; what begins has all that it needs.
             const was = before.get(one.id) as StepTask;
             if (taskEnded(was.state)) expect(one.state).toBe(was.state);
-            if (one.state === 'running') for (const need of one.model.needs) expect(['passed', 'reused']).toContain(stateOf(tasks)[need]);
+            if (one.state === 'running')
+              for (const need of one.model.needs) expect(['passed', 'reused']).toContain(stateOf(tasks)[need]);
           }
           // Each new attempt is a ready task's, which has one at a time.
           expect(new Set(made.writes.tries.map((one) => one.task)).size).toBe(made.writes.tries.length);
@@ -110,13 +137,22 @@ describe('a step', () => {
         for (const { which, how, twice, more } of happen) {
           const open = tasks.filter((one) => one.state === 'running');
           if (open.length === 0) break;
-          const chosen = new Set(Array.from({ length: more + 1 }, (_, at) => (open[(which + at) % open.length] as StepTask).attempt?.id as string));
+          const chosen = new Set(
+            Array.from(
+              { length: more + 1 },
+              (_, at) => (open[(which + at) % open.length] as StepTask).attempt?.id as string,
+            ),
+          );
           const ends = [...chosen].map((attempt) => end(attempt, how));
           take(twice ? [...last, ...ends, ...ends] : ends);
           last = ends;
         }
         // Whatever is left passes.
-        for (let open = tasks.filter((one) => one.state === 'running'); open.length; open = tasks.filter((one) => one.state === 'running'))
+        for (
+          let open = tasks.filter((one) => one.state === 'running');
+          open.length;
+          open = tasks.filter((one) => one.state === 'running')
+        )
           take(open.map((one) => end(one.attempt?.id as string, 'passed')));
         expect(ended).toBe(1);
         expect(tasks.every((one) => taskEnded(one.state))).toBe(true);
@@ -175,7 +211,13 @@ describe('a step', () => {
     const tools = ids();
     const evidence = { ...task('a', []), evidence: true };
     const tasks = claimed(step({ ...run, unreleased: true }, [evidence, task('b', [])], [], none, tools).tasks);
-    const made = step({ ...run, unreleased: true }, tasks, [end(tasks[0]?.attempt?.id as string, 'passed')], none, tools);
+    const made = step(
+      { ...run, unreleased: true },
+      tasks,
+      [end(tasks[0]?.attempt?.id as string, 'passed')],
+      none,
+      tools,
+    );
     expect([made.writes.releaseFirst, made.writes.ends]).toEqual([true, null]);
   });
 
@@ -183,7 +225,13 @@ describe('a step', () => {
     const tools = ids();
     const tasks = claimed(step(run, [task('a', []), task('b', [])], [], none, tools).tasks);
     const one = tasks[0] as StepTask;
-    const shared = [one, { ...(tasks[1] as StepTask), attempt: { id: one.attempt?.id as string, number: 1, state: 'running' as const, shared: true } }];
+    const shared = [
+      one,
+      {
+        ...(tasks[1] as StepTask),
+        attempt: { id: one.attempt?.id as string, number: 1, state: 'running' as const, shared: true },
+      },
+    ];
     const made = step(run, shared, [end(one.attempt?.id as string, 'passed')], none, tools);
     expect(stateOf(made.tasks)).toEqual({ a: 'passed', b: 'passed' });
     expect(made.writes.results).toHaveLength(1);

@@ -34,7 +34,8 @@ export const mutated = (source: Buffer): fc.Arbitrary<Buffer> =>
           return copy;
         }
         if (what === 'cut') return Buffer.concat([bytes.subarray(0, place), bytes.subarray(place + to)]);
-        if (what === 'copy') return Buffer.concat([bytes.subarray(0, place), bytes.subarray(Math.min(to, bytes.length))]);
+        if (what === 'copy')
+          return Buffer.concat([bytes.subarray(0, place), bytes.subarray(Math.min(to, bytes.length))]);
         return bytes.subarray(0, place);
       }, source),
     );

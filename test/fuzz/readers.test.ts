@@ -11,7 +11,7 @@ import { checkLayer, readLayer } from '../../src/blobs/layer.js';
 import { unpackLayer } from '../../src/blobs/unpack.js';
 import { badgeSvg } from '../../src/core/badge.js';
 import { parseDefinition } from '../../src/core/definition/parse.js';
-import { CodedError } from '../../src/core/errors.js';
+import { CodedError } from '../../src/core/errors/errors.js';
 import { compileGlob } from '../../src/core/glob.js';
 import { findLines, type FoundLine } from '../../src/core/lines.js';
 import { select } from '../../src/core/paths.js';
@@ -23,7 +23,7 @@ import { parseRemote } from '../../src/git/remote.js';
 import { commitFacts, listFiles, readFile } from '../../src/git/repository.js';
 import { exchange, openPushHead } from '../../src/git/transfer.js';
 import { checkEvent, signEvent } from '../../src/keys/keys.js';
-import { splitSections } from '../../src/agent/sections.js';
+import { splitSections } from '../../src/agent/log/sections.js';
 import { allEnd, budget, ends, mutated, patience, pieces } from './budget.js';
 
 let folder: string;
@@ -60,16 +60,20 @@ describe('a tar', () => {
     async () => {
       const outside = readdirSync(folder);
       await fc.assert(
-        fc.asyncProperty(mutated(good), fc.array(fc.integer({ min: 1, max: 5_000 }), { minLength: 1, maxLength: 4 }), async (bytes, sizes) => {
-          const seen: string[] = [];
-          await ends(
-            readLayer(Readable.from(pieces(bytes, sizes)), async (entry, body) => {
-              seen.push(entry.path);
-              body.resume();
-            }),
-          ).catch(coded);
-          for (const path of seen) expect(path).not.toMatch(/^\/|(^|\/)\.\.(\/|$)|\0/);
-        }),
+        fc.asyncProperty(
+          mutated(good),
+          fc.array(fc.integer({ min: 1, max: 5_000 }), { minLength: 1, maxLength: 4 }),
+          async (bytes, sizes) => {
+            const seen: string[] = [];
+            await ends(
+              readLayer(Readable.from(pieces(bytes, sizes)), async (entry, body) => {
+                seen.push(entry.path);
+                body.resume();
+              }),
+            ).catch(coded);
+            for (const path of seen) expect(path).not.toMatch(/^\/|(^|\/)\.\.(\/|$)|\0/);
+          },
+        ),
         budget,
       );
       await fc.assert(
@@ -91,7 +95,8 @@ describe('a tar', () => {
         () => 'taken',
         (error: CodedError) => error.issue.code,
       );
-    for (let at = 1; at < good.length - 1_024; at += 97) expect(['output_broken', 'taken']).toContain(await codeOf(good.subarray(0, at)));
+    for (let at = 1; at < good.length - 1_024; at += 97)
+      expect(['output_broken', 'taken']).toContain(await codeOf(good.subarray(0, at)));
     expect(await codeOf(good.subarray(0, 5_000))).toBe('output_broken');
     const one = async (header: object, body = '') => {
       const tar = pack();
@@ -102,9 +107,12 @@ describe('a tar', () => {
       for await (const chunk of tar) parts.push(chunk as Buffer);
       return codeOf(Buffer.concat(parts));
     };
-    for (const type of ['fifo', 'character-device', 'block-device']) expect(await one({ name: 'x', type })).toBe('output_unsafe');
-    for (const name of ['../x', '/x', 'a/../../x', 'a//b', 'f/../../x']) expect(await one({ name }, 'x')).toBe('output_unsafe');
-    for (const linkname of ['/etc/passwd', '../f', 'g', 'f/../../etc/passwd']) expect(await one({ name: 'x', type: 'link', linkname })).toBe('output_unsafe');
+    for (const type of ['fifo', 'character-device', 'block-device'])
+      expect(await one({ name: 'x', type })).toBe('output_unsafe');
+    for (const name of ['../x', '/x', 'a/../../x', 'a//b', 'f/../../x'])
+      expect(await one({ name }, 'x')).toBe('output_unsafe');
+    for (const linkname of ['/etc/passwd', '../f', 'g', 'f/../../etc/passwd'])
+      expect(await one({ name: 'x', type: 'link', linkname })).toBe('output_unsafe');
     expect(await one({ name: 'x', type: 'link', linkname: 'f' })).toBe('taken');
     const bounds = { entries: 2, bytes: 10, depth: 3 };
     const many = async (...names: string[]) => {
@@ -116,7 +124,11 @@ describe('a tar', () => {
         (error: CodedError) => error.issue.code,
       );
     };
-    expect([await many('a', 'b'), await many('a', 'b', 'c'), await many('a/b/c/d')]).toEqual(['taken', 'output_too_large', 'output_unsafe']);
+    expect([await many('a', 'b'), await many('a', 'b', 'c'), await many('a/b/c/d')]).toEqual([
+      'taken',
+      'output_too_large',
+      'output_unsafe',
+    ]);
   });
 });
 
@@ -159,24 +171,29 @@ environments: { staging: { branch: main, verify: { reads: [x], run: y } } }
       const junit =
         '<testsuites><testsuite name="a"><testcase classname="c" name="n" time="1"><failure message="m">at x.js:1</failure></testcase></testsuite></testsuites>';
       fc.assert(
-        fc.property(text, mutated(Buffer.from(junit)), mutated(Buffer.from('A=1\nexport B="x\\n$C"\n# c\nD=\'l\n2\'\n')), (any, xml, env) => {
-          for (const source of [any, env.toString('latin1')]) expect(parseDotenv(source)).toBeDefined();
-          for (const source of [any, xml.toString('utf8')]) {
-            const { results, detail } = parseJunit(source);
-            expect(results === null).toBe(detail !== null);
-          }
-          const svg = badgeSvg(any, 'passed');
-          expect(svg.replace(/<[^>]*>/g, '')).not.toMatch(/[<>]/);
-          try {
-            const remote = parseRemote(any);
-            expect(remote.host).toMatch(/^[0-9a-z.:-]*$/);
-            expect(remote.url).not.toMatch(/[\\\s]/);
-          } catch (error) {
-            coded(error);
-          }
-          compileGlob(any)('src/a/b.js');
-          select(['src/a', any, 'b'], [any]);
-        }),
+        fc.property(
+          text,
+          mutated(Buffer.from(junit)),
+          mutated(Buffer.from('A=1\nexport B="x\\n$C"\n# c\nD=\'l\n2\'\n')),
+          (any, xml, env) => {
+            for (const source of [any, env.toString('latin1')]) expect(parseDotenv(source)).toBeDefined();
+            for (const source of [any, xml.toString('utf8')]) {
+              const { results, detail } = parseJunit(source);
+              expect(results === null).toBe(detail !== null);
+            }
+            const svg = badgeSvg(any, 'passed');
+            expect(svg.replace(/<[^>]*>/g, '')).not.toMatch(/[<>]/);
+            try {
+              const remote = parseRemote(any);
+              expect(remote.host).toMatch(/^[0-9a-z.:-]*$/);
+              expect(remote.url).not.toMatch(/[\\\s]/);
+            } catch (error) {
+              coded(error);
+            }
+            compileGlob(any)('src/a/b.js');
+            select(['src/a', any, 'b'], [any]);
+          },
+        ),
         budget,
       );
     },
@@ -200,14 +217,19 @@ describe('a log', () => {
       const secret = 'tide-table-key';
       fc.assert(
         fc.property(
-          fc.array(fc.oneof(fc.constant(secret), fc.constant('\n'), fc.constant('tide'), fc.string({ maxLength: 8 })), { maxLength: 30 }),
+          fc.array(fc.oneof(fc.constant(secret), fc.constant('\n'), fc.constant('tide'), fc.string({ maxLength: 8 })), {
+            maxLength: 30,
+          }),
           fc.array(fc.integer({ min: 1, max: 9 }), { minLength: 1, maxLength: 5 }),
           (words, sizes) => {
             const bytes = Buffer.from(words.join(''));
             const whole = makeMasker({ KEY: secret });
             const cut = makeMasker({ KEY: secret });
             const expected = Buffer.concat([whole.take(bytes), whole.rest()]).toString();
-            const taken = Buffer.concat([...pieces(bytes, sizes).map((piece) => cut.take(piece)), cut.rest()]).toString();
+            const taken = Buffer.concat([
+              ...pieces(bytes, sizes).map((piece) => cut.take(piece)),
+              cut.rest(),
+            ]).toString();
             expect(taken).toBe(expected);
             expect(expected).not.toContain(secret);
             const lines = expected.split('\n').flatMap((line, at) => (line.includes('tide') ? [at] : []));
@@ -215,7 +237,13 @@ describe('a log', () => {
             const found: number[] = [];
             let firstLine = 0;
             for (const piece of pieces(Buffer.from(expected), sizes)) {
-              const step = findLines({ chunks: [{ firstLine, bytes: piece }], rest, wanted: 'tide', from: 0, limit: 1_000 });
+              const step = findLines({
+                chunks: [{ firstLine, bytes: piece }],
+                rest,
+                wanted: 'tide',
+                from: 0,
+                limit: 1_000,
+              });
               found.push(...step.found.map((one) => one.line));
               rest = step.rest;
               firstLine += piece.filter((byte) => byte === 10).length;
@@ -234,9 +262,13 @@ describe('a log', () => {
           fc.array(fc.integer({ min: 1, max: 60 }), { minLength: 1 }),
           (a, b, sizes) => {
             const sections = splitSections(mark);
-            const all = pieces(Buffer.concat([a, Buffer.from(`\0${mark}\0`), b, Buffer.from(`\0${mark}\0`)]), sizes).flatMap((piece) => sections.push(piece));
+            const all = pieces(
+              Buffer.concat([a, Buffer.from(`\0${mark}\0`), b, Buffer.from(`\0${mark}\0`)]),
+              sizes,
+            ).flatMap((piece) => sections.push(piece));
             all.push(...sections.end());
-            const of = (section: number) => Buffer.concat(all.filter((one) => one.section === section).map((one) => one.bytes));
+            const of = (section: number) =>
+              Buffer.concat(all.filter((one) => one.section === section).map((one) => one.bytes));
             expect([of(0).equals(Buffer.from(a)), of(1).equals(Buffer.from(b)), of(2).length]).toEqual([true, true, 0]);
           },
         ),
@@ -249,7 +281,11 @@ describe('a log', () => {
 
 describe('git', () => {
   const git = (args: string[], input?: Buffer | string) =>
-    execFileSync('git', ['-C', folder, '--git-dir=fuzz.git', ...args], { input: input ?? '', maxBuffer: 1e8, stdio: ['pipe', 'pipe', 'ignore'] });
+    execFileSync('git', ['-C', folder, '--git-dir=fuzz.git', ...args], {
+      input: input ?? '',
+      maxBuffer: 1e8,
+      stdio: ['pipe', 'pipe', 'ignore'],
+    });
   let repository: string;
   let blob: string;
   beforeAll(() => {
@@ -307,29 +343,36 @@ describe('git', () => {
         fc.constantFrom('a', '..', '.git', 'b/c', 'é', '\xff', ' ', '-x', 'a\nb'),
         fc.string({ unit: 'binary', minLength: 1, maxLength: 12 }),
       );
-      const entry = fc.record({ mode: fc.constantFrom('100644', '100755', '120000', '40000', '160000', '000000'), name });
+      const entry = fc.record({
+        mode: fc.constantFrom('100644', '100755', '120000', '40000', '160000', '000000'),
+        name,
+      });
       await fc.assert(
-        fc.asyncProperty(fc.array(entry, { maxLength: 6 }), fc.string({ unit: 'binary', maxLength: 200 }), async (entries, words) => {
-          const tree = Buffer.concat(
-            entries.flatMap((one) => [
-              Buffer.from(`${one.mode} ${one.name.replaceAll('\0', '')}\0`, 'utf8'),
-              Buffer.from(one.mode === '40000' ? '4b825dc642cb6eb9a060e54bf8d69288fbee4904' : blob, 'hex'),
-            ]),
-          );
-          git(['hash-object', '-w', '-t', 'tree', '--stdin'], '');
-          const id = git(['hash-object', '-w', '-t', 'tree', '--literally', '--stdin'], tree).toString().trim();
-          const commit = git(
-            ['hash-object', '-w', '-t', 'commit', '--literally', '--stdin'],
-            Buffer.from(`tree ${id}\nauthor ${words}\ncommitter x <y> 1 +0000\n\n${words}`),
-          )
-            .toString()
-            .trim();
-          await ends(listFiles(repository, commit, '')).catch(coded);
-          await ends(readFile(repository, commit, 'tsunagi.yaml', 1_000)).catch(coded);
-          const facts = await commitFacts(repository, commit);
-          // biome-ignore lint/suspicious/noControlCharactersInRegex: none of them may be in there
-          expect(`${facts?.title}${facts?.author}`).not.toMatch(/[\u0000-\u001f]/);
-        }),
+        fc.asyncProperty(
+          fc.array(entry, { maxLength: 6 }),
+          fc.string({ unit: 'binary', maxLength: 200 }),
+          async (entries, words) => {
+            const tree = Buffer.concat(
+              entries.flatMap((one) => [
+                Buffer.from(`${one.mode} ${one.name.replaceAll('\0', '')}\0`, 'utf8'),
+                Buffer.from(one.mode === '40000' ? '4b825dc642cb6eb9a060e54bf8d69288fbee4904' : blob, 'hex'),
+              ]),
+            );
+            git(['hash-object', '-w', '-t', 'tree', '--stdin'], '');
+            const id = git(['hash-object', '-w', '-t', 'tree', '--literally', '--stdin'], tree).toString().trim();
+            const commit = git(
+              ['hash-object', '-w', '-t', 'commit', '--literally', '--stdin'],
+              Buffer.from(`tree ${id}\nauthor ${words}\ncommitter x <y> 1 +0000\n\n${words}`),
+            )
+              .toString()
+              .trim();
+            await ends(listFiles(repository, commit, '')).catch(coded);
+            await ends(readFile(repository, commit, 'tsunagi.yaml', 1_000)).catch(coded);
+            const facts = await commitFacts(repository, commit);
+            // biome-ignore lint/suspicious/noControlCharactersInRegex: none of them may be in there
+            expect(`${facts?.title}${facts?.author}`).not.toMatch(/[\u0000-\u001f]/);
+          },
+        ),
         budget,
       );
     },
@@ -342,7 +385,10 @@ describe('git', () => {
       const line = (value: string) => (value.length + 4).toString(16).padStart(4, '0') + value;
       await fc.assert(
         fc.asyncProperty(fc.uint8Array({ maxLength: 400 }), async (bytes) => {
-          const head = Buffer.from(`${line(`${'0'.repeat(40)} ${'c'.repeat(40)} refs/heads/main\0 report-status`)}0000PACK`, 'latin1');
+          const head = Buffer.from(
+            `${line(`${'0'.repeat(40)} ${'c'.repeat(40)} refs/heads/main\0 report-status`)}0000PACK`,
+            'latin1',
+          );
           const answer = exchange(repository, 'git-receive-pack', Readable.from([head, Buffer.from(bytes)]), '');
           const parts: Buffer[] = [];
           await ends(

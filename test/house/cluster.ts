@@ -45,7 +45,11 @@ export async function openCluster(range: number): Promise<Cluster> {
 }
 
 /** A project of the records alone. */
-export async function recordProject(records: Records, name: string, change: Partial<NewProject> = {}): Promise<ProjectRow> {
+export async function recordProject(
+  records: Records,
+  name: string,
+  change: Partial<NewProject> = {},
+): Promise<ProjectRow> {
   const plain: NewProject = {
     name,
     source: 'hosted',

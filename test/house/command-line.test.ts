@@ -25,7 +25,9 @@ afterAll(async () => {
 async function commands(path: string[] = []): Promise<{ path: string[]; help: string }[]> {
   const { out } = await cli([...path, '--help']);
   const below = /\nCommands:\n([\s\S]*?)(\n\n|$)/.exec(out)?.[1] ?? '';
-  const names = [...below.matchAll(/^ {2}([a-z-]+)/gm)].map((one) => one[1] as string).filter((name) => name !== 'help');
+  const names = [...below.matchAll(/^ {2}([a-z-]+)/gm)]
+    .map((one) => one[1] as string)
+    .filter((name) => name !== 'help');
   if (names.length === 0) return [{ path, help: out }];
   const all: { path: string[]; help: string }[] = [];
   for (const name of names) all.push(...(await commands([...path, name])));
@@ -43,7 +45,8 @@ describe('help', () => {
       for (const line of help.split('\n')) expect(line.length).toBeLessThanOrEqual(120);
     }
     const json = all.filter(({ path }) => !['serve', 'logs', 'project draft save'].includes(path.join(' ')));
-    for (const { path, help } of json) expect([path.join(' '), help.includes('--json')]).toEqual([path.join(' '), true]);
+    for (const { path, help } of json)
+      expect([path.join(' '), help.includes('--json')]).toEqual([path.join(' '), true]);
   });
 });
 
@@ -67,12 +70,15 @@ describe('what it prints', () => {
     ['why', ['task', 'unit', '--project', 'ferry'], /unit in run 1/],
     ['why', ['run', '1', '--project', 'ferry'], /passed/],
     ['variable', ['list', '--project', 'ferry'], /Nothing is set/],
-  ] as [string, string[], RegExp][])('%s %j is a text, without colours where there is no terminal', async (noun, args, pattern) => {
-    const { out, err, status } = await world.cli(noun, ...args);
-    expect([err, status]).toEqual(['', 0]);
-    expect(out).toMatch(pattern);
-    expect(out).not.toContain('\u001b');
-  });
+  ] as [string, string[], RegExp][])(
+    '%s %j is a text, without colours where there is no terminal',
+    async (noun, args, pattern) => {
+      const { out, err, status } = await world.cli(noun, ...args);
+      expect([err, status]).toEqual(['', 0]);
+      expect(out).toMatch(pattern);
+      expect(out).not.toContain('\u001b');
+    },
+  );
 
   it.each([
     ['board', [], 'projects'],
@@ -128,9 +134,9 @@ describe('how it exits', () => {
     const number = await until(
       'its run',
       async () =>
-        (await world.api().get<{ items: { number: number; commit: { title: string } }[] }>('/api/runs?project=ferry')).items.find(
-          (one) => one.commit.title === 'Fails',
-        )?.number,
+        (
+          await world.api().get<{ items: { number: number; commit: { title: string } }[] }>('/api/runs?project=ferry')
+        ).items.find((one) => one.commit.title === 'Fails')?.number,
     );
     const told = await world.cli('follow', String(number), '--project', 'ferry');
     expect(told.status).toBe(1);
@@ -141,7 +147,10 @@ describe('how it exits', () => {
 describe('who is signed in', () => {
   const at = (...args: string[]) => cli(args, { XDG_CONFIG_HOME: home });
   it('is kept in a file that nobody else reads', async () => {
-    expect(await at('board')).toMatchObject({ status: 2, err: expect.stringContaining('There is no service to talk to') });
+    expect(await at('board')).toMatchObject({
+      status: 2,
+      err: expect.stringContaining('There is no service to talk to'),
+    });
     expect((await at('sign-in', world.url, '--token', 'tsu_wrong')).err).toContain('The token is not known');
     const told = await at('sign-in', world.url, '--token', world.house.token);
     expect([told.err, told.status]).toEqual(['', 0]);
@@ -156,15 +165,24 @@ describe('who is signed in', () => {
     expect([told.err, told.status]).toEqual(['', 0]);
     expect(told.out).toContain('First commit');
     expect((await cli(['run', 'list'], { XDG_CONFIG_HOME: home }, home)).status).toBe(0);
-    expect(await cli(['plan'], { XDG_CONFIG_HOME: home }, home)).toMatchObject({ status: 2, err: expect.stringContaining('Which project?') });
+    expect(await cli(['plan'], { XDG_CONFIG_HOME: home }, home)).toMatchObject({
+      status: 2,
+      err: expect.stringContaining('Which project?'),
+    });
   });
 
   it('loses a token that is removed or has run out', async () => {
-    const made = await world.api().post<{ id: string; token: string }>('/api/tokens', { name: 'short', role: 'viewer', days: 1 });
+    const made = await world
+      .api()
+      .post<{ id: string; token: string }>('/api/tokens', { name: 'short', role: 'viewer', days: 1 });
     const use = () => cli(['board'], { TSUNAGI_URL: world.url, TSUNAGI_TOKEN: made.token });
     expect((await use()).status).toBe(0);
-    expect((await world.cli('token', 'add', 'soon', '--role', 'viewer', '--expires', 'soon')).err).toContain('is not a length of time');
-    const soon = (await world.cli('token', 'add', 'soon', '--role', 'viewer', '--project', 'ferry', '--expires', '2s')).out.trim();
+    expect((await world.cli('token', 'add', 'soon', '--role', 'viewer', '--expires', 'soon')).err).toContain(
+      'is not a length of time',
+    );
+    const soon = (
+      await world.cli('token', 'add', 'soon', '--role', 'viewer', '--project', 'ferry', '--expires', '2s')
+    ).out.trim();
     const later = () => cli(['run', 'list'], { TSUNAGI_URL: world.url, TSUNAGI_TOKEN: soon });
     expect((await later()).status).toBe(0);
     await until('it has run out', async () => (await later()).err.includes('has expired'));

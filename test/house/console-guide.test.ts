@@ -24,7 +24,10 @@ beforeAll(async () => {
   checkout = new Checkout(join(world.folder, 'lost-property'), url);
   await checkout.start();
   await checkout.commitAndPush(
-    { 'package.json': '{ "scripts": { "start": "node server.js" } }', 'server.js': `${server('3000')}process.env.OFFICE || 'pier';` },
+    {
+      'package.json': '{ "scripts": { "start": "node server.js" } }',
+      'server.js': `${server('3000')}process.env.OFFICE || 'pier';`,
+    },
     'Lost things',
   );
   browser = await openBrowser();
@@ -75,7 +78,10 @@ describe('the guide', () => {
   });
 
   it('shows the address when it is live, without a reload', async () => {
-    const commit = await checkout.commitAndPush({ 'server.js': `${server('process.env.PORT')}process.env.OFFICE || 'pier';` }, 'Listen where it is told to');
+    const commit = await checkout.commitAndPush(
+      { 'server.js': `${server('process.env.PORT')}process.env.OFFICE || 'pier';` },
+      'Listen where it is told to',
+    );
     await page.getByRole('button', { name: /look at it now/ }).click();
     await world.waitLive('lost-property', 'staging', commit);
     await page.getByRole('link', { name: /^staging\.lost-property\.localhost/ }).waitFor();
@@ -138,7 +144,10 @@ describe('variables', () => {
     expect(await violations(page)).toEqual([]);
     await page.getByRole('button', { name: 'Remove found-property' }).click();
     await see('There is no project yet');
-    await until('its address is gone', async () => (await world.visit('staging.lost-property.localhost')).status === 404);
+    await until(
+      'its address is gone',
+      async () => (await world.visit('staging.lost-property.localhost')).status === 404,
+    );
   });
 
   it('and definitions come to a project that is pushed here, too: added, proposed, kept, live', async () => {
@@ -147,7 +156,10 @@ describe('variables', () => {
     await page.getByLabel('Its name').fill('skiff');
     await page.getByRole('button', { name: 'Add it', exact: true }).click();
     await see(/git push http.*\/git\/skiff main/);
-    const place = new Checkout(join(world.folder, 'skiff'), `${world.url.replace('//', `//x:${world.house.token}@`)}/git/skiff`);
+    const place = new Checkout(
+      join(world.folder, 'skiff'),
+      `${world.url.replace('//', `//x:${world.house.token}@`)}/git/skiff`,
+    );
     await place.start();
     const commit = await place.commitAndPush({ 'index.html': '<h1>skiff</h1>' }, 'Pages');
     await page.getByRole('link', { name: 'skiff', exact: true }).click();

@@ -1,7 +1,8 @@
 import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Browser, Page } from 'playwright-core';
-import type { LogChunk, RunDetail } from '../../src/wire/api.js';
+import type { LogChunk } from '../../src/wire/logs.js';
+import type { RunDetail } from '../../src/wire/runs.js';
 import { openBrowser, signedIn, violations } from './browser.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 
@@ -25,7 +26,12 @@ if [ "$bad" != 0 ]; then echo "Error: the tide is too low"; exit 1; fi
 
 beforeAll(async () => {
   world = await openWorld({ env: { TSUNAGI_LOG_LIMIT: '1000000' } });
-  ({ checkout } = await world.hosted('sailings', { 'a.txt': 'high', 'b.txt': 'b', 'test.sh': script, 'tsunagi.yaml': definition }));
+  ({ checkout } = await world.hosted('sailings', {
+    'a.txt': 'high',
+    'b.txt': 'b',
+    'test.sh': script,
+    'tsunagi.yaml': definition,
+  }));
   await checkout.push();
   await ended(1);
   await checkout.commitAndPush({ 'a.txt': 'low' }, 'Lower the tide');
@@ -83,7 +89,9 @@ describe('a run that failed', () => {
     await see('line 250 of the tide');
     const saved = page.waitForEvent('download');
     await page.getByRole('link', { name: 'Save' }).click();
-    expect(readFileSync((await (await saved).path()) as string, 'utf8')).toContain('line 300 of the tide\nError: the tide is too low\n');
+    expect(readFileSync((await (await saved).path()) as string, 'utf8')).toContain(
+      'line 300 of the tide\nError: the tide is too low\n',
+    );
   });
 
   it('shows each attempt of a task that was tried again', async () => {
@@ -170,7 +178,9 @@ describe('finding anything', () => {
   });
   it('is refused to nobody who may look, and finds nothing of other projects for a token of one', async () => {
     await world.hosted('tides', { 'a.txt': 'x' });
-    const token = await world.api().post<{ token: string }>('/api/tokens', { name: 'one', role: 'viewer', project: 'tides' });
+    const token = await world
+      .api()
+      .post<{ token: string }>('/api/tokens', { name: 'one', role: 'viewer', project: 'tides' });
     const found = await world.api(token.token).get<{ items: { project: string }[] }>('/api/find?text=s');
     expect(new Set(found.items.map((one) => one.project))).toEqual(new Set(['tides']));
     expect((await world.api().get<{ items: unknown[] }>('/api/find?text=%25')).items).toEqual([]);
@@ -181,7 +191,10 @@ describe('finding anything', () => {
 
 describe('a very long log', () => {
   it('is shown with its gap, and scrolls from end to end', async () => {
-    await checkout.commit({ 'tsunagi.yaml': 'tsunagi: 1\ntasks:\n  loud: { reads: [a.txt], run: seq 500000 }\n' }, 'Half a million lines');
+    await checkout.commit(
+      { 'tsunagi.yaml': 'tsunagi: 1\ntasks:\n  loud: { reads: [a.txt], run: seq 500000 }\n' },
+      'Half a million lines',
+    );
     await checkout.push();
     await ended(5);
     await page.goto(`${world.url}/sailings/runs/5`);
@@ -205,7 +218,9 @@ describe('a very long log', () => {
     const attempt = (await ended(5)).taskList[0]?.attempts[0]?.id;
     let gap: LogChunk | undefined;
     for (let next: string | null = '0'; next !== null && !gap; ) {
-      const part: { items: LogChunk[]; next: string | null } = await world.api().get(`/api/attempts/${attempt}/log?from=${next}`);
+      const part: { items: LogChunk[]; next: string | null } = await world
+        .api()
+        .get(`/api/attempts/${attempt}/log?from=${next}`);
       gap = part.items.find((chunk) => chunk.skipped);
       next = part.next;
     }

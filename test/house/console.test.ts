@@ -26,7 +26,10 @@ beforeAll(async () => {
   context = await browser.newContext({ viewport: { width: 1280, height: 800 } });
   page = await context.newPage();
   page.on('pageerror', (error) => errors.push(error.message));
-  page.on('console', (message) => message.type() === 'error' && !message.text().includes('status of 401') && errors.push(message.text()));
+  page.on(
+    'console',
+    (message) => message.type() === 'error' && !message.text().includes('status of 401') && errors.push(message.text()),
+  );
 });
 afterAll(async () => {
   await browser?.close();
@@ -120,7 +123,9 @@ describe('the console', () => {
 
   it('streams a live log, and stops a run', async () => {
     await checkout.commitAndPush(
-      { 'tsunagi.yaml': `tsunagi: 1\ntasks:\n  slow: { reads: [], run: "for i in $(seq 100); do echo tide $i; sleep 0.1; done" }\n` },
+      {
+        'tsunagi.yaml': `tsunagi: 1\ntasks:\n  slow: { reads: [], run: "for i in $(seq 100); do echo tide $i; sleep 0.1; done" }\n`,
+      },
       'Slow tide',
       'slow',
     );
@@ -176,7 +181,15 @@ describe('the console', () => {
 
   it.each(['light', 'dark'] as const)('is accessible in the %s theme, on each page', async (theme) => {
     await page.evaluate(`localStorage.setItem('theme', '${theme}')`);
-    for (const path of ['/', '/runs', '/ferry/runs/1', '/ferry/production', '/ferry/production/promote', '/you', '/sign-in']) {
+    for (const path of [
+      '/',
+      '/runs',
+      '/ferry/runs/1',
+      '/ferry/production',
+      '/ferry/production/promote',
+      '/you',
+      '/sign-in',
+    ]) {
       await page.goto(world.url + path);
       await page.getByRole('heading').first().waitFor();
       await page.waitForTimeout(300);
@@ -200,7 +213,10 @@ describe('the console', () => {
   });
 
   it('has had no error of its own', () => {
-    const own = errors.filter((one) => !/ERR_CONNECTION_REFUSED|ERR_INCOMPLETE|ERR_EMPTY_RESPONSE|ERR_CONNECTION_RESET|status of 50\d/.test(one));
+    const own = errors.filter(
+      (one) =>
+        !/ERR_CONNECTION_REFUSED|ERR_INCOMPLETE|ERR_EMPTY_RESPONSE|ERR_CONNECTION_RESET|status of 50\d/.test(one),
+    );
     expect(own).toEqual([]);
   });
 });

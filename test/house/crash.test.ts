@@ -6,7 +6,7 @@
 import { execFileSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { Run, RunDetail } from '../../src/wire/api.js';
+import type { Run, RunDetail } from '../../src/wire/runs.js';
 import { allEvents, type Checkout, openWorld, until, type World } from './world.js';
 
 const seed = Number(process.env.TSUNAGI_SEED ?? Date.now() % 1_000_000);
@@ -28,7 +28,8 @@ function definition(draw: () => number): { text: string; behind: Map<string, num
   for (let level = 0; level < levels; level++)
     for (let at = 0; at < width; at++) {
       const name = `t${level}-${at}`;
-      const needs = level === 0 ? [] : [...new Set([at, Math.floor(draw() * width)])].map((one) => `t${level - 1}-${one}`);
+      const needs =
+        level === 0 ? [] : [...new Set([at, Math.floor(draw() * width)])].map((one) => `t${level - 1}-${one}`);
       behind.set(name, 1 + needs.reduce((sum, need) => sum + (behind.get(need) ?? 0), 0));
       const sum = ['1', ...needs.map((need) => `$(cat out/${need}/count)`)].join(' + ');
       tasks.push(`  ${name}:
@@ -111,14 +112,21 @@ describe('a run of 40 tasks, killed at random points', () => {
     const run = await world.waitRun('ferry', commit);
     await watching.stop();
 
-    expect([run.state, run.issue?.says, run.taskList.find((task) => task.issue)?.issue?.says]).toEqual(['passed', undefined, undefined]);
+    expect([run.state, run.issue?.says, run.taskList.find((task) => task.issue)?.issue?.says]).toEqual([
+      'passed',
+      undefined,
+      undefined,
+    ]);
     expect(run.taskList.map((task) => task.name).sort()).toEqual([...behind.keys()].sort());
     const attempts: RunDetail['taskList'][number]['attempts'] = [];
     for (const task of run.taskList) {
       const passed = task.attempts.filter((one) => one.state === 'passed');
       expect(passed).toHaveLength(1);
       expect(task.attempts.filter((one) => one.state !== 'passed' && one.state !== 'lost')).toEqual([]);
-      const said = [...Array.from({ length: lines }, (_, n) => `${task.name} line ${n + 1}`), String(behind.get(task.name))].join('\n');
+      const said = [
+        ...Array.from({ length: lines }, (_, n) => `${task.name} line ${n + 1}`),
+        String(behind.get(task.name)),
+      ].join('\n');
       expect((await world.log(passed[0]?.id as string)).trimEnd()).toBe(said);
       attempts.push(...task.attempts);
     }
@@ -128,16 +136,23 @@ describe('a run of 40 tasks, killed at random points', () => {
     }
     const runs = (await world.api().get<{ items: Run[] }>('/api/runs?project=ferry&limit=200')).items;
     expect(runs.filter((one) => one.commit.id === commit)).toHaveLength(1);
-    const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/ferry/releases?limit=200')).items;
+    const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/ferry/releases?limit=200'))
+      .items;
     expect(releases.filter((one) => one.run === run.number)).toHaveLength(1);
-    await until('nothing of it runs on', async () => !/ line \$n/.test(execFileSync('ps', ['-eo', 'args'], { encoding: 'utf8' })), 5_000);
+    await until(
+      'nothing of it runs on',
+      async () => !/ line \$n/.test(execFileSync('ps', ['-eo', 'args'], { encoding: 'utf8' })),
+      5_000,
+    );
   });
 
   it('is told by events without a gap, each end once', async () => {
     const all = await allEvents(world);
     expect(all.map((one) => Number(one.sequence))).toEqual(all.map((_, at) => at + 1));
     for (const type of ['dev.tsunagi.run.ended', 'dev.tsunagi.attempt.ended', 'dev.tsunagi.release.made']) {
-      const subjects = all.filter((one) => one.type === type).map((one) => `${one.subject} ${one.data.task ?? ''} ${one.data.attempt ?? ''}`);
+      const subjects = all
+        .filter((one) => one.type === type)
+        .map((one) => `${one.subject} ${one.data.task ?? ''} ${one.data.attempt ?? ''}`);
       expect(subjects.length).toBeGreaterThan(0);
       expect(subjects.filter((one, at) => subjects.indexOf(one) !== at)).toEqual([]);
     }

@@ -1,6 +1,7 @@
 /** Why a program fails, each cause proven by a program that really does: the same in the API and on the command line. */
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { EnvironmentDetail, RunDetail } from '../../src/wire/api.js';
+import type { EnvironmentDetail } from '../../src/wire/environments.js';
+import type { RunDetail } from '../../src/wire/runs.js';
 import { openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -58,7 +59,11 @@ async function taskFailure(run: string, more = '', files: Record<string, string>
 
 describe('a server that does not get ready', () => {
   it.each([
-    ['listens on a port of its own', { files: { 'server.js': `${http}server.listen(8000);` } }, { code: 'listens_elsewhere', ports: '8000' }],
+    [
+      'listens on a port of its own',
+      { files: { 'server.js': `${http}server.listen(8000);` } },
+      { code: 'listens_elsewhere', ports: '8000' },
+    ],
     [
       'listens on one address alone',
       { files: { 'server.js': `${http}server.listen(process.env.PORT, '::1');` }, ready: '/ready' },
@@ -74,14 +79,26 @@ describe('a server that does not get ready', () => {
       { start: 'npm run start:api', files: { 'package.json': '{ "scripts": { "serve": "node server.js" } }' } },
       { code: 'start_script_missing', script: 'start:api' },
     ],
-    ['is a command that is not there', { start: 'nod server.js' }, { code: 'command_missing', name: 'nod', near: ' Did you mean node?' }],
-    ['is a file that is not there', { start: 'node srver.js' }, { code: 'file_missing', path: 'srver.js', near: ' Did you mean server.js?' }],
+    [
+      'is a command that is not there',
+      { start: 'nod server.js' },
+      { code: 'command_missing', name: 'nod', near: ' Did you mean node?' },
+    ],
+    [
+      'is a file that is not there',
+      { start: 'node srver.js' },
+      { code: 'file_missing', path: 'srver.js', near: ' Did you mean server.js?' },
+    ],
     [
       'is a Python file that is not there',
       { start: 'python3 ap.py', files: { 'app.py': '' } },
       { code: 'file_missing', path: 'ap.py', near: ' Did you mean app.py?' },
     ],
-    ['wants a package that is not installed', { files: { 'server.js': "require('fastboat');" } }, { code: 'package_missing', name: 'fastboat' }],
+    [
+      'wants a package that is not installed',
+      { files: { 'server.js': "require('fastboat');" } },
+      { code: 'package_missing', name: 'fastboat' },
+    ],
     [
       'wants a variable',
       { files: { 'server.js': "if (!process.env.HARBOUR_URL) throw new Error('HARBOUR_URL is not set');" } },
@@ -92,23 +109,44 @@ describe('a server that does not get ready', () => {
       { start: 'python3 app.py', files: { 'app.py': "import os\nos.environ['HARBOUR_URL']\n" } },
       { code: 'variable_missing', name: 'HARBOUR_URL' },
     ],
-    ['wants a variable in the shell', { start: 'set -u; echo $HARBOUR_URL' }, { code: 'variable_missing', name: 'HARBOUR_URL' }],
+    [
+      'wants a variable in the shell',
+      { start: 'set -u; echo $HARBOUR_URL' },
+      { code: 'variable_missing', name: 'HARBOUR_URL' },
+    ],
     [
       'wants another version of its tool',
       {
         start: 'npm start',
-        files: { 'package.json': '{ "engines": { "node": ">=99" }, "scripts": { "start": "npm install --engine-strict" }, "name": "x", "version": "1.0.0" }' },
+        files: {
+          'package.json':
+            '{ "engines": { "node": ">=99" }, "scripts": { "start": "npm install --engine-strict" }, "name": "x", "version": "1.0.0" }',
+        },
       },
       { code: 'tool_version', tool: 'node', wants: '>=99' },
     ],
     [
       'does not answer well',
-      { files: { 'server.js': 'require("node:http").createServer((q, r) => { r.statusCode = 503; r.end(); }).listen(process.env.PORT);' }, ready: '/ready' },
+      {
+        files: {
+          'server.js':
+            'require("node:http").createServer((q, r) => { r.statusCode = 503; r.end(); }).listen(process.env.PORT);',
+        },
+        ready: '/ready',
+      },
       { code: 'not_ready', answer: '503', path: '/ready' },
     ],
-    ['reads what nobody gives, in the shell', { start: 'read -r answer; node server.js' }, { code: 'waits_for_input', line: 'read -r answer' }],
+    [
+      'reads what nobody gives, in the shell',
+      { start: 'read -r answer; node server.js' },
+      { code: 'waits_for_input', line: 'read -r answer' },
+    ],
     ['does not listen', { files: { 'server.js': 'setInterval(() => {}, 1000);' } }, { code: 'not_listening' }],
-    ['waits for input', { start: 'python3 ask.py', files: { 'ask.py': "input('Which harbour? ')\n" } }, { code: 'waits_for_input' }],
+    [
+      'waits for input',
+      { start: 'python3 ask.py', files: { 'ask.py': "input('Which harbour? ')\n" } },
+      { code: 'waits_for_input' },
+    ],
     [
       'needs too much memory',
       { files: { 'server.js': "const all = []; setInterval(() => { all.push(Buffer.alloc(200e6, 'x')); }, 10);" } },
@@ -116,7 +154,10 @@ describe('a server that does not get ready', () => {
     ],
     [
       'reads a file of the repository that its part does not have',
-      { part: ', files: [server.js]', files: { 'server.js': "require('node:fs').readFileSync('tides.json');", 'tides.json': '{}' } },
+      {
+        part: ', files: [server.js]',
+        files: { 'server.js': "require('node:fs').readFileSync('tides.json');", 'tides.json': '{}' },
+      },
       { code: 'file_undeclared', path: 'tides.json', key: '`files` of api' },
     ],
   ] as [string, Failing, Record<string, unknown>][])('because it %s', async (_why, failing, expected) => {
@@ -144,7 +185,9 @@ describe('a site below a path', () => {
     await checkout.push();
     await world.waitLive(name, 'staging', first);
     const run = await world.waitRun(name, first);
-    expect(run.warnings).toMatchObject([{ code: 'site_below', data: { part: 'page', at: '/board', ref: '/assets/app.js' } }]);
+    expect(run.warnings).toMatchObject([
+      { code: 'site_below', data: { part: 'page', at: '/board', ref: '/assets/app.js' } },
+    ]);
     expect((await world.cli('run', 'show', '1', '--project', name)).out).toContain('ask for /assets/app.js');
     await checkout.commitAndPush({ 'web/index.html': page.replaceAll('"/assets', '"/board/assets') }, 'Mended');
     const next = await until('the next run', async () => {
@@ -173,16 +216,27 @@ describe('a task that fails', () => {
       ['cat b.txt', ', reads: [a.txt]', { 'b.txt': 'b' }],
       { code: 'file_undeclared', path: 'b.txt', key: 'its `reads`' },
     ],
-    ['reads a file that is not there', ['cat b.txtt', '', { 'b.txt': 'b' }], { code: 'file_missing', path: 'b.txtt', near: ' Did you mean b.txt?' }],
+    [
+      'reads a file that is not there',
+      ['cat b.txtt', '', { 'b.txt': 'b' }],
+      { code: 'file_missing', path: 'b.txtt', near: ' Did you mean b.txt?' },
+    ],
     [
       'has no network',
       ['node -e "fetch(\'http://tides.kohama.example/\').catch((e) => { throw e.cause })"', '', {}],
       { code: 'network_closed', host: 'tides.kohama.example' },
     ],
-    ['asks for a tool', ['jva -version', '', {}], { code: 'command_missing', name: 'jva', near: ' Did you mean java?' }],
+    [
+      'asks for a tool',
+      ['jva -version', '', {}],
+      { code: 'command_missing', name: 'jva', near: ' Did you mean java?' },
+    ],
     ['asks a question', ['printf "Go on? [y/N] "; exit 1', '', {}], { code: 'waits_for_input' }],
     ['says nothing that is known', ['echo odd; exit 7', '', {}], { code: 'command_failed', exit: 7 }],
-  ] as [string, [string, string, Record<string, string>], Record<string, unknown>][])('because it %s', async (_why, [run, more, files], expected) => {
-    expect(await taskFailure(run, more, files)).toMatchObject(expected);
-  });
+  ] as [string, [string, string, Record<string, string>], Record<string, unknown>][])(
+    'because it %s',
+    async (_why, [run, more, files], expected) => {
+      expect(await taskFailure(run, more, files)).toMatchObject(expected);
+    },
+  );
 });

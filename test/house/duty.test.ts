@@ -3,7 +3,10 @@ import { execFileSync } from 'node:child_process';
 import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { AddedToken, Deployment, EnvironmentDetail, PageOf, RunDetail } from '../../src/wire/api.js';
+import type { AddedToken } from '../../src/wire/people.js';
+import type { Deployment, EnvironmentDetail } from '../../src/wire/environments.js';
+import type { PageOf } from '../../src/wire/parts.js';
+import type { RunDetail } from '../../src/wire/runs.js';
 import { type RunningEdge, startEdge } from '../../src/edge/edge.js';
 import { api, app, appDefinition, type Checkout, openWorld, until, visit, type World } from './world.js';
 
@@ -51,21 +54,32 @@ environments:
     const counting = setInterval(() => {
       most = Math.max(most, sleeping('1111.1') + sleeping('2222.2') + sleeping('3333.3'));
     }, 30);
-    await checkout.commitAndPush({ 'server.js': server('two'), 'tsunagi.yaml': definition('2222.2', 'false') }, 'fails too');
+    await checkout.commitAndPush(
+      { 'server.js': server('two'), 'tsunagi.yaml': definition('2222.2', 'false') },
+      'fails too',
+    );
     await until('the second has failed', async () =>
       (await world.environment('twice', 'staging')).history.some((one) => one.number === 2 && one.state === 'failed'),
     );
     // What served serves on, with its own worker.
-    await until('the first is back', async () => (await world.visit('staging.twice.localhost')).text === 'one' && sleeping('1111.1') === 1);
+    await until(
+      'the first is back',
+      async () => (await world.visit('staging.twice.localhost')).text === 'one' && sleeping('1111.1') === 1,
+    );
     await until('nothing of the second is left', async () => sleeping('2222.2') === 0);
-    const commit = await checkout.commitAndPush({ 'server.js': server('three'), 'tsunagi.yaml': definition('3333.3', 'true') }, 'works');
+    const commit = await checkout.commitAndPush(
+      { 'server.js': server('three'), 'tsunagi.yaml': definition('3333.3', 'true') },
+      'works',
+    );
     await world.waitLive('twice', 'staging', commit);
     expect((await world.visit('staging.twice.localhost')).text).toBe('three');
     await until('its worker alone is left', async () => sleeping('1111.1') === 0 && sleeping('3333.3') === 1);
     clearInterval(counting);
     expect(most).toBe(1);
     await until('its servers alone are left', async () => {
-      const running = (await world.environment('twice', 'staging')).instanceList.filter((one) => one.state === 'ready' || one.state === 'starting');
+      const running = (await world.environment('twice', 'staging')).instanceList.filter(
+        (one) => one.state === 'ready' || one.state === 'starting',
+      );
       return running.every((one) => one.wanted) && running.length === 2;
     });
   });
@@ -79,20 +93,31 @@ describe('a revert while another deployment is on its way', () => {
     const slow = app('two');
     // Never ready: the deployment stays on its way.
     slow['server.js'] = slow['server.js']
-      ?.replace('createServer((request, response) => ', 'createServer((request, response) => request.url !== "/never" && 0 ? 0 : setTimeout(() => ')
+      ?.replace(
+        'createServer((request, response) => ',
+        'createServer((request, response) => request.url !== "/never" && 0 ? 0 : setTimeout(() => ',
+      )
       .replace('))).listen', ')), 3e5)).listen') as string;
     slow['server.js'] =
       `import { createServer } from 'node:http';\ncreateServer(() => {}).listen(process.env.PORT);\nprocess.on('SIGTERM', () => process.exit(0));\n`;
     await checkout.commitAndPush(slow, 'two');
-    await until('it is on its way', async () => (await world.environment('midway', 'staging')).moving?.state === 'starting');
+    await until(
+      'it is on its way',
+      async () => (await world.environment('midway', 'staging')).moving?.state === 'starting',
+    );
     const answer = await world.act('midway', 'staging', { kind: 'revert' });
     const ended = await world.waitDeployment('midway', answer.number);
     expect([ended.state, ended.failure?.says]).toEqual(['failed', 'owner has reverted the environment meanwhile.']);
     const detail = await world.environment('midway', 'staging');
-    expect([detail.live?.release, detail.held?.why]).toEqual([1, expect.stringContaining('reverted to r1 while r2 was on its way')]);
+    expect([detail.live?.release, detail.held?.why]).toEqual([
+      1,
+      expect.stringContaining('reverted to r1 while r2 was on its way'),
+    ]);
     expect(JSON.parse((await world.visit('staging.midway.localhost', '/api')).text).text).toBe('one');
     await until('its programs are gone', async () =>
-      (await world.environment('midway', 'staging')).instanceList.every((one) => one.wanted || (one.state !== 'ready' && one.state !== 'starting')),
+      (await world.environment('midway', 'staging')).instanceList.every(
+        (one) => one.wanted || (one.state !== 'ready' && one.state !== 'starting'),
+      ),
     );
   });
 });
@@ -106,7 +131,9 @@ describe('a busy branch', () => {
       await world.waitLive('busy', 'staging', commit);
     }
     const warm = async () => {
-      const list = (await world.environment('busy', 'staging')).instanceList.filter((one) => one.kind === 'server' && one.state === 'ready');
+      const list = (await world.environment('busy', 'staging')).instanceList.filter(
+        (one) => one.kind === 'server' && one.state === 'ready',
+      );
       return list.length;
     };
     // Two servers of what is live, and two of each of two others.
@@ -130,7 +157,9 @@ describe('an agent', () => {
   it('goes on with its work through an outage of the database that is longer than two leases, and so does who reads', async () => {
     const commit = await checkout.commitAndPush(long('outage'));
     const attempt = await until('it runs', async () => {
-      const { items } = await world.api().get<PageOf<{ number: number; commit: { id: string } }>>('/api/runs?project=steady');
+      const { items } = await world
+        .api()
+        .get<PageOf<{ number: number; commit: { id: string } }>>('/api/runs?project=steady');
       const run = items.find((one) => one.commit.id === commit);
       const detail = run && (await world.api().get<RunDetail>(`/api/projects/steady/runs/${run.number}`));
       return detail?.taskList[0]?.attempts[0]?.state === 'running' ? detail.taskList[0].attempts[0] : null;
@@ -169,15 +198,21 @@ describe('an agent', () => {
     for (const room of ['database', 'service'] as const) {
       const commit = await checkout.commitAndPush(long(room));
       await until('it runs', async () =>
-        (await world.api().get<PageOf<{ state: string; commit: { id: string } }>>('/api/runs?project=steady')).items.some(
-          (one) => one.commit.id === commit && one.state === 'running',
-        ),
+        (
+          await world.api().get<PageOf<{ state: string; commit: { id: string } }>>('/api/runs?project=steady')
+        ).items.some((one) => one.commit.id === commit && one.state === 'running'),
       );
       await new Promise((resolve) => setTimeout(resolve, 500));
       process.kill(world.house.rooms[room].pid() as number, 'SIGKILL');
       const run = await runOf(commit);
-      expect([room, run.state, run.taskList[0]?.attempts.map((one) => one.state)]).toEqual([room, 'passed', ['passed']]);
-      expect((await world.log(run.taskList[0]?.attempts[0]?.id as string)).split('\n').filter(Boolean)).toHaveLength(100);
+      expect([room, run.state, run.taskList[0]?.attempts.map((one) => one.state)]).toEqual([
+        room,
+        'passed',
+        ['passed'],
+      ]);
+      expect((await world.log(run.taskList[0]?.attempts[0]?.id as string)).split('\n').filter(Boolean)).toHaveLength(
+        100,
+      );
     }
   });
 
@@ -188,21 +223,45 @@ describe('an agent', () => {
     const boot = crypto.randomUUID();
     const register = (token: string, change: object = {}) =>
       api(world.url, token).raw('POST', '/api/agent/register', {
-        body: { name: 'pier-9', boot, slots: 0, tools: {}, base: '0'.repeat(64), sandbox: {}, attempts: [], hurt: [], ...change },
+        body: {
+          name: 'pier-9',
+          boot,
+          slots: 0,
+          tools: {},
+          base: '0'.repeat(64),
+          sandbox: {},
+          attempts: [],
+          hurt: [],
+          ...change,
+        },
       });
-    for (const change of [{ takes: ['live'] }, { takes: ['runs', 'untrusted'] }, { name: 'pier-1' }, { name: 'other' }, { address: '10.0.0.1' }])
+    for (const change of [
+      { takes: ['live'] },
+      { takes: ['runs', 'untrusted'] },
+      { name: 'pier-1' },
+      { name: 'other' },
+      { address: '10.0.0.1' },
+    ])
       expect((await register(runs.token, change)).body.code).toBe('token_grant');
-    expect((await register(runs.token)).body).toMatchObject({ address: '127.0.0.1', ports: { from: 21_000, to: 21_009 } });
+    expect((await register(runs.token)).body).toMatchObject({
+      address: '127.0.0.1',
+      ports: { from: 21_000, to: 21_009 },
+    });
     // With it nothing that is live is given out, whatever it asks for.
     const poll = { boot, full: null, slots: 9, room: 99, attempts: [], instances: [], gaveUp: [], waitMs: 0 };
-    expect((await api(world.url, runs.token).raw('POST', '/api/agent/poll', { body: poll })).body).toMatchObject({ instances: [] });
+    expect((await api(world.url, runs.token).raw('POST', '/api/agent/poll', { body: poll })).body).toMatchObject({
+      instances: [],
+    });
     const live = await add({ name: 'pier-8', kind: 'agent', takes: ['live'], ports: { from: 21_000, to: 21_009 } });
     expect((await register(live.token, { name: 'pier-8' })).status).toBe(200);
     const id = crypto.randomUUID();
     const report = { fence: '1', state: 'ready', port: world.house.ports.console, exit: null, issue: null };
-    expect((await api(world.url, live.token).raw('POST', `/api/agent/instances/${id}/report`, { body: report })).body.code).toBe('token_grant');
+    expect(
+      (await api(world.url, live.token).raw('POST', `/api/agent/instances/${id}/report`, { body: report })).body.code,
+    ).toBe('token_grant');
     const edge = await add({ name: 'quay-9', kind: 'edge' });
-    const table = (name: string) => api(world.url, edge.token).raw('POST', '/api/edge/table', { body: { name, have: 0, waitMs: 0, without: [] } });
+    const table = (name: string) =>
+      api(world.url, edge.token).raw('POST', '/api/edge/table', { body: { name, have: 0, waitMs: 0, without: [] } });
     expect((await table('quay-8')).body.code).toBe('token_grant');
     expect((await table('quay-1')).body.code).toBe('token_grant');
     await world.api().raw('DELETE', `/api/tokens/${edge.id}`, { headers: { 'idempotency-key': crypto.randomUUID() } });
@@ -211,9 +270,13 @@ describe('an agent', () => {
       { name: 'x', kind: 'edge', takes: ['live'] },
       { name: 'y', kind: 'agent', ports: { from: 3_000, to: 2_000 } },
     ])
-      expect((await world.api().raw('POST', '/api/tokens', { body: bad, headers: { 'idempotency-key': crypto.randomUUID() } })).status).toBeGreaterThanOrEqual(
-        400,
-      );
+      expect(
+        (
+          await world
+            .api()
+            .raw('POST', '/api/tokens', { body: bad, headers: { 'idempotency-key': crypto.randomUUID() } })
+        ).status,
+      ).toBeGreaterThanOrEqual(400);
   });
 });
 
@@ -222,7 +285,15 @@ describe('two edges', () => {
     const token = await world.api().post<AddedToken>('/api/tokens', { name: 'quay-2', kind: 'edge' });
     const port = world.house.edgePort + 40;
     const open = () =>
-      startEdge({ url: world.url, token: token.token, name: 'quay-2', folder: join(world.folder, 'quay-2'), host: '127.0.0.1', port, logLevel: 'silent' });
+      startEdge({
+        url: world.url,
+        token: token.token,
+        name: 'quay-2',
+        folder: join(world.folder, 'quay-2'),
+        host: '127.0.0.1',
+        port,
+        logLevel: 'silent',
+      });
     const texts = async (at: number) => (await visit(at, 'staging.two.localhost', '/')).text.trim();
     let second: RunningEdge | null = await open();
     try {
@@ -246,7 +317,8 @@ describe('two edges', () => {
       // Of an edge that is silent nobody knows where it sends people: nothing that it may send them to is ended.
       const running = (await world.environment('two', 'staging')).instanceList.filter((one) => one.state === 'ready');
       const folders = running.map((one) => join(world.folder, 'house/agent/live', one.id));
-      const remove = (path: string) => world.api().raw('DELETE', path, { headers: { 'idempotency-key': crypto.randomUUID() } });
+      const remove = (path: string) =>
+        world.api().raw('DELETE', path, { headers: { 'idempotency-key': crypto.randomUUID() } });
       await remove('/api/projects/two');
       await new Promise((resolve) => setTimeout(resolve, 3_000));
       expect(folders.map((folder) => existsSync(folder))).toEqual(folders.map(() => true));
@@ -315,7 +387,10 @@ environments: { staging: { branch: main, verify: { reads: [], run: sleep 9 } } }
     });
     await checkout.push();
     const state = async () => (await world.api().get<Deployment>('/api/projects/touch/deployments/1')).state;
-    await until('it is verified', async () => (await state().catch(() => null)) === 'verifying' && sleeping('5555.5') === 1);
+    await until(
+      'it is verified',
+      async () => (await state().catch(() => null)) === 'verifying' && sleeping('5555.5') === 1,
+    );
     process.kill(world.house.rooms.service.pid() as number, 'SIGSTOP');
     try {
       await until('its lease is over', async () => sleeping('5555.5') === 0, 8_000);

@@ -80,11 +80,16 @@ function answerAsService(incoming: IncomingMessage, response: ServerResponse): v
   const parts: Buffer[] = [];
   incoming.on('data', (chunk: Buffer) => parts.push(chunk));
   incoming.on('end', async () => {
-    const body = JSON.parse(Buffer.concat(parts).toString()) as { have: number; waitMs: number; without: typeof without };
+    const body = JSON.parse(Buffer.concat(parts).toString()) as {
+      have: number;
+      waitMs: number;
+      without: typeof without;
+    };
     have = body.have;
     without = body.without;
     const newer = () => routes.filter((route) => route.version > body.have);
-    for (let waited = 0; waited < body.waitMs && newer().length === 0 && !away; waited += 20) await new Promise((resolve) => setTimeout(resolve, 20));
+    for (let waited = 0; waited < body.waitMs && newer().length === 0 && !away; waited += 20)
+      await new Promise((resolve) => setTimeout(resolve, 20));
     response.setHeader('content-type', 'application/json');
     response.end(JSON.stringify({ routes: newer() }));
   });
@@ -106,7 +111,12 @@ async function program(
   const server = createServer(handler);
   servers.push(server);
   await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
-  return { id: String(servers.length), address: '127.0.0.1', port: (server.address() as { port: number }).port, server };
+  return {
+    id: String(servers.length),
+    address: '127.0.0.1',
+    port: (server.address() as { port: number }).port,
+    server,
+  };
 }
 afterAll(() => {
   for (const server of servers) {
@@ -121,7 +131,12 @@ const route = (...instances: { id: string; address: string; port: number }[]): R
   release: 'r1',
   commit: 'c',
   paths: [
-    { at: '/api', kind: 'server', part: 'api', instances: instances.map(({ id, address, port }) => ({ id, address, port })) },
+    {
+      at: '/api',
+      kind: 'server',
+      part: 'api',
+      instances: instances.map(({ id, address, port }) => ({ id, address, port })),
+    },
     { at: '/', kind: 'site', part: 'page', bytes, layers: [layer], root: 'web', fallback: 'index.html' },
   ],
 });
@@ -136,9 +151,21 @@ describe('a site', () => {
   });
 
   it('serves nothing of its links, its hidden files, or beyond its root', async () => {
-    for (const path of ['/passwd', '/.hidden', '/../outside.txt', '/%2e%2e/outside.txt', '/..%2foutside.txt', '//etc/passwd']) {
+    for (const path of [
+      '/passwd',
+      '/.hidden',
+      '/../outside.txt',
+      '/%2e%2e/outside.txt',
+      '/..%2foutside.txt',
+      '//etc/passwd',
+    ]) {
       const { text } = await visit(edgePort, host, path);
-      expect([path, text.includes('root:'), text === 'hidden', text === 'outside']).toEqual([path, false, false, false]);
+      expect([path, text.includes('root:'), text === 'hidden', text === 'outside']).toEqual([
+        path,
+        false,
+        false,
+        false,
+      ]);
     }
   });
 
@@ -171,7 +198,14 @@ describe('a server', () => {
       const parts: Buffer[] = [];
       incoming.on('data', (chunk: Buffer) => parts.push(chunk));
       incoming.on('end', () =>
-        response.end(JSON.stringify({ method: incoming.method, url: incoming.url, headers: incoming.headers, body: Buffer.concat(parts).toString() })),
+        response.end(
+          JSON.stringify({
+            method: incoming.method,
+            url: incoming.url,
+            headers: incoming.headers,
+            body: Buffer.concat(parts).toString(),
+          }),
+        ),
       );
     });
     await give(route(one));
@@ -183,7 +217,13 @@ describe('a server', () => {
     expect(answer?.status).toBe(404);
     const whole = await new Promise<string>((resolve, reject) => {
       const call = request(
-        { host: '127.0.0.1', port: edgePort, path: '/api/x?y=1', method: 'PUT', headers: { host, 'x-forwarded-for': '6.6.6.6', 'x-mine': 'kept' } },
+        {
+          host: '127.0.0.1',
+          port: edgePort,
+          path: '/api/x?y=1',
+          method: 'PUT',
+          headers: { host, 'x-forwarded-for': '6.6.6.6', 'x-mine': 'kept' },
+        },
         (incoming) => {
           let text = '';
           incoming.on('data', (chunk: Buffer) => {
@@ -199,7 +239,12 @@ describe('a server', () => {
       method: 'PUT',
       url: '/api/x?y=1',
       body: 'tide',
-      headers: { 'x-mine': 'kept', 'x-forwarded-for': '127.0.0.1', 'x-forwarded-host': host, 'x-forwarded-proto': 'http' },
+      headers: {
+        'x-mine': 'kept',
+        'x-forwarded-for': '127.0.0.1',
+        'x-forwarded-host': host,
+        'x-forwarded-proto': 'http',
+      },
     });
   });
 
@@ -242,7 +287,10 @@ describe('a server', () => {
 
   it('that is missing is said with 503 and when to try again', async () => {
     await give(route());
-    expect(await visit(edgePort, host, '/api')).toMatchObject({ status: 503, text: expect.stringContaining('Nothing is ready') });
+    expect(await visit(edgePort, host, '/api')).toMatchObject({
+      status: 503,
+      text: expect.stringContaining('Nothing is ready'),
+    });
   });
 
   it('streams its answer while it is made', async () => {
@@ -271,7 +319,9 @@ describe('a server', () => {
       });
     });
     await give(route(one));
-    const call = request({ host: '127.0.0.1', port: edgePort, path: '/api', headers: { host } }, (incoming) => incoming.once('data', () => call.destroy()));
+    const call = request({ host: '127.0.0.1', port: edgePort, path: '/api', headers: { host } }, (incoming) =>
+      incoming.once('data', () => call.destroy()),
+    );
     call.on('error', () => {});
     call.end();
     await until('the program is told', async () => closed);
@@ -285,7 +335,9 @@ describe('a server', () => {
     });
     await give(route(one));
     const heard = await new Promise<string>((resolve) => {
-      const socket = connect(edgePort, '127.0.0.1', () => socket.write(`GET /api HTTP/1.1\r\nhost: ${host}\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\n`));
+      const socket = connect(edgePort, '127.0.0.1', () =>
+        socket.write(`GET /api HTTP/1.1\r\nhost: ${host}\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\n`),
+      );
       let text = '';
       socket.on('data', (chunk: Buffer) => {
         text += chunk.toString();
@@ -302,7 +354,10 @@ describe('a server', () => {
 
 describe('the table', () => {
   it('leads nowhere for an unknown host, and for one that was taken away', async () => {
-    expect(await visit(edgePort, 'nowhere.localhost', '/')).toMatchObject({ status: 404, text: expect.stringContaining('No environment') });
+    expect(await visit(edgePort, 'nowhere.localhost', '/')).toMatchObject({
+      status: 404,
+      text: expect.stringContaining('No environment'),
+    });
     await give(route(), 'pr-1.sailings.review.localhost');
     expect((await visit(edgePort, 'pr-1.sailings.review.localhost', '/')).status).toBe(200);
     await give(null, 'pr-1.sailings.review.localhost');
@@ -340,9 +395,13 @@ describe('the table', () => {
     const bad = 'bad.sailings.localhost';
     await give(route(), bad);
     for (const digest of digests) {
-      const paths = route().paths.map((path) => (path.kind === 'site' ? { ...path, bytes: digest, layers: [digest] } : path));
+      const paths = route().paths.map((path) =>
+        path.kind === 'site' ? { ...path, bytes: digest, layers: [digest] } : path,
+      );
       await give({ ...route(), paths }, bad);
-      await until('it is named', async () => without.some((one) => one.host === bad && /^output_/.test(one.issue?.code ?? '')));
+      await until('it is named', async () =>
+        without.some((one) => one.host === bad && /^output_/.test(one.issue?.code ?? '')),
+      );
       expect((await visit(edgePort, bad, '/')).text).toBe('<h1>home</h1>');
       await give({ ...route(), deployment: 'd12' });
       expect((await visit(edgePort, host, '/')).status).toBe(200);
@@ -357,7 +416,9 @@ describe('the table', () => {
 
   it('moves without losing a request', async () => {
     const texts = ['one', 'two'];
-    const [one, two] = await Promise.all(texts.map((text) => program((_incoming, response) => setTimeout(() => response.end(text), 5))));
+    const [one, two] = await Promise.all(
+      texts.map((text) => program((_incoming, response) => setTimeout(() => response.end(text), 5))),
+    );
     let lost = 0;
     let sent = 0;
     let going = true;
@@ -416,7 +477,11 @@ describe('what comes to an address, whatever it is', () => {
         });
       await fc.assert(
         fc.asyncProperty(
-          fc.constantFrom(...requests).chain((whole) => fc.oneof({ weight: 5, arbitrary: mutated(whole) }, { weight: 1, arbitrary: fc.constant(whole) })),
+          fc
+            .constantFrom(...requests)
+            .chain((whole) =>
+              fc.oneof({ weight: 5, arbitrary: mutated(whole) }, { weight: 1, arbitrary: fc.constant(whole) }),
+            ),
           fc.array(fc.integer({ min: 1, max: 80 }), { maxLength: 5 }),
           async (bytes, sizes) => {
             heard.length = 0;
@@ -424,7 +489,11 @@ describe('what comes to an address, whatever it is', () => {
             expect(answer === '' || /^HTTP\/1\.1 [1-5]\d\d /.test(answer)).toBe(true);
             for (const { url, headers } of heard) {
               expect(url).toMatch(/^\/api($|[/?])/);
-              expect([headers.host, headers.forwarded, headers['x-forwarded-for']]).toEqual([host, undefined, '127.0.0.1']);
+              expect([headers.host, headers.forwarded, headers['x-forwarded-for']]).toEqual([
+                host,
+                undefined,
+                '127.0.0.1',
+              ]);
             }
             expect((await visit(edgePort, host, '/')).text).toBe('<h1>home</h1>');
           },

@@ -3,11 +3,9 @@ import fc from 'fast-check';
 import { sha256 } from '../../src/core/canonical.js';
 import type { TaskPlan } from '../../src/core/definition/model.js';
 import { planRun } from '../../src/core/plan/plan.js';
-import { keepNewest } from '../../src/engine/kept.js';
-import { reportAttempt } from '../../src/engine/reports.js';
-import type { Context } from '../../src/engine/context.js';
-import type { RunScene } from '../../src/engine/scene.js';
-import { openSteps, type Steps } from '../../src/engine/steps.js';
+import { reportAttempt } from '../../src/engine/runs/reports.js';
+import type { Context, RunScene, Steps } from '../../src/engine/context.js';
+import { openSteps } from '../../src/engine/runs/steps.js';
 import { registerAgent } from '../../src/records/agents.js';
 import { attemptById, type AttemptOfRun, claimAttempts } from '../../src/records/attempts.js';
 import type { Records } from '../../src/records/database.js';
@@ -30,7 +28,7 @@ const context = (): Context =>
     records,
     blobs,
     steps,
-    scenes: { get: async (id: string) => scenes.get(id) ?? keepNewest(1).get(id, async () => Promise.reject(new Error('no scene'))) },
+    scenes: { forceFetch: async (id: string) => scenes.get(id) ?? Promise.reject(new Error('no scene')) },
   }) as never;
 
 beforeAll(async () => {
@@ -97,11 +95,30 @@ interface Outcome {
 }
 
 /** Records a run of this tree, planned and not yet begun; gives its number and id. */
-async function recordRun(project: ProjectRow, plans: Record<string, TaskPlan>, tree: Tree, line = 'own'): Promise<{ number: number; id: string }> {
-  const listed = Object.entries(tree).map(([path, text]) => ({ path, shown: path, mode: '100644', id: sha256(text).slice(0, 40) }));
+async function recordRun(
+  project: ProjectRow,
+  plans: Record<string, TaskPlan>,
+  tree: Tree,
+  line = 'own',
+): Promise<{ number: number; id: string }> {
+  const listed = Object.entries(tree).map(([path, text]) => ({
+    path,
+    shown: path,
+    mode: '100644',
+    id: sha256(text).slice(0, 40),
+  }));
   const model = { version: 1 as const, versions: {}, tasks: plans, release: null, environments: {} };
   const commit = sha256(JSON.stringify(tree)).slice(0, 40);
-  const number = await addRun(records, { project: project.id, commit, branch: 'main', pullRequest: null, line, cause: 'asked', actor: 'test', allowed: true });
+  const number = await addRun(records, {
+    project: project.id,
+    commit,
+    branch: 'main',
+    pullRequest: null,
+    line,
+    cause: 'asked',
+    actor: 'test',
+    allowed: true,
+  });
   const id = (await findRun(records, project.id, number))?.id as string;
   const planned = planRun(model, listed, { branch: 'main', pullRequest: null });
   const scene: RunScene = { project, model, files: listed };
@@ -146,15 +163,20 @@ async function runCommit(
       const seen = JSON.stringify([(task.model.reads ?? []).map((path) => tree[path] ?? null), needs]);
       const digest = `sha256:${sha256(outputOf(task.model.of, seen))}`;
       const failed = fails(task.model.of);
-      await reportAttempt(context(), (await attemptById(records, attempt.id)) as AttemptOfRun, { agent, fence: attempt.fence as string }, [
-        {
-          what: 'ended',
-          state: failed ? 'failed' : 'passed',
-          issue: failed ? { code: 'command_failed', data: { command: 'x', exit: 1, look: 'run log 1 t' } } : null,
-          output: failed ? null : { digest, size: 1 },
-          tests: null,
-        },
-      ]);
+      await reportAttempt(
+        context(),
+        (await attemptById(records, attempt.id)) as AttemptOfRun,
+        { agent, fence: attempt.fence as string },
+        [
+          {
+            what: 'ended',
+            state: failed ? 'failed' : 'passed',
+            issue: failed ? { code: 'command_failed', data: { command: 'x', exit: 1, look: 'run log 1 t' } } : null,
+            output: failed ? null : { digest, size: 1 },
+            tests: null,
+          },
+        ],
+      );
     }
   }
   const rows = await tasksOf(records, id);
@@ -164,7 +186,12 @@ async function runCommit(
 }
 
 /** The slow and obvious reference: a task runs when what it sees, files and bytes of its needs, was never seen before by a task of this name. */
-function reference(plans: Record<string, TaskPlan>, tree: Tree, outputOf: (task: string, seen: string) => string, memory: Map<string, Set<string>>): string[] {
+function reference(
+  plans: Record<string, TaskPlan>,
+  tree: Tree,
+  outputOf: (task: string, seen: string) => string,
+  memory: Map<string, Set<string>>,
+): string[] {
   const outputs = new Map<string, string>();
   const ran: string[] = [];
   const visit = (name: string): string => {
@@ -187,11 +214,16 @@ function reference(plans: Record<string, TaskPlan>, tree: Tree, outputOf: (task:
 }
 
 const paths = ['a', 'b', 'c', 'd'];
-const graphs = fc.array(fc.record({ needs: fc.array(fc.nat(), { maxLength: 3 }), reads: fc.subarray(paths), narrow: fc.boolean() }), {
-  minLength: 1,
-  maxLength: 7,
+const graphs = fc.array(
+  fc.record({ needs: fc.array(fc.nat(), { maxLength: 3 }), reads: fc.subarray(paths), narrow: fc.boolean() }),
+  {
+    minLength: 1,
+    maxLength: 7,
+  },
+);
+const changes = fc.array(fc.record({ path: fc.constantFrom(...paths), text: fc.constantFrom('x', 'y', 'z') }), {
+  maxLength: 3,
 });
-const changes = fc.array(fc.record({ path: fc.constantFrom(...paths), text: fc.constantFrom('x', 'y', 'z') }), { maxLength: 3 });
 
 describe('exactly what must run runs', () => {
   it('for any graph and any set of changed files, against a slow obvious reference', async () => {
@@ -201,18 +233,23 @@ describe('exactly what must run runs', () => {
         const plans = Object.fromEntries(
           nodes.map((node, at) => [
             `t${at}`,
-            plan(`t${at}`, { reads: node.reads, needs: at === 0 ? [] : [...new Set(node.needs.map((need) => `t${need % at}`))] }),
+            plan(`t${at}`, {
+              reads: node.reads,
+              needs: at === 0 ? [] : [...new Set(node.needs.map((need) => `t${need % at}`))],
+            }),
           ]),
         );
         // A narrow task makes bytes that hardly depend on what it sees: what needs it may be reused all the same.
-        const outputOf = (task: string, seen: string) => (nodes[Number(task.slice(1))]?.narrow ? `${task} ${seen.length % 2}` : `${task} ${seen}`);
+        const outputOf = (task: string, seen: string) =>
+          nodes[Number(task.slice(1))]?.narrow ? `${task} ${seen.length % 2}` : `${task} ${seen}`;
         const memory = new Map<string, Set<string>>();
         let tree: Tree = Object.fromEntries(paths.map((path) => [path, 'x']));
         for (const step of [[], ...steps]) {
           tree = { ...tree, ...Object.fromEntries(step.map((one) => [one.path, one.text])) };
           const outcome = await runCommit(project, plans, tree, outputOf);
           expect(outcome.ran).toEqual(reference(plans, tree, outputOf, memory));
-          for (const [name, state] of Object.entries(outcome.states)) expect([name, state]).toEqual([name, outcome.ran.includes(name) ? 'passed' : 'reused']);
+          for (const [name, state] of Object.entries(outcome.states))
+            expect([name, state]).toEqual([name, outcome.ran.includes(name) ? 'passed' : 'reused']);
         }
       }),
       { numRuns: 60 },
@@ -224,7 +261,10 @@ describe('exactly what must run runs', () => {
       fc.asyncProperty(graphs, fc.array(fc.nat(6), { maxLength: 3 }), async (nodes, broken) => {
         const project = await makeProject();
         const plans = Object.fromEntries(
-          nodes.map((node, at) => [`t${at}`, plan(`t${at}`, { needs: at === 0 ? [] : [...new Set(node.needs.map((need) => `t${need % at}`))] })]),
+          nodes.map((node, at) => [
+            `t${at}`,
+            plan(`t${at}`, { needs: at === 0 ? [] : [...new Set(node.needs.map((need) => `t${need % at}`))] }),
+          ]),
         );
         const fails = (task: string) => broken.includes(Number(task.slice(1)));
         const { states } = await runCommit(project, plans, {}, (task) => task, fails);
@@ -246,9 +286,18 @@ describe('trust lines', () => {
   it('read what the project has passed, and write to themselves alone', async () => {
     const project = await makeProject();
     await runCommit(project, plans, { a: '1', b: '1' }, outputOf);
-    expect((await runCommit(project, plans, { a: '1', b: '1' }, outputOf, () => false, 'pr-1')).states).toEqual({ a: 'reused', b: 'reused' });
-    expect((await runCommit(project, plans, { a: '2', b: '1' }, outputOf, () => false, 'pr-1')).ran).toEqual(['a', 'b']);
-    expect((await runCommit(project, plans, { a: '2', b: '1' }, outputOf, () => false, 'pr-2')).ran).toEqual(['a', 'b']);
+    expect((await runCommit(project, plans, { a: '1', b: '1' }, outputOf, () => false, 'pr-1')).states).toEqual({
+      a: 'reused',
+      b: 'reused',
+    });
+    expect((await runCommit(project, plans, { a: '2', b: '1' }, outputOf, () => false, 'pr-1')).ran).toEqual([
+      'a',
+      'b',
+    ]);
+    expect((await runCommit(project, plans, { a: '2', b: '1' }, outputOf, () => false, 'pr-2')).ran).toEqual([
+      'a',
+      'b',
+    ]);
     // What strangers have passed is done again for the project itself.
     expect((await runCommit(project, plans, { a: '2', b: '1' }, outputOf)).ran).toEqual(['a', 'b']);
     expect((await runCommit(project, plans, { a: '2', b: '1' }, outputOf, () => false, 'pr-2')).ran).toEqual([]);
@@ -260,9 +309,10 @@ describe('trust lines', () => {
     await runCommit(project, plans, { a: '1', b: '1' }, poisoned, () => false, 'pr-1');
     const own = await runCommit(project, plans, { a: '1', b: '1' }, outputOf);
     expect(own.states).toEqual({ a: 'passed', b: 'passed' });
-    const rows = await records.rows<{ output: string }>("select distinct output from results where project_id = $1 and line = 'own' order by output", [
-      project.id,
-    ]);
+    const rows = await records.rows<{ output: string }>(
+      "select distinct output from results where project_id = $1 and line = 'own' order by output",
+      [project.id],
+    );
     const bytes = (text: string) => `sha256:${sha256(text)}`;
     expect(rows.map((row) => row.output)).not.toContain(bytes('poison of a'));
   });
@@ -276,7 +326,13 @@ describe('trust lines', () => {
 
 describe('two services', () => {
   const claimAll = () => claimAttempts(records, agent, 99, 600_000);
-  const passed = { what: 'ended' as const, state: 'passed' as const, issue: null, output: { digest: `sha256:${sha256('x')}`, size: 1 }, tests: null };
+  const passed = {
+    what: 'ended' as const,
+    state: 'passed' as const,
+    issue: null,
+    output: { digest: `sha256:${sha256('x')}`, size: 1 },
+    tests: null,
+  };
   const stateOf = async (id: string) => {
     const rows = await tasksOf(records, id);
     return { states: rows.map((row) => row.state), attempts: new Set(rows.map((row) => row.attempt_id)).size };
@@ -287,7 +343,9 @@ describe('two services', () => {
     const others = openSteps(context);
     const second = (): Context => ({ ...context(), steps: others });
     const names = Array.from({ length: 24 }, (_, at) => `t${at}`);
-    const plans = Object.fromEntries(names.map((name, at) => [name, plan(name, { needs: at < 12 ? [] : [`t${at - 12}`, `t${(at + 5) % 12}`] })]));
+    const plans = Object.fromEntries(
+      names.map((name, at) => [name, plan(name, { needs: at < 12 ? [] : [`t${at - 12}`, `t${(at + 5) % 12}`] })]),
+    );
     const { id } = await recordRun(project, plans, {});
     await Promise.all([steps.take(id, {}), others.take(id, {})]);
     let rounds = 0;
@@ -364,13 +422,20 @@ describe('a report', () => {
   it('of an attempt that is over, or with another fence, changes nothing', async () => {
     const project = await makeProject();
     await runCommit(project, { a: plan('a', {}) }, {}, () => 'x');
-    const passed = await records.one<{ id: string }>("select id from attempts where project_id = $1 and state = 'passed'", [project.id]);
+    const passed = await records.one<{ id: string }>(
+      "select id from attempts where project_id = $1 and state = 'passed'",
+      [project.id],
+    );
     const row = (await attemptById(records, passed?.id as string)) as AttemptOfRun;
     const report = (fence: string) =>
-      reportAttempt(context(), row, { agent, fence }, [{ what: 'ended', state: 'failed', issue: null, output: null, tests: null }]);
+      reportAttempt(context(), row, { agent, fence }, [
+        { what: 'ended', state: 'failed', issue: null, output: null, tests: null },
+      ]);
     await expect(report(row.fence as string)).rejects.toMatchObject({ issue: { code: 'fence_old' } });
     await expect(report('999999')).rejects.toMatchObject({ issue: { code: 'fence_old' } });
-    await expect(reportAttempt(context(), { ...row, id: newId() }, { agent, fence: '1' }, [])).rejects.toMatchObject({ issue: { code: 'fence_old' } });
+    await expect(reportAttempt(context(), { ...row, id: newId() }, { agent, fence: '1' }, [])).rejects.toMatchObject({
+      issue: { code: 'fence_old' },
+    });
     expect(await records.one('select state from attempts where id = $1', [row.id])).toEqual({ state: 'passed' });
   });
 });

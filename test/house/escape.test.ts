@@ -4,7 +4,7 @@ import { existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSy
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { findAccounts, findLimits } from '../../src/agent/sandbox/host.js';
-import type { RunDetail } from '../../src/wire/api.js';
+import type { RunDetail } from '../../src/wire/runs.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -12,7 +12,16 @@ const MiB = 1024 ** 2;
 const accounts = findAccounts();
 beforeAll(async () => {
   world = await openWorld({
-    env: { TSUNAGI_LIMITS: JSON.stringify({ memory: 512 * MiB, processes: 80, disk: 40 * MiB, files: 2_000, tmp: 16 * MiB, database: 48 * MiB }) },
+    env: {
+      TSUNAGI_LIMITS: JSON.stringify({
+        memory: 512 * MiB,
+        processes: 80,
+        disk: 40 * MiB,
+        files: 2_000,
+        tmp: 16 * MiB,
+        database: 48 * MiB,
+      }),
+    },
   });
 });
 afterAll(() => world?.close());
@@ -21,7 +30,12 @@ const agentFolder = () => join(world.folder, 'house/agent');
 const checkouts = new Map<string, Checkout>();
 
 /** Runs the tasks of a commit of a project of its own; a second call pushes another commit. */
-const run = async (name: string, tasks: string, files: Record<string, string> = {}, prepare?: (checkout: Checkout) => Promise<void>): Promise<RunDetail> => {
+const run = async (
+  name: string,
+  tasks: string,
+  files: Record<string, string> = {},
+  prepare?: (checkout: Checkout) => Promise<void>,
+): Promise<RunDetail> => {
   const checkout = checkouts.get(name) ?? (await world.hosted(name, { 'a.txt': 'a' })).checkout;
   checkouts.set(name, checkout);
   await prepare?.(checkout);
@@ -40,7 +54,10 @@ describe('a cache', () => {
     const detail = await run('linked', "  t: { run: 'echo hello', cache: [x/planted/] }\n", {}, async (checkout) => {
       execFileSync('ln', ['-sfn', `/oldroot${outside}`, join(checkout.folder, 'x')]);
     });
-    expect([only(detail).state, only(detail).issue?.says]).toEqual(['failed', 'The cache x lies behind a link, or is a file.']);
+    expect([only(detail).state, only(detail).issue?.says]).toEqual([
+      'failed',
+      'The cache x lies behind a link, or is a file.',
+    ]);
     expect(readdirSync(outside)).toEqual([]);
   });
 
@@ -68,7 +85,10 @@ describe('a cache', () => {
 
 describe('stored layers', () => {
   it('that somebody else has put there are not believed', async () => {
-    const first = await run('victim', "  make: { run: 'echo true > good', makes: [good] }\n  t: { needs: [make], reuse: false, run: 'cat good' }\n");
+    const first = await run(
+      'victim',
+      "  make: { run: 'echo true > good', makes: [good] }\n  t: { needs: [make], reuse: false, run: 'cat good' }\n",
+    );
     expect(first.state).toBe('passed');
     const ready = join(agentFolder(), 'store/ready');
     const output = first.taskList[0]?.output?.digest.replace('sha256:', '').slice(0, 32);
@@ -91,10 +111,23 @@ describe('stored layers', () => {
     expect(statSync(store).uid).toBe(0);
     const tried = (command: string) => {
       try {
-        return execFileSync('setpriv', ['--reuid', String(accounts.work?.uid), '--regid', String(accounts.work?.gid), '--clear-groups', 'sh', '-c', command], {
-          encoding: 'utf8',
-          stdio: ['ignore', 'pipe', 'pipe'],
-        });
+        return execFileSync(
+          'setpriv',
+          [
+            '--reuid',
+            String(accounts.work?.uid),
+            '--regid',
+            String(accounts.work?.gid),
+            '--clear-groups',
+            'sh',
+            '-c',
+            command,
+          ],
+          {
+            encoding: 'utf8',
+            stdio: ['ignore', 'pipe', 'pipe'],
+          },
+        );
       } catch (error) {
         return String((error as { stderr?: string }).stderr);
       }
@@ -114,7 +147,11 @@ describe('what an attempt hands out', () => {
     ['a fifo', 'mkfifo out', 'fifo'],
     ['a socket', 'python3 -c "import socket; socket.socket(socket.AF_UNIX).bind(\'out\')"; test -S out', null],
     ['a sparse file longer than its disk', 'truncate -s 60G out', null],
-    ['more than its disk', 'for n in 1 2 3; do head -c 20000000 /dev/urandom > out$n; done; mkdir out; mv out? out/', null],
+    [
+      'more than its disk',
+      'for n in 1 2 3; do head -c 20000000 /dev/urandom > out$n; done; mkdir out; mv out? out/',
+      null,
+    ],
   ])('is refused: %s', async (_what, command, word) => {
     const name = `hands-${_what.replace(/\W+/g, '-')}`;
     const before = readdirSync(join(world.folder, 'house/service/blobs/blobs/sha256')).length;
@@ -159,12 +196,23 @@ print('trace', call(101 if arch == 'x86_64' else 117, 16, runner, 0, 0))
 
   it('is bounded in files as in bytes', async () => {
     const task = only(await run('many', "  t: { run: 'for n in {1..5000}; do : > f$n; done; sleep 30' }\n"));
-    expect([task.state, task.issue?.says]).toEqual(['failed', 'It made more than the 2000 files that a task may make here.']);
+    expect([task.state, task.issue?.says]).toEqual([
+      'failed',
+      'It made more than the 2000 files that a task may make here.',
+    ]);
   });
 
   it('counts what is written into caches', async () => {
-    const task = only(await run('hoarder', "  t: { cache: [keep/], run: 'for n in 1 2 3 4; do head -c 20000000 /dev/urandom > keep/$n; done; sleep 30' }\n"));
-    expect([task.state, task.issue?.says]).toEqual(['failed', 'The project’s folder is full: a task has 40 MiB there.']);
+    const task = only(
+      await run(
+        'hoarder',
+        "  t: { cache: [keep/], run: 'for n in 1 2 3 4; do head -c 20000000 /dev/urandom > keep/$n; done; sleep 30' }\n",
+      ),
+    );
+    expect([task.state, task.issue?.says]).toEqual([
+      'failed',
+      'The project’s folder is full: a task has 40 MiB there.',
+    ]);
   });
 
   it('leaves no memory of the machine without a bound', async () => {
@@ -202,11 +250,16 @@ call('read others', 310 if x86 else 270, 1, 0, 0, 0, 0, 0)
   });
 
   it('runs what people run: threads, children, pipes', async () => {
-    const detail = await run('usual', "  t: { run: [node thread.js, python3 thread.py, 'seq 3 | sort -r | tail -n 1'] }\n", {
-      'thread.js': "const { Worker } = require('worker_threads');\nnew Worker('1', { eval: true }).on('exit', (code) => console.log('thread', code));\n",
-      'thread.py':
-        "import subprocess, threading\nthreading.Thread(target=lambda: print(subprocess.check_output(['echo', 'child']).decode().strip())).start()\n",
-    });
+    const detail = await run(
+      'usual',
+      "  t: { run: [node thread.js, python3 thread.py, 'seq 3 | sort -r | tail -n 1'] }\n",
+      {
+        'thread.js':
+          "const { Worker } = require('worker_threads');\nnew Worker('1', { eval: true }).on('exit', (code) => console.log('thread', code));\n",
+        'thread.py':
+          "import subprocess, threading\nthreading.Thread(target=lambda: print(subprocess.check_output(['echo', 'child']).decode().strip())).start()\n",
+      },
+    );
     expect([detail.state, await logOf(detail)]).toEqual(['passed', 'thread 0\nchild\n1\n']);
   });
 });
@@ -215,7 +268,10 @@ describe('a fork bomb', () => {
   it('ends within its group, at once; the agent goes on, and keeps its lease', async () => {
     if (findLimits() === 'none') return expect(findLimits()).toBe('none');
     const began = performance.now();
-    const detail = await run('bomb', "  t: { timeout: 5s, run: 'f() { f | f & }; f; sleep 60' }\n  calm: { run: 'echo still here' }\n");
+    const detail = await run(
+      'bomb',
+      "  t: { timeout: 5s, run: 'f() { f | f & }; f; sleep 60' }\n  calm: { run: 'echo still here' }\n",
+    );
     expect(detail.taskList.find((task) => task.name === 'calm')?.state).toBe('passed');
     const task = only(detail);
     expect([task.state, task.attempts.length]).toEqual(['failed', 1]);
@@ -227,10 +283,18 @@ describe('a fork bomb', () => {
 
 describe('databases of tasks', () => {
   it('are bounded in size, in words', async () => {
-    const detail = await run('database', '  t: { resources: { db: { kind: postgres } }, variables: { URL: { from: db.url } }, run: bash fill.sh }\n', {
-      'fill.sh': 'psql "$URL" -qc "create table t as select md5(random()::text) || md5(random()::text) as text from generate_series(1, 900000)"\nsleep 60\n',
-    });
-    expect([only(detail).state, only(detail).issue?.says]).toEqual(['failed', 'Its databases took more than the 48 MiB that a task has for them.']);
+    const detail = await run(
+      'database',
+      '  t: { resources: { db: { kind: postgres } }, variables: { URL: { from: db.url } }, run: bash fill.sh }\n',
+      {
+        'fill.sh':
+          'psql "$URL" -qc "create table t as select md5(random()::text) || md5(random()::text) as text from generate_series(1, 900000)"\nsleep 60\n',
+      },
+    );
+    expect([only(detail).state, only(detail).issue?.says]).toEqual([
+      'failed',
+      'Its databases took more than the 48 MiB that a task has for them.',
+    ]);
   });
 });
 
@@ -239,7 +303,8 @@ describe('an agent that took its task along', () => {
     if (findLimits() === 'none') return expect(findLimits()).toBe('none');
     const { checkout } = await world.hosted('along', { 'a.txt': 'a' });
     const commit = await checkout.commitAndPush({
-      'tsunagi.yaml': "tsunagi: 1\ntasks:\n  t: { run: 'f() { sleep 99 & }; for n in {1..200}; do f; done 2>/dev/null; sleep 99' }\n",
+      'tsunagi.yaml':
+        "tsunagi: 1\ntasks:\n  t: { run: 'f() { sleep 99 & }; for n in {1..200}; do f; done 2>/dev/null; sleep 99' }\n",
     });
     const running = await until('it is over its limit', async () => {
       const { items } = await world.api().get<{ items: { number: number }[] }>('/api/runs?project=along');

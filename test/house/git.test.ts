@@ -5,7 +5,15 @@ import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { closeObjects, objectInfo, objectOf } from '../../src/git/objects.js';
-import { commitFacts, hasCommit, isBranchName, listFiles, readFile, readFiles, resolve } from '../../src/git/repository.js';
+import {
+  commitFacts,
+  hasCommit,
+  isBranchName,
+  listFiles,
+  readFile,
+  readFiles,
+  resolve,
+} from '../../src/git/repository.js';
 
 let work: string;
 let repository: string;
@@ -67,7 +75,9 @@ const listed = (ref: string) =>
       return `${mode} ${id} ${name}`;
     });
 const own = async (ref: string, folder = '') =>
-  (await listFiles(repository, ref, folder)).map((one) => `${one.mode} ${one.id} ${Buffer.from(one.path ?? '', 'utf8').toString('latin1')}`);
+  (await listFiles(repository, ref, folder)).map(
+    (one) => `${one.mode} ${one.id} ${Buffer.from(one.path ?? '', 'utf8').toString('latin1')}`,
+  );
 
 describe('a commit’s files', () => {
   it('are listed as git lists them, and those of a folder relative to it', async () => {
@@ -108,7 +118,9 @@ describe('a commit’s files', () => {
     const files = await listFiles(repository, id, '');
     expect(files[0]).toMatchObject({ path: null, shown: 'b\\xff', mode: '100644' });
     expect(files[1]).toMatchObject({ path: 'other', mode: '160000' });
-    expect(files.slice(2).map((one) => [one.path, one.shown.startsWith('z\\xfe/')])).toEqual(files.slice(2).map(() => [null, true]));
+    expect(files.slice(2).map((one) => [one.path, one.shown.startsWith('z\\xfe/')])).toEqual(
+      files.slice(2).map(() => [null, true]),
+    );
   });
 
   it('are read by path: no links, no folders, nothing too large', async () => {
@@ -116,7 +128,17 @@ describe('a commit’s files', () => {
     expect((await readFile(repository, first, 'web/index.html', 100))?.toString()).toBe('<p>');
     expect((await readFile(repository, first, 'empty', 0))?.toString()).toBe('');
     expect(await readFile(repository, first, 'large', 299_999)).toBe('too large');
-    for (const path of ['web/link', 'web', 'web/', 'nowhere', 'nowhere/a', 'a.txt/b', '', '../a.txt', 'a.txt\ninfo HEAD'])
+    for (const path of [
+      'web/link',
+      'web',
+      'web/',
+      'nowhere',
+      'nowhere/a',
+      'a.txt/b',
+      '',
+      '../a.txt',
+      'a.txt\ninfo HEAD',
+    ])
       expect(await readFile(repository, first, path, 100)).toBeNull();
   });
 
@@ -144,7 +166,13 @@ describe('a commit’s files', () => {
 
 describe('what a commit says of itself', () => {
   const same = async (id: string) => {
-    const [author, parents, seconds, title] = git(['show', '-s', '--encoding=UTF-8', '--format=%an%x00%P%x00%ct%x00%s', id])
+    const [author, parents, seconds, title] = git([
+      'show',
+      '-s',
+      '--encoding=UTF-8',
+      '--format=%an%x00%P%x00%ct%x00%s',
+      id,
+    ])
       .toString('utf8')
       .replace(/\n$/, '')
       .split('\0');
@@ -165,7 +193,9 @@ describe('what a commit says of itself', () => {
     ['letters of any kind', 'Fähre 港 ⛴\n'],
     ['a very long line', `${'x'.repeat(3_000)}\n`],
   ])('is read with %s', async (_what, message) => {
-    git(['commit', '-q', '--allow-empty', '--allow-empty-message', '--cleanup=verbatim', '-F', '-'], { input: message });
+    git(['commit', '-q', '--allow-empty', '--allow-empty-message', '--cleanup=verbatim', '-F', '-'], {
+      input: message,
+    });
     await same(text('rev-parse', 'HEAD'));
   });
 
@@ -174,7 +204,10 @@ describe('what a commit says of itself', () => {
     await same(latin);
     const body = git(['cat-file', 'commit', latin])
       .toString('latin1')
-      .replace('encoding ISO-8859-1\n', 'gpgsig -----BEGIN SIGNATURE-----\n \n author nobody <x> 1 +0000\n -----END SIGNATURE-----\n');
+      .replace(
+        'encoding ISO-8859-1\n',
+        'gpgsig -----BEGIN SIGNATURE-----\n \n author nobody <x> 1 +0000\n -----END SIGNATURE-----\n',
+      );
     const signed = git(['hash-object', '-t', 'commit', '-w', '--stdin'], { input: Buffer.from(body, 'latin1') })
       .toString()
       .trim();
@@ -272,8 +305,12 @@ describe('names', () => {
 describe('the git that stays open', () => {
   it('answers many at once, each with its own', async () => {
     const ids = (await listFiles(repository, first, '')).map((one) => one.id);
-    const asked = Array.from({ length: 300 }, (_, at) => (at % 7 === 0 ? 'f'.repeat(40) : (ids[at % ids.length] as string)));
-    const answers = await Promise.all(asked.map((id, at) => (at % 2 ? objectInfo(repository, id) : objectOf(repository, id, 'blob'))));
+    const asked = Array.from({ length: 300 }, (_, at) =>
+      at % 7 === 0 ? 'f'.repeat(40) : (ids[at % ids.length] as string),
+    );
+    const answers = await Promise.all(
+      asked.map((id, at) => (at % 2 ? objectInfo(repository, id) : objectOf(repository, id, 'blob'))),
+    );
     expect(answers.map((one) => one?.id ?? null)).toEqual(asked.map((id) => (id === 'f'.repeat(40) ? null : id)));
   });
 

@@ -39,18 +39,24 @@ describe('a layer', () => {
     ['links hard to the outside', { name: 'hard', type: 'link' as const, linkname: '../../etc/passwd' }],
   ])('whose entry %s is refused', async (_name, entry) => {
     const into = place(`bad ${_name}`);
-    await expect(unpackLayer(tar(entry), { into, links: true })).rejects.toMatchObject({ issue: { code: 'output_unsafe' } });
+    await expect(unpackLayer(tar(entry), { into, links: true })).rejects.toMatchObject({
+      issue: { code: 'output_unsafe' },
+    });
     expect(readdirSync(into)).toEqual([]);
   });
   it('that writes through its own link is refused', async () => {
     const target = place('target');
     await expect(
-      unpackLayer(tar({ name: 'l', type: 'symlink', linkname: target }, { name: 'l/file', text: 'x' }), { into: place('through'), links: true }),
+      unpackLayer(tar({ name: 'l', type: 'symlink', linkname: target }, { name: 'l/file', text: 'x' }), {
+        into: place('through'),
+        links: true,
+      }),
     ).rejects.toMatchObject({ issue: { code: 'output_unsafe' } });
     expect(readdirSync(target)).toEqual([]);
   });
   it('keeps links where they are wanted, drops them where files are served, and sets times', async () => {
-    const entries = () => tar({ name: 'l', type: 'symlink', linkname: '/etc/passwd' }, { name: 'f', text: 'f', mtime: new Date() });
+    const entries = () =>
+      tar({ name: 'l', type: 'symlink', linkname: '/etc/passwd' }, { name: 'f', text: 'f', mtime: new Date() });
     const digest = `sha256:${'7'.repeat(64)}`;
     const [kept, served] = [place('kept'), place('served')];
     await unpackLayer(entries(), { into: kept, links: true, time: timeOfDigest(digest) });
@@ -64,7 +70,10 @@ describe('a layer', () => {
     const repository = place('repository');
     const git = (...args: string[]) => execFileSync('git', ['-C', repository, ...args], { encoding: 'utf8' }).trim();
     git('init', '-q');
-    const id = execFileSync('git', ['-C', repository, 'hash-object', '-w', '--stdin'], { input: 'text\r\n', encoding: 'utf8' }).trim();
+    const id = execFileSync('git', ['-C', repository, 'hash-object', '-w', '--stdin'], {
+      input: 'text\r\n',
+      encoding: 'utf8',
+    }).trim();
     const files = [
       { path: 'b/é.txt', mode: '100755', id },
       { path: 'a', mode: '100644', id },
@@ -102,7 +111,10 @@ describe('the head of a push', () => {
   const line = (text: string) => (text.length + 4).toString(16).padStart(4, '0') + text;
   it('is read when it is whole, and refused when it is none', () => {
     const id = 'a'.repeat(40);
-    const whole = Buffer.from(`${line(`${'0'.repeat(40)} ${id} refs/heads/main\0 report-status side-band-64k`)}0000PACK`, 'latin1');
+    const whole = Buffer.from(
+      `${line(`${'0'.repeat(40)} ${id} refs/heads/main\0 report-status side-band-64k`)}0000PACK`,
+      'latin1',
+    );
     expect(parsePush(whole)).toMatchObject({
       commands: [{ before: null, after: id, ref: 'refs/heads/main' }],
       capabilities: ['report-status', 'side-band-64k'],
@@ -125,7 +137,9 @@ describe('without pasta', () => {
     await checkout.push();
     await world.waitLive('relay', 'staging', first);
     expect(JSON.parse((await world.visit('staging.relay.localhost', '/api')).text).text).toBe('by relay');
-    expect((await world.api().get<{ items: { sandbox: object }[] }>('/api/agents')).items[0]?.sandbox).toMatchObject({ network: 'relay' });
+    expect((await world.api().get<{ items: { sandbox: object }[] }>('/api/agents')).items[0]?.sandbox).toMatchObject({
+      network: 'relay',
+    });
     expect((await world.environment('relay', 'staging')).verified).toBe(true);
   });
 
@@ -135,14 +149,19 @@ describe('without pasta', () => {
       const { checkout, first } = await world.hosted('shared', { ...app('shared'), 'tsunagi.yaml': appDefinition });
       await checkout.push();
       const commits = [first];
-      for (let n = 0; n < 6; n++) commits.push(await checkout.commitAndPush({ 'note.txt': String(n) }, `note ${n}`, `branch-${n}`));
+      for (let n = 0; n < 6; n++)
+        commits.push(await checkout.commitAndPush({ 'note.txt': String(n) }, `note ${n}`, `branch-${n}`));
       for (const commit of commits) expect((await world.waitRun('shared', commit)).state).toBe('passed');
       const { items } = await world.api().get<{ items: { number: number }[] }>('/api/runs?project=shared&limit=50');
       expect(items.map((one) => one.number).sort()).toEqual([1, 2, 3, 4, 5, 6, 7]);
       await world.waitLive('shared', 'staging', first);
-      const there = await fetch(`${second.url}/api/projects/shared/runs/1`, { headers: { authorization: `Bearer ${world.house.token}` } });
+      const there = await fetch(`${second.url}/api/projects/shared/runs/1`, {
+        headers: { authorization: `Bearer ${world.house.token}` },
+      });
       expect(await there.json()).toMatchObject({ state: 'passed', release: expect.any(Number) });
-      const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/shared/releases')).items.map((one) => one.run);
+      const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/shared/releases')).items.map(
+        (one) => one.run,
+      );
       expect(new Set(releases).size).toBe(releases.length);
     } finally {
       await second.end();

@@ -6,7 +6,9 @@ import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { CodeHost } from '../../demo/codehost/codehost.js';
-import type { PageOf, Project, Run } from '../../src/wire/api.js';
+import type { PageOf } from '../../src/wire/parts.js';
+import type { Project } from '../../src/wire/projects.js';
+import type { Run } from '../../src/wire/runs.js';
 import type { Draft, Recognised } from '../../src/wire/guide.js';
 import { startCodeHost } from './codehost.js';
 import { api, Checkout, openWorld, until, type World } from './world.js';
@@ -22,9 +24,13 @@ beforeAll(async () => {
     const what = request.url?.split('/')[1];
     if (what === 'private')
       response
-        .writeHead(request.headers.authorization === `Basic ${Buffer.from('mika:s3cret').toString('base64')}` ? 404 : 401, { 'www-authenticate': 'Basic' })
+        .writeHead(
+          request.headers.authorization === `Basic ${Buffer.from('mika:s3cret').toString('base64')}` ? 404 : 401,
+          { 'www-authenticate': 'Basic' },
+        )
         .end();
-    else if (what === 'moved') response.writeHead(302, { location: `${codehost.url}/static.git/info/refs?service=git-upload-pack` }).end();
+    else if (what === 'moved')
+      response.writeHead(302, { location: `${codehost.url}/static.git/info/refs?service=git-upload-pack` }).end();
     else response.writeHead(404).end();
   });
   await new Promise<void>((resolve) => odd.listen(0, '127.0.0.1', resolve));
@@ -36,7 +42,10 @@ afterAll(async () => {
 });
 
 /** A repository at the code host, with a first commit. */
-async function repository(name: string, files: Record<string, string>): Promise<{ url: string; checkout: Checkout; first: string }> {
+async function repository(
+  name: string,
+  files: Record<string, string>,
+): Promise<{ url: string; checkout: Checkout; first: string }> {
   const url = codehost.addRepository(name);
   const checkout = new Checkout(join(world.folder, `${name}-checkout`), url);
   await checkout.start();
@@ -46,7 +55,8 @@ async function repository(name: string, files: Record<string, string>): Promise<
 const programs: Record<string, { files: Record<string, string>; says: string; path?: string }> = {
   node: {
     files: {
-      'package.json': '{ "scripts": { "start": "node server.js", "test": "node --test" }, "engines": { "node": ">=20" } }',
+      'package.json':
+        '{ "scripts": { "start": "node server.js", "test": "node --test" }, "engines": { "node": ">=20" } }',
       'server.js':
         "require('node:http').createServer((q, r) => r.end('tide of node')).listen(process.env.PORT);\nprocess.on('SIGTERM', () => process.exit(0));\n",
       'server.test.js': "require('node:test')('tide', () => {});\n",
@@ -55,7 +65,8 @@ const programs: Record<string, { files: Record<string, string>; says: string; pa
   },
   python: {
     files: {
-      'app.py': "def application(environ, start_response):\n    start_response('200 OK', [('content-type', 'text/plain')])\n    return [b'tide of python']\n",
+      'app.py':
+        "def application(environ, start_response):\n    start_response('200 OK', [('content-type', 'text/plain')])\n    return [b'tide of python']\n",
       'tests/test_app.py':
         "import unittest\nfrom app import application\n\n\nclass Tide(unittest.TestCase):\n    def test_answers(self):\n        self.assertEqual(application({}, lambda *a: None), [b'tide of python'])\n",
     },
@@ -113,11 +124,15 @@ describe('a repository without a definition', () => {
     const checkout = new Checkout(join(world.folder, 'static-checkout'), '');
     await checkout.git('push', '-q', 'origin', 'HEAD:refs/heads/topic');
     await world.cli('project', 'look', '--project', 'static');
-    await until('the branch', async () => (await world.api().get<PageOf<Run>>('/api/runs?project=static&branch=topic')).items[0]);
+    await until(
+      'the branch',
+      async () => (await world.api().get<PageOf<Run>>('/api/runs?project=static&branch=topic')).items[0],
+    );
     await checkout.git('commit', '-q', '--amend', '--allow-empty', '-m', 'Another history');
     const commit = await checkout.commit(
       {
-        'tsunagi.yaml': 'tsunagi: 1\nrelease:\n  parts: { page: { kind: site, files: [index.html], root: . } }\nenvironments: { staging: { branch: main } }\n',
+        'tsunagi.yaml':
+          'tsunagi: 1\nrelease:\n  parts: { page: { kind: site, files: [index.html], root: . } }\nenvironments: { staging: { branch: main } }\n',
       },
       'Our own definition',
     );
@@ -125,16 +140,23 @@ describe('a repository without a definition', () => {
     await world.cli('project', 'look', '--project', 'static');
     await world.waitLive('static', 'staging', commit);
     expect((await world.visit('staging.static.localhost', '/style.css')).status).toBe(404);
-    await until('the branch is gone', async () => (await world.events('project=static&type=branch.removed')).length === 1);
+    await until(
+      'the branch is gone',
+      async () => (await world.events('project=static&type=branch.removed')).length === 1,
+    );
   });
 });
 
 describe('what is looked at first', () => {
-  const look = (body: object) => world.api().raw('POST', '/api/sources/look', { body, headers: { 'idempotency-key': crypto.randomUUID() } });
+  const look = (body: object) =>
+    world.api().raw('POST', '/api/sources/look', { body, headers: { 'idempotency-key': crypto.randomUUID() } });
   const at = (path: string) => `http://127.0.0.1:${(odd.address() as AddressInfo).port}/${path}`;
 
   it('is its branches and its main one', async () => {
-    expect((await look({ url: `${codehost.url}/node.git`, allowPrivate: true })).body).toEqual({ branches: ['main'], main: 'main' });
+    expect((await look({ url: `${codehost.url}/node.git`, allowPrivate: true })).body).toEqual({
+      branches: ['main'],
+      main: 'main',
+    });
   });
 
   it.each([
@@ -156,18 +178,28 @@ describe('what is looked at first', () => {
     ['a line break', () => 'https://code.kohama.example/x\nY', 'url_refused'],
     ['a folder that is no repository', () => 'file:///etc', 'source_missing'],
     ['no repository at all', () => 'https://code.kohama.example', 'url_refused'],
-  ] as [string, () => string, string, boolean?][])('says in words what is wrong with %s', async (_what, url, code, allowPrivate = true) => {
-    const { body } = await look({ url: url(), allowPrivate });
-    expect(body.code).toBe(code);
-    expect(body.detail.length).toBeGreaterThan(10);
-    expect(body.next.length).toBeGreaterThan(10);
-    expect(JSON.stringify(body)).not.toContain('s3cret');
-  });
+  ] as [string, () => string, string, boolean?][])(
+    'says in words what is wrong with %s',
+    async (_what, url, code, allowPrivate = true) => {
+      const { body } = await look({ url: url(), allowPrivate });
+      expect(body.code).toBe(code);
+      expect(body.detail.length).toBeGreaterThan(10);
+      expect(body.next.length).toBeGreaterThan(10);
+      expect(JSON.stringify(body)).not.toContain('s3cret');
+    },
+  );
 
   it('uses a password without showing it: not in what runs, not in what is kept', async () => {
-    const { body } = await look({ url: at('private/x.git'), allowPrivate: true, credential: { user: 'mika', password: 's3cret' } });
+    const { body } = await look({
+      url: at('private/x.git'),
+      allowPrivate: true,
+      credential: { user: 'mika', password: 's3cret' },
+    });
     expect(body.code).toBe('source_missing');
-    expect((await look({ url: at('private/x.git'), allowPrivate: true, credential: { user: 'mika', password: 'wrong' } })).body.code).toBe('source_denied');
+    expect(
+      (await look({ url: at('private/x.git'), allowPrivate: true, credential: { user: 'mika', password: 'wrong' } }))
+        .body.code,
+    ).toBe('source_denied');
   });
 
   it('is for owners alone', async () => {
@@ -182,7 +214,10 @@ describe('what is looked at first', () => {
         body: { url: `${codehost.url}/node.git`, allowPrivate: true, ...more },
         headers: { 'idempotency-key': crypto.randomUUID() },
       });
-    expect((await ask({ branch: 'mian' })).body).toMatchObject({ code: 'branch_unknown', next: 'Did you mean `main`?' });
+    expect((await ask({ branch: 'mian' })).body).toMatchObject({
+      code: 'branch_unknown',
+      next: 'Did you mean `main`?',
+    });
     expect((await ask({ answers: { folder: 'sr' } })).body.code).toBe('folder_unknown');
     codehost.addRepository('empty');
     expect((await ask({ url: `${codehost.url}/empty.git` })).body.code).toBe('source_empty');
@@ -196,7 +231,10 @@ describe('odd repositories', () => {
     execFileSync('git', ['init', '-q', '--bare', '--initial-branch=main', bare]);
     const data = (text: string) => `data ${Buffer.byteLength(text)}\n${text}\n`;
     const files = Array.from({ length: 50_000 }, (_, at) =>
-      `M 100644 :1 src/part${at % 200}/${at % 3 ? `file${at}.txt` : `"datei ${at} \\303\\266"`}\n`.replace(/src\/part(\d+)\/"(.*)"/, '"src/part$1/$2"'),
+      `M 100644 :1 src/part${at % 200}/${at % 3 ? `file${at}.txt` : `"datei ${at} \\303\\266"`}\n`.replace(
+        /src\/part(\d+)\/"(.*)"/,
+        '"src/part$1/$2"',
+      ),
     );
     const stream = `blob\nmark :1\n${data('x')}blob\nmark :2\n${data('{ "scripts": { "start": "node server.js" } }')}blob\nmark :3\n${data('* text\n*.bin filter=large -text')}commit refs/heads/main\ncommitter Mika <m@kohama.example> 1790000000 +0000\n${data('Large')}M 100644 :2 package.json\nM 100644 :3 .gitattributes\nM 160000 ${'1'.repeat(40)} other\n${files.join('')}\n`;
     execFileSync('git', ['--git-dir', bare, 'fast-import', '--quiet'], { input: stream });
@@ -213,11 +251,15 @@ describe('the draft of a hosted project', () => {
     const { checkout, first } = await world.hosted('skiff', { 'server.js': server, 'package.json': '{}' });
     await checkout.push();
     expect((await world.waitRun('skiff', first)).issue?.code).toBe('definition_missing');
-    const proposal = JSON.parse((await world.cli('project', 'recognise', '--project', 'skiff', '--json')).out) as Recognised;
+    const proposal = JSON.parse(
+      (await world.cli('project', 'recognise', '--project', 'skiff', '--json')).out,
+    ) as Recognised;
     expect(proposal.text).toContain('start: node server.js');
     const draft = (body: object) => world.api().post<Draft>('/api/projects/skiff/draft', body);
     const broken = await draft({ text: 'tsunagi: 1\ntaks: {}\n', look: true });
-    expect(broken.issues.map((one) => [one.line, one.code, one.next])).toEqual([[2, 'unknown_key', 'Did you mean `tasks`?']]);
+    expect(broken.issues.map((one) => [one.line, one.code, one.next])).toEqual([
+      [2, 'unknown_key', 'Did you mean `tasks`?'],
+    ]);
     await expect(draft({ text: 'tsunagi: 1\ntaks: {}\n' })).rejects.toThrow(/unknown_key/);
     const kept = await draft({ text: proposal.text });
     expect(kept).toMatchObject({ committable: true, path: 'tsunagi.yaml', issues: [] });
@@ -236,7 +278,10 @@ describe('the draft of a hosted project', () => {
 
 describe('a source that fails', () => {
   it('is said on the project, looked at again later, and over when it answers', async () => {
-    const other = await (await import('./codehost.js')).startCodeHost({ ...world, folder: join(world.folder, 'second') } as World);
+    const other = await (await import('./codehost.js')).startCodeHost({
+      ...world,
+      folder: join(world.folder, 'second'),
+    } as World);
     const url = other.addRepository('wharf');
     const checkout = new Checkout(join(world.folder, 'wharf-checkout'), url);
     await checkout.start();

@@ -4,10 +4,10 @@ import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { KeptLog } from '../../src/agent/keptlog.js';
-import { maskEnded, maskerOf, maskIssue, maskLog } from '../../src/agent/masked.js';
-import { makeTail, seenFiles } from '../../src/agent/seen.js';
-import { issue } from '../../src/core/errors.js';
+import type { KeptLog } from '../../src/agent/log/keptlog.js';
+import { maskEnded, maskerOf, maskIssue, maskLog } from '../../src/agent/log/masked.js';
+import { makeTail, seenFiles } from '../../src/agent/attempts/seen.js';
+import { issue } from '../../src/core/errors/errors.js';
 import { commitFacts, makeRepository, readFile } from '../../src/git/repository.js';
 import { commitFile, moveBranch, unifiedDifference } from '../../src/git/write.js';
 
@@ -132,7 +132,11 @@ describe('what a program saw', () => {
       mkdirSync(join(place, path, '..'), { recursive: true });
       writeFileSync(join(place, path), '');
     }
-    expect(seenFiles([lower, upper, join(folder, 'nowhere')])).toEqual(['server.js', 'out/made.txt', 'src/deep/tides.js']);
+    expect(seenFiles([lower, upper, join(folder, 'nowhere')])).toEqual([
+      'server.js',
+      'out/made.txt',
+      'src/deep/tides.js',
+    ]);
   });
 
   it('ends with its last lines, however much it printed', () => {

@@ -6,14 +6,23 @@ import { connect, type Socket } from 'node:net';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import pg from 'pg';
-import type { AddedToken, Event, FoundLines, PageOf, Run, RunDetail } from '../../src/wire/api.js';
+import type { AddedToken } from '../../src/wire/people.js';
+import type { Event } from '../../src/wire/overview.js';
+import type { FoundLines } from '../../src/wire/logs.js';
+import type { PageOf } from '../../src/wire/parts.js';
+import type { Run, RunDetail } from '../../src/wire/runs.js';
 import { api, app, type Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
 let quiet: Checkout;
 beforeAll(async () => {
-  world = await openWorld({ env: { TSUNAGI_BOUNDS: JSON.stringify({ perClient: 40, window: 1_000, leastBytes: 2_000 }) } });
-  ({ checkout: quiet } = await world.hosted('quiet', { 'a.txt': 'a', 'tsunagi.yaml': "tsunagi: 1\ntasks:\n  t: { run: 'seq 20000' }\n" }));
+  world = await openWorld({
+    env: { TSUNAGI_BOUNDS: JSON.stringify({ perClient: 40, window: 1_000, leastBytes: 2_000 }) },
+  });
+  ({ checkout: quiet } = await world.hosted('quiet', {
+    'a.txt': 'a',
+    'tsunagi.yaml': "tsunagi: 1\ntasks:\n  t: { run: 'seq 20000' }\n",
+  }));
   await quiet.push();
 });
 afterAll(() => world?.close());
@@ -60,14 +69,22 @@ describe('a commit', () => {
   it('whose few trees name each other without end fails in words, and others go on', async () => {
     const { checkout } = await world.hosted('bomb', { 'a.txt': 'a' });
     const blob = git(checkout, ['hash-object', '-w', '--stdin'], 'x');
-    let tree = git(checkout, ['mktree'], Array.from({ length: 10 }, (_, at) => `100644 blob ${blob}\tf${at}`).join('\n'));
-    for (let level = 0; level < 8; level++) tree = git(checkout, ['mktree'], Array.from({ length: 10 }, (_, at) => `040000 tree ${tree}\td${at}`).join('\n'));
+    let tree = git(
+      checkout,
+      ['mktree'],
+      Array.from({ length: 10 }, (_, at) => `100644 blob ${blob}\tf${at}`).join('\n'),
+    );
+    for (let level = 0; level < 8; level++)
+      tree = git(checkout, ['mktree'], Array.from({ length: 10 }, (_, at) => `040000 tree ${tree}\td${at}`).join('\n'));
     const yaml = git(checkout, ['hash-object', '-w', '--stdin'], "tsunagi: 1\ntasks:\n  t: { run: 'true' }\n");
     const root = git(checkout, ['mktree'], `040000 tree ${tree}\tdeep\n100644 blob ${yaml}\ttsunagi.yaml`);
     const commit = git(checkout, ['commit-tree', root, '-m', 'Ten to the ninth']);
     await checkout.git('push', '-q', 'origin', `${commit}:refs/heads/main`);
     const run = await meanwhile(world.waitRun('bomb', commit));
-    expect([run.state, run.issue?.says]).toEqual(['failed', `The commit ${commit.slice(0, 7)} has more than 200,000 files and folders.`]);
+    expect([run.state, run.issue?.says]).toEqual([
+      'failed',
+      `The commit ${commit.slice(0, 7)} has more than 200,000 files and folders.`,
+    ]);
     expect((await world.api().raw('GET', '/api/projects/bomb/plan?ref=main')).body.code).toBe('tree_too_large');
   });
 
@@ -83,7 +100,12 @@ describe('a commit', () => {
     const { checkout } = await world.hosted('wordy', { 'a.txt': 'a' });
     writeFileSync(join(folderOf(checkout), '../message'), `A${' '.repeat(60_000)}B\n\nMore\n`);
     const env = { GIT_AUTHOR_NAME: `M${' '.repeat(60_000)}a`, GIT_AUTHOR_EMAIL: 'm@kohama.example' };
-    git(checkout, ['commit', '-q', '--allow-empty', '--cleanup=verbatim', '-F', join(folderOf(checkout), '../message')], '', env);
+    git(
+      checkout,
+      ['commit', '-q', '--allow-empty', '--cleanup=verbatim', '-F', join(folderOf(checkout), '../message')],
+      '',
+      env,
+    );
     await meanwhile(checkout.push());
     const commit = await checkout.git('rev-parse', 'HEAD');
     const run = await world.waitRun('wordy', commit);
@@ -97,7 +119,10 @@ describe('a commit', () => {
     const broken = await world.waitRun('void', await checkout.git('rev-parse', 'HEAD'));
     expect(broken).toMatchObject({ state: 'failed', issue: { code: 'definition_invalid' } });
     const commit = await checkout.commitAndPush(
-      { 'tsunagi.yaml': 'tsunagi: 1\ntasks:\n  t: { reads: [], run: "printf \'Error: a\\\\0b \\\\xed\\\\xa0\\\\x80\\\\n\' >&2; exit 3" }\n' },
+      {
+        'tsunagi.yaml':
+          'tsunagi: 1\ntasks:\n  t: { reads: [], run: "printf \'Error: a\\\\0b \\\\xed\\\\xa0\\\\x80\\\\n\' >&2; exit 3" }\n',
+      },
       'prints it',
     );
     const run = await world.waitRun('void', commit);
@@ -109,13 +134,21 @@ describe('a commit', () => {
   it('of many branches at once is refused in words', async () => {
     const { checkout } = await world.hosted('branchy', { 'a.txt': 'a' });
     for (let at = 0; at < 101; at++) await checkout.git('branch', `b${at}`);
-    const said = await checkout.git('push', 'origin', 'refs/heads/b*:refs/heads/b*').catch((error: { stderr: string }) => error.stderr);
+    const said = await checkout
+      .git('push', 'origin', 'refs/heads/b*:refs/heads/b*')
+      .catch((error: { stderr: string }) => error.stderr);
     expect(said).toContain('A push may move 100 refs at most');
     expect((await world.api().get<PageOf<Run>>('/api/runs?project=branchy')).items).toEqual([]);
   });
 
   it('with a definition of brackets is refused at its line, by every way', async () => {
-    for (const text of ['['.repeat(255_000), '{'.repeat(255_000), `a: ${'- '.repeat(100_000)}`, '"'.repeat(200_000), '!x '.repeat(80_000)]) {
+    for (const text of [
+      '['.repeat(255_000),
+      '{'.repeat(255_000),
+      `a: ${'- '.repeat(100_000)}`,
+      '"'.repeat(200_000),
+      '!x '.repeat(80_000),
+    ]) {
       const answer = await meanwhile(world.api().raw('POST', '/api/definitions/check', { body: { text } }));
       expect(answer.status).toBe(200);
       expect((answer.body.issues as object[]).length).toBeGreaterThan(0);
@@ -156,8 +189,12 @@ describe('git over HTTP', () => {
   };
 
   it('takes a head that comes byte by byte, and refuses one without an end', async () => {
-    const call = raw('POST', '/git/quiet/git-receive-pack', { 'content-type': 'application/x-git-receive-pack-request' });
-    const answered = new Promise<number>((resolve, reject) => call.on('response', (answer) => resolve(answer.resume().statusCode ?? 0)).on('error', reject));
+    const call = raw('POST', '/git/quiet/git-receive-pack', {
+      'content-type': 'application/x-git-receive-pack-request',
+    });
+    const answered = new Promise<number>((resolve, reject) =>
+      call.on('response', (answer) => resolve(answer.resume().statusCode ?? 0)).on('error', reject),
+    );
     const line = `0035shallow ${'a'.repeat(40)}\n`;
     call.flushHeaders();
     const dribble = (async () => {
@@ -174,7 +211,9 @@ describe('git over HTTP', () => {
 
   it('ends with its reader: nothing of an abandoned fetch runs on', async () => {
     const { checkout } = await world.hosted('heavy', {
-      'big.bin': Buffer.from(Array.from({ length: 4_000_000 }, () => Math.floor(Math.random() * 256))).toString('latin1'),
+      'big.bin': Buffer.from(Array.from({ length: 4_000_000 }, () => Math.floor(Math.random() * 256))).toString(
+        'latin1',
+      ),
     });
     await checkout.push();
     const head = await checkout.git('rev-parse', 'HEAD');
@@ -184,7 +223,9 @@ describe('git over HTTP', () => {
         .split('\n')
         .filter((one) => one.includes('upload-pack') && one.includes(world.folder));
     for (let at = 0; at < 4; at++) {
-      const call = raw('POST', '/git/heavy/git-upload-pack', { 'content-type': 'application/x-git-upload-pack-request' });
+      const call = raw('POST', '/git/heavy/git-upload-pack', {
+        'content-type': 'application/x-git-upload-pack-request',
+      });
       call.on('error', () => {});
       const gone = new Promise((resolve) => call.on('close', resolve));
       call.on('response', (answer) => answer.once('data', () => answer.destroy()));
@@ -200,23 +241,41 @@ describe('the service', () => {
     const port = Number(new URL(world.url).port);
     const status = (path: string, headers: Record<string, string> = {}, method = 'GET') =>
       new Promise<number>((resolve, reject) => {
-        const call = request({ host: '127.0.0.1', port, path, method, headers, agent: false }, (answer) => resolve(answer.resume().statusCode ?? 0));
+        const call = request({ host: '127.0.0.1', port, path, method, headers, agent: false }, (answer) =>
+          resolve(answer.resume().statusCode ?? 0),
+        );
         call.on('error', reject);
         call.end(method === 'POST' ? '{}' : undefined);
       });
-    for (const path of ['//', '///x', '/\\..\\x', '//evil.example/', '/%', '/api/%ff']) expect(await status(path)).toBeLessThan(500);
+    for (const path of ['//', '///x', '/\\..\\x', '//evil.example/', '/%', '/api/%ff'])
+      expect(await status(path)).toBeLessThan(500);
     const json = { 'content-type': 'application/json' };
     expect(await status('/api/sign-in', { ...json, origin: 'null' }, 'POST')).toBe(403);
-    expect(await status('/api/projects', { ...json, origin: 'null', cookie: 'tsunagi=x', 'idempotency-key': 'a key of mine' }, 'POST')).toBe(403);
+    expect(
+      await status(
+        '/api/projects',
+        { ...json, origin: 'null', cookie: 'tsunagi=x', 'idempotency-key': 'a key of mine' },
+        'POST',
+      ),
+    ).toBe(403);
   });
 
   it('records a stranger’s posts once, and does not tell by its answer which projects there are', async () => {
     await world
       .api()
-      .post('/api/projects', { name: 'told', source: 'notified', url: 'http://127.0.0.1:1/told.git', allowPrivate: true })
+      .post('/api/projects', {
+        name: 'told',
+        source: 'notified',
+        url: 'http://127.0.0.1:1/told.git',
+        allowPrivate: true,
+      })
       .catch(() => {});
     const post = (name: string) =>
-      fetch(`${world.url}/api/sources/${name}/events`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{}' });
+      fetch(`${world.url}/api/sources/${name}/events`, {
+        method: 'POST',
+        headers: { 'content-type': 'application/json' },
+        body: '{}',
+      });
     const answers = await Promise.all(Array.from({ length: 40 }, (_, at) => post(at % 2 ? 'quiet' : 'nobody')));
     const bodies = new Set(await Promise.all(answers.map((one) => one.text())));
     expect([...new Set(answers.map((one) => one.status)), bodies.size]).toEqual([401, 1]);
@@ -225,8 +284,12 @@ describe('the service', () => {
   });
 
   it('keeps nothing that is shown once where others could read it', async () => {
-    const made = await world.api().post<AddedToken>('/api/tokens', { name: 'once', role: 'viewer' }, 'the key of this token');
-    const again = await world.api().post<AddedToken>('/api/tokens', { name: 'once', role: 'viewer' }, 'the key of this token');
+    const made = await world
+      .api()
+      .post<AddedToken>('/api/tokens', { name: 'once', role: 'viewer' }, 'the key of this token');
+    const again = await world
+      .api()
+      .post<AddedToken>('/api/tokens', { name: 'once', role: 'viewer' }, 'the key of this token');
     expect(again.token).toBe(made.token);
     const url = `postgres://tsunagi:${readFileSync(join(world.folder, 'house/records/password'), 'utf8')}@127.0.0.1:${world.house.ports.database}/tsunagi`;
     const client = new pg.Client({ connectionString: url });
@@ -238,7 +301,8 @@ describe('the service', () => {
     expect(rows.length).toBeGreaterThan(0);
     for (const { text } of rows) expect(text).not.toMatch(/ts[uaec]_|eyJ|eventSecret/);
     expect(JSON.stringify(rows)).not.toContain(Buffer.from(made.token).toString('hex'));
-    for (const name of ['service', 'records', 'agent/store']) expect(statSync(join(world.folder, 'house', name)).mode & 0o044).toBe(0);
+    for (const name of ['service', 'records', 'agent/store'])
+      expect(statSync(join(world.folder, 'house', name)).mode & 0o044).toBe(0);
   });
 
   it('searches logs apart from those who ask for something else, a few at a time', async () => {
@@ -249,8 +313,11 @@ describe('the service', () => {
     const answers = await meanwhile(Promise.all(Array.from({ length: 40 }, search)));
     const good = answers.filter((one) => one.status === 200);
     expect(good.length).toBeGreaterThan(0);
-    for (const one of good) expect((one.body as unknown as FoundLines).found.map((line) => line.text)).toEqual(['19999']);
-    expect(new Set(answers.filter((one) => one.status !== 200).map((one) => one.body.code))).toEqual(new Set(answers.length === good.length ? [] : ['busy']));
+    for (const one of good)
+      expect((one.body as unknown as FoundLines).found.map((line) => line.text)).toEqual(['19999']);
+    expect(new Set(answers.filter((one) => one.status !== 200).map((one) => one.body.code))).toEqual(
+      new Set(answers.length === good.length ? [] : ['busy']),
+    );
   });
 });
 
@@ -270,17 +337,24 @@ describe('a reader of a stream', () => {
         socket.off('error', reject).on('error', () => {});
         resolve({ socket, status: chunk.toString('latin1').split(' ')[1] ?? '', ended: () => over });
       });
-      const lines = Object.entries({ host: 'x', connection: 'close', ...headers }).map(([name, value]) => `${name}: ${value}`);
+      const lines = Object.entries({ host: 'x', connection: 'close', ...headers }).map(
+        ([name, value]) => `${name}: ${value}`,
+      );
       socket.write(`GET ${path} HTTP/1.1\r\n${lines.join('\r\n')}\r\n\r\n`);
     });
   const bearer = (token: string) => ({ authorization: `Bearer ${token}` });
 
   it('that reads nothing costs the service no memory, and has a few streams at most', async () => {
-    const { checkout } = await world.hosted('long', { 'a.txt': 'a', 'tsunagi.yaml': "tsunagi: 1\ntasks:\n  t: { run: 'seq 3000000' }\n" });
+    const { checkout } = await world.hosted('long', {
+      'a.txt': 'a',
+      'tsunagi.yaml': "tsunagi: 1\ntasks:\n  t: { run: 'seq 3000000' }\n",
+    });
     await checkout.push();
     const detail = await world.waitRun('long', await checkout.git('rev-parse', 'HEAD'));
     const id = detail.taskList[0]?.attempts[0]?.id as string;
-    const resident = () => Number(/VmRSS:\s+(\d+)/.exec(readFileSync(`/proc/${world.house.rooms.service.pid()}/status`, 'utf8'))?.[1]) / 1024;
+    const resident = () =>
+      Number(/VmRSS:\s+(\d+)/.exec(readFileSync(`/proc/${world.house.rooms.service.pid()}/status`, 'utf8'))?.[1]) /
+      1024;
     const before = resident();
     const readers: { socket: Socket; status: string }[] = [];
     for (let at = 0; at < 26; at++) {
@@ -319,11 +393,16 @@ describe('a reader of a stream', () => {
 
   it('ends a session by hand: its pages are signed out', async () => {
     const code = await world.house.signIn();
-    const signIn = await api(world.url, null).raw('POST', '/api/sign-in', { body: { code }, headers: { 'user-agent': 'A browser of the pier' } });
+    const signIn = await api(world.url, null).raw('POST', '/api/sign-in', {
+      body: { code },
+      headers: { 'user-agent': 'A browser of the pier' },
+    });
     const cookie = (signIn.headers.get('set-cookie') as string).split(';')[0] as string;
     const listed = (await world.cli('session', 'list')).out;
     expect(listed).toContain('A browser of the pier');
-    const { items } = JSON.parse((await world.cli('session', 'list', '--json')).out) as { items: { id: string; client: string }[] };
+    const { items } = JSON.parse((await world.cli('session', 'list', '--json')).out) as {
+      items: { id: string; client: string }[];
+    };
     const id = items.find((one) => one.client === 'A browser of the pier')?.id as string;
     expect((await world.cli('session', 'end', id)).out).toContain('ended');
     expect((await api(world.url, null).raw('GET', '/api/me', { headers: { cookie } })).status).toBe(401);
@@ -358,7 +437,11 @@ server.on('upgrade', (request, socket) => {
 server.listen(process.env.PORT);
 process.on('SIGTERM', () => process.exit(0));
 `;
-    const { checkout, first } = await world.hosted('ferry', { ...app('x'), 'server.js': server, 'tsunagi.yaml': definition });
+    const { checkout, first } = await world.hosted('ferry', {
+      ...app('x'),
+      'server.js': server,
+      'tsunagi.yaml': definition,
+    });
     await checkout.push();
     await world.waitLive('ferry', 'staging', first);
   });
@@ -380,7 +463,9 @@ process.on('SIGTERM', () => process.exit(0));
     for (let at = 0; at < 60; at++) {
       const socket = connect(world.house.edgePort, '127.0.0.1', () =>
         socket.write(
-          at % 2 ? `GET /api/large HTTP/1.1\r\nhost: ${host}\r\n\r\n` : `POST /api/slow HTTP/1.1\r\nhost: ${host}\r\ncontent-length: 100000\r\n\r\nx`,
+          at % 2
+            ? `GET /api/large HTTP/1.1\r\nhost: ${host}\r\n\r\n`
+            : `POST /api/slow HTTP/1.1\r\nhost: ${host}\r\ncontent-length: 100000\r\n\r\nx`,
         ),
       );
       socket.on('error', () => {});
@@ -391,7 +476,11 @@ process.on('SIGTERM', () => process.exit(0));
     // One client has 40 requests open: another one is told so, at once.
     await until('another one is told so', async () => (await world.visit(host, '/api')).status === 429, 10_000);
     for (const one of slow) one.resume();
-    await until('the slow ones are cut off', async () => closed() === slow.length || (await world.visit(host, '/api')).status === 200, 20_000);
+    await until(
+      'the slow ones are cut off',
+      async () => closed() === slow.length || (await world.visit(host, '/api')).status === 200,
+      20_000,
+    );
     expect((await world.visit(host, '/api')).status).toBe(200);
     for (const one of slow) one.destroy();
   });
@@ -401,22 +490,39 @@ process.on('SIGTERM', () => process.exit(0));
     const answer = await raw(smuggled, () => false);
     expect(answer).toMatch(/^HTTP\/1\.1 403/);
     expect(answer.match(/HTTP\/1\.1/g)).toHaveLength(1);
-    const tunnel = await raw(`GET /api/a HTTP/1.1\r\nhost: ${host}\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\nahoy`, (text) => text.endsWith('ahoy'));
+    const tunnel = await raw(
+      `GET /api/a HTTP/1.1\r\nhost: ${host}\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\nahoy`,
+      (text) => text.endsWith('ahoy'),
+    );
     expect(tunnel).toMatch(/^HTTP\/1\.1 101[\s\S]*ahoy$/);
   });
 
   it('gets one Host, no forwarded header of the client’s, and the path that it was chosen by', async () => {
     const ask = async (path: string, lines: string[]) => {
-      const answer = await raw(`GET ${path} HTTP/1.1\r\nhost: ${host}\r\n${[...lines, 'x-last: 1'].join('\r\n')}\r\n\r\n`, (text) => text.includes('}'));
+      const answer = await raw(
+        `GET ${path} HTTP/1.1\r\nhost: ${host}\r\n${[...lines, 'x-last: 1'].join('\r\n')}\r\n\r\n`,
+        (text) => text.includes('}'),
+      );
       expect(answer).toContain('HTTP/1.1 200');
-      return JSON.parse(answer.slice(answer.indexOf('{'), answer.lastIndexOf('}') + 1)) as { url: string; headers: Record<string, string> };
+      return JSON.parse(answer.slice(answer.indexOf('{'), answer.lastIndexOf('}') + 1)) as {
+        url: string;
+        headers: Record<string, string>;
+      };
     };
-    const one = await ask('/api/x/../y?q=1', ['connection: host, cookie', 'x-forwarded-for: 9.9.9.9', 'forwarded: for=9.9.9.9', 'cookie: a=b']);
+    const one = await ask('/api/x/../y?q=1', [
+      'connection: host, cookie',
+      'x-forwarded-for: 9.9.9.9',
+      'forwarded: for=9.9.9.9',
+      'cookie: a=b',
+    ]);
     expect(one.url).toBe('/api/y?q=1');
     expect(one.headers).toMatchObject({ host, cookie: 'a=b', 'x-forwarded-for': '127.0.0.1' });
     expect(one.headers.forwarded).toBeUndefined();
     expect((await ask('/api\\x', [])).url).toBe('/api/x');
-    const outside = await raw(`GET /api/../index.html HTTP/1.1\r\nhost: ${host}\r\nconnection: close\r\n\r\n`, () => false);
+    const outside = await raw(
+      `GET /api/../index.html HTTP/1.1\r\nhost: ${host}\r\nconnection: close\r\n\r\n`,
+      () => false,
+    );
     expect(outside).toContain('<h1>x</h1>');
     for (const path of ['//', '//x/api', '*', 'http://[/', '/%zz']) {
       const answer = await raw(`GET ${path} HTTP/1.1\r\nhost: ${host}\r\nconnection: close\r\n\r\n`, () => false);
@@ -429,7 +535,14 @@ process.on('SIGTERM', () => process.exit(0));
     for (const size of [0, 1, 70_000, 3_000_000]) {
       const answer = await new Promise<string>((resolve, reject) => {
         const call = request(
-          { host: '127.0.0.1', port: world.house.edgePort, path: '/api/up', method: 'POST', headers: { host }, agent: false },
+          {
+            host: '127.0.0.1',
+            port: world.house.edgePort,
+            path: '/api/up',
+            method: 'POST',
+            headers: { host },
+            agent: false,
+          },
           (incoming) => {
             let text = '';
             incoming.on('data', (chunk: Buffer) => (text += chunk)).on('end', () => resolve(text));

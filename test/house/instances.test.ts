@@ -2,7 +2,8 @@
 import { existsSync, readdirSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { LogChunk, PageOf } from '../../src/wire/api.js';
+import type { LogChunk } from '../../src/wire/logs.js';
+import type { PageOf } from '../../src/wire/parts.js';
 import { openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -44,7 +45,11 @@ describe('an agent', () => {
     await until('it goes on', async () => (await log()).split('\n').length > before + 60);
     const lines = (await log()).split('\n').slice(0, -1);
     expect(lines).toEqual(lines.map((_, at) => `line ${at + 1} ‹KEY›`));
-    expect((await world.environment('chatty', 'staging')).instanceList.filter((one) => one.state === 'ready').map((one) => one.id)).toEqual([id]);
+    expect(
+      (await world.environment('chatty', 'staging')).instanceList
+        .filter((one) => one.state === 'ready')
+        .map((one) => one.id),
+    ).toEqual([id]);
   });
 
   it('keeps what an instance prints within bounds, on its disk and in the records', async () => {

@@ -7,7 +7,7 @@ import { gzipSync } from 'node:zlib';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import pg from 'pg';
 import { pack } from 'tar-stream';
-import type { RunDetail } from '../../src/wire/api.js';
+import type { RunDetail } from '../../src/wire/runs.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -19,16 +19,30 @@ beforeAll(async () => {
   registry = createServer((request, response) => {
     const origin = `http://127.0.0.1:${(registry.address() as AddressInfo).port}`;
     if (request.url === '/tide') {
-      const dist = { tarball: `${origin}/tide/-/tide-1.0.0.tgz`, shasum: createHash('sha1').update(tarball).digest('hex') };
+      const dist = {
+        tarball: `${origin}/tide/-/tide-1.0.0.tgz`,
+        shasum: createHash('sha1').update(tarball).digest('hex'),
+      };
       response.setHeader('content-type', 'application/json');
-      response.end(JSON.stringify({ name: 'tide', 'dist-tags': { latest: '1.0.0' }, versions: { '1.0.0': { name: 'tide', version: '1.0.0', dist } } }));
+      response.end(
+        JSON.stringify({
+          name: 'tide',
+          'dist-tags': { latest: '1.0.0' },
+          versions: { '1.0.0': { name: 'tide', version: '1.0.0', dist } },
+        }),
+      );
     } else if (request.url?.endsWith('.tgz')) response.end(tarball);
     else response.writeHead(404).end();
   });
   await new Promise<void>((resolve) => void registry.listen(0, '127.0.0.1', resolve));
   const { port } = registry.address() as AddressInfo;
   world = await openWorld({
-    env: { TSUNAGI_TASK_SETTINGS: JSON.stringify({ npm_config_registry: `http://127.0.0.1:${port}/`, npm_config_update_notifier: 'false' }) },
+    env: {
+      TSUNAGI_TASK_SETTINGS: JSON.stringify({
+        npm_config_registry: `http://127.0.0.1:${port}/`,
+        npm_config_update_notifier: 'false',
+      }),
+    },
   });
 });
 afterAll(async () => {
@@ -47,7 +61,11 @@ async function packageTar(): Promise<Buffer> {
 }
 
 async function project(name: string, definition: string, files: Record<string, string> = {}): Promise<Checkout> {
-  const { checkout } = await world.hosted(name, { 'a.txt': 'a', ...files, 'tsunagi.yaml': `tsunagi: 1\ntasks:\n${definition}` });
+  const { checkout } = await world.hosted(name, {
+    'a.txt': 'a',
+    ...files,
+    'tsunagi.yaml': `tsunagi: 1\ntasks:\n${definition}`,
+  });
   await checkout.push();
   return checkout;
 }
@@ -62,7 +80,9 @@ async function logOf(run: RunDetail, task: string): Promise<string> {
   return items.map((one) => one.text).join('');
 }
 const failures = (run: RunDetail) =>
-  run.taskList.filter((one) => one.state !== 'passed' && one.state !== 'reused').map((one) => [one.name, one.state, one.issue?.says]);
+  run.taskList
+    .filter((one) => one.state !== 'passed' && one.state !== 'reused')
+    .map((one) => [one.name, one.state, one.issue?.says]);
 
 describe('tasks that are repeated and cut', () => {
   it('run side by side, each with its value, its shard and its own fingerprint, and what needs them sees all outputs', async () => {
@@ -75,14 +95,24 @@ describe('tasks that are repeated and cut', () => {
     );
     const run = await ended('pieces');
     expect(failures(run)).toEqual([]);
-    expect(run.taskList.map((one) => one.name)).toEqual(['level[v1]', 'level[v2]', 'part[1/3]', 'part[2/3]', 'part[3/3]', 'all']);
+    expect(run.taskList.map((one) => one.name)).toEqual([
+      'level[v1]',
+      'level[v2]',
+      'part[1/3]',
+      'part[2/3]',
+      'part[3/3]',
+      'all',
+    ]);
     expect(new Set(run.taskList.map((one) => one.fingerprint)).size).toBe(6);
     expect(await logOf(run, 'all')).toBe('level v1\nlevel v2\n');
     expect(await logOf(run, 'part[2/3]')).toBe('piece 2 of 3\n');
   });
 
   it('take part by branch and by pull request', async () => {
-    const checkout = await project('parts', "  all: { run: 'true' }\n  audit: { branches: [main], pull_requests: false, run: 'true' }\n");
+    const checkout = await project(
+      'parts',
+      "  all: { run: 'true' }\n  audit: { branches: [main], pull_requests: false, run: 'true' }\n",
+    );
     expect((await ended('parts')).taskList.map((one) => one.name)).toEqual(['all', 'audit']);
     await checkout.commit({ 'a.txt': 'b' }, 'on a branch');
     await checkout.push('HEAD:refs/heads/topic');
@@ -117,7 +147,10 @@ describe('a cache', () => {
   });
 
   it('is never shared by two attempts at once', async () => {
-    await project('apart', "  two: { shards: 2, cache: [~/.lock/], run: 'test ! -e ~/.lock/held; touch ~/.lock/held; sleep 0.8; rm ~/.lock/held' }\n");
+    await project(
+      'apart',
+      "  two: { shards: 2, cache: [~/.lock/], run: 'test ! -e ~/.lock/held; touch ~/.lock/held; sleep 0.8; rm ~/.lock/held' }\n",
+    );
     expect(failures(await ended('apart'))).toEqual([]);
   });
 });
@@ -134,7 +167,13 @@ ready.on('error', (error) => { console.log(error.code); process.exit(1); });
   const databases = async () => {
     const { readFileSync } = await import('node:fs');
     const password = readFileSync(join(world.folder, 'house/resources/password'), 'utf8');
-    const client = new pg.Client({ host: '127.0.0.1', port: world.house.ports.resources, user: 'tsunagi', password, database: 'postgres' });
+    const client = new pg.Client({
+      host: '127.0.0.1',
+      port: world.house.ports.resources,
+      user: 'tsunagi',
+      password,
+      database: 'postgres',
+    });
     await client.connect();
     try {
       return (
@@ -150,7 +189,9 @@ ready.on('error', (error) => { console.log(error.code); process.exit(1); });
   it('is ready when the task starts, is reached under its name, and is gone after it', async () => {
     await project(
       'asks',
-      definition('node ask.cjs, \'test "$(psql -At "$DATABASE_URL" -c "create table t (n int); insert into t values (7); select n from t" | tail -n 1)" = 7\''),
+      definition(
+        'node ask.cjs, \'test "$(psql -At "$DATABASE_URL" -c "create table t (n int); insert into t values (7); select n from t" | tail -n 1)" = 7\'',
+      ),
       { 'ask.cjs': script },
     );
     const run = await ended('asks');

@@ -2,7 +2,8 @@ import { existsSync, readdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { findLimits } from '../../src/agent/sandbox/host.js';
-import type { FoundLines, LogChunk, Run, RunDetail } from '../../src/wire/api.js';
+import type { FoundLines, LogChunk } from '../../src/wire/logs.js';
+import type { Run, RunDetail } from '../../src/wire/runs.js';
 import { openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -18,7 +19,11 @@ beforeAll(async () => {
 afterAll(() => world?.close());
 
 const run = async (name: string, tasks: string, files: Record<string, string> = {}): Promise<RunDetail> => {
-  const { checkout } = await world.hosted(name, { 'a.txt': 'a', ...files, 'tsunagi.yaml': `tsunagi: 1\ntasks:\n${tasks}` });
+  const { checkout } = await world.hosted(name, {
+    'a.txt': 'a',
+    ...files,
+    'tsunagi.yaml': `tsunagi: 1\ntasks:\n${tasks}`,
+  });
   await checkout.push();
   return until(
     `the run of ${name}`,
@@ -36,7 +41,9 @@ describe('a task that takes more than it may', () => {
 
   it('of memory is ended, and that is said', async () => {
     if (!limited) return expect(findLimits()).toBe('none');
-    const task = only(await run('hungry', '  t: { run: \'node -e "const a = []; for (;;) a.push(Buffer.alloc(1e7, 1))"\' }\n'));
+    const task = only(
+      await run('hungry', '  t: { run: \'node -e "const a = []; for (;;) a.push(Buffer.alloc(1e7, 1))"\' }\n'),
+    );
     expect([task.state, task.issue?.code]).toEqual(['failed', 'out_of_memory']);
     expect(task.issue?.says).toContain('256 MiB');
   });
@@ -44,7 +51,10 @@ describe('a task that takes more than it may', () => {
   it('of processes is refused them: a fork bomb ends with its task, and others go on', async () => {
     if (!limited) return expect(findLimits()).toBe('none');
     const task = only(
-      await run('bomb', "  t: { timeout: 20s, run: 'f() { f | f & }; f; until ((SECONDS > 1)); do :; done; exit 1' }\n  calm: { run: 'echo still here' }\n"),
+      await run(
+        'bomb',
+        "  t: { timeout: 20s, run: 'f() { f | f & }; f; until ((SECONDS > 1)); do :; done; exit 1' }\n  calm: { run: 'echo still here' }\n",
+      ),
     );
     expect(task.state).toBe('failed');
     expect(task.issue?.code).toBe('too_many_processes');
@@ -53,23 +63,36 @@ describe('a task that takes more than it may', () => {
   });
 
   it('of disk is ended', async () => {
-    const task = only(await run('filler', '  t: { run: "for n in {1..99}; do head -c 10000000 /dev/zero > big$n; sleep 0.2; done" }\n'));
-    expect([task.state, task.issue?.says]).toEqual(['failed', 'The project’s folder is full: a task has 40 MiB there.']);
+    const task = only(
+      await run('filler', '  t: { run: "for n in {1..99}; do head -c 10000000 /dev/zero > big$n; sleep 0.2; done" }\n'),
+    );
+    expect([task.state, task.issue?.says]).toEqual([
+      'failed',
+      'The project’s folder is full: a task has 40 MiB there.',
+    ]);
   });
 
   it('of /tmp or HOME gets no more room there, and that is said', async () => {
-    expect(only(await run('tmp', "  t: { run: 'head -c 30000000 /dev/zero > /tmp/x' }\n")).issue?.says).toBe('/tmp is full: a task has 16 MiB there.');
-    expect(only(await run('home', "  t: { run: 'head -c 30000000 /dev/zero > ~/x' }\n")).issue?.says).toBe('HOME is full: a task has 16 MiB there.');
+    expect(only(await run('tmp', "  t: { run: 'head -c 30000000 /dev/zero > /tmp/x' }\n")).issue?.says).toBe(
+      '/tmp is full: a task has 16 MiB there.',
+    );
+    expect(only(await run('home', "  t: { run: 'head -c 30000000 /dev/zero > ~/x' }\n")).issue?.says).toBe(
+      'HOME is full: a task has 16 MiB there.',
+    );
   });
 
   it('leaves nothing behind: no process, no folder, no group', async () => {
-    const daemon = await run('daemon', '  t: { run: \'setsid -f sleep 77.7; (trap "" TERM; sleep 78.8) & echo done\' }\n');
+    const daemon = await run(
+      'daemon',
+      '  t: { run: \'setsid -f sleep 77.7; (trap "" TERM; sleep 78.8) & echo done\' }\n',
+    );
     expect(daemon.state).toBe('passed');
     const works = join(world.folder, 'house/agent/work');
     await until('only chains that stand ready are left', async () => readdirSync(works).length <= 2);
     const groups = '/sys/fs/cgroup/pids';
     const ready = readdirSync(works);
-    if (existsSync(groups)) await until('their groups are gone', async () => readdirSync(works).every((name) => ready.includes(name)));
+    if (existsSync(groups))
+      await until('their groups are gone', async () => readdirSync(works).every((name) => ready.includes(name)));
     const running = readdirSync('/proc').filter((pid) => /^\d+$/.test(pid));
     const { readFileSync } = await import('node:fs');
     const lines = running.map((pid) => {
@@ -93,7 +116,9 @@ describe('a log that is longer than is kept', () => {
     task = only(detail);
     chunks = [];
     for (let next: string | null = '0'; next !== null; ) {
-      const page: { items: LogChunk[]; next: string | null } = await world.api().get(`/api/attempts/${task.attempts[0]?.id}/log?from=${next}`);
+      const page: { items: LogChunk[]; next: string | null } = await world
+        .api()
+        .get(`/api/attempts/${task.attempts[0]?.id}/log?from=${next}`);
       chunks.push(...page.items);
       next = page.next;
     }
@@ -114,7 +139,9 @@ describe('a log that is longer than is kept', () => {
     expect(attempt?.logLines).toBe(many + 2);
     const all: LogChunk[] = [];
     for (let next: string | null = '0'; next !== null; ) {
-      const page: { items: LogChunk[]; next: string | null } = await world.api().get(`/api/attempts/${attempt?.id}/log?from=${next}`);
+      const page: { items: LogChunk[]; next: string | null } = await world
+        .api()
+        .get(`/api/attempts/${attempt?.id}/log?from=${next}`);
       all.push(...page.items);
       next = page.next;
     }
@@ -148,7 +175,10 @@ describe('a log that is longer than is kept', () => {
     expect(more.found[0]?.text).toBe('12343');
     const every = await world.api().get<FoundLines>(`${path}?text=99&limit=1000`);
     expect(every.found.map((one) => one.line)).toEqual(every.found.map((one) => Number(one.text)));
-    expect(await world.api().get<FoundLines>(`${path}?text=LAST`)).toMatchObject({ found: [{ text: 'last' }], next: null });
+    expect(await world.api().get<FoundLines>(`${path}?text=LAST`)).toMatchObject({
+      found: [{ text: 'last' }],
+      next: null,
+    });
     expect(await world.api().get<FoundLines>(`${path}?text=nowhere`)).toEqual({ found: [], next: null });
     expect((await world.api().raw('GET', `${path}?text=`)).body.code).toBe('body_invalid');
   });
@@ -167,7 +197,9 @@ describe('a log that is longer than is kept', () => {
   });
 
   it('is had as a whole text', async () => {
-    const answer = await fetch(`${world.url}/api/attempts/${task.attempts[0]?.id}/log/text`, { headers: { authorization: `Bearer ${world.house.token}` } });
+    const answer = await fetch(`${world.url}/api/attempts/${task.attempts[0]?.id}/log/text`, {
+      headers: { authorization: `Bearer ${world.house.token}` },
+    });
     expect([answer.status, answer.headers.get('content-type')]).toEqual([200, 'text/plain; charset=utf-8']);
     expect(answer.headers.get('content-disposition')).toContain('attachment');
     expect((await answer.text()).split('\n').slice(-4)).toEqual([String(lines - 1), String(lines), 'last', '']);

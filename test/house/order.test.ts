@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { Run, RunDetail } from '../../src/wire/api.js';
+import type { Run, RunDetail } from '../../src/wire/runs.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -20,7 +20,10 @@ const running = (name: string, number: number) =>
     return run.taskList[0]?.state === 'running' ? run : null;
   });
 const recorded = (name: string, count: number) =>
-  until(`${count} runs of ${name}`, async () => (await world.api().get<{ items: Run[] }>(`/api/runs?project=${name}&limit=100`)).items.length === count);
+  until(
+    `${count} runs of ${name}`,
+    async () => (await world.api().get<{ items: Run[] }>(`/api/runs?project=${name}&limit=100`)).items.length === count,
+  );
 
 const taken = (seconds: number) => `tsunagi: 1
 tasks:
@@ -53,11 +56,18 @@ describe('pushes after one another', () => {
       const run = await get('taken', 3);
       return run.issue ? run : null;
     });
-    expect(waiting).toMatchObject({ state: 'waiting', issue: { code: 'waits_for_run', says: 'It waits until run 2 has ended.' } });
+    expect(waiting).toMatchObject({
+      state: 'waiting',
+      issue: { code: 'waits_for_run', says: 'It waits until run 2 has ended.' },
+    });
     await push('4');
     await push('5');
     expect((await ended('taken', 2)).state).toBe('passed');
-    expect(await ended('taken', 3)).toMatchObject({ state: 'superseded', issue: { code: 'superseded_by' }, taskList: [] });
+    expect(await ended('taken', 3)).toMatchObject({
+      state: 'superseded',
+      issue: { code: 'superseded_by' },
+      taskList: [],
+    });
     expect((await ended('taken', 4)).state).toBe('superseded');
     const last = await ended('taken', 5);
     expect([last.state, last.release]).toEqual(['passed', expect.any(Number)]);
@@ -71,7 +81,9 @@ describe('pushes after one another', () => {
     await push('b2', 'topic');
     const replaced = await ended('taken', 6);
     expect(replaced).toMatchObject({ state: 'superseded', issue: { says: 'run 7 of a newer push took its place.' } });
-    expect(replaced.taskList.map((one) => [one.state, one.attempts.at(-1)?.state])).toEqual([['superseded', 'stopped']]);
+    expect(replaced.taskList.map((one) => [one.state, one.attempts.at(-1)?.state])).toEqual([
+      ['superseded', 'stopped'],
+    ]);
     expect((await ended('taken', 7)).state).toBe('passed');
     const { out } = await world.cli('run', 'show', '6', '--project', 'taken');
     expect(out).toContain('superseded');
@@ -83,24 +95,35 @@ describe('pushes after one another', () => {
     await world.api().post('/api/projects/taken/runs', { ref: 'topic', reuse: false });
     await push('c2', 'two');
     await push('c3', 'topic');
-    expect(await Promise.all([8, 9, 10, 11].map(async (number) => (await ended('taken', number)).state))).toEqual(['passed', 'passed', 'passed', 'passed']);
+    expect(await Promise.all([8, 9, 10, 11].map(async (number) => (await ended('taken', number)).state))).toEqual([
+      'passed',
+      'passed',
+      'passed',
+      'passed',
+    ]);
   });
 });
 
 describe('the agents’ slots', () => {
-  const many = (name: string, seconds: number) => `tsunagi: 1\ntasks:\n  w: { shards: 8, run: 'sleep ${seconds}; echo ${name}' }\n`;
+  const many = (name: string, seconds: number) =>
+    `tsunagi: 1\ntasks:\n  w: { shards: 8, run: 'sleep ${seconds}; echo ${name}' }\n`;
 
   /** How many tasks of the large run had begun when the quick one did, by the order of the record. */
   const begunBefore = async (project: string, subject = 'run 1', large = 'large'): Promise<number> => {
     const of = async (name: string, run: string) =>
-      (await world.events(`type=attempt.started&project=${name}&subject=${encodeURIComponent(run)}`)).map((one) => Number(one.sequence));
+      (await world.events(`type=attempt.started&project=${name}&subject=${encodeURIComponent(run)}`)).map((one) =>
+        Number(one.sequence),
+      );
     const quick = await until('it is told', async () => (await of(project, subject))[0]);
     return (await of(large, 'run 1')).filter((one) => one < quick).length;
   };
 
   it('go to projects in turns: a small one does not wait for all of a large one', async () => {
     const { checkout: large } = await world.hosted('large', { 'a.txt': '1', 'tsunagi.yaml': many('large', 0.7) });
-    const { checkout: small } = await world.hosted('small', { 'a.txt': '1', 'tsunagi.yaml': "tsunagi: 1\ntasks:\n  quick: { run: 'true' }\n" });
+    const { checkout: small } = await world.hosted('small', {
+      'a.txt': '1',
+      'tsunagi.yaml': "tsunagi: 1\ntasks:\n  quick: { run: 'true' }\n",
+    });
     await large.push();
     await running('large', 1);
     await small.push();

@@ -2,7 +2,7 @@
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { CodeHost } from '../../demo/codehost/codehost.js';
 import { badgeSvg } from '../../src/core/badge.js';
-import type { Project } from '../../src/wire/api.js';
+import type { Project } from '../../src/wire/projects.js';
 import { notified, startCodeHost } from './codehost.js';
 import { api, type Checkout, openWorld, until, type World } from './world.js';
 
@@ -59,13 +59,18 @@ describe('the states of runs', () => {
     ['nonsense', 'url_refused'],
     ['https://nowhere.kohama.example/x', 'source_host'],
   ])('are not told to %s', async (statuses, code) => {
-    const answer = await world.api().raw('POST', '/api/projects/sloop/change', { body: { statuses }, headers: { 'idempotency-key': crypto.randomUUID() } });
+    const answer = await world.api().raw('POST', '/api/projects/sloop/change', {
+      body: { statuses },
+      headers: { 'idempotency-key': crypto.randomUUID() },
+    });
     expect(answer.body.code).toBe(code);
   });
 
   it('are told by projects of a code host alone, which has a secret to check them with', async () => {
     await world.hosted('raft', { 'a.txt': 'x' });
-    expect((await world.cli('project', 'statuses', 'raft', 'https://code.kohama.example/x')).err).toContain('only projects of a code host');
+    expect((await world.cli('project', 'statuses', 'raft', 'https://code.kohama.example/x')).err).toContain(
+      'only projects of a code host',
+    );
   });
 
   it('stop being told when that is asked for', async () => {
@@ -81,7 +86,11 @@ describe('a badge', () => {
   };
   it('shows how the main branch stands, or another one, to whoever has its address', async () => {
     const { badge } = await project();
-    expect(await picture(badge)).toMatchObject({ status: 200, type: 'image/svg+xml; charset=utf-8', text: expect.stringContaining('sloop: passed') });
+    expect(await picture(badge)).toMatchObject({
+      status: 200,
+      type: 'image/svg+xml; charset=utf-8',
+      text: expect.stringContaining('sloop: passed'),
+    });
     expect((await picture(`${badge}&branch=nowhere`)).text).toContain('sloop nowhere: not run yet');
     const failing = await checkout.commitAndPush({ 'a.txt': 'bad' }, 'Bad again', 'topic');
     await world.waitRun('sloop', failing, 'topic');

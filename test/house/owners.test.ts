@@ -2,7 +2,11 @@ import { readdirSync, readFileSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import pg from 'pg';
-import type { EventCheck, PageOf, Person, Project, Run } from '../../src/wire/api.js';
+import type { EventCheck } from '../../src/wire/overview.js';
+import type { PageOf } from '../../src/wire/parts.js';
+import type { Person } from '../../src/wire/people.js';
+import type { Project } from '../../src/wire/projects.js';
+import type { Run } from '../../src/wire/runs.js';
 import { api, app, appDefinition, type Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -16,7 +20,10 @@ beforeAll(async () => {
     `  variables:\n    RELEASE: { from: release.number }\n${secrets}`,
   );
   ({ checkout, first } = await world.hosted('ferry', { ...app('one'), 'tsunagi.yaml': definition }));
-  await world.api().post('/api/projects/ferry/variables', { environment: null, set: [{ name: 'KEY', value: 'a very secret key', secret: true }] });
+  await world.api().post('/api/projects/ferry/variables', {
+    environment: null,
+    set: [{ name: 'KEY', value: 'a very secret key', secret: true }],
+  });
   await checkout.push();
   await world.waitLive('ferry', 'staging', first);
 });
@@ -25,7 +32,13 @@ afterAll(() => world?.close());
 const people = async () => (await world.api().get<PageOf<Person>>('/api/people')).items;
 const records = async <T>(sql: string): Promise<T[]> => {
   const password = readFileSync(join(world.folder, 'house/records/password'), 'utf8');
-  const client = new pg.Client({ host: '127.0.0.1', port: world.house.ports.database, user: 'tsunagi', password, database: 'tsunagi' });
+  const client = new pg.Client({
+    host: '127.0.0.1',
+    port: world.house.ports.database,
+    user: 'tsunagi',
+    password,
+    database: 'tsunagi',
+  });
   await client.connect();
   try {
     return (await client.query(sql)).rows as T[];
@@ -48,14 +61,19 @@ describe('people', () => {
       ['nagi', 'developer'],
       ['owner', 'owner'],
     ]);
-    expect((await world.cli('person', 'add', 'nagi', '--role', 'owner')).err).toContain('There is a person named nagi already');
+    expect((await world.cli('person', 'add', 'nagi', '--role', 'owner')).err).toContain(
+      'There is a person named nagi already',
+    );
     expect((await world.cli('person', 'add', '--role', 'king', 'x')).status).toBe(2);
   });
 
   it('have another role at once, in what they are signed in with and in their tokens', async () => {
     const me = async () => (await api(world.url, null).raw('GET', '/api/me', { headers: { cookie } })).body.role;
     const ask = (body: object, headers: Record<string, string>, token: string | null = null) =>
-      api(world.url, token).raw('POST', '/api/tokens', { body, headers: { 'idempotency-key': crypto.randomUUID(), ...headers } });
+      api(world.url, token).raw('POST', '/api/tokens', {
+        body,
+        headers: { 'idempotency-key': crypto.randomUUID(), ...headers },
+      });
     const signed = { cookie, origin: world.url };
     // One's own, never above one's role, never for agents; and no token makes another.
     const own = await ask({ name: 'x', role: 'developer', days: 1 }, signed);
@@ -74,7 +92,10 @@ describe('people', () => {
     expect((await world.cli('person', 'role', 'nagi', 'viewer')).status).toBe(0);
     expect(await me()).toBe('viewer');
     expect((await api(world.url, token).get<{ role: string }>('/api/me')).role).toBe('viewer');
-    expect((await world.events('type=person.role'))[0]).toMatchObject({ subject: 'nagi', data: { actor: 'owner', role: 'viewer', before: 'owner' } });
+    expect((await world.events('type=person.role'))[0]).toMatchObject({
+      subject: 'nagi',
+      data: { actor: 'owner', role: 'viewer', before: 'owner' },
+    });
   });
 
   it('always have an owner among them', async () => {
@@ -104,7 +125,9 @@ describe('the key of secrets', () => {
       `select table_name as name from information_schema.tables where table_schema = 'public' and table_type = 'BASE TABLE'`,
     );
     for (const { name } of tables) {
-      const [row] = await records<{ found: string }>(`select count(*) as found from "${name}" t where t::text like '%a very secret key%'`);
+      const [row] = await records<{ found: string }>(
+        `select count(*) as found from "${name}" t where t::text like '%a very secret key%'`,
+      );
       expect([name, row?.found]).toEqual([name, '0']);
     }
   });
@@ -115,7 +138,9 @@ describe('a project', () => {
     expect((await world.cli('project', 'pause', 'ferry')).out).toContain('ferry is paused');
     const commit = await checkout.commitAndPush(app('three'), 'three');
     const waiting = await until('it waits', async () =>
-      (await world.api().get<PageOf<Run>>('/api/runs?project=ferry')).items.find((one) => one.commit.id === commit && one.issue?.code === 'project_paused'),
+      (await world.api().get<PageOf<Run>>('/api/runs?project=ferry')).items.find(
+        (one) => one.commit.id === commit && one.issue?.code === 'project_paused',
+      ),
     );
     expect(waiting.state).toBe('waiting');
     expect((await world.cli('project', 'resume', 'ferry')).out).toContain('ferry goes on');
@@ -124,7 +149,9 @@ describe('a project', () => {
 
   it('can be renamed; its addresses stay', async () => {
     await world.api().post('/api/projects', { name: 'taken', source: 'hosted' });
-    expect((await world.cli('project', 'rename', 'ferry', 'taken')).err).toContain('There is a project named taken already');
+    expect((await world.cli('project', 'rename', 'ferry', 'taken')).err).toContain(
+      'There is a project named taken already',
+    );
     expect((await world.cli('project', 'rename', 'ferry', 'harbour-ferry')).out).toContain('It is harbour-ferry now');
     expect((await world.api().raw('GET', '/api/projects/ferry')).status).toBe(404);
     expect((await world.api().get<Project>('/api/projects/harbour-ferry')).endpoint).toContain('/git/harbour-ferry');
@@ -134,16 +161,24 @@ describe('a project', () => {
   it('is removed when that is said, with all that it shows first', async () => {
     const asked = await world.cli('project', 'remove', 'harbour-ferry');
     expect(asked.status).toBe(2);
-    expect(asked.out).toMatch(/With harbour-ferry go: \d+ environments \(.*staging\.ferry\.localhost.*\) · \d+ releases · \d+ runs · 1 variables/);
+    expect(asked.out).toMatch(
+      /With harbour-ferry go: \d+ environments \(.*staging\.ferry\.localhost.*\) · \d+ releases · \d+ runs · 1 variables/,
+    );
     expect((await world.visit('staging.ferry.localhost', '/api')).status).toBe(200);
     const done = await world.cli('project', 'remove', 'harbour-ferry', '--yes');
     expect([done.err, done.status]).toEqual(['', 0]);
-    await until('its address is gone', async () => (await world.visit('staging.ferry.localhost', '/api')).status === 404);
+    await until(
+      'its address is gone',
+      async () => (await world.visit('staging.ferry.localhost', '/api')).status === 404,
+    );
     expect((await world.cli('project', 'list')).out).not.toContain('ferry');
     expect((await world.cli('board')).out).not.toContain('ferry');
     expect(await records('select 1 from variables where sealed is not null')).toEqual([]);
     await expect(checkout.push()).rejects.toThrow(/not found|404/);
-    expect((await world.events('type=project.removed'))[0]).toMatchObject({ subject: 'harbour-ferry', data: { actor: 'owner' } });
+    expect((await world.events('type=project.removed'))[0]).toMatchObject({
+      subject: 'harbour-ferry',
+      data: { actor: 'owner' },
+    });
     await world.api().post('/api/projects', { name: 'ferry', source: 'hosted' });
   });
 });

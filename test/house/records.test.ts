@@ -63,7 +63,11 @@ describe('events', () => {
   });
 
   it('get each number once, whoever numbers', async () => {
-    await Promise.all(Array.from({ length: 30 }, (_, at) => (at % 2 ? records : other).transition('one', (db) => recordEvents(db, event(`e${at}`)))));
+    await Promise.all(
+      Array.from({ length: 30 }, (_, at) =>
+        (at % 2 ? records : other).transition('one', (db) => recordEvents(db, event(`e${at}`))),
+      ),
+    );
     await until('all are numbered', async () => {
       await Promise.all([records, other].map((one) => one.transition('feed', (db) => numberEvents(db))));
       return (await listEvents(records, { limit: 100, newestFirst: false })).length === 32;
@@ -84,7 +88,10 @@ describe('events', () => {
     expect(await check()).toEqual({ seals: 0, upTo: '0', wrong: { first: '1', last: '32' } });
     await records.rows(`update events set actor = 'test' where number = 7`);
     await records.transition('one', (db) => recordEvents(db, event('later')));
-    await until('it is numbered', async () => (await records.transition('feed', (db) => numberEvents(db))).numbered > 0);
+    await until(
+      'it is numbered',
+      async () => (await records.transition('feed', (db) => numberEvents(db))).numbered > 0,
+    );
     await seal();
     expect(await check()).toEqual({ seals: 2, upTo: '33', wrong: null });
     await records.rows('update seals set signature = $1 where last_number = 33', [Buffer.alloc(64)]);
@@ -102,7 +109,9 @@ describe('work', () => {
       records,
       { hash: Buffer.from(name), kind: 'agent', name, person: null, role: null, project: null, expires: null },
       'test',
-    ).catch(async () => ({ id: (await records.one<{ id: string }>('select id from tokens where name = $1', [name]))?.id as string }));
+    ).catch(async () => ({
+      id: (await records.one<{ id: string }>('select id from tokens where name = $1', [name]))?.id as string,
+    }));
     return (
       await registerAgent(
         records,
@@ -127,7 +136,19 @@ describe('work', () => {
     agent = await register('one');
   });
   const waiting = async () =>
-    (await addAttempts(records, [{ kind: 'task', task: null, deployment: null, project, number: 1, needs: { takes: 'runs', base: 'b' }, priority: 2 }]))[0];
+    (
+      await addAttempts(records, [
+        {
+          kind: 'task',
+          task: null,
+          deployment: null,
+          project,
+          number: 1,
+          needs: { takes: 'runs', base: 'b' },
+          priority: 2,
+        },
+      ])
+    )[0];
 
   it('is claimed once, by agents that fit, with a fence that refuses who lost it', async () => {
     const ids = await Promise.all(Array.from({ length: 12 }, waiting));
@@ -147,7 +168,9 @@ describe('work', () => {
       });
     }
     const one = claims[0] as (typeof claims)[number];
-    await expect(lockHeld(records, one.id, one.agent_id as string, '999999')).rejects.toMatchObject({ issue: { code: 'fence_old' } });
+    await expect(lockHeld(records, one.id, one.agent_id as string, '999999')).rejects.toMatchObject({
+      issue: { code: 'fence_old' },
+    });
     expect((await lockHeld(records, one.id, one.agent_id as string, one.fence as string)).id).toBe(one.id);
   });
 
@@ -155,7 +178,8 @@ describe('work', () => {
     const [one] = await claimAttempts(records, agent, 4, 1_000);
     const stream = { table: 'attempts' as const, id: one?.id as string, agent, fence: one?.fence as string };
     await makeLogPartitions(records, new Date());
-    const append = (position: number, text: string) => records.transition('log', (db) => appendLog(db, stream, position, 0, Buffer.from(text)));
+    const append = (position: number, text: string) =>
+      records.transition('log', (db) => appendLog(db, stream, position, 0, Buffer.from(text)));
     expect(await append(0, 'one\ntwo\n')).toBe(8);
     expect(await append(0, 'one\ntwo\n')).toBe(8);
     expect(await append(4, 'two\nthree\n')).toBe(14);
@@ -177,24 +201,34 @@ describe('work', () => {
 
   it('gives edges what is newer than they have, and tells of what is gone', async () => {
     const environment = newId();
-    await records.rows(`insert into environments (id, project_id, name, kind, plan_name, host) values ($1, $2, 'staging', 'standing', 'staging', 'h')`, [
-      environment,
-      project,
-    ]);
+    await records.rows(
+      `insert into environments (id, project_id, name, kind, plan_name, host) values ($1, $2, 'staging', 'standing', 'staging', 'h')`,
+      [environment, project],
+    );
     const first = await records.transition('route', (db) => putRoute(db, 'h', environment, { a: 1 }));
     expect(await routesAfter(records, 0)).toEqual([{ host: 'h', body: { a: 1 }, version: first }]);
     const second = await records.transition('route', (db) => putRoute(db, 'h', environment, null));
     expect(await routesAfter(records, first)).toEqual([{ host: 'h', body: null, version: second }]);
     expect(await routesAfter(records, second)).toEqual([]);
-    const token = await addToken(records, { hash: Buffer.from('e'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null }, 'test');
+    const token = await addToken(
+      records,
+      { hash: Buffer.from('e'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null },
+      'test',
+    );
     expect(await acknowledge(records, token.id, 'quay', second)).toMatchObject({ acknowledged: second });
     // The name belongs to that token, until it is removed.
-    const other = await addToken(records, { hash: Buffer.from('f'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null }, 'test');
+    const other = await addToken(
+      records,
+      { hash: Buffer.from('f'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null },
+      'test',
+    );
     expect(await acknowledge(records, other.id, 'quay', second)).toBeNull();
     await records.rows('update tokens set removed_at = now() where id = $1', [token.id]);
-    expect(await acknowledge(records, other.id, 'quay', second, { h: { version: second, issue: null } })).toMatchObject({
-      without: { h: { version: second } },
-    });
+    expect(await acknowledge(records, other.id, 'quay', second, { h: { version: second, issue: null } })).toMatchObject(
+      {
+        without: { h: { version: second } },
+      },
+    );
   });
 });
 
@@ -204,11 +238,35 @@ describe('migrations', () => {
     try {
       await migrate(older, '001-thread');
       const tables = async () =>
-        (await older.rows<{ name: string }>("select table_name as name from information_schema.tables where table_schema = 'public'")).map((row) => row.name);
+        (
+          await older.rows<{ name: string }>(
+            "select table_name as name from information_schema.tables where table_schema = 'public'",
+          )
+        ).map((row) => row.name);
       expect(await tables()).not.toContain('nothing');
-      const [project, run, task, attempt, agent, token] = Array.from({ length: 6 }, () => newId()) as [string, string, string, string, string, string];
-      const model = { name: 'unit', reads: null, needs: [], run: ['npm test'], makes: [], network: false, timeout: 1000, variables: { A: '1' }, junit: null };
-      await older.rows("insert into projects (id, name, source, main_branch) values ($1, 'sailings', 'hosted', 'main')", [project]);
+      const [project, run, task, attempt, agent, token] = Array.from({ length: 6 }, () => newId()) as [
+        string,
+        string,
+        string,
+        string,
+        string,
+        string,
+      ];
+      const model = {
+        name: 'unit',
+        reads: null,
+        needs: [],
+        run: ['npm test'],
+        makes: [],
+        network: false,
+        timeout: 1000,
+        variables: { A: '1' },
+        junit: null,
+      };
+      await older.rows(
+        "insert into projects (id, name, source, main_branch) values ($1, 'sailings', 'hosted', 'main')",
+        [project],
+      );
       await older.rows("insert into tokens (id, hash, kind, name) values ($1, '\\x01', 'agent', 'a')", [token]);
       await older.rows(
         "insert into agents (id, token_id, name, boot, class, slots, address, tools, base, sandbox, lease_until) values ($1, $2, 'a', $3, '{runs}', 2, '', '{}', 'b', '{}', now())",
@@ -226,10 +284,10 @@ describe('migrations', () => {
         "insert into attempts (id, kind, task_id, project_id, number, state, needs, agent_id, fence) values ($1, 'task', $2, $3, 1, 'passed', '{\"class\": \"runs\"}', $4, 1)",
         [attempt, task, project, agent],
       );
-      await older.rows("insert into results (project_id, line, fingerprint, attempt_id, state, output) values ($1, 'own', 'f1', $2, 'passed', 'sha256:1')", [
-        project,
-        attempt,
-      ]);
+      await older.rows(
+        "insert into results (project_id, line, fingerprint, attempt_id, state, output) values ($1, 'own', 'f1', $2, 'passed', 'sha256:1')",
+        [project, attempt],
+      );
       await older.rows("insert into definitions (project_id, commit, model) values ($1, 'c0', $2), ($1, 'c1', null)", [
         project,
         JSON.stringify({ version: 1, tasks: { unit: model }, release: null }),
@@ -241,12 +299,26 @@ describe('migrations', () => {
         attempt_id: attempt,
         flaky: false,
         state: 'passed',
-        model: { ...model, of: 'unit', each: {}, shard: null, cache: [], retry: 0, reuse: true, branches: null, pullRequests: true },
+        model: {
+          ...model,
+          of: 'unit',
+          each: {},
+          shard: null,
+          cache: [],
+          retry: 0,
+          reuse: true,
+          branches: null,
+          pullRequests: true,
+        },
       });
       expect(await findPasses(older, project, 'own', ['f1'])).toMatchObject([
         { attempt_id: attempt, output: 'sha256:1', output_size: 12, tests: { passed: 3 }, run: 1 },
       ]);
-      expect((await definitionOf(older, project, 'c0'))?.model?.tasks.unit).toMatchObject({ ...model, shards: null, each: {} });
+      expect((await definitionOf(older, project, 'c0'))?.model?.tasks.unit).toMatchObject({
+        ...model,
+        shards: null,
+        each: {},
+      });
       expect((await definitionOf(older, project, 'c1'))?.model).toBeNull();
       expect((await runById(older, run))?.fresh).toBeNull();
     } finally {
@@ -255,7 +327,9 @@ describe('migrations', () => {
   });
 
   it('are each done once, in their order', async () => {
-    const names = (await records.rows<{ name: string }>('select name from migrations order by at, name')).map((row) => row.name);
+    const names = (await records.rows<{ name: string }>('select name from migrations order by at, name')).map(
+      (row) => row.name,
+    );
     expect(names).toEqual(migrations.map((one) => one.name));
     expect([...names].sort()).toEqual(names);
   });
@@ -268,21 +342,41 @@ describe('results', () => {
   });
   /** An attempt of a run of this line, with what its fingerprint came to. */
   const result = async (line: string, fingerprint: string, state: 'passed' | 'failed') => {
-    const number = await addRun(records, { project, commit: 'c', branch: 'main', pullRequest: null, line, cause: 'push', actor: 'test', allowed: true });
+    const number = await addRun(records, {
+      project,
+      commit: 'c',
+      branch: 'main',
+      pullRequest: null,
+      line,
+      cause: 'push',
+      actor: 'test',
+      allowed: true,
+    });
     const run = (await findRun(records, project, number))?.id as string;
     const model = { name: 'unit', of: 'unit', needs: [], run: [] } as never;
-    await startRun(records, run, [{ name: 'unit', position: 0, evidence: false, model, files: { key: '', count: 0 }, pinned: { versions: {}, base: '' } }], []);
+    await startRun(
+      records,
+      run,
+      [
+        {
+          name: 'unit',
+          position: 0,
+          evidence: false,
+          model,
+          files: { key: '', count: 0 },
+          pinned: { versions: {}, base: '' },
+        },
+      ],
+      [],
+    );
     const task = (await tasksOf(records, run))[0]?.id as string;
     const [attempt] = await addAttempts(records, [
       { kind: 'task', task, deployment: null, project, number: 1, needs: { takes: 'runs', base: null }, priority: 2 },
     ]);
-    await records.rows('insert into results (project_id, line, fingerprint, attempt_id, state) values ($1, $2, $3, $4, $5)', [
-      project,
-      line,
-      fingerprint,
-      attempt,
-      state,
-    ]);
+    await records.rows(
+      'insert into results (project_id, line, fingerprint, attempt_id, state) values ($1, $2, $3, $4, $5)',
+      [project, line, fingerprint, attempt, state],
+    );
     return number;
   };
   const passes = async (line: string, ...fingerprints: string[]) =>

@@ -28,7 +28,9 @@ afterAll(() => world?.close());
 
 describe('agent and edge, killed', () => {
   const cases = (['agent', 'edge'] as const).flatMap((room) =>
-    ['before', 'after'].flatMap((side) => transitions.map((names) => [room, side, names.map((name) => `${name}:${side}`)] as const)),
+    ['before', 'after'].flatMap((side) =>
+      transitions.map((names) => [room, side, names.map((name) => `${name}:${side}`)] as const),
+    ),
   );
 
   it.each(cases)('the %s, %s the commit of %j', async (room, side, points) => {
@@ -46,7 +48,10 @@ describe('agent and edge, killed', () => {
         if (push > 6) throw new Error(`never met: ${left().join(', ')}`);
         const commit = await checkout.commitAndPush(app(text), text);
         await world.waitLive('ferry', 'staging', commit);
-        await until('the edge answers', async () => (await world.visit('staging.ferry.localhost', '/api')).status === 200);
+        await until(
+          'the edge answers',
+          async () => (await world.visit('staging.ferry.localhost', '/api')).status === 200,
+        );
         await checkHouse(world, commit, text);
       }
     } finally {

@@ -2,7 +2,17 @@ import { execFileSync } from 'node:child_process';
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import { allEvents, api, app, appDefinition, type Checkout, checkHouse, openWorld, until, type World } from './world.js';
+import {
+  allEvents,
+  api,
+  app,
+  appDefinition,
+  type Checkout,
+  checkHouse,
+  openWorld,
+  until,
+  type World,
+} from './world.js';
 
 /** Every recorded transition of the thread, at which the service is killed before and after the commit. Several share one push. */
 const transitions = [
@@ -52,7 +62,13 @@ describe('the service, killed', () => {
   it('answers an act that it had recorded, when it is asked again with the same key', async () => {
     const before = (await world.environment('ferry', 'staging')).history.length;
     const ask = (key: string) =>
-      world.api().post<{ number: number }>('/api/projects/ferry/environments/staging/deployments', { kind: 'deploy', release: 1 }, key);
+      world
+        .api()
+        .post<{ number: number }>(
+          '/api/projects/ferry/environments/staging/deployments',
+          { kind: 'deploy', release: 1 },
+          key,
+        );
     writeFileSync(join(world.folder, 'crash-at'), 'deployment.asked:after');
     await expect(ask('the key of this act')).rejects.toThrow();
     const again = await until('the same answer', () => ask('the key of this act'));
@@ -86,12 +102,18 @@ describe('others, killed', () => {
   });
 
   it('an attempt whose agent went away is lost and follows; nothing of it runs on', async () => {
-    const commit = await checkout.commitAndPush({ 'tsunagi.yaml': 'tsunagi: 1\ntasks:\n  long: { reads: [], run: "echo begun; sleep 4.321" }\n' }, 'long');
+    const commit = await checkout.commitAndPush(
+      { 'tsunagi.yaml': 'tsunagi: 1\ntasks:\n  long: { reads: [], run: "echo begun; sleep 4.321" }\n' },
+      'long',
+    );
     await until('it runs', async () => pidsOf('sleep 4.321').length > 0);
     process.kill(world.house.rooms.agent.pid() as number, 'SIGKILL');
     const run = await world.waitRun('ferry', commit);
     expect(pidsOf('sleep 4.321')).toEqual([]);
-    expect(run).toMatchObject({ state: 'passed', taskList: [{ attempts: [{ state: 'lost', issue: { code: 'agent_lost' } }, { state: 'passed' }] }] });
+    expect(run).toMatchObject({
+      state: 'passed',
+      taskList: [{ attempts: [{ state: 'lost', issue: { code: 'agent_lost' } }, { state: 'passed' }] }],
+    });
     const lost = run.taskList[0]?.attempts[0];
     const tokens = JSON.parse(readFileSync(join(world.folder, 'house/tokens.json'), 'utf8'));
     const late = await api(world.url, tokens.agent).raw('POST', `/api/agent/attempts/${lost?.id}/report`, {
@@ -105,7 +127,8 @@ describe('others, killed', () => {
     await until(
       'live',
       async () =>
-        (await world.environment('ferry', 'staging')).moving === null && JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text === 'on',
+        (await world.environment('ferry', 'staging')).moving === null &&
+        JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text === 'on',
     );
     process.kill(world.house.rooms.service.pid() as number, 'SIGSTOP');
     process.kill(world.house.rooms.edge.pid() as number, 'SIGKILL');
@@ -131,7 +154,10 @@ describe('others, killed', () => {
 
   it('all of it ends and starts again with the same data', async () => {
     await world.restart();
-    await until('the same answer', async () => JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text === 'after the database');
+    await until(
+      'the same answer',
+      async () => JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text === 'after the database',
+    );
     await until('good health', async () => (await world.environment('ferry', 'staging')).health === 'good');
   });
 });

@@ -3,12 +3,14 @@ import { chmodSync, existsSync, mkdirSync, mkdtempSync, rmSync, symlinkSync, wri
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { RunDetail } from '../../src/wire/api.js';
+import type { RunDetail } from '../../src/wire/runs.js';
 import { cli, openWorld, until, type World } from './world.js';
 
 let folder: string;
 const git = (...args: string[]) =>
-  execFileSync('git', ['-C', folder, '-c', 'user.name=Mika', '-c', 'user.email=mika@kohama.example', ...args], { encoding: 'utf8' });
+  execFileSync('git', ['-C', folder, '-c', 'user.name=Mika', '-c', 'user.email=mika@kohama.example', ...args], {
+    encoding: 'utf8',
+  });
 const write = (files: Record<string, string>) => {
   for (const [path, text] of Object.entries(files)) {
     mkdirSync(dirname(join(folder, path)), { recursive: true });
@@ -79,7 +81,10 @@ describe('a rehearsal', () => {
   });
 
   it('says what failed, with the end of its output, and skips what needs it', async () => {
-    write({ 'test.js': "console.log('before it breaks');\nprocess.exit(7);\n", 'tsunagi.yaml': `${definition}  last: { needs: [unit], run: 'true' }\n` });
+    write({
+      'test.js': "console.log('before it breaks');\nprocess.exit(7);\n",
+      'tsunagi.yaml': `${definition}  last: { needs: [unit], run: 'true' }\n`,
+    });
     const { out, status } = await rehearse('last');
     expect(status).toBe(1);
     expect(out).toMatch(/failed {3}unit/);
@@ -105,7 +110,10 @@ tasks:
     });
     const one = await told();
     expect(states(one)).toEqual({ look: 'passed', db: 'passed', net: 'passed' });
-    expect(one.differs).toEqual([expect.stringMatching(/^db: run\.commit is that of HEAD/), expect.stringMatching(/^net: an agent passes/)]);
+    expect(one.differs).toEqual([
+      expect.stringMatching(/^db: run\.commit is that of HEAD/),
+      expect.stringMatching(/^net: an agent passes/),
+    ]);
     rmSync(join(folder, 'link.js'));
     rmSync(join(folder, 'tool.sh'));
     write(files);
@@ -115,7 +123,10 @@ tasks:
     const bare = mkdtempSync(join(tmpdir(), 'tsunagi-bare-'));
     expect(await cli(['rehearse'], {}, bare)).toMatchObject({ err: expect.stringContaining('has no tsunagi.yaml') });
     writeFileSync(join(bare, 'tsunagi.yaml'), definition);
-    expect(await cli(['rehearse'], {}, bare)).toMatchObject({ status: 2, err: expect.stringContaining('not in a git checkout') });
+    expect(await cli(['rehearse'], {}, bare)).toMatchObject({
+      status: 2,
+      err: expect.stringContaining('not in a git checkout'),
+    });
     rmSync(bare, { recursive: true });
   });
 
@@ -126,7 +137,10 @@ tasks:
       join(bare, 'package.json'),
       '{ "name": "tides", "version": "1.0.0", "scripts": { "test": "node --check index.js", "start": "node index.js" } }\n',
     );
-    writeFileSync(join(bare, 'index.js'), "require('node:http').createServer((q, r) => r.end('tide')).listen(process.env.PORT);\n");
+    writeFileSync(
+      join(bare, 'index.js'),
+      "require('node:http').createServer((q, r) => r.end('tide')).listen(process.env.PORT);\n",
+    );
     const git = (...args: string[]) =>
       execFileSync('git', ['-C', bare, ...args], {
         env: {
@@ -142,7 +156,11 @@ tasks:
     git('add', '-A');
     git('commit', '-qm', 'First');
     const offered = await cli(['rehearse'], {}, bare);
-    expect(offered).toMatchObject({ status: 1, out: expect.stringContaining('tsunagi: 1'), err: expect.stringContaining('rehearse --write') });
+    expect(offered).toMatchObject({
+      status: 1,
+      out: expect.stringContaining('tsunagi: 1'),
+      err: expect.stringContaining('rehearse --write'),
+    });
     expect(existsSync(join(bare, 'tsunagi.yaml'))).toBe(false);
     const written = await cli(['rehearse', '--write'], { XDG_DATA_HOME: join(bare, '..') }, bare);
     expect([written.status, existsSync(join(bare, 'tsunagi.yaml'))]).toEqual([0, true]);
@@ -166,6 +184,8 @@ describe('the fingerprints of a rehearsal', () => {
       return detail.endedAt ? detail : null;
     });
     const rehearsed = await told('--project', 'copy');
-    expect(rehearsed.tasks.map((task) => [task.name, task.fingerprint])).toEqual(run.taskList.map((task) => [task.name, task.fingerprint]));
+    expect(rehearsed.tasks.map((task) => [task.name, task.fingerprint])).toEqual(
+      run.taskList.map((task) => [task.name, task.fingerprint]),
+    );
   });
 });

@@ -1,7 +1,7 @@
 import { rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { Run, RunDetail } from '../../src/wire/api.js';
+import type { Run, RunDetail } from '../../src/wire/runs.js';
 import type { PlanView, WhyRunView, WhyTaskView } from '../../src/wire/why.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 
@@ -18,13 +18,15 @@ async function project(name: string, definition: string, files: Record<string, s
   return checkout;
 }
 const states = (run: RunDetail) => Object.fromEntries(run.taskList.map((task) => [task.name, task.state]));
-const again = (name: string, ref = 'main', body: object = {}) => world.api().post<Run>(`/api/projects/${name}/runs`, { ref, ...body });
+const again = (name: string, ref = 'main', body: object = {}) =>
+  world.api().post<Run>(`/api/projects/${name}/runs`, { ref, ...body });
 const ended = (name: string, number: number) =>
   until(`run ${number} of ${name} has ended`, async () => {
     const run = await world.api().get<RunDetail>(`/api/projects/${name}/runs/${number}`);
     return run.endedAt ? run : null;
   });
-const startAndEnd = async (name: string, ref = 'main', body: object = {}) => ended(name, (await again(name, ref, body)).number);
+const startAndEnd = async (name: string, ref = 'main', body: object = {}) =>
+  ended(name, (await again(name, ref, body)).number);
 
 const chain = `tsunagi: 1
 tasks:
@@ -38,7 +40,12 @@ describe('work that has passed', () => {
   let checkout: Checkout;
   beforeAll(async () => {
     checkout = await project('chain', chain);
-    expect(states(await ended('chain', 1))).toEqual({ make: 'passed', use: 'passed', alone: 'passed', always: 'passed' });
+    expect(states(await ended('chain', 1))).toEqual({
+      make: 'passed',
+      use: 'passed',
+      alone: 'passed',
+      always: 'passed',
+    });
   });
 
   it('is not done again for the same inputs, and its log and outputs are linked', async () => {
@@ -68,8 +75,17 @@ describe('work that has passed', () => {
   });
 
   it('is done again when that is asked for, for all tasks or for some', async () => {
-    expect(states(await startAndEnd('chain', 'main', { reuse: false }))).toEqual({ make: 'passed', use: 'passed', alone: 'passed', always: 'passed' });
-    expect(states(await startAndEnd('chain', 'main', { tasks: ['alone'] }))).toMatchObject({ make: 'reused', use: 'reused', alone: 'passed' });
+    expect(states(await startAndEnd('chain', 'main', { reuse: false }))).toEqual({
+      make: 'passed',
+      use: 'passed',
+      alone: 'passed',
+      always: 'passed',
+    });
+    expect(states(await startAndEnd('chain', 'main', { tasks: ['alone'] }))).toMatchObject({
+      make: 'reused',
+      use: 'reused',
+      alone: 'passed',
+    });
     const { out, status } = await world.cli('run', 'start', 'main', '--project', 'chain', '--without-reuse');
     expect([status, out]).toEqual([0, expect.stringMatching(/^run 8 of /)]);
     expect(states(await ended('chain', 8)).make).toBe('passed');
@@ -77,7 +93,11 @@ describe('work that has passed', () => {
 
   it('does not count when its bytes are broken or gone', async () => {
     const { taskList } = await ended('chain', 8);
-    const blob = join(world.folder, 'house/service/blobs/blobs/sha256', (taskList[0]?.output?.digest ?? '').replace('sha256:', ''));
+    const blob = join(
+      world.folder,
+      'house/service/blobs/blobs/sha256',
+      (taskList[0]?.output?.digest ?? '').replace('sha256:', ''),
+    );
     writeFileSync(blob, 'x'.repeat(taskList[0]?.output?.size ?? 0));
     expect(states(await startAndEnd('chain'))).toMatchObject({ make: 'passed', use: 'reused', alone: 'reused' });
     rmSync(blob);
@@ -97,7 +117,12 @@ describe('work that has passed', () => {
     expect(plan.expectedMs).toBeGreaterThan(0);
     await checkout.commit({ 'b.txt': 'once more' }, 'b again');
     await checkout.push('HEAD:refs/heads/planned');
-    const number = (await until('its run', async () => (await world.api().get<{ items: Run[] }>('/api/runs?project=chain&branch=planned')).items[0])).number;
+    const number = (
+      await until(
+        'its run',
+        async () => (await world.api().get<{ items: Run[] }>('/api/runs?project=chain&branch=planned')).items[0],
+      )
+    ).number;
     await ended('chain', number);
     await checkout.commit({ 'a.txt': 'z', 'b.txt': 'not run yet' }, 'both');
     // Both slots are taken, so that the commit's own run has not begun when the plan is asked for.
@@ -111,12 +136,19 @@ describe('work that has passed', () => {
     expect(foretold.out).toMatch(/make +run .*a\.txt/);
     expect(foretold.out).toMatch(/use +run +.*make runs before it/);
     await world.api().post('/api/projects/busy/runs/1/stop');
-    expect((await world.api().get<{ items: Run[] }>('/api/runs?project=chain&branch=main&limit=1')).items[0]?.number).toBe(before);
+    expect(
+      (await world.api().get<{ items: Run[] }>('/api/runs?project=chain&branch=main&limit=1')).items[0]?.number,
+    ).toBe(before);
     expect((await world.cli('plan', 'nowhere', '--project', 'chain')).err).toContain('nowhere');
   });
 
   it('is explained: the inputs, and the first that differs', async () => {
-    const run = (await until('the run', async () => (await world.api().get<{ items: Run[] }>('/api/runs?project=chain&branch=foretold')).items[0])).number;
+    const run = (
+      await until(
+        'the run',
+        async () => (await world.api().get<{ items: Run[] }>('/api/runs?project=chain&branch=foretold')).items[0],
+      )
+    ).number;
     await ended('chain', run);
     const why = await world.api().get<WhyTaskView>(`/api/projects/chain/runs/${run}/tasks/alone/why`);
     expect(why).toMatchObject({
@@ -147,7 +179,9 @@ tasks:
 `,
     );
     const run = await ended('shaky', 1);
-    expect(run.taskList.map((task) => [task.name, task.state, task.flaky, task.attempts.map((one) => one.state)])).toEqual([
+    expect(
+      run.taskList.map((task) => [task.name, task.state, task.flaky, task.attempts.map((one) => one.state)]),
+    ).toEqual([
       ['shaky', 'passed', true, ['failed', 'passed']],
       ['firm', 'passed', false, ['passed']],
       ['never', 'failed', false, ['failed', 'failed']],
@@ -186,7 +220,13 @@ tasks:
         },
       ],
       skipped: ['after'],
-      since: { run: 1, commits: [{ title: 'Lower the tide' }], files: { paths: ['a.txt'], count: 1 }, tools: [], variables: [] },
+      since: {
+        run: 1,
+        commits: [{ title: 'Lower the tide' }],
+        files: { paths: ['a.txt'], count: 1 },
+        tools: [],
+        variables: [],
+      },
     });
     await checkout.commitAndPush({ 'a.txt': 'low full' }, 'Fill the berths');
     await ended('mended', 3);
@@ -213,7 +253,8 @@ tasks:
 });
 
 describe('two runs that need the same at once', () => {
-  const slow = "tsunagi: 1\ntasks:\n  slow: { reads: [a.txt], run: 'sleep 1.5; echo done once' }\n  last: { needs: [slow], reads: [b.txt], run: 'true' }\n";
+  const slow =
+    "tsunagi: 1\ntasks:\n  slow: { reads: [a.txt], run: 'sleep 1.5; echo done once' }\n  last: { needs: [slow], reads: [b.txt], run: 'true' }\n";
   it('share one attempt, which goes on when one of them is stopped', async () => {
     const checkout = await project('shared', slow);
     const first = await until('it runs', async () => {
@@ -236,19 +277,31 @@ describe('two runs that need the same at once', () => {
   });
 
   it('both fail when it fails, and an attempt that both let go is ended', async () => {
-    const checkout = await project('both', "tsunagi: 1\ntasks:\n  slow: { reads: [a.txt], run: 'sleep 1.2; exit 5' }\n");
-    await until('it runs', async () => (await world.api().get<RunDetail>('/api/projects/both/runs/1')).taskList[0]?.state === 'running');
+    const checkout = await project(
+      'both',
+      "tsunagi: 1\ntasks:\n  slow: { reads: [a.txt], run: 'sleep 1.2; exit 5' }\n",
+    );
+    await until(
+      'it runs',
+      async () => (await world.api().get<RunDetail>('/api/projects/both/runs/1')).taskList[0]?.state === 'running',
+    );
     await checkout.git('push', '-q', 'origin', 'HEAD:refs/heads/second');
     const runs = await Promise.all([
       ended('both', 1),
-      until('joined', async () => (await world.api().get<{ items: Run[] }>('/api/runs?project=both')).items.length === 2).then(() => ended('both', 2)),
+      until(
+        'joined',
+        async () => (await world.api().get<{ items: Run[] }>('/api/runs?project=both')).items.length === 2,
+      ).then(() => ended('both', 2)),
     ]);
     expect(runs.map((run) => [run.state, run.taskList[0]?.issue?.code])).toEqual([
       ['failed', 'command_failed'],
       ['failed', 'command_failed'],
     ]);
     await checkout.commitAndPush({ 'a.txt': 'next' }, 'next');
-    await until('it runs', async () => (await world.api().get<RunDetail>('/api/projects/both/runs/3')).taskList[0]?.state === 'running');
+    await until(
+      'it runs',
+      async () => (await world.api().get<RunDetail>('/api/projects/both/runs/3')).taskList[0]?.state === 'running',
+    );
     await world.api().post('/api/projects/both/runs/3/stop');
     const stopped = await ended('both', 3);
     expect([stopped.state, stopped.taskList[0]?.attempts[0]?.state]).toEqual(['stopped', 'stopped']);

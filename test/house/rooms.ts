@@ -5,7 +5,11 @@ import { join } from 'node:path';
 import { root, until, type World } from './world.js';
 
 /** A second service on the house's database and data. */
-export async function startRoom(world: World, name: 'service', offset: number): Promise<{ url: string; end(): Promise<void> }> {
+export async function startRoom(
+  world: World,
+  name: 'service',
+  offset: number,
+): Promise<{ url: string; end(): Promise<void> }> {
   const { ports } = world.house;
   const port = ports.console + offset * 100;
   const house = join(world.folder, 'house');
@@ -19,7 +23,10 @@ export async function startRoom(world: World, name: 'service', offset: number): 
     TSUNAGI_LOG_LEVEL: 'warn',
     TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000 }),
   };
-  const child = spawn(process.execPath, [join(root, 'dist/src/cli/serve/room.js'), name], { env, stdio: ['ignore', 'inherit', 'inherit'] });
+  const child = spawn(process.execPath, [join(root, 'dist/src/cli/serve/room.js'), name], {
+    env,
+    stdio: ['ignore', 'inherit', 'inherit'],
+  });
   const url = `http://127.0.0.1:${port}`;
   await until('the second service answers', async () => (await fetch(`${url}/api/health`)).ok);
   return {

@@ -2,14 +2,29 @@
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Task } from '../../src/core/definition/model.js';
-import { changeVariables, openSecrets, pinSet, previewChanges, setFor } from '../../src/engine/variables.js';
+import {
+  changeVariables,
+  openSecrets,
+  pinSet,
+  previewChanges,
+  setFor,
+} from '../../src/engine/environments/variables.js';
 import { type Keys, openKeys } from '../../src/keys/keys.js';
 import { migrate } from '../../src/records/migrate.js';
 import { openRecords, type Records } from '../../src/records/database.js';
 import { numberEvents } from '../../src/records/events.js';
 import { addPerson, addToken, callerOfToken, findPerson, setRole } from '../../src/records/people.js';
 import type { ProjectRow } from '../../src/records/projects.js';
-import { nextPoll, pollSoon, setStatusUrl, settlePoll, settleStatus, takePoll, takeStatus, wakeStatus } from '../../src/records/projects.js';
+import {
+  nextPoll,
+  pollSoon,
+  setStatusUrl,
+  settlePoll,
+  settleStatus,
+  takePoll,
+  takeStatus,
+  wakeStatus,
+} from '../../src/records/projects.js';
 import { addRun } from '../../src/records/sources.js';
 import { forgetSecrets, variableAt, variablesNow } from '../../src/records/variables.js';
 import { type Cluster, openCluster, recordProject } from './cluster.js';
@@ -63,13 +78,16 @@ describe('what is set', () => {
     expect((await set('staging', { LEVEL: 'warn' })).version).toBeNull();
     const second = await set('staging', { EXTRA: null });
     expect(second.version).toBe((first.version as number) + 1);
-    expect((await variablesNow(records, project.id, ['staging'])).map((row) => [row.name, row.value, row.version])).toEqual([['LEVEL', 'warn', first.version]]);
+    expect(
+      (await variablesNow(records, project.id, ['staging'])).map((row) => [row.name, row.value, row.version]),
+    ).toEqual([['LEVEL', 'warn', first.version]]);
     expect((await set('staging', { EXTRA: null })).changes).toEqual([]);
   });
 
   it('keeps a name that is a secret one, and compares secrets without showing them', async () => {
     await set('', { KEY: 'first secret' }, true);
-    const preview = (value: string) => previewChanges(context(), records, project, '', [{ name: 'KEY', value, secret: false }]);
+    const preview = (value: string) =>
+      previewChanges(context(), records, project, '', [{ name: 'KEY', value, secret: false }]);
     expect(await preview('first secret')).toMatchObject([{ what: 'same', secret: true }]);
     expect(await preview('another one')).toMatchObject([{ what: 'changed', secret: true }]);
     await set('', { KEY: 'another one' });
@@ -107,7 +125,10 @@ describe('secrets that were replaced', () => {
       actor: 'test',
       allowed: true,
     });
-    const [run] = await records.rows<{ id: string }>('select id from runs where project_id = $1 and number = $2', [project.id, number]);
+    const [run] = await records.rows<{ id: string }>('select id from runs where project_id = $1 and number = $2', [
+      project.id,
+      number,
+    ]);
     const [environment] = await records.rows<{ id: string }>(
       `insert into environments (id, project_id, name, kind, plan_name, host) values (gen_random_uuid(), $1, 'staging', 'standing', 'staging', 'staging.pier.localhost') returning id`,
       [project.id],
@@ -124,26 +145,37 @@ describe('secrets that were replaced', () => {
     await forgetSecrets(records);
     // The first was used by nothing; the second is what the live deployment runs with.
     expect(await versions()).toEqual([false, true, true]);
-    await records.rows(`update deployments set state = 'replaced', warm_until = now() + interval '1 minute' where project_id = $1`, [project.id]);
+    await records.rows(
+      `update deployments set state = 'replaced', warm_until = now() + interval '1 minute' where project_id = $1`,
+      [project.id],
+    );
     await forgetSecrets(records);
     expect(await versions()).toEqual([false, true, true]);
     await records.rows('update deployments set warm_until = now() where project_id = $1', [project.id]);
     await forgetSecrets(records);
     expect(await versions()).toEqual([false, false, true]);
-    await expect(openSecrets(context(), project.id, { SMS: place })).rejects.toMatchObject({ issue: { code: 'secret_unreadable', data: { name: 'KEY' } } });
+    await expect(openSecrets(context(), project.id, { SMS: place })).rejects.toMatchObject({
+      issue: { code: 'secret_unreadable', data: { name: 'KEY' } },
+    });
     expect((await variableAt(records, project.id, '', 'KEY', place.version))?.sealed).toBeNull();
   });
 });
 
 describe('what tasks want of it', () => {
   const task = (...names: string[]) =>
-    ({ of: 'unit', variables: Object.fromEntries(names.map((name) => [name, { from: `variable.${name}`, then: '' }])) }) as unknown as Task;
+    ({
+      of: 'unit',
+      variables: Object.fromEntries(names.map((name) => [name, { from: `variable.${name}`, then: '' }])),
+    }) as unknown as Task;
   const pin = (line: string, ...names: string[]) => pinSet(context(), records, project, line, [task(...names)]);
 
   it('is pinned: plain text, and of a secret its version and keyed hash', async () => {
     const { set: pinned, refused } = await pin('own', 'LEVEL', 'KEY');
     expect(refused).toBeNull();
-    expect(pinned).toEqual({ LEVEL: { value: 'info' }, KEY: { version: expect.any(Number), hash: expect.stringMatching(/^[0-9a-f]{64}$/) } });
+    expect(pinned).toEqual({
+      LEVEL: { value: 'info' },
+      KEY: { version: expect.any(Number), hash: expect.stringMatching(/^[0-9a-f]{64}$/) },
+    });
     expect(JSON.stringify(pinned)).not.toContain('newest');
     const again = await pin('own', 'KEY');
     expect(again.set.KEY).toEqual(pinned.KEY);
@@ -151,8 +183,14 @@ describe('what tasks want of it', () => {
 
   it('is refused to strangers where it is a secret, and said where nobody has set it', async () => {
     expect(await pin('pr-9', 'LEVEL')).toMatchObject({ refused: null });
-    expect((await pin('pr-9', 'LEVEL', 'KEY')).refused).toMatchObject({ code: 'variable_stranger', data: { name: 'KEY', task: 'unit' } });
-    expect((await pin('own', 'GONE', 'LEVEL', 'LOST')).refused).toMatchObject({ code: 'variable_unset', data: { names: 'GONE, LOST' } });
+    expect((await pin('pr-9', 'LEVEL', 'KEY')).refused).toMatchObject({
+      code: 'variable_stranger',
+      data: { name: 'KEY', task: 'unit' },
+    });
+    expect((await pin('own', 'GONE', 'LEVEL', 'LOST')).refused).toMatchObject({
+      code: 'variable_unset',
+      data: { names: 'GONE, LOST' },
+    });
   });
 });
 
@@ -187,7 +225,14 @@ describe('sources that are looked at', () => {
     const held = { id: row.id, status_fence: status?.status_fence as number };
     await settleStatus(records, held, '0', null, 0, null);
     await records.transition('feed', (db) => numberEvents(db));
-    await settleStatus(records, held, (await records.one<{ n: string }>('select coalesce(max(number), 0)::text as n from events'))?.n ?? '0', null, 0, null);
+    await settleStatus(
+      records,
+      held,
+      (await records.one<{ n: string }>('select coalesce(max(number), 0)::text as n from events'))?.n ?? '0',
+      null,
+      0,
+      null,
+    );
     await wakeStatus(records);
     expect(await takeStatus(records, 60_000)).toBeNull();
     await records.rows(
@@ -204,7 +249,11 @@ describe('people', () => {
   it('lose what is above their new role, and the last owner stays', async () => {
     const id = await addPerson(records, 'nagi', 'owner', 'test');
     for (const role of ['viewer', 'owner'] as const)
-      await addToken(records, { hash: Buffer.from(role), kind: 'person', name: role, person: id, role, project: null, expires: null }, 'test');
+      await addToken(
+        records,
+        { hash: Buffer.from(role), kind: 'person', name: role, person: id, role, project: null, expires: null },
+        'test',
+      );
     const nagi = () => findPerson(records, 'nagi') as Promise<NonNullable<Awaited<ReturnType<typeof findPerson>>>>;
     expect(await setRole(records, await nagi(), 'viewer', 'test')).toBe(false);
     await addPerson(records, 'aoi', 'owner', 'test');
@@ -220,7 +269,14 @@ describe('tables', () => {
     const both = [openRecords({ url }), openRecords({ url })];
     await Promise.all(both.map((one) => migrate(one)));
     const names = await both[0]?.rows<{ name: string }>('select name from migrations order by name');
-    expect(names?.map((row) => row.name)).toEqual(['001-thread', '002-reuse', '003-space', '004-start', '005-ground', '006-steps']);
+    expect(names?.map((row) => row.name)).toEqual([
+      '001-thread',
+      '002-reuse',
+      '003-space',
+      '004-start',
+      '005-ground',
+      '006-steps',
+    ]);
     await Promise.all(both.map((one) => one.close()));
   });
 });

@@ -4,15 +4,23 @@ import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, describe, expect, it } from '@jest/globals';
-import { makeLogSender } from '../../src/agent/log.js';
+import { makeLogSender } from '../../src/agent/log/log.js';
 import { findLimits } from '../../src/agent/sandbox/host.js';
 import { groupOf, makeGroup } from '../../src/agent/sandbox/limits.js';
-import { childrenOf, descendantsOf, listeningPorts, nameOf, programOf, signal, startTime } from '../../src/agent/sandbox/processes.js';
+import {
+  childrenOf,
+  descendantsOf,
+  listeningPorts,
+  nameOf,
+  programOf,
+  signal,
+  startTime,
+} from '../../src/agent/sandbox/processes.js';
 import { parseEvents } from '../../src/cli/api.js';
 import { numberOf } from '../../src/cli/commands/shared.js';
 import { ago, bytes, exitStatus, plain, table } from '../../src/cli/print.js';
 import { keepRunning } from '../../src/cli/serve/supervise.js';
-import { CodedError } from '../../src/core/errors.js';
+import { CodedError } from '../../src/core/errors/errors.js';
 import { startLoop } from '../../src/engine/loop.js';
 import { makeHub } from '../../src/service/hub.js';
 import { addressesDelay } from '../../src/service/delays.js';
@@ -91,7 +99,9 @@ describe('the hub', () => {
     const hub = makeHub();
     const signal = new AbortController().signal;
     const woken: string[] = [];
-    const waits = ['a', 'b'].map((name) => hub.wait((topic) => topic === name, 60_000, signal).then(() => woken.push(name)));
+    const waits = ['a', 'b'].map((name) =>
+      hub.wait((topic) => topic === name, 60_000, signal).then(() => woken.push(name)),
+    );
     hub.heard('a');
     await waits[0];
     expect(woken).toEqual(['a']);
@@ -115,7 +125,10 @@ describe('a room that is kept running', () => {
 
   it('is started again when it dies, and ended when asked', async () => {
     const said: string[] = [];
-    const kept = await keepRunning({ name: 'room', start: script('setInterval(() => {}, 1000)'), signal: 'SIGTERM' }, (text) => said.push(text));
+    const kept = await keepRunning(
+      { name: 'room', start: script('setInterval(() => {}, 1000)'), signal: 'SIGTERM' },
+      (text) => said.push(text),
+    );
     const first = kept.pid() as number;
     process.kill(first, 'SIGKILL');
     await until('it is started again', async () => kept.pid() !== first);
@@ -125,13 +138,17 @@ describe('a room that is kept running', () => {
     expect(startTime(second)).toBeNull();
   });
   it('that ends at its first start is an error, not a circle', async () => {
-    const start = keepRunning({ name: 'room', start: script('process.exit(3)'), ready: () => new Promise(() => {}), signal: 'SIGTERM' }, () => {});
+    const start = keepRunning(
+      { name: 'room', start: script('process.exit(3)'), ready: () => new Promise(() => {}), signal: 'SIGTERM' },
+      () => {},
+    );
     await expect(start).rejects.toThrow('room ended with 3 at its start');
   });
 });
 
 describe('a log on its way', () => {
-  const fake = (take: (path: string, bytes: Buffer) => Promise<{ position: number }>): Client => ({ postBytes: take }) as unknown as Client;
+  const fake = (take: (path: string, bytes: Buffer) => Promise<{ position: number }>): Client =>
+    ({ postBytes: take }) as unknown as Client;
 
   it('arrives in order, a batch for each command, by position', async () => {
     const sent: [number, number, string][] = [];
@@ -243,7 +260,9 @@ describe('processes', () => {
   it('are found by their parents, past the shell that waits for them', async () => {
     const child = spawn('bash', ['-c', 'bash -c "sleep 98.7; true"; true'], { stdio: 'ignore' });
     left.push(child.pid as number);
-    const deepest = await until('all of it runs', async () => descendantsOf(child.pid as number).find((pid) => nameOf(pid) === 'sleep'));
+    const deepest = await until('all of it runs', async () =>
+      descendantsOf(child.pid as number).find((pid) => nameOf(pid) === 'sleep'),
+    );
     expect(childrenOf(child.pid as number)).toHaveLength(1);
     expect(programOf(child.pid as number)).toBe(deepest);
     expect(startTime(child.pid as number)).toMatch(/^\d+$/);
@@ -275,7 +294,10 @@ describe('processes', () => {
       ],
       { stdio: 'ignore' },
     );
-    await until('they run', async () => existsSync(join(folder, 'in')) && descendantsOf(child.pid as number).length >= 2);
+    await until(
+      'they run',
+      async () => existsSync(join(folder, 'in')) && descendantsOf(child.pid as number).length >= 2,
+    );
     const pids = descendantsOf(child.pid as number);
     await groupOf(way, 'test-group').remove();
     await until('all have ended', async () => pids.every((pid) => startTime(pid) === null));
@@ -301,20 +323,26 @@ describe('words for a terminal', () => {
     expect(ago(null)).toBe('');
   });
   it('name releases and deployments by letter and number', () => {
-    expect([numberOf('r42', 'r'), numberOf('42', 'r'), numberOf('r0', 'r'), numberOf('d4', 'r'), numberOf('r4; id', 'r'), numberOf('7', '')]).toEqual([
-      42,
-      42,
-      null,
-      null,
-      null,
-      7,
-    ]);
+    expect([
+      numberOf('r42', 'r'),
+      numberOf('42', 'r'),
+      numberOf('r0', 'r'),
+      numberOf('d4', 'r'),
+      numberOf('r4; id', 'r'),
+      numberOf('7', ''),
+    ]).toEqual([42, 42, null, null, null, 7]);
   });
   it('end with a status that says how', () => {
     const of = (code: ConstructorParameters<typeof CodedError>[0]) => exitStatus(new CodedError(code));
-    expect([of('not_promotable'), of('not_found'), of('usage'), of('no_project'), of('unreachable'), of('internal'), exitStatus(new Error('x'))]).toEqual([
-      1, 1, 2, 2, 3, 3, 3,
-    ]);
+    expect([
+      of('not_promotable'),
+      of('not_found'),
+      of('usage'),
+      of('no_project'),
+      of('unreachable'),
+      of('internal'),
+      exitStatus(new Error('x')),
+    ]).toEqual([1, 1, 2, 2, 3, 3, 3]);
   });
   it('come from a stream of events, wherever it is cut', async () => {
     const text = 'id: 7\nevent: chunk\ndata: {"text":"é"}\n\n: still here\n\nevent: end\ndata: {}\n\n';
@@ -332,7 +360,14 @@ describe('words for a terminal', () => {
     }
   });
   it('say which edge delays an ending', () => {
-    const edge = (name: string, acknowledged: number, alive: boolean) => ({ id: name, name, acknowledged, alive, without: {}, seen_at: new Date() });
+    const edge = (name: string, acknowledged: number, alive: boolean) => ({
+      id: name,
+      name,
+      acknowledged,
+      alive,
+      without: {},
+      seen_at: new Date(),
+    });
     expect(addressesDelay([edge('a', 5, true)], { table_version: 5 })).toBeNull();
     expect(addressesDelay([edge('a', 4, true)], { table_version: 5 })).toContain('has yet to take over');
     expect(addressesDelay([edge('a', 4, false), edge('b', 5, true)], { table_version: 5 })).toContain('a is silent');
@@ -343,7 +378,13 @@ describe('a figure', () => {
   it('is a median with its spread, held against its baseline and goal', () => {
     expect(median([3, 1, 2])).toBe(2);
     const goal = { text: '≤ 2 ×', met: (_value: number, ratio: number | null) => (ratio ?? 9) <= 2 };
-    expect(figure('f', 'ms', [10, 20, 30], [10, 10, 10], goal)).toMatchObject({ value: 20, baseline: 10, ratio: 2, met: true, spread: 0.25 });
+    expect(figure('f', 'ms', [10, 20, 30], [10, 10, 10], goal)).toMatchObject({
+      value: 20,
+      baseline: 10,
+      ratio: 2,
+      met: true,
+      spread: 0.25,
+    });
     expect(figure('f', 'ms', [30], [], goal)).toMatchObject({ baseline: null, ratio: null, met: false });
   });
 });

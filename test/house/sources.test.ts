@@ -5,7 +5,7 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import type { CodeHost } from '../../demo/codehost/codehost.js';
 import { signEvent } from '../../src/keys/keys.js';
-import type { AddedProject } from '../../src/wire/api.js';
+import type { AddedProject } from '../../src/wire/projects.js';
 import { allEnd, budget, ends, mutated, patience } from '../fuzz/budget.js';
 import { notified, startCodeHost } from './codehost.js';
 import { api, app, appDefinition, Checkout, openWorld, until, type World } from './world.js';
@@ -26,7 +26,10 @@ describe('a code host that sends events', () => {
   let first: string;
   let added: AddedProject;
   beforeAll(async () => {
-    ({ checkout, first, added } = await notified(world, codehost, 'quay', { ...app('quay'), 'tsunagi.yaml': appDefinition }));
+    ({ checkout, first, added } = await notified(world, codehost, 'quay', {
+      ...app('quay'),
+      'tsunagi.yaml': appDefinition,
+    }));
     await world.waitLive('quay', 'staging', first);
   });
 
@@ -61,21 +64,30 @@ describe('a code host that sends events', () => {
     const commit = await checkout.commitAndPush({ 'note.txt': 'hello' }, 'From a stranger', 'stranger');
     const pull = await codehost.openPull('quay', { title: 'From a stranger', branch: 'stranger', trusted: false });
     const waiting = await until('its run waits', async () => {
-      const { items } = await world
-        .api()
-        .get<{ items: { number: number; commit: { id: string }; pullRequest: number | null; issue: { code: string } | null; state: string }[] }>(
-          '/api/runs?project=quay&state=waiting',
-        );
+      const { items } = await world.api().get<{
+        items: {
+          number: number;
+          commit: { id: string };
+          pullRequest: number | null;
+          issue: { code: string } | null;
+          state: string;
+        }[];
+      }>('/api/runs?project=quay&state=waiting');
       return items.find((one) => one.pullRequest === pull.number && one.issue?.code === 'run_untrusted');
     });
     expect(waiting.state).toBe('waiting');
     expect((await world.cli('run', 'start', commit, '--project', 'quay')).out).toContain(`run ${waiting.number}`);
     const run = await until('it has run', async () => {
-      const one = await world.api().get<{ state: string; endedAt: string | null }>(`/api/projects/quay/runs/${waiting.number}`);
+      const one = await world
+        .api()
+        .get<{ state: string; endedAt: string | null }>(`/api/projects/quay/runs/${waiting.number}`);
       return one.endedAt ? one : null;
     });
     expect(run.state).toBe('passed');
-    expect((await world.events('project=quay&type=run.allowed'))[0]).toMatchObject({ subject: `run ${waiting.number}`, data: { actor: 'owner' } });
+    expect((await world.events('project=quay&type=run.allowed'))[0]).toMatchObject({
+      subject: `run ${waiting.number}`,
+      data: { actor: 'owner' },
+    });
     expect((await world.api().raw('GET', `/api/projects/quay/environments/pr-${pull.number}`)).status).toBe(404);
     await checkout.git('checkout', '-q', 'main');
   });
@@ -86,7 +98,14 @@ describe('a code host that sends events', () => {
       headers: { 'content-type': 'application/cloudevents+json', 'tsunagi-signature': header },
     });
   const event = (change: object = {}) =>
-    JSON.stringify({ specversion: '1.0', id: crypto.randomUUID(), source: '/test', type: 'dev.tsunagi.branch.pushed', data: { branch: 'main' }, ...change });
+    JSON.stringify({
+      specversion: '1.0',
+      id: crypto.randomUUID(),
+      source: '/test',
+      type: 'dev.tsunagi.branch.pushed',
+      data: { branch: 'main' },
+      ...change,
+    });
   const signed = (body: string, at = Date.now()) => send(body, signEvent(added.eventSecret as string, body, at));
 
   it('answers an event that was seen before as done and changes nothing', async () => {
@@ -104,7 +123,12 @@ describe('a code host that sends events', () => {
     ['no JSON', () => signed('{"a":'), 400, 'event_malformed'],
     ['no CloudEvent', () => signed('{}'), 400, 'event_malformed'],
     ['an unknown type', () => signed(event({ type: 'dev.tsunagi.tide.risen' })), 422, 'event_unknown'],
-    ['a change without a number', () => signed(event({ type: 'dev.cdevents.change.created.0.3.0', data: { title: 'x' } })), 400, 'event_malformed'],
+    [
+      'a change without a number',
+      () => signed(event({ type: 'dev.cdevents.change.created.0.3.0', data: { title: 'x' } })),
+      400,
+      'event_malformed',
+    ],
     [
       'a head that is an option of git',
       () => signed(event({ type: 'dev.cdevents.change.created.0.3.0', data: { number: 9, head: '--upload-pack=x' } })),
@@ -118,15 +142,26 @@ describe('a code host that sends events', () => {
     expect(answer.body.next.length).toBeGreaterThanOrEqual(10);
     if (code.startsWith('event'))
       await until('it is recorded', async () =>
-        (await world.events('project=quay&type=intake.refused')).some((one) => (one.data.issue as { code: string }).code === code),
+        (await world.events('project=quay&type=intake.refused')).some(
+          (one) => (one.data.issue as { code: string }).code === code,
+        ),
       );
   });
 
   it(
     'answers whatever is signed in words, and is never hurt by it',
     async () => {
-      const text = fc.oneof(fc.string({ unit: 'binary', maxLength: 40 }), fc.constantFrom('main', 'a\0b', '\ud800', 'refs/heads/x', '-x', 'f'.repeat(40)));
-      const type = fc.constantFrom('dev.tsunagi.branch.pushed', 'dev.cdevents.change.created.0.3.0', 'dev.cdevents.change.merged.0.3.0', 'dev.tsunagi', 'x\0');
+      const text = fc.oneof(
+        fc.string({ unit: 'binary', maxLength: 40 }),
+        fc.constantFrom('main', 'a\0b', '\ud800', 'refs/heads/x', '-x', 'f'.repeat(40)),
+      );
+      const type = fc.constantFrom(
+        'dev.tsunagi.branch.pushed',
+        'dev.cdevents.change.created.0.3.0',
+        'dev.cdevents.change.merged.0.3.0',
+        'dev.tsunagi',
+        'x\0',
+      );
       const data = fc.record(
         {
           branch: text,
@@ -160,7 +195,10 @@ describe('a code host that sends events', () => {
             fetch(`${world.url}/api/sources/quay/events`, {
               method: 'POST',
               body: new Uint8Array(body),
-              headers: { 'content-type': 'application/cloudevents+json', 'tsunagi-signature': signEvent(added.eventSecret as string, body, now) },
+              headers: {
+                'content-type': 'application/cloudevents+json',
+                'tsunagi-signature': signEvent(added.eventSecret as string, body, now),
+              },
             }),
           );
           const said = (await answer.json()) as { code?: string; next?: string };
@@ -189,7 +227,12 @@ describe('a code host that sends events', () => {
 
   it('takes no pushes', async () => {
     await expect(
-      new Checkout(checkout.folder, '').git('push', '-q', `${world.url.replace('//', `//x:${world.house.token}@`)}/git/quay`, 'main'),
+      new Checkout(checkout.folder, '').git(
+        'push',
+        '-q',
+        `${world.url.replace('//', `//x:${world.house.token}@`)}/git/quay`,
+        'main',
+      ),
     ).rejects.toThrow(/409/);
   });
 });
@@ -210,9 +253,15 @@ describe('a hosted project', () => {
   });
 
   it('shows every mistake of a broken definition, and keeps the last valid one of main', async () => {
-    const good = await checkout.commitAndPush({ 'tsunagi.yaml': 'tsunagi: 1\nenvironments:\n  staging: { branch: main }\n' }, 'Good');
+    const good = await checkout.commitAndPush(
+      { 'tsunagi.yaml': 'tsunagi: 1\nenvironments:\n  staging: { branch: main }\n' },
+      'Good',
+    );
     expect((await world.waitRun('shoal', good)).state).toBe('passed');
-    const bad = await checkout.commitAndPush({ 'tsunagi.yaml': 'tsunagi: 1\ntaks: {}\nenvironments:\n  staging: { brunch: main }\n' }, 'Bad');
+    const bad = await checkout.commitAndPush(
+      { 'tsunagi.yaml': 'tsunagi: 1\ntaks: {}\nenvironments:\n  staging: { brunch: main }\n' },
+      'Bad',
+    );
     const run = await world.waitRun('shoal', bad);
     expect(run.issue).toMatchObject({ code: 'definition_invalid', says: expect.stringContaining('2 mistakes') });
     expect(run.definitionIssues.map((one) => [one.line, one.column, one.next])).toEqual([
@@ -238,7 +287,11 @@ describe('a hosted project', () => {
       encoding: 'utf8',
     }).trim();
     const tree = execFileSync('git', ['-C', checkout.folder, 'mktree', '-z'], {
-      input: Buffer.concat([Buffer.from(`100644 blob ${blob}\tb`), Buffer.from([0xff, 0xfe]), Buffer.from(`\x00100644 blob ${definition}\ttsunagi.yaml\x00`)]),
+      input: Buffer.concat([
+        Buffer.from(`100644 blob ${blob}\tb`),
+        Buffer.from([0xff, 0xfe]),
+        Buffer.from(`\x00100644 blob ${definition}\ttsunagi.yaml\x00`),
+      ]),
       encoding: 'utf8',
     }).trim();
     const commit = await checkout.git('commit-tree', '-m', 'odd \u0007 name', tree);
@@ -253,7 +306,9 @@ describe('a hosted project', () => {
 
   it('refuses tags and branches it can not name, in words that git shows', async () => {
     await checkout.git('tag', 'v1');
-    await expect(checkout.git('push', '-q', 'origin', 'v1')).rejects.toThrow(/Tsunagi takes branches; refs\/tags\/v1 is none/);
+    await expect(checkout.git('push', '-q', 'origin', 'v1')).rejects.toThrow(
+      /Tsunagi takes branches; refs\/tags\/v1 is none/,
+    );
     await until('it is recorded', async () => (await world.events('project=shoal&type=push.refused')).length === 1);
   });
 
@@ -261,7 +316,9 @@ describe('a hosted project', () => {
     ['a wrong token', 'x:tsu_wrong', /401|Authentication failed/],
     ['no token', '', /could not read Username|401/],
   ])('refuses a push with %s', async (_name, login, words) => {
-    await expect(checkout.git('push', '-q', `${world.url.replace('//', login ? `//${login}@` : '//')}/git/shoal`, 'main')).rejects.toThrow(words);
+    await expect(
+      checkout.git('push', '-q', `${world.url.replace('//', login ? `//${login}@` : '//')}/git/shoal`, 'main'),
+    ).rejects.toThrow(words);
   });
 
   it('refuses a push of a viewer, and of a token for another project', async () => {
@@ -270,7 +327,9 @@ describe('a hosted project', () => {
       { name: 'elsewhere', role: 'owner', project: 'quay' },
     ]) {
       const { token } = await world.api().post<{ token: string }>('/api/tokens', body);
-      await expect(checkout.git('push', '-q', `${world.url.replace('//', `//x:${token}@`)}/git/shoal`, 'HEAD:refs/heads/x')).rejects.toThrow(/403|not found/);
+      await expect(
+        checkout.git('push', '-q', `${world.url.replace('//', `//x:${token}@`)}/git/shoal`, 'HEAD:refs/heads/x'),
+      ).rejects.toThrow(/403|not found/);
     }
   });
 
@@ -281,10 +340,15 @@ describe('a hosted project', () => {
   });
 
   it('finds a push whose answer was lost when it starts again', async () => {
-    const commit = await checkout.commit({ 'tsunagi.yaml': 'tsunagi: 1\ntasks: { a: { run: "true" } }\n' }, 'Behind its back');
+    const commit = await checkout.commit(
+      { 'tsunagi.yaml': 'tsunagi: 1\ntasks: { a: { run: "true" } }\n' },
+      'Behind its back',
+    );
     const repositories = join(world.folder, 'house/service/repositories');
     const id = readdirSync(repositories).find((name) =>
-      execFileSync('git', ['--git-dir', join(repositories, name), 'branch', '--list', 'odd'], { encoding: 'utf8' }).includes('odd'),
+      execFileSync('git', ['--git-dir', join(repositories, name), 'branch', '--list', 'odd'], {
+        encoding: 'utf8',
+      }).includes('odd'),
     ) as string;
     await world.restart();
     await checkout.git('push', '-q', join(repositories, id), 'HEAD:refs/heads/behind');

@@ -1,7 +1,10 @@
 import { existsSync, readdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { AgentView, PageOf, Release, Run, RunDetail } from '../../src/wire/api.js';
+import type { AgentView } from '../../src/wire/overview.js';
+import type { PageOf } from '../../src/wire/parts.js';
+import type { Release } from '../../src/wire/releases.js';
+import type { Run, RunDetail } from '../../src/wire/runs.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -18,7 +21,8 @@ const ended = (number: number) =>
     const run = await get(number);
     return run.endedAt ? run : null;
   });
-const trimmed = (number: number) => until(`run ${number} is trimmed`, async () => (await get(number)).trimmedAt !== null);
+const trimmed = (number: number) =>
+  until(`run ${number} is trimmed`, async () => (await get(number)).trimmedAt !== null);
 const blobs = () => readdirSync(join(world.folder, 'house/service/blobs/blobs/sha256')).map((name) => `sha256:${name}`);
 
 const definition = `tsunagi: 1

@@ -1,7 +1,8 @@
 /** A pull request of a stranger whose commit does all it can against the project's own line, after a developer has let it run. */
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { CodeHost } from '../../demo/codehost/codehost.js';
-import type { PageOf, Run, RunDetail } from '../../src/wire/api.js';
+import type { PageOf } from '../../src/wire/parts.js';
+import type { Run, RunDetail } from '../../src/wire/runs.js';
 import type { WhyTaskView } from '../../src/wire/why.js';
 import { notified, startCodeHost } from './codehost.js';
 import { api, type Checkout, openWorld, until, type World } from './world.js';
@@ -60,7 +61,10 @@ const logOf = (run: RunDetail, task: string) => {
 const states = (run: RunDetail) => Object.fromEntries(run.taskList.map((task) => [task.name, task.state]));
 
 /** Offers a commit as a stranger's pull request and lets it run, as a developer who has not looked closely. */
-async function offer(branch: string, files: Record<string, string>): Promise<{ run: RunDetail; pull: number; commit: string }> {
+async function offer(
+  branch: string,
+  files: Record<string, string>,
+): Promise<{ run: RunDetail; pull: number; commit: string }> {
   await checkout.git('checkout', '-q', '-B', branch, 'main');
   const commit = await checkout.commit(files, `Offer ${branch}`);
   await checkout.git('push', '-q', 'origin', `HEAD:refs/offered/${branch}`);
@@ -82,7 +86,10 @@ describe('a hostile pull request', () => {
     expect(states(await ended(1))).toEqual({ build: 'passed', show: 'passed' });
     const ports = Object.values(world.house.ports).join(' ');
     const more = attack.replace('network: true', `network: true\n    variables: { PORTS: '${ports}' }`);
-    ({ run: hostile, pull } = await offer('plums', { 'recipe.txt': 'rice and plums\n', 'tsunagi.yaml': definition(more) }));
+    ({ run: hostile, pull } = await offer('plums', {
+      'recipe.txt': 'rice and plums\n',
+      'tsunagi.yaml': definition(more),
+    }));
   });
 
   it('finds no cache, no key, no file or process of the host, and no port of it', async () => {
@@ -150,7 +157,9 @@ describe('a hostile pull request', () => {
     await checkout.git('checkout', '-q', 'main');
     await codehost.openPull('galley', { title: 'chain', branch: 'chain', trusted: false });
     await until('it is here', async () =>
-      (await world.api().get<PageOf<Run>>('/api/runs?project=galley&limit=100')).items.some((one) => one.commit.id === head),
+      (await world.api().get<PageOf<Run>>('/api/runs?project=galley&limit=100')).items.some(
+        (one) => one.commit.id === head,
+      ),
     );
     const started = await world.api().post<Run>('/api/projects/galley/runs', { ref: middle });
     const run = await ended(started.number);
@@ -171,9 +180,16 @@ describe('a hostile pull request', () => {
 
   it('can not report for another attempt: an agent’s words need the fence that it was given', async () => {
     const main = (await ended(1)).taskList[0]?.attempts[0]?.id;
-    const developer = await world.api().post<{ token: string }>('/api/tokens', { name: 'a developer', role: 'developer' });
-    const report = { fence: '1', happenings: [{ what: 'ended', state: 'failed', issue: null, output: null, tests: null }] };
-    const answer = await api(world.url, developer.token).raw('POST', `/api/agent/attempts/${main}/report`, { body: report });
+    const developer = await world
+      .api()
+      .post<{ token: string }>('/api/tokens', { name: 'a developer', role: 'developer' });
+    const report = {
+      fence: '1',
+      happenings: [{ what: 'ended', state: 'failed', issue: null, output: null, tests: null }],
+    };
+    const answer = await api(world.url, developer.token).raw('POST', `/api/agent/attempts/${main}/report`, {
+      body: report,
+    });
     expect(answer.status).toBe(403);
     expect((await ended(1)).taskList[0]?.state).toBe('passed');
   });

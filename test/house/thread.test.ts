@@ -15,7 +15,8 @@ describe('from a push to production and back', () => {
   let checkout: Checkout;
   let first: string;
   let second: string;
-  const text = async (environment: string) => JSON.parse((await world.visit(`${environment}.ferry.localhost`, '/api')).text).text as string;
+  const text = async (environment: string) =>
+    JSON.parse((await world.visit(`${environment}.ferry.localhost`, '/api')).text).text as string;
 
   beforeAll(async () => {
     ({ checkout, first } = await world.hosted('ferry', { ...app('one'), 'tsunagi.yaml': appDefinition }));
@@ -25,7 +26,12 @@ describe('from a push to production and back', () => {
 
   it('builds, tests, releases and verifies a pushed commit by itself', async () => {
     const run = await world.waitRun('ferry', first);
-    expect(run).toMatchObject({ state: 'passed', release: 1, branch: 'main', taskList: [{ name: 'unit', state: 'passed', files: 1 }] });
+    expect(run).toMatchObject({
+      state: 'passed',
+      release: 1,
+      branch: 'main',
+      taskList: [{ name: 'unit', state: 'passed', files: 1 }],
+    });
     const staging = await world.environment('ferry', 'staging');
     expect(staging).toMatchObject({
       health: 'good',
@@ -47,12 +53,17 @@ describe('from a push to production and back', () => {
       ['task', 'unit', release.digest],
       ['verification', 'staging', release.digest],
     ]);
-    const [staging, production] = await Promise.all([world.environment('ferry', 'staging'), world.environment('ferry', 'production')]);
+    const [staging, production] = await Promise.all([
+      world.environment('ferry', 'staging'),
+      world.environment('ferry', 'production'),
+    ]);
     expect(production.parts).toEqual(staging.parts);
   });
 
   it('exports a release as an OCI image layout whose every blob is its digest', async () => {
-    const answer = await fetch(`${world.url}/api/projects/ferry/releases/1/image`, { headers: { authorization: `Bearer ${world.house.token}` } });
+    const answer = await fetch(`${world.url}/api/projects/ferry/releases/1/image`, {
+      headers: { authorization: `Bearer ${world.house.token}` },
+    });
     const folder = join(world.folder, 'image');
     mkdirSync(folder);
     writeFileSync(join(folder, 'image.tar'), Buffer.from(await answer.arrayBuffer()));
@@ -96,10 +107,15 @@ describe('from a push to production and back', () => {
         .map((one) => one.id)
         .sort(),
     ).toEqual([...before].sort());
-    expect(now.instanceList.filter((one) => one.kind === 'worker' && one.state === 'ready' && one.wanted)).toHaveLength(1);
+    expect(now.instanceList.filter((one) => one.kind === 'worker' && one.state === 'ready' && one.wanted)).toHaveLength(
+      1,
+    );
 
     const refused = await world.cli('promote', 'r2', '--to', 'ferry/production');
-    expect([refused.status, refused.err]).toEqual([1, expect.stringMatching(/on hold: reverted from r2 to r1 \(owner\).*\n.*tsunagi lift ferry\/production/)]);
+    expect([refused.status, refused.err]).toEqual([
+      1,
+      expect.stringMatching(/on hold: reverted from r2 to r1 \(owner\).*\n.*tsunagi lift ferry\/production/),
+    ]);
     expect((await world.cli('lift', 'ferry/production')).status).toBe(0);
     expect((await world.cli('lift', 'ferry/production')).err).toContain('is not on hold');
   });
@@ -110,7 +126,10 @@ describe('from a push to production and back', () => {
       'Listens elsewhere',
     );
     const run = await world.waitRun('ferry', broken);
-    const failed = await until('the failed deployment', async () => (await world.environment('ferry', 'staging')).failed);
+    const failed = await until(
+      'the failed deployment',
+      async () => (await world.environment('ferry', 'staging')).failed,
+    );
     expect(failed).toMatchObject({
       release: run.release,
       failure: { code: 'listens_elsewhere', says: expect.stringContaining('api listens on 8123, it was given PORT=') },
@@ -120,7 +139,10 @@ describe('from a push to production and back', () => {
   });
 
   it('brings traffic and workers back when verify fails', async () => {
-    await checkout.commitAndPush({ ...app('three'), 'check.js': "throw new Error('the tide is too high');\n" }, 'Fails its verify');
+    await checkout.commitAndPush(
+      { ...app('three'), 'check.js': "throw new Error('the tide is too high');\n" },
+      'Fails its verify',
+    );
     const failed = await until('the failed deployment', async () => {
       const one = (await world.environment('ferry', 'staging')).failed;
       return one?.failure?.code === 'verify_failed' ? one : null;
@@ -128,7 +150,9 @@ describe('from a push to production and back', () => {
     expect(failed.failure?.says).toContain('node check.js');
     expect(await text('staging')).toBe('two');
     const workers = await until('the old worker works again', async () => {
-      const list = (await world.environment('ferry', 'staging')).instanceList.filter((one) => one.kind === 'worker' && one.state === 'ready');
+      const list = (await world.environment('ferry', 'staging')).instanceList.filter(
+        (one) => one.kind === 'worker' && one.state === 'ready',
+      );
       return list.length > 0 && list;
     });
     expect(workers).toMatchObject([{ wanted: true }]);
@@ -138,14 +162,19 @@ describe('from a push to production and back', () => {
 
   it('starts an instance that ended by itself again', async () => {
     const production = await world.environment('ferry', 'production');
-    const one = production.instanceList.find((item) => item.part === 'api' && item.state === 'ready' && item.deployment === production.live?.number);
+    const one = production.instanceList.find(
+      (item) => item.part === 'api' && item.state === 'ready' && item.deployment === production.live?.number,
+    );
     const folder = join(world.folder, 'house/agent/live', one?.id as string);
     process.kill(JSON.parse(readFileSync(join(folder, 'state.json'), 'utf8')).keeper, 'SIGKILL');
     const again = await until('another instance', async () => {
       const now = await world.environment('ferry', 'production');
       return (
         now.health === 'good' &&
-        now.instanceList.find((item) => item.part === 'api' && item.position === one?.position && item.restarts > 0 && item.state === 'ready')
+        now.instanceList.find(
+          (item) =>
+            item.part === 'api' && item.position === one?.position && item.restarts > 0 && item.state === 'ready',
+        )
       );
     });
     expect(again.id).not.toBe(one?.id);
@@ -248,7 +277,8 @@ describe('tasks', () => {
   });
 
   it('make the same output from the same bytes', async () => {
-    const make = '  make: { reads: [src/], run: mkdir out && cp src/a.txt out/x && sleep 0.$((RANDOM % 3)), makes: [out/] }\n';
+    const make =
+      '  make: { reads: [src/], run: mkdir out && cp src/a.txt out/x && sleep 0.$((RANDOM % 3)), makes: [out/] }\n';
     const one = await perform(make, { 'note.txt': '1' });
     const two = await perform(make, { 'note.txt': '2' });
     expect(one.taskList[0]?.output).toEqual(two.taskList[0]?.output);
@@ -282,19 +312,27 @@ describe('tasks', () => {
   });
 
   it('hand text to the shell unchanged, whatever it holds', async () => {
-    const run = await perform("  quote: { run: \"echo \\\"a b\\\" 'c' `echo d` $((1+1)) > 'o u t'; cat 'o u t'; echo é\" }\n");
+    const run = await perform(
+      "  quote: { run: \"echo \\\"a b\\\" 'c' `echo d` $((1+1)) > 'o u t'; cat 'o u t'; echo é\" }\n",
+    );
     expect(await world.log(run.taskList[0]?.attempts[0]?.id as string)).toBe('a b c d 2\né\n');
   });
 
   it('are stopped by a person with every process, also one that ignores TERM', async () => {
     const commit = await checkout.commitAndPush(
-      { 'tsunagi.yaml': definition(`  stuck:\n    run: "(trap '' TERM; setsid sleep 987654 & sleep 987654) & echo started; wait"\n`) },
+      {
+        'tsunagi.yaml': definition(
+          `  stuck:\n    run: "(trap '' TERM; setsid sleep 987654 & sleep 987654) & echo started; wait"\n`,
+        ),
+      },
       'Stuck',
     );
     const run = await until('the run runs', async () =>
-      (await world.api().get<{ items: { number: number; commit: { id: string }; state: string }[] }>('/api/runs?project=tasks')).items.find(
-        (one) => one.commit.id === commit && one.state === 'running',
-      ),
+      (
+        await world
+          .api()
+          .get<{ items: { number: number; commit: { id: string }; state: string }[] }>('/api/runs?project=tasks')
+      ).items.find((one) => one.commit.id === commit && one.state === 'running'),
     );
     const sleeping = () =>
       execFileSync('ps', ['-eo', 'args'], { encoding: 'utf8' })
@@ -305,7 +343,9 @@ describe('tasks', () => {
     const ended = await world.waitRun('tasks', commit);
     expect(ended).toMatchObject({ state: 'stopped', issue: { code: 'stopped_by', data: { who: 'owner' } } });
     expect(sleeping()).toBe(0);
-    expect((await world.cli('run', 'stop', String(run.number), '--project', 'tasks')).err).toContain('has ended: stopped');
+    expect((await world.cli('run', 'stop', String(run.number), '--project', 'tasks')).err).toContain(
+      'has ended: stopped',
+    );
   });
 
   it('keep links as they are and never follow them on the host', async () => {
@@ -321,12 +361,32 @@ describe('tasks', () => {
   it('reach neither this machine nor private ranges, also with the network', async () => {
     const { port } = new URL(world.url);
     // The machine's own way out, and who answers for names there, are no business of work's, either.
-    const gateways = ['-4', '-6'].flatMap((family) => /^default via (\S+)/m.exec(execFileSync('ip', [family, 'route'], { encoding: 'utf8' }))?.[1] ?? []);
-    const resolvers = [...readFileSync('/etc/resolv.conf', 'utf8').matchAll(/^nameserver +([0-9.]+)$/gm)].map((one) => one[1] as string);
-    const places = ['10.1.2.3', '172.16.0.9', '192.168.1.1', '169.254.169.254', '192.0.0.1', '198.18.0.1', '224.0.0.1', ...gateways, ...resolvers];
-    const tries = [`127.0.0.1/${port}`, `127.0.0.1/${world.house.ports.database}`, ...places.flatMap((one) => [`${one}/80`, `${one}/53`])];
+    const gateways = ['-4', '-6'].flatMap(
+      (family) => /^default via (\S+)/m.exec(execFileSync('ip', [family, 'route'], { encoding: 'utf8' }))?.[1] ?? [],
+    );
+    const resolvers = [...readFileSync('/etc/resolv.conf', 'utf8').matchAll(/^nameserver +([0-9.]+)$/gm)].map(
+      (one) => one[1] as string,
+    );
+    const places = [
+      '10.1.2.3',
+      '172.16.0.9',
+      '192.168.1.1',
+      '169.254.169.254',
+      '192.0.0.1',
+      '198.18.0.1',
+      '224.0.0.1',
+      ...gateways,
+      ...resolvers,
+    ];
+    const tries = [
+      `127.0.0.1/${port}`,
+      `127.0.0.1/${world.house.ports.database}`,
+      ...places.flatMap((one) => [`${one}/80`, `${one}/53`]),
+    ];
     const script = `for place in ${tries.join(' ')}; do timeout 3 bash -c "exec 3<>/dev/tcp/$place" 2>/dev/null && echo "$place open" || echo "$place shut $?"; done\n`;
-    const run = await perform('  reach: { reads: [reach.sh], run: bash reach.sh, network: true }\n', { 'reach.sh': script });
+    const run = await perform('  reach: { reads: [reach.sh], run: bash reach.sh, network: true }\n', {
+      'reach.sh': script,
+    });
     const lines = (await world.log(run.taskList[0]?.attempts[0]?.id as string)).trimEnd().split('\n');
     // Shut at once: 124 would mean that something swallowed it in silence.
     expect(lines).toEqual(tries.map((place) => `${place} shut 1`));
@@ -338,14 +398,25 @@ describe('tasks', () => {
       'Slow lines',
     );
     const attempt = await until('the attempt runs', async () => {
-      const { items } = await world.api().get<{ items: { number: number; commit: { id: string } }[] }>('/api/runs?project=tasks&limit=5');
+      const { items } = await world
+        .api()
+        .get<{ items: { number: number; commit: { id: string } }[] }>('/api/runs?project=tasks&limit=5');
       const found = items.find((one) => one.commit.id === commit);
-      const run = found && (await world.api().get<{ taskList: { attempts: { id: string; state: string }[] }[] }>(`/api/projects/tasks/runs/${found.number}`));
+      const run =
+        found &&
+        (await world
+          .api()
+          .get<{ taskList: { attempts: { id: string; state: string }[] }[] }>(
+            `/api/projects/tasks/runs/${found.number}`,
+          ));
       return run?.taskList[0]?.attempts.find((one) => one.state === 'running')?.id;
     });
-    const answer = await fetch(`${world.url}/api/attempts/${attempt}/log?follow=true`, { headers: { authorization: `Bearer ${world.house.token}` } });
+    const answer = await fetch(`${world.url}/api/attempts/${attempt}/log?follow=true`, {
+      headers: { authorization: `Bearer ${world.house.token}` },
+    });
     const chunks: string[] = [];
-    for await (const part of answer.body as unknown as AsyncIterable<Uint8Array>) chunks.push(Buffer.from(part).toString());
+    for await (const part of answer.body as unknown as AsyncIterable<Uint8Array>)
+      chunks.push(Buffer.from(part).toString());
     const text = chunks.join('');
     expect(text.match(/event: chunk/g)?.length).toBeGreaterThan(1);
     expect(text).toContain('"text":"line 3\\n"');
@@ -373,10 +444,17 @@ environments:
     await world.waitLive('prepared', 'staging', first);
     const events = await world.events('project=prepared&type=attempt.ended');
     expect(events.map((one) => one.data.kind)).toEqual(['prepare']);
-    expect(await world.log(events[0]?.subject.replace('attempt ', '') as string)).toBe('prepare of r1 in staging at level 7\n');
+    expect(await world.log(events[0]?.subject.replace('attempt ', '') as string)).toBe(
+      'prepare of r1 in staging at level 7\n',
+    );
     await checkout.commitAndPush({ 'migrate.sh': 'read answer\n' }, 'Waits for input');
-    const failed = await until('the failed deployment', async () => (await world.environment('prepared', 'staging')).failed);
-    expect(failed).toMatchObject({ failure: { code: 'prepare_failed', says: expect.stringContaining('exit status 1') } });
+    const failed = await until(
+      'the failed deployment',
+      async () => (await world.environment('prepared', 'staging')).failed,
+    );
+    expect(failed).toMatchObject({
+      failure: { code: 'prepare_failed', says: expect.stringContaining('exit status 1') },
+    });
     expect((await world.visit('staging.prepared.localhost', '/api')).status).toBe(200);
   });
 });

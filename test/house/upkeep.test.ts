@@ -71,10 +71,15 @@ describe('set-up', () => {
   it('names what is missing, with the command that would install it, where it may not install', () => {
     // A machine without these tools, as somebody who is not root.
     const fake = join(folder, 'other.mjs');
-    writeFileSync(fake, `process.getuid = () => 1000;\nawait import(${JSON.stringify(join(root, 'scripts/setup.mjs'))});\n`);
+    writeFileSync(
+      fake,
+      `process.getuid = () => 1000;\nawait import(${JSON.stringify(join(root, 'scripts/setup.mjs'))});\n`,
+    );
     const told = spawnSync(process.execPath, [fake], { encoding: 'utf8', env: { PATH: '/nonexistent' } });
     expect(told.status).toBe(1);
-    expect(told.stderr).toMatch(/These packages are missing: git.*\nInstall them: {2}sudo apt-get install -y --no-install-recommends git/);
+    expect(told.stderr).toMatch(
+      /These packages are missing: git.*\nInstall them: {2}sudo apt-get install -y --no-install-recommends git/,
+    );
   });
 
   it('refuses a Node that is too old, by name', () => {

@@ -1,7 +1,8 @@
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { EnvironmentDetail, RunDetail } from '../../src/wire/api.js';
+import type { EnvironmentDetail } from '../../src/wire/environments.js';
+import type { RunDetail } from '../../src/wire/runs.js';
 import type { VariableChanges, Variables } from '../../src/wire/variables.js';
 import type { WhyTaskView } from '../../src/wire/why.js';
 import { api, type Checkout, openWorld, until, type World } from './world.js';
@@ -38,20 +39,29 @@ let world: World;
 let checkout: Checkout;
 beforeAll(async () => {
   world = await openWorld();
-  ({ checkout } = await world.hosted('moor', { 'a.txt': 'a', 'server.js': server, 'package.json': '{ "type": "module" }', 'tsunagi.yaml': definition }));
+  ({ checkout } = await world.hosted('moor', {
+    'a.txt': 'a',
+    'server.js': server,
+    'package.json': '{ "type": "module" }',
+    'tsunagi.yaml': definition,
+  }));
 });
 afterAll(() => world?.close());
 
 const path = '/api/projects/moor/variables';
 const set = (environment: string | null, values: Record<string, string>, secret = false) =>
-  world.api().post<VariableChanges>(path, { environment, set: Object.entries(values).map(([name, value]) => ({ name, value, secret })) });
+  world.api().post<VariableChanges>(path, {
+    environment,
+    set: Object.entries(values).map(([name, value]) => ({ name, value, secret })),
+  });
 const list = () => world.api().get<Variables>(path);
 const run = (number: number) =>
   until(`run ${number}`, async () => {
     const one = await world.api().get<RunDetail>(`/api/projects/moor/runs/${number}`);
     return one.endedAt ? one : null;
   });
-const answer = async (name: string) => JSON.parse((await world.visit(`${name}.moor.localhost`)).text) as Record<string, unknown>;
+const answer = async (name: string) =>
+  JSON.parse((await world.visit(`${name}.moor.localhost`)).text) as Record<string, unknown>;
 const everything = async (): Promise<string> => {
   const events = await world.events('');
   const environment = await world.api().get<EnvironmentDetail>('/api/projects/moor/environments/staging');
@@ -61,7 +71,10 @@ const everything = async (): Promise<string> => {
 describe('variables that tasks want', () => {
   it('are said to be missing, all at once, before anything runs', async () => {
     await checkout.push();
-    expect((await run(1)).issue).toMatchObject({ code: 'variable_unset', says: 'HARBOUR, TASK_KEY must be set for moor, and nobody has.' });
+    expect((await run(1)).issue).toMatchObject({
+      code: 'variable_unset',
+      says: 'HARBOUR, TASK_KEY must be set for moor, and nobody has.',
+    });
     const plan = await world.cli('plan', 'main', '--project', 'moor');
     expect(plan.err + plan.out).toContain('HARBOUR, TASK_KEY must be set');
   });
@@ -79,7 +92,9 @@ describe('variables that tasks want', () => {
     expect(JSON.stringify(done)).not.toContain('hunter2');
     expect(JSON.stringify(done)).toContain('a ‹KEY›');
     const why = await world.api().get<WhyTaskView>('/api/projects/moor/runs/2/tasks/tell/why');
-    expect(why.inputs).toMatchObject({ variables: { HARBOUR: 'north', KEY: { secret: expect.stringMatching(/^[0-9a-f]{64}$/), then: '!' } } });
+    expect(why.inputs).toMatchObject({
+      variables: { HARBOUR: 'north', KEY: { secret: expect.stringMatching(/^[0-9a-f]{64}$/), then: '!' } },
+    });
     expect(JSON.stringify(why)).not.toContain('hunter2');
   });
 
@@ -137,8 +152,17 @@ describe('variables of an environment', () => {
       return one.live && !one.moving ? one : null;
     });
     expect(live).toMatchObject({ issue: null, changes: [] });
-    expect(await answer('staging')).toEqual({ LEVEL: 'info', HARBOUR: 'north', HEADER: `${key} (header)`, length: key.length });
-    expect((await list()).items.find((one) => one.name === 'SMS_KEY')).toMatchObject({ environment: 'staging', secret: true, value: null });
+    expect(await answer('staging')).toEqual({
+      LEVEL: 'info',
+      HARBOUR: 'north',
+      HEADER: `${key} (header)`,
+      length: key.length,
+    });
+    expect((await list()).items.find((one) => one.name === 'SMS_KEY')).toMatchObject({
+      environment: 'staging',
+      secret: true,
+      value: null,
+    });
   });
 
   it('are masked in what its programs print, also by an agent that has started anew', async () => {
@@ -162,7 +186,9 @@ describe('variables of an environment', () => {
     expect([told.err, told.status]).toEqual(['', 0]);
     expect(await answer('staging')).toMatchObject({ HARBOUR: 'south', LEVEL: 'debug' });
     expect((await world.environment('moor', 'staging')).changes).toEqual([]);
-    expect((await world.cli('deploy', `r${release}`, '--to', 'moor/staging')).err).toContain('is live in moor/staging already');
+    expect((await world.cli('deploy', `r${release}`, '--to', 'moor/staging')).err).toContain(
+      'is live in moor/staging already',
+    );
   });
 
   it('come back with a revert, secrets excepted: those are of now', async () => {
@@ -172,7 +198,12 @@ describe('variables of an environment', () => {
     await set('staging', { SMS_KEY: 'a new key' });
     await set('staging', { LEVEL: 'warn' });
     expect((await world.cli('revert', 'moor/staging', '--release', `r${before}`)).status).toBe(0);
-    expect(await answer('staging')).toEqual({ LEVEL: 'debug', HARBOUR: 'south', HEADER: 'a new key (header)', length: 9 });
+    expect(await answer('staging')).toEqual({
+      LEVEL: 'debug',
+      HARBOUR: 'south',
+      HEADER: 'a new key (header)',
+      length: 9,
+    });
   });
 
   it('can be taken away', async () => {
@@ -184,7 +215,10 @@ describe('variables of an environment', () => {
 
 describe('a change of variables', () => {
   const refused = async (body: object, token?: string) => {
-    const one = await api(world.url, token ?? world.house.token).raw('POST', path, { body, headers: { 'idempotency-key': crypto.randomUUID() } });
+    const one = await api(world.url, token ?? world.house.token).raw('POST', path, {
+      body,
+      headers: { 'idempotency-key': crypto.randomUUID() },
+    });
     return [one.status, one.body.code];
   };
   it.each([
@@ -214,18 +248,27 @@ describe('a change of variables', () => {
   });
 
   it('for an environment that is not there is refused with the nearest', async () => {
-    expect((await world.cli('variable', 'set', 'A=1', '--for', 'moor/stagin')).err).toContain('Did you mean `staging`?');
+    expect((await world.cli('variable', 'set', 'A=1', '--for', 'moor/stagin')).err).toContain(
+      'Did you mean `staging`?',
+    );
   });
 
   it('needs a releaser, and a viewer sees no secret', async () => {
-    const token = async (role: string) => (await world.api().post<{ token: string }>('/api/tokens', { name: role, role })).token;
-    expect(await refused({ environment: null, set: [{ name: 'A', value: '1' }] }, await token('developer'))).toEqual([403, 'not_allowed']);
+    const token = async (role: string) =>
+      (await world.api().post<{ token: string }>('/api/tokens', { name: role, role })).token;
+    expect(await refused({ environment: null, set: [{ name: 'A', value: '1' }] }, await token('developer'))).toEqual([
+      403,
+      'not_allowed',
+    ]);
     expect(JSON.stringify(await api(world.url, await token('viewer')).get(path))).not.toContain('a new key');
   });
 
   it('is in the record of who did what, without values', async () => {
     const events = await world.events('project=moor&type=variables.changed');
-    expect(events.find((one) => String(one.data.set).includes('SMS_KEY'))).toMatchObject({ subject: 'moor/staging', data: { actor: 'owner' } });
+    expect(events.find((one) => String(one.data.set).includes('SMS_KEY'))).toMatchObject({
+      subject: 'moor/staging',
+      data: { actor: 'owner' },
+    });
     const all = await everything();
     expect(all).not.toContain('hunter2');
     expect(all).not.toContain('a new key');
@@ -235,7 +278,10 @@ describe('a change of variables', () => {
 describe('a dotenv file', () => {
   it('shows what it changes, and sets it when told to', async () => {
     const file = join(world.folder, 'moor.env');
-    writeFileSync(file, '\uFEFFHARBOUR=north\r\n# the gateway\r\nGATEWAY_TOKEN="s3cret of\r\ntwo lines"\r\nUNUSED=y\r\nUNUSED=z\r\nURL=$HARBOUR/x\r\n');
+    writeFileSync(
+      file,
+      '\uFEFFHARBOUR=north\r\n# the gateway\r\nGATEWAY_TOKEN="s3cret of\r\ntwo lines"\r\nUNUSED=y\r\nUNUSED=z\r\nURL=$HARBOUR/x\r\n',
+    );
     const asked = await world.cli('variable', 'import', file, '--project', 'moor');
     expect(asked.status).toBe(2);
     expect(asked.out).toContain('line 6: UNUSED stands on line 5, too');
@@ -249,8 +295,14 @@ describe('a dotenv file', () => {
     expect([done.err, done.status]).toEqual(['', 0]);
     expect(done.out).toContain('GATEWAY_TOKEN, UNUSED, URL are set for moor.');
     const items = new Map((await list()).items.filter((one) => one.environment === null).map((one) => [one.name, one]));
-    expect([items.get('GATEWAY_TOKEN')?.secret, items.get('UNUSED')?.value, items.get('URL')?.value]).toEqual([true, 'z', '$HARBOUR/x']);
-    expect((await world.cli('variable', 'import', file, '--project', 'moor', '--yes')).out).toContain('Nothing changes.');
+    expect([items.get('GATEWAY_TOKEN')?.secret, items.get('UNUSED')?.value, items.get('URL')?.value]).toEqual([
+      true,
+      'z',
+      '$HARBOUR/x',
+    ]);
+    expect((await world.cli('variable', 'import', file, '--project', 'moor', '--yes')).out).toContain(
+      'Nothing changes.',
+    );
   });
 
   it('that is broken sets nothing', async () => {
@@ -260,6 +312,8 @@ describe('a dotenv file', () => {
     expect(told.status).toBe(1);
     expect(told.out).toContain('line 2:');
     expect((await list()).items.some((one) => one.name === 'FINE')).toBe(false);
-    expect((await world.cli('variable', 'import', '/nowhere/at/all', '--project', 'moor')).err).toContain('can not be read');
+    expect((await world.cli('variable', 'import', '/nowhere/at/all', '--project', 'moor')).err).toContain(
+      'can not be read',
+    );
   });
 });

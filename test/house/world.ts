@@ -5,19 +5,14 @@ import { request } from 'node:http';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { promisify } from 'node:util';
-import type {
-  AddedProject,
-  AddedToken,
-  Deployment,
-  EnvironmentDetail,
-  Event,
-  LogChunk,
-  PageOf,
-  Problem,
-  ReleaseDetail,
-  Run,
-  RunDetail,
-} from '../../src/wire/api.js';
+import type { AddedProject } from '../../src/wire/projects.js';
+import type { AddedToken } from '../../src/wire/people.js';
+import type { Deployment, EnvironmentDetail } from '../../src/wire/environments.js';
+import type { Event } from '../../src/wire/overview.js';
+import type { LogChunk } from '../../src/wire/logs.js';
+import type { PageOf, Problem } from '../../src/wire/parts.js';
+import type { ReleaseDetail } from '../../src/wire/releases.js';
+import type { Run, RunDetail } from '../../src/wire/runs.js';
 import type { Timing } from '../../src/engine/context.js';
 
 export const root = process.cwd();
@@ -26,7 +21,8 @@ const run = promisify(execFile);
 /** Built modules: tests drive what is shipped. */
 const built = async <T>(path: string): Promise<T> => (await import(join(root, 'dist', path))) as T;
 export const serveModule = () => built<typeof import('../../src/cli/serve/serve.js')>('src/cli/serve/serve.js');
-export const codehostModule = () => built<typeof import('../../demo/codehost/codehost.js')>('demo/codehost/codehost.js');
+export const codehostModule = () =>
+  built<typeof import('../../demo/codehost/codehost.js')>('demo/codehost/codehost.js');
 
 export interface WorldOptions {
   timing?: Partial<Timing>;
@@ -72,7 +68,8 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
     api: (token = house.token) => api(house.url, token),
     /** The command line, as a user calls it. */
     cli: (...args: string[]) => cli(args, { TSUNAGI_URL: house.url, TSUNAGI_TOKEN: house.token }),
-    visit: (host: string, path = '/', options: { method?: string; headers?: Record<string, string> } = {}) => visit(house.edgePort, host, path, options),
+    visit: (host: string, path = '/', options: { method?: string; headers?: Record<string, string> } = {}) =>
+      visit(house.edgePort, host, path, options),
     serviceLog: () => readFileSync(join(options.data, 'logs', 'service.log'), 'utf8'),
     async hosted(name: string, files: Record<string, string>) {
       const own = api(house.url, house.token);
@@ -86,10 +83,13 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
     waitRun: (project: string, commit: string, branch?: string) =>
       until(`the run of ${commit.slice(0, 7)} in ${project}`, async () => {
         const { items } = await world.api().get<PageOf<Run>>(`/api/runs?project=${project}&limit=100`);
-        const found = items.find((one) => one.commit.id === commit && one.endedAt !== null && (branch === undefined || one.branch === branch));
+        const found = items.find(
+          (one) => one.commit.id === commit && one.endedAt !== null && (branch === undefined || one.branch === branch),
+        );
         return found ? world.api().get<RunDetail>(`/api/projects/${project}/runs/${found.number}`) : null;
       }),
-    environment: (project: string, name: string) => world.api().get<EnvironmentDetail>(`/api/projects/${project}/environments/${name}`),
+    environment: (project: string, name: string) =>
+      world.api().get<EnvironmentDetail>(`/api/projects/${project}/environments/${name}`),
     waitLive: (project: string, name: string, commit: string) =>
       until(`${project}/${name} live with ${commit.slice(0, 7)}`, async () => {
         const one = await world.environment(project, name).catch(() => null);
@@ -103,7 +103,9 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
     waitDeployment: (project: string, number: number) =>
       until(`d${number} of ${project}`, async () => {
         const one = await world.api().get<Deployment>(`/api/projects/${project}/deployments/${number}`);
-        return one.state === 'live' || one.state === 'failed' || one.state === 'replaced' || one.state === 'reverted' ? one : null;
+        return one.state === 'live' || one.state === 'failed' || one.state === 'replaced' || one.state === 'reverted'
+          ? one
+          : null;
       }),
     act: (project: string, name: string, body: { kind: string; release?: number }) =>
       world.api().post<Deployment>(`/api/projects/${project}/environments/${name}/deployments`, body),
@@ -117,7 +119,8 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
       return text;
     },
     events: async (query: string) => (await world.api().get<PageOf<Event>>(`/api/events?limit=200&${query}`)).items,
-    release: (project: string, number: number) => world.api().get<ReleaseDetail>(`/api/projects/${project}/releases/${number}`),
+    release: (project: string, number: number) =>
+      world.api().get<ReleaseDetail>(`/api/projects/${project}/releases/${number}`),
   };
   return world;
 }
@@ -161,7 +164,11 @@ export class Checkout {
   async push(ref = 'main'): Promise<void> {
     await this.git('push', '-q', 'origin', ref);
   }
-  async commitAndPush(files: Record<string, string | Buffer | null>, title = 'A change', branch = 'main'): Promise<string> {
+  async commitAndPush(
+    files: Record<string, string | Buffer | null>,
+    title = 'A change',
+    branch = 'main',
+  ): Promise<string> {
     const id = await this.commit(files, title);
     await this.push(`HEAD:refs/heads/${branch}`);
     return id;
@@ -183,7 +190,11 @@ export function api(url: string, token: string | null): Api {
   const raw: Api['raw'] = async (method, path, { body, headers = {} } = {}) => {
     const answer = await fetch(url + path, {
       method,
-      headers: { ...(token ? { authorization: `Bearer ${token}` } : {}), ...(body === undefined ? {} : { 'content-type': 'application/json' }), ...headers },
+      headers: {
+        ...(token ? { authorization: `Bearer ${token}` } : {}),
+        ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+        ...headers,
+      },
       ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
     });
     const text = await answer.text();
@@ -196,15 +207,24 @@ export function api(url: string, token: string | null): Api {
     return { status: answer.status, body: parsed as Problem & Record<string, unknown>, headers: answer.headers };
   };
   const must = async <T>(method: string, path: string, body?: unknown, key?: string): Promise<T> => {
-    const answer = await raw(method, path, { ...(method === 'GET' ? {} : { body: body ?? {}, headers: { 'idempotency-key': key ?? crypto.randomUUID() } }) });
-    if (answer.status >= 400) throw Object.assign(new Error(`${method} ${path}: ${answer.status} ${JSON.stringify(answer.body)}`), { code: answer.body?.code });
+    const answer = await raw(method, path, {
+      ...(method === 'GET' ? {} : { body: body ?? {}, headers: { 'idempotency-key': key ?? crypto.randomUUID() } }),
+    });
+    if (answer.status >= 400)
+      throw Object.assign(new Error(`${method} ${path}: ${answer.status} ${JSON.stringify(answer.body)}`), {
+        code: answer.body?.code,
+      });
     return answer.body as T;
   };
   return { raw, get: (path) => must('GET', path), post: (path, body, key) => must('POST', path, body, key) };
 }
 
 /** Waits for a condition with a deadline, and says what was missing. */
-export async function until<T>(what: string, look: () => Promise<T | null | undefined | false>, ms = 45_000): Promise<T> {
+export async function until<T>(
+  what: string,
+  look: () => Promise<T | null | undefined | false>,
+  ms = 45_000,
+): Promise<T> {
   const deadline = Date.now() + ms;
   let last: unknown = null;
   while (Date.now() < deadline) {
@@ -219,7 +239,11 @@ export async function until<T>(what: string, look: () => Promise<T | null | unde
   throw new Error(`waited ${ms / 1000} s in vain: ${what}${last ? ` (${last})` : ''}`);
 }
 
-export function cli(args: string[], env: Record<string, string> = {}, cwd = root): Promise<{ out: string; err: string; status: number | null }> {
+export function cli(
+  args: string[],
+  env: Record<string, string> = {},
+  cwd = root,
+): Promise<{ out: string; err: string; status: number | null }> {
   return new Promise((resolve, reject) => {
     const child = spawn(join(root, 'tsunagi'), args, {
       cwd,
@@ -244,11 +268,20 @@ export function visit(
 ): Promise<{ status: number; text: string }> {
   return new Promise((resolve, reject) => {
     const call = request(
-      { host: '127.0.0.1', port, path, method: options.method ?? 'GET', headers: { ...options.headers, host: `${host}:${port}` }, agent: false },
+      {
+        host: '127.0.0.1',
+        port,
+        path,
+        method: options.method ?? 'GET',
+        headers: { ...options.headers, host: `${host}:${port}` },
+        agent: false,
+      },
       (answer) => {
         const parts: Buffer[] = [];
         answer.on('data', (chunk: Buffer) => parts.push(chunk));
-        answer.on('end', () => resolve({ status: answer.statusCode ?? 0, text: Buffer.concat(parts).toString('utf8') }));
+        answer.on('end', () =>
+          resolve({ status: answer.statusCode ?? 0, text: Buffer.concat(parts).toString('utf8') }),
+        );
         answer.on('error', reject);
       },
     );
@@ -296,9 +329,12 @@ export async function checkHouse(world: World, commit: string, text: string): Pr
     const answer = await until('an answer', () => world.visit('staging.ferry.localhost', '/api'));
     expect(JSON.parse(answer.text)).toMatchObject({ text, release: `r${run.release}` });
   }
-  const { items } = await world.api().get<{ items: { commit: { id: string }; number: number }[] }>('/api/runs?project=ferry&limit=200');
+  const { items } = await world
+    .api()
+    .get<{ items: { commit: { id: string }; number: number }[] }>('/api/runs?project=ferry&limit=200');
   expect(items.filter((one) => one.commit.id === commit)).toHaveLength(1);
-  const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/ferry/releases?limit=200')).items;
+  const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/ferry/releases?limit=200'))
+    .items;
   expect(releases.filter((one) => one.run === run.number)).toHaveLength(1);
   const attempts = run.taskList[0]?.attempts ?? [];
   expect(attempts.filter((one) => one.state === 'passed')).toHaveLength(1);

@@ -1,5 +1,5 @@
 /** Calls of the console. Types are the service's own. */
-import type { Problem } from '../../../src/wire/api';
+import type { Problem } from '../../../src/wire/parts';
 
 export class Refusal extends Error {
   constructor(readonly problem: Problem) {
@@ -10,7 +10,11 @@ export class Refusal extends Error {
 async function call<T>(method: string, path: string, body?: unknown, key?: string): Promise<T> {
   const answer = await fetch(path, {
     method,
-    headers: { ...(method === 'GET' ? {} : { 'content-type': 'application/json', 'idempotency-key': key ?? crypto.randomUUID() }) },
+    headers: {
+      ...(method === 'GET'
+        ? {}
+        : { 'content-type': 'application/json', 'idempotency-key': key ?? crypto.randomUUID() }),
+    },
     ...(method === 'GET' ? {} : { body: JSON.stringify(body ?? {}) }),
   });
   const text = await answer.text();
@@ -40,5 +44,6 @@ export const remove = <T>(path: string): Promise<T> => call<T>('DELETE', path);
 export const paths = {
   project: (project: string) => `/api/projects/${encodeURIComponent(project)}`,
   run: (project: string, number: number | string) => `/api/projects/${encodeURIComponent(project)}/runs/${number}`,
-  environment: (project: string, name: string) => `/api/projects/${encodeURIComponent(project)}/environments/${encodeURIComponent(name)}`,
+  environment: (project: string, name: string) =>
+    `/api/projects/${encodeURIComponent(project)}/environments/${encodeURIComponent(name)}`,
 };

@@ -18,7 +18,11 @@ const againAtMost = 10_000;
  * A stream that is opened again until the returned function is called. The browser takes one up again that broke, but gives up for good
  * where the service refuses it for a moment; `lost` is told which.
  */
-export function openSource(address: string, listen: (source: EventSource) => void, lost: (refused: boolean) => void = () => {}): () => void {
+export function openSource(
+  address: string,
+  listen: (source: EventSource) => void,
+  lost: (refused: boolean) => void = () => {},
+): () => void {
   let source: EventSource;
   let timer: ReturnType<typeof setTimeout> | null = null;
   let pause = againMs;

@@ -1,6 +1,6 @@
 /** The lines of an attempt, live. */
 import { useEffect, useState } from 'react';
-import type { LogChunk } from '../../../src/wire/api';
+import type { LogChunk } from '../../../src/wire/logs';
 import { openSource } from './live';
 
 export interface LogLine {
@@ -28,7 +28,12 @@ export function makeLines(): { add(chunk: LogChunk): void; all(): LogLine[] } {
       if (chunk.skipped) {
         if (rest) lines.push(rest);
         rest = null;
-        lines.push({ number: chunk.firstLine - chunk.skipped.lines, command: chunk.command, text: '', gap: chunk.skipped });
+        lines.push({
+          number: chunk.firstLine - chunk.skipped.lines,
+          command: chunk.command,
+          text: '',
+          gap: chunk.skipped,
+        });
       }
       const pieces: string[] = ((rest?.text ?? '') + chunk.text).split('\n');
       const first: number = rest?.number ?? chunk.firstLine;
@@ -84,6 +89,8 @@ export const firstError = (lines: readonly LogLine[]): number => lines.findIndex
 export function matches(lines: readonly LogLine[], text: string, limit = 5_000): number[] {
   const wanted = text.toLowerCase();
   const found: number[] = [];
-  if (wanted) for (let at = 0; at < lines.length && found.length < limit; at++) if (lines[at]?.text.toLowerCase().includes(wanted)) found.push(at);
+  if (wanted)
+    for (let at = 0; at < lines.length && found.length < limit; at++)
+      if (lines[at]?.text.toLowerCase().includes(wanted)) found.push(at);
   return found;
 }

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useNavigate } from '@tanstack/react-router';
 import { Dialog } from 'radix-ui';
 import { useEffect, useId, useState } from 'react';
-import type { Found } from '../../../src/wire/api';
+import type { Found } from '../../../src/wire/projects';
 import { get } from '../data/api';
 import { Mark } from './Mark';
 
@@ -15,7 +15,10 @@ export function Find({ open, close }: { open: boolean; close: () => void }) {
     <Dialog.Root open={open} onOpenChange={(now) => !now && close()}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-[rgb(0_0_0/0.35)]" />
-        <Dialog.Content className="card fixed top-[14%] left-1/2 z-50 w-[36rem] max-w-[94vw] -translate-x-1/2 overflow-hidden p-0" aria-describedby={undefined}>
+        <Dialog.Content
+          className="card fixed top-[14%] left-1/2 z-50 w-[36rem] max-w-[94vw] -translate-x-1/2 overflow-hidden p-0"
+          aria-describedby={undefined}
+        >
           <Dialog.Title className="sr-only">Find anything</Dialog.Title>
           <Search close={close} />
         </Dialog.Content>
@@ -88,7 +91,9 @@ function Search({ close }: { close: () => void }) {
         ))}
       </div>
       {asked && found.data && items.length === 0 ? (
-        <p className="px-5 pb-4 text-second">Nothing here is called so. A number, a name or the beginning of a commit will do.</p>
+        <p className="px-5 pb-4 text-second">
+          Nothing here is called so. A number, a name or the beginning of a commit will do.
+        </p>
       ) : null}
       {asked ? null : <p className="px-5 py-3 text-second">↑ ↓ to choose, Enter to go, Esc to leave.</p>}
     </>

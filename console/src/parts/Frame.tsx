@@ -2,7 +2,7 @@
 import { Link, Outlet, useNavigate, useRouterState } from '@tanstack/react-router';
 import { Dialog } from 'radix-ui';
 import { useEffect, useState } from 'react';
-import type { Me } from '../../../src/wire/api';
+import type { Me } from '../../../src/wire/people';
 import { useConnected } from '../data/live';
 import { Button } from './basics';
 import { Find } from './Find';
@@ -23,14 +23,23 @@ export function Frame({ me }: { me: Me }) {
         <div className="mx-auto flex h-[51px] max-w-[1400px] items-center gap-4 px-4 md:gap-6 md:px-7">
           <Link to="/" className="flex items-center gap-2 text-[16px] font-semibold no-underline">
             <svg viewBox="0 0 32 20" width="28" height="18" aria-hidden="true">
-              <path d="M1 10c6 0 5-7 10-7s4 14 10 14 4-7 10-7" fill="none" stroke="var(--indigo)" strokeWidth="3" strokeLinecap="round" />
+              <path
+                d="M1 10c6 0 5-7 10-7s4 14 10 14 4-7 10-7"
+                fill="none"
+                stroke="var(--indigo)"
+                strokeWidth="3"
+                strokeLinecap="round"
+              />
               <circle cx="16" cy="10" r="3" fill="var(--vermilion)" />
             </svg>
             tsunagi
           </Link>
           <nav aria-label="Pages" className="flex gap-4 md:gap-6">
             {pages.map((page) => {
-              const here = page.to === '/' ? place === '/' : place.startsWith(page.to) || (page.to === '/runs' && place.includes('/runs/'));
+              const here =
+                page.to === '/'
+                  ? place === '/'
+                  : place.startsWith(page.to) || (page.to === '/runs' && place.includes('/runs/'));
               return (
                 <Link
                   key={page.to}
@@ -44,10 +53,18 @@ export function Frame({ me }: { me: Me }) {
             })}
           </nav>
           <div className="ml-auto flex items-center gap-3">
-            <Button onClick={() => setOver('find')} className="!px-2.5 !py-1 !font-normal text-second" aria-label="Find anything">
+            <Button
+              onClick={() => setOver('find')}
+              className="!px-2.5 !py-1 !font-normal text-second"
+              aria-label="Find anything"
+            >
               Find <kbd className="code hidden md:inline">/</kbd>
             </Button>
-            <Button onClick={switchTheme} className="hidden !px-2 !py-1 text-second md:block" aria-label="Switch between light and dark">
+            <Button
+              onClick={switchTheme}
+              className="hidden !px-2 !py-1 text-second md:block"
+              aria-label="Switch between light and dark"
+            >
               ◐
             </Button>
             <span className="hidden text-second md:inline">{me.role}</span>
@@ -95,7 +112,10 @@ function Keys({ open, close }: { open: boolean; close: () => void }) {
     <Dialog.Root open={open} onOpenChange={(now) => !now && close()}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-[rgb(0_0_0/0.35)]" />
-        <Dialog.Content className="card fixed top-1/4 left-1/2 z-50 w-80 -translate-x-1/2 p-6" aria-describedby={undefined}>
+        <Dialog.Content
+          className="card fixed top-1/4 left-1/2 z-50 w-80 -translate-x-1/2 p-6"
+          aria-describedby={undefined}
+        >
           <Dialog.Title className="mb-3 text-[17px] font-semibold">Keys</Dialog.Title>
           <dl className="grid grid-cols-[4rem_1fr] gap-y-1.5">
             {keyList.map(([key, what]) => (

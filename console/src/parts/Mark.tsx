@@ -1,7 +1,10 @@
 /** Marks of state, 16 px: each has its own shape, so that colour is never alone. */
 const shapes: Record<string, { colour: string; draw: (share: number) => React.ReactNode }> = {
   waiting: { colour: 'text-stone', draw: () => <circle cx="8" cy="8" r="2.5" fill="currentColor" /> },
-  ready: { colour: 'text-stone', draw: () => <path d="M8 2 14 8 8 14 2 8Z" fill="none" stroke="currentColor" strokeWidth="1.6" /> },
+  ready: {
+    colour: 'text-stone',
+    draw: () => <path d="M8 2 14 8 8 14 2 8Z" fill="none" stroke="currentColor" strokeWidth="1.6" />,
+  },
   running: {
     colour: 'text-ochre',
     draw: (share) => (
@@ -19,7 +22,14 @@ const shapes: Record<string, { colour: string; draw: (share: number) => React.Re
     draw: () => (
       <>
         <circle cx="8" cy="8" r="6.5" fill="currentColor" />
-        <path d="m5 8.2 2.1 2.1L11 6.2" fill="none" stroke="var(--sheet)" strokeWidth="1.7" strokeLinecap="round" strokeLinejoin="round" />
+        <path
+          d="m5 8.2 2.1 2.1L11 6.2"
+          fill="none"
+          stroke="var(--sheet)"
+          strokeWidth="1.7"
+          strokeLinecap="round"
+          strokeLinejoin="round"
+        />
       </>
     ),
   },
@@ -41,10 +51,22 @@ const shapes: Record<string, { colour: string; draw: (share: number) => React.Re
       </>
     ),
   },
-  skipped: { colour: 'text-stone', draw: () => <path d="M4 8h8" stroke="currentColor" strokeWidth="2" strokeLinecap="round" /> },
-  stopped: { colour: 'text-stone', draw: () => <rect x="3.5" y="3.5" width="9" height="9" rx="1" fill="currentColor" /> },
-  superseded: { colour: 'text-stone', draw: () => <path d="M4 6h8M4 10h8" stroke="currentColor" strokeWidth="2" strokeLinecap="round" /> },
-  lost: { colour: 'text-stone', draw: () => <path d="M2 8h4m4 0h4" stroke="currentColor" strokeWidth="2" strokeLinecap="round" /> },
+  skipped: {
+    colour: 'text-stone',
+    draw: () => <path d="M4 8h8" stroke="currentColor" strokeWidth="2" strokeLinecap="round" />,
+  },
+  stopped: {
+    colour: 'text-stone',
+    draw: () => <rect x="3.5" y="3.5" width="9" height="9" rx="1" fill="currentColor" />,
+  },
+  superseded: {
+    colour: 'text-stone',
+    draw: () => <path d="M4 6h8M4 10h8" stroke="currentColor" strokeWidth="2" strokeLinecap="round" />,
+  },
+  lost: {
+    colour: 'text-stone',
+    draw: () => <path d="M2 8h4m4 0h4" stroke="currentColor" strokeWidth="2" strokeLinecap="round" />,
+  },
   asleep: {
     colour: 'text-stone',
     draw: () => (
@@ -113,6 +135,10 @@ const washes: Record<string, string> = {
 /** A short word on a wash. */
 export function Chip({ tone, children }: { tone: string; children: React.ReactNode }) {
   return (
-    <span className={`inline-block rounded px-1.5 py-px text-[12px] font-medium whitespace-nowrap ${washes[tone] ?? 'bg-faint text-second'}`}>{children}</span>
+    <span
+      className={`inline-block rounded px-1.5 py-px text-[12px] font-medium whitespace-nowrap ${washes[tone] ?? 'bg-faint text-second'}`}
+    >
+      {children}
+    </span>
   );
 }

@@ -59,7 +59,10 @@ const look = {
   plain: 'bg-sheet text-ink border-line hover:bg-faint',
 };
 
-export function Button({ kind = 'plain', ...rest }: React.ButtonHTMLAttributes<HTMLButtonElement> & { kind?: keyof typeof look }) {
+export function Button({
+  kind = 'plain',
+  ...rest
+}: React.ButtonHTMLAttributes<HTMLButtonElement> & { kind?: keyof typeof look }) {
   return (
     <button
       type="button"

@@ -1,13 +1,23 @@
 /** One instance: started with a keeper of its own, watched until it ends, and taken up again by a restarted agent. */
-import { CodedError, issue, type Issue } from '../../core/errors.js';
+import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
 import { untilDone } from '../../wire/client.js';
 import type { InstanceWork } from '../../wire/work.js';
 import type { AgentContext } from '../context.js';
-import { type LogSender, makeLogSender } from '../log.js';
-import { maskerOf } from '../masked.js';
-import { discard } from '../remove.js';
+import { type LogSender, makeLogSender } from '../log/log.js';
+import { maskerOf } from '../log/masked.js';
+import { discard } from '../files/remove.js';
 import { firstProcess, programOf, signal } from '../sandbox/processes.js';
-import { endRemains, exitOf, folderOf, freshState, type InstanceState, killKeeper, launch, readState, save } from './keeper.js';
+import {
+  endRemains,
+  exitOf,
+  folderOf,
+  freshState,
+  type InstanceState,
+  killKeeper,
+  launch,
+  readState,
+  save,
+} from './keeper.js';
 import { openLogTail } from './logtail.js';
 import { takePort } from './ports.js';
 import { explain, readiness } from './ready.js';
@@ -33,7 +43,11 @@ interface Wishes {
 }
 
 /** `before`: the end of an earlier one of this id, which has the same folder; it is waited for. */
-export function startInstance(context: AgentContext, work: InstanceWork, before: Promise<void> = Promise.resolve()): RunningInstance {
+export function startInstance(
+  context: AgentContext,
+  work: InstanceWork,
+  before: Promise<void> = Promise.resolve(),
+): RunningInstance {
   return watch(context, freshState(work), folderOf(context.folder, work.id), before);
 }
 
@@ -56,7 +70,8 @@ function watch(context: AgentContext, state: InstanceState, folder: string, befo
   const done = before
     .then(() => live(context, state, folder, wishes))
     .catch((error: Error) => {
-      if (!context.stopped()) context.log.error({ instance: work.id, error: String(error.stack) }, 'an instance was given up');
+      if (!context.stopped())
+        context.log.error({ instance: work.id, error: String(error.stack) }, 'an instance was given up');
     })
     .finally(release);
   return {
@@ -88,7 +103,11 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
   try {
     if (state.keeper === null && !wishes.end) await launch(context, state, folder, wishes.given.signal);
   } catch (error) {
-    if (!wishes.end) await report({ state: 'failed', issue: issue('instance_setup', { part: work.part, detail: (error as Error).message.slice(0, 300) }) });
+    if (!wishes.end)
+      await report({
+        state: 'failed',
+        issue: issue('instance_setup', { part: work.part, detail: (error as Error).message.slice(0, 300) }),
+      });
     else await report({ state: 'ended' });
     return endRemains(context.folder, state, context.host.limits);
   }
@@ -106,7 +125,10 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
     const exit = exitOf(state, folder);
     if (exit !== null || state.keeper === null) {
       await log.close();
-      const why = wishes.end || state.ending ? null : explain(context, state, folder, { exit, listening: [], answer: null, waitedMs: since() });
+      const why =
+        wishes.end || state.ending
+          ? null
+          : explain(context, state, folder, { exit, listening: [], answer: null, waitedMs: since() });
       await report({ state: why ? 'failed' : 'ended', exit, issue: why });
       return endRemains(context.folder, state, context.host.limits);
     }
@@ -131,7 +153,12 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
         elsewhere = away ? (elsewhere ?? since()) : null;
       }
       if (!state.ready && (since() > work.readyMs || (elsewhere !== null && since() - elsewhere > elsewhereMs))) {
-        const why = explain(context, state, folder, { exit: null, listening: check.listening, answer, waitedMs: since() });
+        const why = explain(context, state, folder, {
+          exit: null,
+          listening: check.listening,
+          answer,
+          waitedMs: since(),
+        });
         killKeeper(state);
         await log.close();
         await report({ state: 'failed', issue: why });
@@ -154,15 +181,24 @@ function makeReporter(context: AgentContext, state: InstanceState, wishes: Wishe
     if (wishes.drop) return;
     try {
       await untilDone(
-        () => context.client.post(`/api/agent/instances/${work.id}/report`, { fence: work.fence, port: state.port, exit: null, issue: null, ...report }),
+        () =>
+          context.client.post(`/api/agent/instances/${work.id}/report`, {
+            fence: work.fence,
+            port: state.port,
+            exit: null,
+            issue: null,
+            ...report,
+          }),
         () => context.stopped() || wishes.drop,
       );
     } catch (error) {
       if (!(error instanceof CodedError)) {
-        if (!context.stopped()) context.log.warn({ instance: work.id, error: String(error) }, 'a report did not arrive');
+        if (!context.stopped())
+          context.log.warn({ instance: work.id, error: String(error) }, 'a report did not arrive');
         return;
       }
-      if (error.issue.code !== 'fence_old') context.log.error({ instance: work.id, issue: error.issue }, 'a report was refused');
+      if (error.issue.code !== 'fence_old')
+        context.log.error({ instance: work.id, issue: error.issue }, 'a report was refused');
       // It is someone else's, or the service will never hear of it: it ends here.
       wishes.drop = true;
       wishes.end = true;

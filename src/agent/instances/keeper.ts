@@ -5,13 +5,22 @@
  * its log was sent), `log.N`, `lease` (workers), `exit` when it has ended, `lease-over` when its lease ended it.
  */
 import { spawn } from 'node:child_process';
-import { closeSync, existsSync, fchownSync, openSync, readdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import {
+  closeSync,
+  existsSync,
+  fchownSync,
+  openSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  writeFileSync,
+} from 'node:fs';
 import { uptime } from 'node:os';
 import { join } from 'node:path';
 import { untilDone } from '../../wire/client.js';
 import type { InstanceWork } from '../../wire/work.js';
 import type { AgentContext } from '../context.js';
-import { clearPlace, discard } from '../remove.js';
+import { clearPlace, discard } from '../files/remove.js';
 import { chainCall, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
 import { findLimits, type LimitsWay } from '../sandbox/host.js';
 import { groupOf, instanceLimits, makeGroup } from '../sandbox/limits.js';
@@ -62,7 +71,12 @@ export function save(state: InstanceState, folder: string, change: Partial<Insta
   renameSync(join(folder, 'state.new'), join(folder, 'state.json'));
 }
 
-export async function launch(context: AgentContext, state: InstanceState, folder: string, given: AbortSignal): Promise<void> {
+export async function launch(
+  context: AgentContext,
+  state: InstanceState,
+  folder: string,
+  given: AbortSignal,
+): Promise<void> {
   const { work } = state;
   const { host, layers, client } = context;
   const account = host.accounts.live;
@@ -92,8 +106,19 @@ export async function launch(context: AgentContext, state: InstanceState, folder
   };
   const network = networkOf(chain, host.network);
   const { memory, processes } = instanceLimits;
-  const rlimits = host.limits === 'none' ? { file: memory, processes, memory } : { file: memory, processes: null, memory: null };
-  const frame = { folder, account, network, writable: false, watchLease: work.kind === 'worker', group, tied: false, held: false, rlimits };
+  const rlimits =
+    host.limits === 'none' ? { file: memory, processes, memory } : { file: memory, processes: null, memory: null };
+  const frame = {
+    folder,
+    account,
+    network,
+    writable: false,
+    watchLease: work.kind === 'worker',
+    group,
+    tied: false,
+    held: false,
+    rlimits,
+  };
   const bin = join(context.folder, 'bin');
   writeChain(frame, chain, bin);
   const call = chainCall(frame, bin);
@@ -106,7 +131,12 @@ export async function launch(context: AgentContext, state: InstanceState, folder
   closeSync(log);
   await new Promise<void>((resolve, reject) => child.once('spawn', resolve).once('error', reject));
   child.unref();
-  save(state, folder, { port, keeper: child.pid ?? null, keeperStart: startTime(child.pid as number), log: freshState(work).log });
+  save(state, folder, {
+    port,
+    keeper: child.pid ?? null,
+    keeperStart: startTime(child.pid as number),
+    log: freshState(work).log,
+  });
 }
 
 /** Seconds since this machine was started: a clock that nobody sets. */

@@ -22,7 +22,12 @@ export interface LogTail {
 }
 
 /** `lost` is told how many bytes were removed before they could be read. */
-export function openLogTail(folder: string, from: LogPlace, take: (bytes: Buffer) => boolean, lost: (bytes: number) => void): LogTail {
+export function openLogTail(
+  folder: string,
+  from: LogPlace,
+  take: (bytes: Buffer) => boolean,
+  lost: (bytes: number) => void,
+): LogTail {
   let { segment, offset } = from;
   const buffer = Buffer.alloc(256 * 1024);
   const pathOf = (number: number) => join(folder, `log.${number}`);
@@ -75,7 +80,8 @@ const segments = (folder: string): number[] => {
   }
 };
 
-const newerThan = (folder: string, segment: number): number | null => segments(folder).find((one) => one > segment) ?? null;
+const newerThan = (folder: string, segment: number): number | null =>
+  segments(folder).find((one) => one > segment) ?? null;
 
 /** The last lines that were printed. */
 export function lastLines(folder: string): string[] {

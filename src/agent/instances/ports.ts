@@ -1,6 +1,6 @@
 /** The ports of an agent's instances: those that its token names. */
 import { createServer } from 'node:net';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 
 export interface PortRange {
   from: number;

@@ -1,13 +1,13 @@
 /** Whether an instance is ready, and why it is not. */
 import { request } from 'node:http';
 import { diagnoseInstance } from '../../core/diagnose/instance.js';
-import { issue, type Issue } from '../../core/errors.js';
+import { issue, type Issue } from '../../core/errors/errors.js';
 import { sizeText } from '../../core/sizes.js';
 import type { AgentContext } from '../context.js';
-import { maskerOf, maskIssue } from '../masked.js';
+import { maskerOf, maskIssue } from '../log/masked.js';
 import { groupOf, instanceLimits } from '../sandbox/limits.js';
 import { firstProcess, listeningPorts, onlyLoopback, programOf } from '../sandbox/processes.js';
-import { seenFiles } from '../seen.js';
+import { seenFiles } from '../attempts/seen.js';
 import { type InstanceState, leaseOver } from './keeper.js';
 import { lastLines } from './logtail.js';
 
@@ -19,22 +19,33 @@ export interface Readiness {
   answer: string | null;
 }
 
-export async function readiness(context: AgentContext, { work, port }: InstanceState, first: number): Promise<Readiness> {
+export async function readiness(
+  context: AgentContext,
+  { work, port }: InstanceState,
+  first: number,
+): Promise<Readiness> {
   if (work.kind === 'worker' || port === null) return { ready: programOf(first) !== null, listening: [], answer: null };
   const listening = listeningPorts(first);
   if (!listening.includes(port)) return { ready: false, listening, answer: null };
   if (work.ready === null) return { ready: true, listening, answer: null };
   const status = await ask(context.address, port, work.ready);
-  return { ready: status !== null && status >= 200 && status < 400, listening, answer: status === null ? null : String(status) };
+  return {
+    ready: status !== null && status >= 200 && status < 400,
+    listening,
+    answer: status === null ? null : String(status),
+  };
 }
 
 function ask(host: string, port: number, path: string): Promise<number | null> {
   return new Promise((resolve) => {
-    const call = request({ host, port, path, timeout: 2_000, agent: false, headers: { connection: 'close' } }, (answer) => {
-      answer.on('error', () => {});
-      answer.destroy();
-      resolve(answer.statusCode ?? null);
-    });
+    const call = request(
+      { host, port, path, timeout: 2_000, agent: false, headers: { connection: 'close' } },
+      (answer) => {
+        answer.on('error', () => {});
+        answer.destroy();
+        resolve(answer.statusCode ?? null);
+      },
+    );
     call.on('timeout', () => call.destroy());
     call.on('error', () => resolve(null));
     call.end();
@@ -46,7 +57,12 @@ export function explain(
   context: AgentContext,
   state: InstanceState,
   folder: string,
-  { exit, listening, answer, waitedMs }: { exit: number | null; listening: number[]; answer: string | null; waitedMs: number },
+  {
+    exit,
+    listening,
+    answer,
+    waitedMs,
+  }: { exit: number | null; listening: number[]; answer: string | null; waitedMs: number },
 ): Issue {
   const { work } = state;
   if (exit !== null && leaseOver(folder)) return issue('lease_over', { part: work.part });
@@ -62,7 +78,8 @@ export function explain(
       waitedMs,
       lastLines: lastLines(folder),
       oneAddress: state.port === null ? null : onlyLoopback(firstProcess(folder), state.port),
-      outOfMemory: groupOf(context.host.limits, work.id).facts().outOfMemory > 0 ? sizeText(instanceLimits.memory) : null,
+      outOfMemory:
+        groupOf(context.host.limits, work.id).facts().outOfMemory > 0 ? sizeText(instanceLimits.memory) : null,
       program: {
         command: work.start,
         variables: Object.keys({ ...work.variables, PORT: '' }),

@@ -3,61 +3,26 @@
  *
  * The call (`ChainFrame`) and what runs (`ChainWork`) are apart, so that a chain can stand ready before its work is known.
  */
-import { chmodSync, chownSync, copyFileSync, existsSync, mkdirSync, readFileSync, realpathSync, rmSync, writeFileSync } from 'node:fs';
+import {
+  chmodSync,
+  chownSync,
+  copyFileSync,
+  existsSync,
+  mkdirSync,
+  readFileSync,
+  realpathSync,
+  rmSync,
+  writeFileSync,
+} from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type Account, type NetworkWay, prefixOf } from './host.js';
-import type { Group } from './limits.js';
 import { makeMountPoints } from './mounts.js';
 import { bubblewrapOptions, etc, namesAddress, pastaOptions, relayLines } from './options.js';
 import { seccompProgram } from './seccomp.js';
-
-/** How the chain is tied to the world; `none`: its own loopback alone. */
-export type ChainNetwork = NetworkWay | 'none';
-
-export interface ChainFrame {
-  /** Private folder, made by `prepareFolder`. */
-  folder: string;
-  account: Account | null;
-  network: ChainNetwork;
-  writable: boolean;
-  /** Ends the work when its lease file is old. */
-  watchLease: boolean;
-  group: Group;
-  /** Ends with the agent. */
-  tied: boolean;
-  /** Waits for a line on its standard input before it reads what runs. */
-  held: boolean;
-  /** Bytes of one file at most, and, where no cgroup holds them, processes in the sandbox and bytes of memory each. */
-  rlimits: { file: number; processes: number | null; memory: number | null };
-}
-
-export interface ChainWork {
-  /** Folders of layers, the lowest first. */
-  layers: string[];
-  writable: boolean;
-  variables: Record<string, string>;
-  network: {
-    /** The outside may be reached. */
-    open: boolean;
-    /** Address and port under which the work's port of the same number is reached, or null. */
-    listen: { address: string; port: number } | null;
-    /** Ports of this machine's loopback that it may reach, with the names that lead there. */
-    reach: { port: number; host: string }[];
-    /** Addresses of other machines that may be reached though they are private. */
-    through: string[];
-  };
-  /** Bytes that /tmp and HOME may hold each; null: half of the machine's memory. */
-  tmp: number | null;
-  /** Folders of this machine that are seen, and may be written, at another place. */
-  binds: { from: string; to: string }[];
-  command: string[];
-}
+import type { ChainFrame, ChainNetwork, ChainWork } from './work.js';
 
 const scripts = ['launch.sh', 'inner.sh', 'relay.mjs'];
-
-/** Where the shell that runs an attempt's commands lies in the sandbox. */
-export const runnerPath = '/run/tsunagi-runner';
 
 /** Copies the scripts to where every account can read them. */
 export function installScripts(bin: string): void {
@@ -107,7 +72,10 @@ export function writeChain({ folder, account, network: way }: ChainFrame, work: 
   };
   makeMountPoints(folder, work, account);
   const words = (list: readonly string[]) => `${list.join('\0')}\0`;
-  put('hosts', ['127.0.0.1 localhost', '::1 localhost', ...network.reach.map((one) => `127.0.0.1 ${one.host}`), ''].join('\n'));
+  put(
+    'hosts',
+    ['127.0.0.1 localhost', '::1 localhost', ...network.reach.map((one) => `127.0.0.1 ${one.host}`), ''].join('\n'),
+  );
   put('resolv.conf', network.open && way === 'pasta' ? `nameserver ${namesAddress}\n` : '');
   put('options', words(bubblewrapOptions(work, way === 'none', bin)));
   put('command', words(work.command));
@@ -125,7 +93,10 @@ export function writeChain({ folder, account, network: way }: ChainFrame, work: 
 }
 
 /** The call that starts the chain: program, arguments, environment. */
-export function chainCall(frame: ChainFrame, bin: string): { file: string; args: string[]; env: Record<string, string> } {
+export function chainCall(
+  frame: ChainFrame,
+  bin: string,
+): { file: string; args: string[]; env: Record<string, string> } {
   const call = [
     ...prefixOf(frame.account),
     ...(frame.tied ? ['--pdeathsig', 'KILL'] : []),

@@ -1,7 +1,7 @@
 /** What this machine offers to a sandbox, found out by trying. */
 import { execFileSync, spawnSync } from 'node:child_process';
 import { accessSync, constants, existsSync, readFileSync, statSync } from 'node:fs';
-import { issue, type Issue } from '../../core/errors.js';
+import { issue, type Issue } from '../../core/errors/errors.js';
 
 /** An account that work runs as, or null: as whoever started the agent. */
 export interface Account {
@@ -79,16 +79,23 @@ export function missingParts(accounts: Accounts): Issue | null {
     if (!has(tool)) return issue('tool_missing', { tool, command: `apt-get install -y ${pack}` });
   }
   if (process.getuid?.() === 0 && (!accounts.work || !accounts.live))
-    return issue('sandbox_missing', { why: 'the accounts for sandboxed work are missing.', hint: 'Make them: npm run setup' });
+    return issue('sandbox_missing', {
+      why: 'the accounts for sandboxed work are missing.',
+      hint: 'Make them: npm run setup',
+    });
   const tried = spawnSync('unshare', ['-Ur', 'true'], asAccount(accounts.work));
   if (tried.status !== 0) {
     const setting =
-      existsSync('/proc/sys/kernel/unprivileged_userns_clone') && readFileSync('/proc/sys/kernel/unprivileged_userns_clone', 'utf8').trim() === '0'
+      existsSync('/proc/sys/kernel/unprivileged_userns_clone') &&
+      readFileSync('/proc/sys/kernel/unprivileged_userns_clone', 'utf8').trim() === '0'
         ? 'sysctl -w kernel.unprivileged_userns_clone=1'
         : existsSync('/proc/sys/kernel/apparmor_restrict_unprivileged_userns')
           ? 'sysctl -w kernel.apparmor_restrict_unprivileged_userns=0'
           : 'sysctl -w user.max_user_namespaces=10000';
-    return issue('sandbox_missing', { why: 'unprivileged user namespaces are switched off.', hint: `Allow them: ${setting}` });
+    return issue('sandbox_missing', {
+      why: 'unprivileged user namespaces are switched off.',
+      hint: `Allow them: ${setting}`,
+    });
   }
   return null;
 }
@@ -97,16 +104,38 @@ const asAccount = (account: Account | null) => (account ? { uid: account.uid, gi
 
 /** The command that begins a call as an account. */
 export const prefixOf = (account: Account | null): string[] =>
-  account ? ['setpriv', '--reuid', String(account.uid), '--regid', String(account.gid), '--clear-groups', '--no-new-privs'] : ['setpriv', '--no-new-privs'];
+  account
+    ? ['setpriv', '--reuid', String(account.uid), '--regid', String(account.gid), '--clear-groups', '--no-new-privs']
+    : ['setpriv', '--no-new-privs'];
 
 /** Tries pasta once; where it can't start (no routable interface, no device), the relay is used. */
 export function findNetwork(account: Account | null): NetworkWay {
   try {
     const [command = '', ...before] = prefixOf(account);
-    execFileSync(command, [...before, 'pasta', '--config-net', '--no-map-gw', '-t', 'none', '-u', 'none', '-T', 'none', '-U', 'none', '-f', '--', 'true'], {
-      stdio: 'ignore',
-      timeout: 10_000,
-    });
+    execFileSync(
+      command,
+      [
+        ...before,
+        'pasta',
+        '--config-net',
+        '--no-map-gw',
+        '-t',
+        'none',
+        '-u',
+        'none',
+        '-T',
+        'none',
+        '-U',
+        'none',
+        '-f',
+        '--',
+        'true',
+      ],
+      {
+        stdio: 'ignore',
+        timeout: 10_000,
+      },
+    );
     return 'pasta';
   } catch {
     return 'relay';

@@ -16,7 +16,12 @@ export interface Limits {
 
 const gib = 1024 ** 3;
 /** Below instances: what serves people goes first on a busy machine. */
-export const attemptLimits = ({ memory, processes, cpu }: AttemptBounds): Limits => ({ memory, processes, cpu, weight: 512 });
+export const attemptLimits = ({ memory, processes, cpu }: AttemptBounds): Limits => ({
+  memory,
+  processes,
+  cpu,
+  weight: 512,
+});
 export const instanceLimits: Limits = { memory: gib, processes: 512, cpu: null, weight: 1024 };
 /** The agent's own work comes before all that it looks after, or it could not renew its lease, nor end what goes wrong. */
 const agentWeight = 8192;

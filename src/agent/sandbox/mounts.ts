@@ -4,17 +4,22 @@
  */
 import { chownSync, lstatSync, mkdirSync } from 'node:fs';
 import { join } from 'node:path';
-import { CodedError } from '../../core/errors.js';
-import type { ChainWork } from './chain.js';
+import { CodedError } from '../../core/errors/errors.js';
+import type { ChainWork } from './work.js';
 import type { Account } from './host.js';
 
 /**
  * Makes the places in the upper folder, where nothing of the work has been yet. Throws `cache_link` where a layer has anything but
  * a folder on the way, or where one place lies in another, whose content earlier work has written.
  */
-export function makeMountPoints(folder: string, { layers, binds }: Pick<ChainWork, 'layers' | 'binds'>, account: Account | null): void {
+export function makeMountPoints(
+  folder: string,
+  { layers, binds }: Pick<ChainWork, 'layers' | 'binds'>,
+  account: Account | null,
+): void {
   for (const { to } of binds) {
-    if (binds.some((other) => other.to !== to && `${to}/`.startsWith(`${other.to.replace(/\/$/, '')}/`))) throw new CodedError('cache_link', { path: to });
+    if (binds.some((other) => other.to !== to && `${to}/`.startsWith(`${other.to.replace(/\/$/, '')}/`)))
+      throw new CodedError('cache_link', { path: to });
     if (!to.startsWith('/project/')) continue;
     const steps = to.slice('/project/'.length).split('/').filter(Boolean);
     for (let count = 1; count <= steps.length; count++) {

@@ -1,7 +1,7 @@
 /** What bubblewrap, pasta and the relay are told about one piece of work. */
 import { existsSync } from 'node:fs';
 import { dirname, join } from 'node:path';
-import { type ChainWork, runnerPath } from './chain.js';
+import { type ChainWork, runnerPath } from './work.js';
 
 /** Files of /etc that are the same in every sandbox: nothing of the machine's own shows. */
 export const etc = {
@@ -54,7 +54,22 @@ export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: st
   options.push('--ro-bind', '/usr', '/usr');
   for (const name of systemFolders) if (existsSync(`/${name}`)) options.push('--symlink', `usr/${name}`, `/${name}`);
   const size = spec.tmp === null ? [] : ['--size', String(spec.tmp)];
-  options.push('--proc', '/proc', '--dev', '/dev', ...size, '--tmpfs', '/tmp', '--tmpfs', '/etc', '--dir', '/home', ...size, '--tmpfs', '/home/tsunagi');
+  options.push(
+    '--proc',
+    '/proc',
+    '--dev',
+    '/dev',
+    ...size,
+    '--tmpfs',
+    '/tmp',
+    '--tmpfs',
+    '/etc',
+    '--dir',
+    '/home',
+    ...size,
+    '--tmpfs',
+    '/home/tsunagi',
+  );
   options.push('--size', String(smallTmp), '--tmpfs', '/run', '--dir', '/var', ...size, '--tmpfs', '/var/tmp');
   options.push(...size, '--tmpfs', '/dev/shm');
   for (const name of ['hosts', 'resolv.conf']) options.push('--ro-bind', name, `/etc/${name}`);
@@ -65,7 +80,11 @@ export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: st
   if (ownNode) options.push('--dir', '/opt', '--ro-bind', dirname(dirname(process.execPath)), '/opt/node');
   options.push(spec.writable ? '--bind' : '--ro-bind', 'm', '/project', '--chdir', '/project', '--clearenv');
   for (const { from, to } of spec.binds) options.push('--bind', from, to);
-  const basics = { PATH: `${ownNode ? '/opt/node/bin:' : ''}/usr/local/bin:/usr/bin:/bin`, HOME: '/home/tsunagi', TMPDIR: '/tmp' };
+  const basics = {
+    PATH: `${ownNode ? '/opt/node/bin:' : ''}/usr/local/bin:/usr/bin:/bin`,
+    HOME: '/home/tsunagi',
+    TMPDIR: '/tmp',
+  };
   for (const [name, value] of Object.entries({ ...spec.variables, ...basics })) options.push('--setenv', name, value);
   return options;
 }
@@ -91,6 +110,9 @@ export function relayLines({ network }: ChainWork): string[] {
     `inside tcp:127.0.0.1:${one.port} unix:out-${one.port}.sock`,
   ]);
   if (network.listen)
-    lines.push(`outside tcp:${network.listen.address}:${network.listen.port} unix:in.sock`, `inside unix:in.sock tcp:127.0.0.1:${network.listen.port}`);
+    lines.push(
+      `outside tcp:${network.listen.address}:${network.listen.port} unix:in.sock`,
+      `inside unix:in.sock tcp:127.0.0.1:${network.listen.port}`,
+    );
   return lines;
 }

@@ -110,6 +110,8 @@ export function onlyLoopback(pid: number | null, port: number): string | null {
     }
   }
   // As the kernel writes them: words of four bytes, each in the order of the machine.
-  const names = found.map((hex) => (/^[0-9A-F]{6}7F$/.test(hex) ? '127.0.0.1' : hex === '00000000000000000000000001000000' ? '::1' : null));
+  const names = found.map((hex) =>
+    /^[0-9A-F]{6}7F$/.test(hex) ? '127.0.0.1' : hex === '00000000000000000000000001000000' ? '::1' : null,
+  );
   return names.length > 0 && names.every((name) => name !== null) ? (names[0] as string) : null;
 }

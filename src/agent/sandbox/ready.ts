@@ -5,9 +5,10 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
 import { join } from 'node:path';
-import { type ChainFrame, chainCall, type ChainNetwork, type ChainWork, prepareFolder, writeChain } from './chain.js';
+import { chainCall, prepareFolder, writeChain } from './chain.js';
+import type { ChainFrame, ChainNetwork, ChainWork } from './work.js';
 import type { Host } from './host.js';
-import { removeTree } from '../remove.js';
+import { removeTree } from '../files/remove.js';
 import { attemptLimits, type Group, makeGroup } from './limits.js';
 
 export interface HeldChain {
@@ -40,11 +41,26 @@ export function openReadyChains(folder: string, bin: string, host: Host, count: 
     prepareFolder(own, account);
     const group = makeGroup(host.limits, id, attemptLimits(host.attempt));
     const { disk, processes, memory } = host.attempt;
-    const rlimits = host.limits === 'none' ? { file: disk, processes, memory } : { file: disk, processes: null, memory: null };
-    const frame: ChainFrame = { folder: own, account, network, writable: true, watchLease: false, group, tied: true, held: true, rlimits };
+    const rlimits =
+      host.limits === 'none' ? { file: disk, processes, memory } : { file: disk, processes: null, memory: null };
+    const frame: ChainFrame = {
+      folder: own,
+      account,
+      network,
+      writable: true,
+      watchLease: false,
+      group,
+      tied: true,
+      held: true,
+      rlimits,
+    };
     const call = chainCall(frame, bin);
     // What comes out of it comes through this process, which counts it: work gets no file of the machine to write to.
-    const child = spawn(call.file, call.args, { env: call.env, cwd: '/', stdio: ['pipe', 'pipe', 'pipe', 'pipe', 'pipe', 'pipe'] });
+    const child = spawn(call.file, call.args, {
+      env: call.env,
+      cwd: '/',
+      stdio: ['pipe', 'pipe', 'pipe', 'pipe', 'pipe', 'pipe'],
+    });
     // Who takes it sees its end; a broken pipe says no more than that.
     child.on('error', () => {});
     for (const stream of child.stdio) stream?.on('error', () => {});
@@ -65,7 +81,8 @@ export function openReadyChains(folder: string, bin: string, host: Host, count: 
       },
     };
   };
-  const alive = ({ child }: HeldChain) => child.pid !== undefined && child.exitCode === null && child.signalCode === null;
+  const alive = ({ child }: HeldChain) =>
+    child.pid !== undefined && child.exitCode === null && child.signalCode === null;
   const refill = () => {
     if (closed) return;
     for (const dead of standing.filter((one) => !alive(one))) standing.splice(standing.indexOf(dead), 1)[0]?.clear();

@@ -1,8 +1,11 @@
 /** The acts of release: deploy, promote, revert, hold, lift; and follow, which waits for an end. */
 import type { Command } from 'commander';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import { deploymentMoving } from '../../core/states.js';
-import type { Deployment, Environment, Event, LogChunk, RunDetail } from '../../wire/api.js';
+import type { Deployment, Environment } from '../../wire/environments.js';
+import type { Event } from '../../wire/overview.js';
+import type { LogChunk } from '../../wire/logs.js';
+import type { RunDetail } from '../../wire/runs.js';
 import { environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, took } from '../print.js';
 import { give, numberOf, type Shared, shared } from './shared.js';
@@ -17,19 +20,25 @@ export function actCommands(program: Command): void {
       program.command('deploy <release>').description('bring a release live in an environment without rules'),
       'tsunagi deploy r57 --to sailings/staging',
     ).requiredOption('--to <environment>', 'where'),
-  ).action((release: string, options: Shared & { to: string; wait: boolean }) => ask('deploy', options.to, release, options));
+  ).action((release: string, options: Shared & { to: string; wait: boolean }) =>
+    ask('deploy', options.to, release, options),
+  );
   wait(
     shared(
       program.command('promote [release]').description('deploy exactly what the environment before has verified'),
       'tsunagi promote r57 --to sailings/production',
     ).requiredOption('--to <environment>', 'where'),
-  ).action((release: string | undefined, options: Shared & { to: string; wait: boolean }) => ask('promote', options.to, release, options));
+  ).action((release: string | undefined, options: Shared & { to: string; wait: boolean }) =>
+    ask('promote', options.to, release, options),
+  );
   wait(
     shared(
       program.command('revert <environment>').description('go back to what was live before, and hold the environment'),
       'tsunagi revert sailings/production',
     ).option('--release <release>', 'to this release'),
-  ).action((environment: string, options: Shared & { release?: string; wait: boolean }) => ask('revert', environment, options.release, options));
+  ).action((environment: string, options: Shared & { release?: string; wait: boolean }) =>
+    ask('revert', environment, options.release, options),
+  );
 
   shared(
     program.command('hold <environment>').description('let it take nothing by itself until someone lifts it'),
@@ -42,13 +51,19 @@ export function actCommands(program: Command): void {
         say(`${one.project}/${one.name} is on hold: ${plain(one.held?.why ?? '')}`),
       );
     });
-  shared(program.command('lift <environment>').description('end a hold'), 'tsunagi lift sailings/staging').action(async (text: string, options: Shared) => {
-    const place = await environmentPlace(text, options.project);
-    give(options, await post<Environment>(`${place.path}/lift`), (one) => say(`${one.project}/${one.name} is not on hold any more.`));
-  });
+  shared(program.command('lift <environment>').description('end a hold'), 'tsunagi lift sailings/staging').action(
+    async (text: string, options: Shared) => {
+      const place = await environmentPlace(text, options.project);
+      give(options, await post<Environment>(`${place.path}/lift`), (one) =>
+        say(`${one.project}/${one.name} is not on hold any more.`),
+      );
+    },
+  );
 
   shared(
-    program.command('follow [what]').description('follow a run (131) or deployment (d17) until it ends; left out: the newest run'),
+    program
+      .command('follow [what]')
+      .description('follow a run (131) or deployment (d17) until it ends; left out: the newest run'),
     'tsunagi follow 131 --project sailings',
   ).action(async (what: string | undefined, options: Shared) => {
     const project = await projectName(options.project);
@@ -56,21 +71,33 @@ export function actCommands(program: Command): void {
     if (deployment) return finish(await followDeployment(project, deployment, !options.json), options);
     const number = what
       ? numberOf(what.replace(/^run\s*/, ''), '')
-      : ((await get<{ items: { number: number }[] }>(`/api/runs?project=${encodeURIComponent(project)}&limit=1`)).items[0]?.number ?? null);
-    if (!number) throw usage(what ? `\`${what}\` is no run (131) and no deployment (d17).` : 'There is no run yet.', 'follow');
+      : ((await get<{ items: { number: number }[] }>(`/api/runs?project=${encodeURIComponent(project)}&limit=1`))
+          .items[0]?.number ?? null);
+    if (!number)
+      throw usage(what ? `\`${what}\` is no run (131) and no deployment (d17).` : 'There is no run yet.', 'follow');
     const run = await followRun(project, number, !options.json);
     give(options, run, () => {});
     if (run.state !== 'passed') process.exitCode = 1;
   });
 }
 
-async function ask(kind: 'deploy' | 'promote' | 'revert', where: string, release: string | undefined, options: Shared & { wait: boolean }): Promise<void> {
+async function ask(
+  kind: 'deploy' | 'promote' | 'revert',
+  where: string,
+  release: string | undefined,
+  options: Shared & { wait: boolean },
+): Promise<void> {
   const place = await environmentPlace(where, options.project);
   const number = release === undefined ? null : numberOf(release, 'r');
   if (release !== undefined && number === null) throw usage(`\`${release}\` is no release; one looks like r57.`, kind);
-  const asked = await post<Deployment>(`${place.path}/deployments`, { kind, ...(number === null ? {} : { release: number }) });
+  const asked = await post<Deployment>(`${place.path}/deployments`, {
+    kind,
+    ...(number === null ? {} : { release: number }),
+  });
   if (!options.json)
-    say(`d${asked.number}: r${asked.release} to ${asked.project}/${asked.environment}  ${faint(`${short(asked.commit.id)} ${plain(asked.commit.title)}`)}`);
+    say(
+      `d${asked.number}: r${asked.release} to ${asked.project}/${asked.environment}  ${faint(`${short(asked.commit.id)} ${plain(asked.commit.title)}`)}`,
+    );
   if (!options.wait) return give(options, asked, () => {});
   finish(await followDeployment(place.project, asked.number, !options.json), options);
 }
@@ -96,7 +123,9 @@ async function followDeployment(project: string, number: number, talk: boolean):
   };
   if (await show()) return deployment;
   await follow(`/api/feed?project=${encodeURIComponent(project)}`, async (kind, data: Event) =>
-    kind === 'open' || data.subject === `d${number}` || data.subject === `${project}/${deployment.environment}` ? show() : false,
+    kind === 'open' || data.subject === `d${number}` || data.subject === `${project}/${deployment.environment}`
+      ? show()
+      : false,
   );
   return deployment;
 }
@@ -116,7 +145,8 @@ export async function followRun(project: string, number: number, talk: boolean):
       for (const attempt of task.attempts) {
         if (attempt.state === 'waiting' || followed.has(attempt.id)) continue;
         followed.add(attempt.id);
-        if (talk) logs.push(printAttempt(task.name, attempt.id, Math.max(...run.taskList.map((one) => one.name.length))));
+        if (talk)
+          logs.push(printAttempt(task.name, attempt.id, Math.max(...run.taskList.map((one) => one.name.length))));
       }
     }
     return run.state !== 'waiting' && run.state !== 'running';
@@ -128,12 +158,15 @@ export async function followRun(project: string, number: number, talk: boolean):
   await Promise.all(logs);
   if (!talk) return run;
   for (const task of run.taskList)
-    say(`${state(task.state).padEnd(8)} ${task.name}  ${faint(took(task.startedAt, task.endedAt))}${task.issue ? `  ${plain(task.issue.says)}` : ''}`);
+    say(
+      `${state(task.state).padEnd(8)} ${task.name}  ${faint(took(task.startedAt, task.endedAt))}${task.issue ? `  ${plain(task.issue.says)}` : ''}`,
+    );
   say(
     `${bold(`run ${number}`)} ${state(run.state)} ${faint(`${ago(run.endedAt)}, after ${took(run.createdAt, run.endedAt)}`)}${run.release ? `, and became ${bold(`r${run.release}`)}` : ''}`,
   );
   if (run.issue) say(plain(run.issue.says), faint(plain(run.issue.next)));
-  for (const one of run.definitionIssues) say(`  tsunagi.yaml:${one.line}:${one.column}  ${plain(one.says)} ${faint(plain(one.next))}`);
+  for (const one of run.definitionIssues)
+    say(`  tsunagi.yaml:${one.line}:${one.column}  ${plain(one.says)} ${faint(plain(one.next))}`);
   return run;
 }
 

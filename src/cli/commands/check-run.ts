@@ -4,18 +4,25 @@ import { existsSync, readFileSync, statSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { checkAgainst } from '../../core/definition/check.js';
 import { type DefinitionIssue, parseDefinition } from '../../core/definition/parse.js';
-import { CodedError, wording } from '../../core/errors.js';
+import { CodedError, wording } from '../../core/errors/errors.js';
 import { faint, json, plain, say } from '../print.js';
 import type { Shared } from './shared.js';
 
 export function runCheck(path: string | undefined, options: Shared): void {
   const given = path ?? '.';
   const file = existsSync(given) && statSync(given).isDirectory() ? join(given, 'tsunagi.yaml') : given;
-  if (!existsSync(file)) throw new CodedError('not_found', { what: `The file ${file}`, hint: 'Stand in the project’s folder, or name the file.' });
+  if (!existsSync(file))
+    throw new CodedError('not_found', {
+      what: `The file ${file}`,
+      hint: 'Stand in the project’s folder, or name the file.',
+    });
   const { definition, issues } = parseDefinition(readFileSync(file));
   const files = definition ? filesOf(dirname(file)) : null;
   const attributes = join(dirname(file), '.gitattributes');
-  const warnings = definition && files ? checkAgainst(definition, files, existsSync(attributes) ? readFileSync(attributes, 'utf8') : null) : [];
+  const warnings =
+    definition && files
+      ? checkAgainst(definition, files, existsSync(attributes) ? readFileSync(attributes, 'utf8') : null)
+      : [];
   const errors = issues.filter((one) => one.severity === 'error');
   if (options.json)
     json({
@@ -45,7 +52,11 @@ function place(file: string, one: DefinitionIssue): string {
 /** The files of the checkout below a folder, or null where it is none. */
 function filesOf(folder: string): string[] | null {
   try {
-    return execFileSync('git', ['-C', folder, 'ls-files', '-z'], { encoding: 'utf8', maxBuffer: 64 * 1024 * 1024, stdio: ['ignore', 'pipe', 'ignore'] })
+    return execFileSync('git', ['-C', folder, 'ls-files', '-z'], {
+      encoding: 'utf8',
+      maxBuffer: 64 * 1024 * 1024,
+      stdio: ['ignore', 'pipe', 'ignore'],
+    })
       .split('\0')
       .filter(Boolean);
   } catch {

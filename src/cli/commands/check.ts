@@ -3,10 +3,12 @@ import type { Command } from 'commander';
 import { type Shared, shared } from './shared.js';
 
 export function checkCommand(program: Command): void {
-  shared(program.command('check [path]').description('check a definition, offline; left out: tsunagi.yaml here'), 'tsunagi check', { project: false }).action(
-    async (path: string | undefined, options: Shared) => {
-      const { runCheck } = await import('./check-run.js');
-      runCheck(path, options);
-    },
-  );
+  shared(
+    program.command('check [path]').description('check a definition, offline; left out: tsunagi.yaml here'),
+    'tsunagi check',
+    { project: false },
+  ).action(async (path: string | undefined, options: Shared) => {
+    const { runCheck } = await import('./check-run.js');
+    runCheck(path, options);
+  });
 }

@@ -1,6 +1,10 @@
 /** Commands that show: board, project, run, release, agent, events, logs. */
 import type { Command } from 'commander';
-import type { AgentView, Board, Environment, EnvironmentDetail, Event, EventCheck, LogChunk, PageOf, Release, ReleaseDetail } from '../../wire/api.js';
+import type { AgentView, Board, Event, EventCheck } from '../../wire/overview.js';
+import type { Environment, EnvironmentDetail } from '../../wire/environments.js';
+import type { LogChunk } from '../../wire/logs.js';
+import type { PageOf } from '../../wire/parts.js';
+import type { Release, ReleaseDetail } from '../../wire/releases.js';
 import { environmentPlace, follow, get, projectName } from '../api.js';
 import { ago, bold, bytes, faint, plain, printed, say, short, state, table } from '../print.js';
 import { projectCommands } from './projects.js';
@@ -9,32 +13,57 @@ import { accessCommands } from './access.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
 
 export function lookCommands(program: Command): void {
-  shared(program.command('board').description('what is live where, and what waits'), 'tsunagi board', { project: false }).action(async (options: Shared) =>
-    give(options, await get<Board>('/api/board'), showBoard),
-  );
+  shared(program.command('board').description('what is live where, and what waits'), 'tsunagi board', {
+    project: false,
+  }).action(async (options: Shared) => give(options, await get<Board>('/api/board'), showBoard));
 
   projectCommands(program);
 
   accessCommands(program);
   runCommands(program);
   const release = program.command('release').description('immutable bytes with evidence');
-  shared(release.command('list').description('releases, the newest first'), 'tsunagi release list --project sailings').action(async (options: Shared) =>
-    give(options, await get<PageOf<Release>>(`/api/projects/${await projectName(options.project)}/releases`), ({ items }) =>
-      say(
-        table(
-          ['RELEASE', 'OF', 'COMMIT', 'RUN', 'MADE', 'TITLE'],
-          items.map((one) => [`r${one.number}`, placeOfRun(one), short(one.commit.id), String(one.run), ago(one.createdAt), plain(one.commit.title)]),
+  shared(
+    release.command('list').description('releases, the newest first'),
+    'tsunagi release list --project sailings',
+  ).action(async (options: Shared) =>
+    give(
+      options,
+      await get<PageOf<Release>>(`/api/projects/${await projectName(options.project)}/releases`),
+      ({ items }) =>
+        say(
+          table(
+            ['RELEASE', 'OF', 'COMMIT', 'RUN', 'MADE', 'TITLE'],
+            items.map((one) => [
+              `r${one.number}`,
+              placeOfRun(one),
+              short(one.commit.id),
+              String(one.run),
+              ago(one.createdAt),
+              plain(one.commit.title),
+            ]),
+          ),
         ),
-      ),
     ),
   );
-  shared(release.command('show <release>').description('one release: digest, parts, evidence'), 'tsunagi release show r57 --project sailings').action(
-    async (text: string, options: Shared) =>
-      give(options, await get<ReleaseDetail>(`/api/projects/${await projectName(options.project)}/releases/${numberOf(text, 'r') ?? 0}`), showRelease),
+  shared(
+    release.command('show <release>').description('one release: digest, parts, evidence'),
+    'tsunagi release show r57 --project sailings',
+  ).action(async (text: string, options: Shared) =>
+    give(
+      options,
+      await get<ReleaseDetail>(
+        `/api/projects/${await projectName(options.project)}/releases/${numberOf(text, 'r') ?? 0}`,
+      ),
+      showRelease,
+    ),
   );
 
   shared(
-    program.command('agent').description('the machines that do the work').command('list').description('agents with what they can do'),
+    program
+      .command('agent')
+      .description('the machines that do the work')
+      .command('list')
+      .description('agents with what they can do'),
     'tsunagi agent list',
     { project: false },
   ).action(async (options: Shared) =>
@@ -59,56 +88,87 @@ export function lookCommands(program: Command): void {
   );
 
   const environment = program.command('environment').description('places where releases are live');
-  shared(environment.command('list').description('all environments of a project'), 'tsunagi environment list --project sailings').action(
-    async (options: Shared) =>
-      give(options, await get<PageOf<Environment>>(`/api/projects/${encodeURIComponent(await projectName(options.project))}/environments`), ({ items }) =>
-        say(table(['ENVIRONMENT', 'STATE', 'LIVE', 'WHAT'], items.map(environmentRow))),
+  shared(
+    environment.command('list').description('all environments of a project'),
+    'tsunagi environment list --project sailings',
+  ).action(async (options: Shared) =>
+    give(
+      options,
+      await get<PageOf<Environment>>(
+        `/api/projects/${encodeURIComponent(await projectName(options.project))}/environments`,
       ),
+      ({ items }) => say(table(['ENVIRONMENT', 'STATE', 'LIVE', 'WHAT'], items.map(environmentRow))),
+    ),
   );
-  shared(environment.command('show <environment>').description('parts, instances, history'), 'tsunagi environment show sailings/production').action(
-    async (text: string, options: Shared) => give(options, await get<EnvironmentDetail>((await environmentPlace(text, options.project)).path), showEnvironment),
+  shared(
+    environment.command('show <environment>').description('parts, instances, history'),
+    'tsunagi environment show sailings/production',
+  ).action(async (text: string, options: Shared) =>
+    give(options, await get<EnvironmentDetail>((await environmentPlace(text, options.project)).path), showEnvironment),
   );
 
-  shared(program.command('events').description('what happened, who did it, when'), 'tsunagi events --project sailings --follow')
+  shared(
+    program.command('events').description('what happened, who did it, when'),
+    'tsunagi events --project sailings --follow',
+  )
     .option('--type <type>', 'only events of this type, such as run.ended')
     .option('--subject <subject>', 'only events of this thing, such as "run 131"')
     .option('--limit <n>', 'how many', '30')
     .option('-f, --follow', 'go on with new ones')
     .option('--check', 'whether all of them are as they were sealed')
-    .action(async (options: Shared & { type?: string; subject?: string; limit: string; follow?: boolean; check?: boolean }) => {
-      if (options.check) return checkEvents(options);
-      const query = new URLSearchParams({ limit: options.limit });
-      for (const key of ['project', 'type', 'subject'] as const) if (options[key]) query.set(key, options[key]);
-      // Where to go on from is known before the list is read: what happens between the two is shown.
-      const head = options.follow ? ((await get<PageOf<Event>>('/api/events?limit=1')).items[0]?.sequence ?? '0') : null;
-      const page = await get<PageOf<Event>>(`/api/events?${query}`);
-      const after = page.items[0]?.sequence ?? head;
-      const show = (one: Event) => (options.json ? say(JSON.stringify(one)) : say(eventLine(one)));
-      if (options.json && !options.follow) return give(options, page, () => {});
-      for (const one of [...page.items].reverse()) show(one);
-      if (!options.follow) return;
-      const fits = (one: Event) => (!options.type || one.type === `dev.tsunagi.${options.type}`) && (!options.subject || one.subject === options.subject);
-      await follow(
-        `/api/feed${options.project ? `?project=${encodeURIComponent(options.project)}` : ''}`,
-        (kind, data: Event) => {
-          if (kind === 'event' && fits(data)) show(data);
-          return false;
-        },
-        after,
-      );
-    });
+    .action(
+      async (
+        options: Shared & { type?: string; subject?: string; limit: string; follow?: boolean; check?: boolean },
+      ) => {
+        if (options.check) return checkEvents(options);
+        const query = new URLSearchParams({ limit: options.limit });
+        for (const key of ['project', 'type', 'subject'] as const) if (options[key]) query.set(key, options[key]);
+        // Where to go on from is known before the list is read: what happens between the two is shown.
+        const head = options.follow
+          ? ((await get<PageOf<Event>>('/api/events?limit=1')).items[0]?.sequence ?? '0')
+          : null;
+        const page = await get<PageOf<Event>>(`/api/events?${query}`);
+        const after = page.items[0]?.sequence ?? head;
+        const show = (one: Event) => (options.json ? say(JSON.stringify(one)) : say(eventLine(one)));
+        if (options.json && !options.follow) return give(options, page, () => {});
+        for (const one of [...page.items].reverse()) show(one);
+        if (!options.follow) return;
+        const fits = (one: Event) =>
+          (!options.type || one.type === `dev.tsunagi.${options.type}`) &&
+          (!options.subject || one.subject === options.subject);
+        await follow(
+          `/api/feed${options.project ? `?project=${encodeURIComponent(options.project)}` : ''}`,
+          (kind, data: Event) => {
+            if (kind === 'event' && fits(data)) show(data);
+            return false;
+          },
+          after,
+        );
+      },
+    );
 
-  shared(program.command('logs <environment>').description('what the programs of an environment print'), 'tsunagi logs sailings/production --follow')
+  shared(
+    program.command('logs <environment>').description('what the programs of an environment print'),
+    'tsunagi logs sailings/production --follow',
+  )
     .option('--part <part>', 'only this part')
     .option('-f, --follow', 'go on with new lines')
     .action(async (text: string, options: Shared & { part?: string; follow?: boolean }) => {
       const place = await environmentPlace(text, options.project);
       const detail = await get<EnvironmentDetail>(place.path);
-      const chosen = detail.instanceList.filter((one) => (!options.part || one.part === options.part) && (one.state === 'ready' || one.state === 'starting'));
+      const chosen = detail.instanceList.filter(
+        (one) => (!options.part || one.part === options.part) && (one.state === 'ready' || one.state === 'starting'),
+      );
       const shown = chosen.length ? chosen : detail.instanceList.slice(0, 1);
       await Promise.all(
         shown.map((one) =>
-          printLog(`${one.part} ${one.position}`, `/api/instances/${one.id}/log?tail=20000`, Boolean(options.follow), Boolean(options.json), shown.length > 1),
+          printLog(
+            `${one.part} ${one.position}`,
+            `/api/instances/${one.id}/log?tail=20000`,
+            Boolean(options.follow),
+            Boolean(options.json),
+            shown.length > 1,
+          ),
         ),
       );
     });
@@ -137,11 +197,19 @@ function showBoard(board: Board): void {
     say(bold(project.name));
     const { run } = project;
     const rows: string[][] = [];
-    if (run) rows.push([project.mainBranch, state(run.state), `run ${run.number}`, `${short(run.commit.id)} ${plain(run.commit.title)}`]);
+    if (run)
+      rows.push([
+        project.mainBranch,
+        state(run.state),
+        `run ${run.number}`,
+        `${short(run.commit.id)} ${plain(run.commit.title)}`,
+      ]);
     for (const environment of [...project.environments, ...project.reviews]) rows.push(environmentRow(environment));
     say(table(['WHERE', 'STATE', 'WHAT', 'SINCE AND WHY'], rows), '');
   }
-  say(faint(`agents ${board.agents.alive} of ${board.agents.total} · edges ${board.edges.alive} of ${board.edges.total}`));
+  say(
+    faint(`agents ${board.agents.alive} of ${board.agents.total} · edges ${board.edges.alive} of ${board.edges.total}`),
+  );
 }
 
 function environmentRow(one: Environment): string[] {
@@ -161,7 +229,11 @@ function environmentRow(one: Environment): string[] {
 }
 
 function showRelease(release: ReleaseDetail): void {
-  say(`${bold(`r${release.number}`)}  ${short(release.commit.id)} ${plain(release.commit.title)}`, faint(release.digest), '');
+  say(
+    `${bold(`r${release.number}`)}  ${short(release.commit.id)} ${plain(release.commit.title)}`,
+    faint(release.digest),
+    '',
+  );
   say(
     table(
       ['PART', 'KIND', 'SIZE', 'DIGEST'],
@@ -229,8 +301,14 @@ function showEnvironment(one: EnvironmentDetail): void {
 async function checkEvents(options: Shared): Promise<void> {
   const check = await get<EventCheck>('/api/events/check');
   give(options, check, ({ seals, upTo, newest, wrong }) => {
-    if (wrong) say(`${bold('changed')}: events ${wrong.first} to ${wrong.last} are not as they were sealed; ${upTo} before them are.`);
-    else say(`${upTo} events are as they were sealed (${seals} seals). ${Number(newest) - Number(upTo)} newer ones are sealed within a minute.`);
+    if (wrong)
+      say(
+        `${bold('changed')}: events ${wrong.first} to ${wrong.last} are not as they were sealed; ${upTo} before them are.`,
+      );
+    else
+      say(
+        `${upTo} events are as they were sealed (${seals} seals). ${Number(newest) - Number(upTo)} newer ones are sealed within a minute.`,
+      );
   });
   if (check.wrong) process.exitCode = 1;
 }

@@ -1,7 +1,9 @@
 /** person, key, and what owners change about projects. */
 import type { Command } from 'commander';
-import { CodedError } from '../../core/errors.js';
-import type { AddedPerson, PageOf, Person, Project, Removal } from '../../wire/api.js';
+import { CodedError } from '../../core/errors/errors.js';
+import type { AddedPerson, Person } from '../../wire/people.js';
+import type { PageOf } from '../../wire/parts.js';
+import type { Project, Removal } from '../../wire/projects.js';
 import { call, get, post } from '../api.js';
 import { ago, bold, plain, say, table } from '../print.js';
 import { give, type Shared, shared } from './shared.js';
@@ -10,7 +12,9 @@ const pathOf = (name: string): string => `/api/projects/${encodeURIComponent(nam
 
 export function ownerCommands(program: Command, project: Command): void {
   const person = program.command('person').description('people and their roles');
-  shared(person.command('list').description('who may sign in, and as what'), 'tsunagi person list', { project: false }).action(async (options: Shared) =>
+  shared(person.command('list').description('who may sign in, and as what'), 'tsunagi person list', {
+    project: false,
+  }).action(async (options: Shared) =>
     give(options, await get<PageOf<Person>>('/api/people'), ({ items }) =>
       say(
         table(
@@ -20,33 +24,53 @@ export function ownerCommands(program: Command, project: Command): void {
       ),
     ),
   );
-  shared(person.command('add <name>').description('let somebody sign in; prints a one-time sign-in for them'), 'tsunagi person add nagi --role developer', {
-    project: false,
-  })
+  shared(
+    person.command('add <name>').description('let somebody sign in; prints a one-time sign-in for them'),
+    'tsunagi person add nagi --role developer',
+    {
+      project: false,
+    },
+  )
     .requiredOption('--role <role>', 'viewer, developer, releaser or owner')
     .action(async (name: string, options: Shared & { role: string }) =>
       give(options, await post<AddedPerson>('/api/people', { name, role: options.role }), (one) =>
-        say(`${bold(plain(one.name))} is added as ${one.role}. Their sign-in, good once and for three days:`, one.signIn),
+        say(
+          `${bold(plain(one.name))} is added as ${one.role}. Their sign-in, good once and for three days:`,
+          one.signIn,
+        ),
       ),
     );
-  shared(person.command('role <name> <role>').description('give somebody another role; their tokens never have more'), 'tsunagi person role nagi releaser', {
-    project: false,
-  }).action(async (name: string, role: string, options: Shared) =>
-    give(options, await post<Person>(`/api/people/${encodeURIComponent(name)}/role`, { role }), (one) => say(`${plain(one.name)} is ${one.role} now.`)),
+  shared(
+    person.command('role <name> <role>').description('give somebody another role; their tokens never have more'),
+    'tsunagi person role nagi releaser',
+    {
+      project: false,
+    },
+  ).action(async (name: string, role: string, options: Shared) =>
+    give(options, await post<Person>(`/api/people/${encodeURIComponent(name)}/role`, { role }), (one) =>
+      say(`${plain(one.name)} is ${one.role} now.`),
+    ),
   );
 
   const key = program.command('key').description('the key that secrets are encrypted with');
-  shared(key.command('rotate').description('make a new key, and encrypt everything anew'), 'tsunagi key rotate', { project: false }).action(
-    async (options: Shared) =>
-      give(options, await post<{ sealed: number }>('/api/keys/rotate'), ({ sealed }) =>
-        say(`A new key is made; ${sealed} ${sealed === 1 ? 'secret is' : 'secrets are'} encrypted anew.`),
-      ),
+  shared(key.command('rotate').description('make a new key, and encrypt everything anew'), 'tsunagi key rotate', {
+    project: false,
+  }).action(async (options: Shared) =>
+    give(options, await post<{ sealed: number }>('/api/keys/rotate'), ({ sealed }) =>
+      say(`A new key is made; ${sealed} ${sealed === 1 ? 'secret is' : 'secrets are'} encrypted anew.`),
+    ),
   );
 
-  shared(project.command('rename <name> <to>').description('give a project another name; its addresses stay'), 'tsunagi project rename tide-tables tides', {
-    project: false,
-  }).action(async (name: string, to: string, options: Shared) =>
-    give(options, await post<Project>(`${pathOf(name)}/change`, { name: to }), (one) => say(`It is ${bold(one.name)} now.`)),
+  shared(
+    project.command('rename <name> <to>').description('give a project another name; its addresses stay'),
+    'tsunagi project rename tide-tables tides',
+    {
+      project: false,
+    },
+  ).action(async (name: string, to: string, options: Shared) =>
+    give(options, await post<Project>(`${pathOf(name)}/change`, { name: to }), (one) =>
+      say(`It is ${bold(one.name)} now.`),
+    ),
   );
   for (const [verb, paused, says] of [
     ['pause', true, 'is paused: what is pushed waits'],
@@ -57,10 +81,14 @@ export function ownerCommands(program: Command, project: Command): void {
       `tsunagi project ${verb} tide-tables`,
       { project: false },
     ).action(async (name: string, options: Shared) =>
-      give(options, await post<Project>(`${pathOf(name)}/change`, { paused }), (one) => say(`${bold(one.name)} ${says}.`)),
+      give(options, await post<Project>(`${pathOf(name)}/change`, { paused }), (one) =>
+        say(`${bold(one.name)} ${says}.`),
+      ),
     );
   shared(
-    project.command('statuses <name> [url]').description('tell the code host how runs stand, at this address; left out: nowhere'),
+    project
+      .command('statuses <name> [url]')
+      .description('tell the code host how runs stand, at this address; left out: nowhere'),
     'tsunagi project statuses sailings https://code.kohama.example/events',
     { project: false },
   ).action(async (name: string, url: string | undefined, options: Shared) =>
@@ -87,9 +115,13 @@ export function ownerCommands(program: Command, project: Command): void {
         `${removal.variables} variables`,
       ];
       if (!options.yes) {
-        give(options, removal, () => say(`With ${bold(plain(name))} go: ${words.join(' · ')}.`, 'What happened stays in the record.'));
+        give(options, removal, () =>
+          say(`With ${bold(plain(name))} go: ${words.join(' · ')}.`, 'What happened stays in the record.'),
+        );
         throw new CodedError('usage', { detail: 'Nothing was removed. Say it with --yes.', command: 'project remove' });
       }
-      give(options, await call<Removal>('DELETE', pathOf(name)), () => say(`${bold(plain(name))} is removed, with ${words.join(' · ')}.`));
+      give(options, await call<Removal>('DELETE', pathOf(name)), () =>
+        say(`${bold(plain(name))} is removed, with ${words.join(' · ')}.`),
+      );
     });
 }

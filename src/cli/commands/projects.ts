@@ -1,8 +1,11 @@
 /** project list, add, recognise, draft, look. */
 import { readFileSync, writeFileSync } from 'node:fs';
 import type { Command } from 'commander';
-import { CodedError } from '../../core/errors.js';
-import type { AddedProject, EnvironmentDetail, PageOf, Project, Run } from '../../wire/api.js';
+import { CodedError } from '../../core/errors/errors.js';
+import type { AddedProject, Project } from '../../wire/projects.js';
+import type { EnvironmentDetail } from '../../wire/environments.js';
+import type { PageOf } from '../../wire/parts.js';
+import type { Run } from '../../wire/runs.js';
 import type { Draft, Recognised, RecogniseBody } from '../../wire/guide.js';
 import type { CredentialBody } from '../../wire/parts.js';
 import { get, post, projectName } from '../api.js';
@@ -29,21 +32,22 @@ interface Add extends Shared {
 export function projectCommands(program: Command): void {
   const project = program.command('project').description('repositories and where their commits come from');
   ownerCommands(program, project);
-  shared(project.command('list').description('all projects'), 'tsunagi project list', { project: false }).action(async (options: Shared) =>
-    give(options, await get<PageOf<Project>>('/api/projects'), ({ items }) =>
-      say(
-        table(
-          ['PROJECT', 'SOURCE', 'MAIN', 'ADDRESS', ''],
-          items.map((one) => [
-            one.name,
-            one.source,
-            one.mainBranch,
-            one.url ?? one.endpoint,
-            one.issue ? plain(one.issue.says) : one.paused ? 'paused' : one.draft ? 'its definition is a draft' : '',
-          ]),
+  shared(project.command('list').description('all projects'), 'tsunagi project list', { project: false }).action(
+    async (options: Shared) =>
+      give(options, await get<PageOf<Project>>('/api/projects'), ({ items }) =>
+        say(
+          table(
+            ['PROJECT', 'SOURCE', 'MAIN', 'ADDRESS', ''],
+            items.map((one) => [
+              one.name,
+              one.source,
+              one.mainBranch,
+              one.url ?? one.endpoint,
+              one.issue ? plain(one.issue.says) : one.paused ? 'paused' : one.draft ? 'its definition is a draft' : '',
+            ]),
+          ),
         ),
       ),
-    ),
   );
   shared(
     project
@@ -53,7 +57,10 @@ export function projectCommands(program: Command): void {
     'tsunagi project add tide-tables --from https://code.kohama.example/tide-tables.git',
     { project: false },
   )
-    .option('--from <url>', 'a git address (https, http, ssh; file for owners) that is looked at regularly; what it needs is recognised')
+    .option(
+      '--from <url>',
+      'a git address (https, http, ssh; file for owners) that is looked at regularly; what it needs is recognised',
+    )
     .option('--notified <url>', 'its code host sends events, and is fetched from')
     .option('--hosted', 'its commits are pushed straight to this service (default)')
     .option('--branch <branch>', 'the main branch; left out: what the repository says')
@@ -61,25 +68,38 @@ export function projectCommands(program: Command): void {
     .option('--user <name>', 'the user name at the source')
     .option('--key <file>', 'a private key for ssh')
     .option('--allow-private', 'the address may lead into a private network')
-    .option('--answer <id=value>', 'answers a question of the proposal (again for more)', (one: string, all: string[]) => [...all, one], [])
+    .option(
+      '--answer <id=value>',
+      'answers a question of the proposal (again for more)',
+      (one: string, all: string[]) => [...all, one],
+      [],
+    )
     .option('-y, --yes', 'do not ask')
     .option('--no-wait', 'do not wait until it is live')
     .action((name: string, options: Add) => (options.from ? addFrom(name, options) : addPlain(name, options)));
 
   shared(
-    project.command('recognise').description('what is recognised in the newest commit, and the definition that would be proposed'),
+    project
+      .command('recognise')
+      .description('what is recognised in the newest commit, and the definition that would be proposed'),
     'tsunagi project recognise --project tide-tables',
-  ).action(async (options: Shared) => give(options, await get<Recognised>(`${await pathOf(options)}/proposal`), showProposal));
+  ).action(async (options: Shared) =>
+    give(options, await get<Recognised>(`${await pathOf(options)}/proposal`), showProposal),
+  );
 
   const draft = project.command('draft').description('the definition of commits that have none of their own');
-  shared(draft.command('show').description('the draft, and what committing it would change'), 'tsunagi project draft show --project tide-tables').action(
-    async (options: Shared) =>
-      give(options, await get<Draft>(`${await pathOf(options)}/draft`), (one) =>
-        say(one.text === null ? 'There is no draft.' : one.difference || 'It is committed.'),
-      ),
+  shared(
+    draft.command('show').description('the draft, and what committing it would change'),
+    'tsunagi project draft show --project tide-tables',
+  ).action(async (options: Shared) =>
+    give(options, await get<Draft>(`${await pathOf(options)}/draft`), (one) =>
+      say(one.text === null ? 'There is no draft.' : one.difference || 'It is committed.'),
+    ),
   );
   shared(
-    draft.command('set <file>').description('keep a definition as the draft, and run the newest commit with it (- is standard input)'),
+    draft
+      .command('set <file>')
+      .description('keep a definition as the draft, and run the newest commit with it (- is standard input)'),
     'tsunagi project draft set tsunagi.yaml --project tide-tables',
   ).action(async (file: string, options: Shared) => {
     const text = readFileSync(file === '-' ? 0 : file, 'utf8');
@@ -90,14 +110,17 @@ export function projectCommands(program: Command): void {
       process.exitCode = 1;
       return;
     }
-    give(options, await post<Draft>(`${await pathOf(options)}/draft`, { text }), () => say('The draft is kept; the newest commit runs with it.'));
+    give(options, await post<Draft>(`${await pathOf(options)}/draft`, { text }), () =>
+      say('The draft is kept; the newest commit runs with it.'),
+    );
   });
   shared(
     draft.command('save <file>').description('write the draft into a file, to be committed'),
     'tsunagi project draft save tsunagi.yaml --project tide-tables',
   ).action(async (file: string, options: Shared) => {
     const { text } = await get<Draft>(`${await pathOf(options)}/draft`);
-    if (text === null) throw new CodedError('not_found', { what: 'A draft', hint: 'Keep one first: `tsunagi project draft set FILE`.' });
+    if (text === null)
+      throw new CodedError('not_found', { what: 'A draft', hint: 'Keep one first: `tsunagi project draft set FILE`.' });
     writeFileSync(file, text);
     say(`${file} is written. Commit and push it.`);
   });
@@ -105,15 +128,21 @@ export function projectCommands(program: Command): void {
     draft.command('commit').description('let the service commit the draft (hosted projects)'),
     'tsunagi project draft commit --project tide-tables',
   ).action(async (options: Shared) =>
-    give(options, await post<Draft>(`${await pathOf(options)}/draft/commit`), () => say('The draft is committed on the main branch.')),
+    give(options, await post<Draft>(`${await pathOf(options)}/draft/commit`), () =>
+      say('The draft is committed on the main branch.'),
+    ),
   );
 
-  shared(project.command('look').description('look at a polled source now'), 'tsunagi project look --project tide-tables').action(async (options: Shared) =>
+  shared(
+    project.command('look').description('look at a polled source now'),
+    'tsunagi project look --project tide-tables',
+  ).action(async (options: Shared) =>
     give(options, await post(`${await pathOf(options)}/look`), () => say('It is being looked at.')),
   );
 }
 
-const pathOf = async (options: Shared): Promise<string> => `/api/projects/${encodeURIComponent(await projectName(options.project))}`;
+const pathOf = async (options: Shared): Promise<string> =>
+  `/api/projects/${encodeURIComponent(await projectName(options.project))}`;
 
 async function addPlain(name: string, options: Add): Promise<void> {
   const credential = credentialOf(options);
@@ -122,11 +151,17 @@ async function addPlain(name: string, options: Add): Promise<void> {
     source: options.notified ? 'notified' : 'hosted',
     mainBranch: options.branch ?? 'main',
     ...(options.folder ? { folder: options.folder } : {}),
-    ...(options.notified ? { url: options.notified, allowPrivate: options.allowPrivate === true, ...(credential ? { credential } : {}) } : {}),
+    ...(options.notified
+      ? { url: options.notified, allowPrivate: options.allowPrivate === true, ...(credential ? { credential } : {}) }
+      : {}),
   };
   give(options, await post<AddedProject>('/api/projects', body), (one) => {
     say(`${bold(one.name)} is added.`);
-    if (one.eventSecret) say(`Let the code host send its events to ${one.endpoint}`, `and sign them with this secret, shown this once: ${one.eventSecret}`);
+    if (one.eventSecret)
+      say(
+        `Let the code host send its events to ${one.endpoint}`,
+        `and sign them with this secret, shown this once: ${one.eventSecret}`,
+      );
     else
       say(
         `Push to it:  git push ${one.endpoint.replace('//', '//x:TOKEN@')} ${one.mainBranch}`,
@@ -139,13 +174,20 @@ function credentialOf(options: Add): CredentialBody | undefined {
   const password = process.env.TSUNAGI_SOURCE_PASSWORD;
   if (options.key) return { key: readFileSync(options.key, 'utf8') };
   if (options.user && !password)
-    throw new CodedError('usage', { detail: 'The password for --user is read from TSUNAGI_SOURCE_PASSWORD, which is not set.', command: 'project add' });
+    throw new CodedError('usage', {
+      detail: 'The password for --user is read from TSUNAGI_SOURCE_PASSWORD, which is not set.',
+      command: 'project add',
+    });
   return password ? { user: options.user ?? 'git', password } : undefined;
 }
 
 async function addFrom(name: string, options: Add): Promise<void> {
   const credential = credentialOf(options);
-  const source = { url: options.from as string, ...(credential ? { credential } : {}), ...(options.allowPrivate ? { allowPrivate: true } : {}) };
+  const source = {
+    url: options.from as string,
+    ...(credential ? { credential } : {}),
+    ...(options.allowPrivate ? { allowPrivate: true } : {}),
+  };
   const answers: Record<string, string> = options.folder ? { folder: options.folder } : {};
   for (const one of options.answer) {
     const at = one.indexOf('=');
@@ -212,7 +254,11 @@ async function toFirstAddress(name: string, options: Add): Promise<void> {
       return;
     }
     if (first.live && !first.moving) {
-      give(options, first, () => say(`${bold('live')}  ${first.url}  ${short(first.live?.commit.id ?? '')} ${plain(first.live?.commit.title ?? '')}`));
+      give(options, first, () =>
+        say(
+          `${bold('live')}  ${first.url}  ${short(first.live?.commit.id ?? '')} ${plain(first.live?.commit.title ?? '')}`,
+        ),
+      );
       return;
     }
     const now = first.moving?.state ?? '';
@@ -235,13 +281,16 @@ function showProposal(one: Recognised): void {
   const lines = one.text.trimEnd().split('\n');
   const width = Math.min(64, Math.max(...lines.map((text) => text.length)) + 2);
   for (const [at, text] of lines.entries())
-    say(why.has(at + 1) ? `${plain(text).padEnd(width)} ${faint(plain(why.get(at + 1) ?? ''))}`.trimEnd() : plain(text));
+    say(
+      why.has(at + 1) ? `${plain(text).padEnd(width)} ${faint(plain(why.get(at + 1) ?? ''))}`.trimEnd() : plain(text),
+    );
   for (const item of one.questions)
     say(
       '',
       `${plain(item.ask)} ${bold(plain(item.answer))}${item.given ? '' : faint(` (taken as likeliest; another: --answer ${item.id}=${plain(item.answers[1]?.value ?? '…')})`)}`,
     );
-  if (one.notes.length) say('', ...one.notes.map((item) => `${bold('note')}  ${plain(item.says)} ${faint(plain(item.next))}`));
+  if (one.notes.length)
+    say('', ...one.notes.map((item) => `${bold('note')}  ${plain(item.says)} ${faint(plain(item.next))}`));
 }
 
 async function prompt(text: string): Promise<string> {
@@ -253,7 +302,10 @@ async function prompt(text: string): Promise<string> {
 }
 
 async function answerTo(question: Recognised['questions'][number]): Promise<string> {
-  say(bold(plain(question.ask)), ...question.answers.map((one, at) => `  ${at + 1}  ${plain(one.value)}  ${faint(plain(one.why))}`));
+  say(
+    bold(plain(question.ask)),
+    ...question.answers.map((one, at) => `  ${at + 1}  ${plain(one.value)}  ${faint(plain(one.why))}`),
+  );
   const text = (await prompt(`1 to ${question.answers.length}, or another one [1] `)).trim();
   return question.answers[Number(text || 1) - 1]?.value ?? text;
 }

@@ -4,7 +4,9 @@ import { type Shared, shared } from './shared.js';
 
 export function rehearseCommand(program: Command): void {
   shared(
-    program.command('rehearse [tasks...]').description('run tasks of the working copy here, in the same sandbox, with no service; left out: all of them'),
+    program
+      .command('rehearse [tasks...]')
+      .description('run tasks of the working copy here, in the same sandbox, with no service; left out: all of them'),
     'tsunagi rehearse unit --log',
   )
     .option('--log', 'show all that is printed, not only that of tasks that fail')
@@ -12,7 +14,9 @@ export function rehearseCommand(program: Command): void {
     .option('--without-reuse', 'run every task, whatever has passed before')
     .action(async (tasks: string[], options: Shared & { log?: boolean; write?: boolean; withoutReuse?: boolean }) => {
       const room = new URL('./src/cli/serve/rehearse.js', import.meta.url).href;
-      const { rehearseHere } = (await import(room)) as { rehearseHere(tasks: string[], options: object): Promise<number> };
+      const { rehearseHere } = (await import(room)) as {
+        rehearseHere(tasks: string[], options: object): Promise<number>;
+      };
       process.exitCode = await rehearseHere(tasks, options);
     });
 }

@@ -1,8 +1,10 @@
 /** Commands of runs: list, show, start, again, stop. */
 import type { Command } from 'commander';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import { hintFor } from '../../core/nearest.js';
-import type { FoundLines, LogChunk, PageOf, Run, RunDetail } from '../../wire/api.js';
+import type { FoundLines, LogChunk } from '../../wire/logs.js';
+import type { PageOf } from '../../wire/parts.js';
+import type { Run, RunDetail } from '../../wire/runs.js';
 import { get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, table, took } from '../print.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
@@ -34,33 +36,47 @@ export function runCommands(program: Command): void {
         ),
       );
     });
-  shared(run.command('show <number>').description('one run with its tasks'), 'tsunagi run show 131 --project sailings').action(
-    async (text: string, options: Shared) => {
-      const number = numberOf(text, '');
-      if (!number) throw new CodedError('usage', { detail: `\`${text}\` is no number of a run.`, command: 'run show' });
-      give(options, await get<RunDetail>(`/api/projects/${await projectName(options.project)}/runs/${number}`), showRun);
-    },
-  );
   shared(
-    run.command('start <ref>').description('run a branch, commit or pull request (pr-N); permits an untrusted commit that waits'),
+    run.command('show <number>').description('one run with its tasks'),
+    'tsunagi run show 131 --project sailings',
+  ).action(async (text: string, options: Shared) => {
+    const number = numberOf(text, '');
+    if (!number) throw new CodedError('usage', { detail: `\`${text}\` is no number of a run.`, command: 'run show' });
+    give(options, await get<RunDetail>(`/api/projects/${await projectName(options.project)}/runs/${number}`), showRun);
+  });
+  shared(
+    run
+      .command('start <ref>')
+      .description('run a branch, commit or pull request (pr-N); permits an untrusted commit that waits'),
     'tsunagi run start main --project sailings',
   )
     .option('--without-reuse', 'run every task, whatever has passed before')
     .option('--fresh <task...>', 'run these tasks, whatever has passed before')
     .action(async (ref: string, options: Shared & { withoutReuse?: boolean; fresh?: string[] }) => {
-      const body = { ref, ...(options.withoutReuse ? { reuse: false } : {}), ...(options.fresh ? { tasks: options.fresh } : {}) };
+      const body = {
+        ref,
+        ...(options.withoutReuse ? { reuse: false } : {}),
+        ...(options.fresh ? { tasks: options.fresh } : {}),
+      };
       give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs`, body), started);
     });
-  shared(run.command('log <number> <task>').description('what a task of a run printed'), 'tsunagi run log 131 unit --search "not ok"')
+  shared(
+    run.command('log <number> <task>').description('what a task of a run printed'),
+    'tsunagi run log 131 unit --search "not ok"',
+  )
     .option('--attempt <n>', 'of this attempt; left out: the last')
     .option('--search <text>', 'only the lines that have this text, with their numbers')
     .action(async (text: string, name: string, options: Shared & { attempt?: string; search?: string }) => {
       const project = await projectName(options.project);
-      const detail = await get<RunDetail>(`/api/projects/${encodeURIComponent(project)}/runs/${numberOf(text, '') ?? 0}`);
+      const detail = await get<RunDetail>(
+        `/api/projects/${encodeURIComponent(project)}/runs/${numberOf(text, '') ?? 0}`,
+      );
       const names = detail.taskList.map((one) => one.name);
       const task = detail.taskList.find((one) => one.name === name);
       if (!task) throw new CodedError('unknown_task', { name, hint: hintFor(name, names) });
-      const attempt = options.attempt ? task.attempts.find((one) => String(one.number) === options.attempt) : task.attempts.at(-1);
+      const attempt = options.attempt
+        ? task.attempts.find((one) => String(one.number) === options.attempt)
+        : task.attempts.at(-1);
       if (!attempt)
         throw new CodedError('not_found', {
           what: options.attempt ? `Attempt ${options.attempt} of ${name}` : `An attempt of ${name}`,
@@ -70,15 +86,27 @@ export function runCommands(program: Command): void {
       await printAttempt(attempt.id, options);
     });
   shared(
-    run.command('again <number> [task]').description('another run of the same commit: what failed runs anew, and the named task too'),
+    run
+      .command('again <number> [task]')
+      .description('another run of the same commit: what failed runs anew, and the named task too'),
     'tsunagi run again 131 unit',
   ).action(async (text: string, task: string | undefined, options: Shared) =>
-    give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs/${numberOf(text, '') ?? 0}/again`, task ? { task } : {}), started),
-  );
-  shared(run.command('stop <number>').description('end a run and every process of it'), 'tsunagi run stop 131').action(async (text: string, options: Shared) =>
-    give(options, await post<Run>(`/api/projects/${await projectName(options.project)}/runs/${numberOf(text, '') ?? 0}/stop`), (one) =>
-      say(`run ${one.number} is being stopped`),
+    give(
+      options,
+      await post<Run>(
+        `/api/projects/${await projectName(options.project)}/runs/${numberOf(text, '') ?? 0}/again`,
+        task ? { task } : {},
+      ),
+      started,
     ),
+  );
+  shared(run.command('stop <number>').description('end a run and every process of it'), 'tsunagi run stop 131').action(
+    async (text: string, options: Shared) =>
+      give(
+        options,
+        await post<Run>(`/api/projects/${await projectName(options.project)}/runs/${numberOf(text, '') ?? 0}/stop`),
+        (one) => say(`run ${one.number} is being stopped`),
+      ),
   );
 }
 
@@ -106,7 +134,9 @@ async function searchAttempt(id: string, text: string, options: Shared): Promise
   let from: number | null = 0;
   const found: FoundLines['found'] = [];
   while (from !== null) {
-    const page: FoundLines = await get(`/api/attempts/${id}/log/search?text=${encodeURIComponent(text)}&from=${from}&limit=1000`);
+    const page: FoundLines = await get(
+      `/api/attempts/${id}/log/search?text=${encodeURIComponent(text)}&from=${from}&limit=1000`,
+    );
     found.push(...page.found);
     from = page.next;
   }
@@ -117,7 +147,10 @@ async function searchAttempt(id: string, text: string, options: Shared): Promise
 }
 
 const started = (one: Run): void =>
-  say(`run ${one.number} of ${short(one.commit.id)} ${plain(one.commit.title)}`, faint(`tsunagi follow ${one.number} --project ${one.project}`));
+  say(
+    `run ${one.number} of ${short(one.commit.id)} ${plain(one.commit.title)}`,
+    faint(`tsunagi follow ${one.number} --project ${one.project}`),
+  );
 
 function showRun(run: RunDetail): void {
   say(
@@ -126,7 +159,8 @@ function showRun(run: RunDetail): void {
   if (run.issue) say(plain(run.issue.says), faint(plain(run.issue.next)));
   if (run.waits) say(plain(run.waits.says), faint(plain(run.waits.next)));
   if (run.trimmedAt) say(faint('Its logs and outputs are not kept any more.'));
-  for (const one of run.definitionIssues) say(`  tsunagi.yaml:${one.line}:${one.column}  ${plain(one.says)} ${faint(plain(one.next))}`);
+  for (const one of run.definitionIssues)
+    say(`  tsunagi.yaml:${one.line}:${one.column}  ${plain(one.says)} ${faint(plain(one.next))}`);
   for (const one of run.warnings) say(faint(`  ${plain(one.says)}`));
   if (run.taskList.length)
     say(
@@ -137,7 +171,14 @@ function showRun(run: RunDetail): void {
           state(task.state),
           took(task.startedAt, task.endedAt),
           task.tests ? `${task.tests.passed} passed, ${task.tests.failed} failed` : '',
-          plain(task.issue?.says ?? (task.reusedFrom ? `the pass of run ${task.reusedFrom} counts` : task.flaky ? 'flaky: it failed before it passed' : '')),
+          plain(
+            task.issue?.says ??
+              (task.reusedFrom
+                ? `the pass of run ${task.reusedFrom} counts`
+                : task.flaky
+                  ? 'flaky: it failed before it passed'
+                  : ''),
+          ),
         ]),
       ),
     );

@@ -1,7 +1,7 @@
 /** variable list, set, remove, import. */
 import { readFileSync } from 'node:fs';
 import type { Command } from 'commander';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import type { VariableChangeBody, VariableChanges, Variables } from '../../wire/variables.js';
 import { get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, say, table } from '../print.js';
@@ -16,43 +16,50 @@ async function placeOf(options: For): Promise<{ path: string; environment: strin
   const at = options.for?.indexOf('/') ?? -1;
   const project = at > 0 ? (options.for as string).slice(0, at) : await projectName(options.project);
   const environment = options.for ? options.for.slice(at + 1) : null;
-  return { path: `/api/projects/${encodeURIComponent(project)}/variables`, environment, shown: environment ? `${project}/${environment}` : project };
+  return {
+    path: `/api/projects/${encodeURIComponent(project)}/variables`,
+    environment,
+    shown: environment ? `${project}/${environment}` : project,
+  };
 }
 
-const forOption = (command: Command): Command => command.option('--for <environment>', 'the environment; left out: the whole project');
+const forOption = (command: Command): Command =>
+  command.option('--for <environment>', 'the environment; left out: the whole project');
 
 export function variableCommands(program: Command): void {
   const variable = program.command('variable').description('variables and secrets of a project and its environments');
 
-  shared(variable.command('list').description('what is set, and what is wanted and not set'), 'tsunagi variable list --project sailings').action(
-    async (options: Shared) => {
-      const { path } = await placeOf(options);
-      give(options, await get<Variables>(path), ({ items, wanted }) => {
-        if (items.length)
-          say(
-            table(
-              ['VARIABLE', 'FOR', 'VALUE', 'SET'],
-              items.map((one) => [
-                one.name,
-                one.environment ?? 'the project',
-                one.secret ? faint('secret') : plain(one.value ?? ''),
-                `${ago(one.at)} by ${plain(one.by)}`,
-              ]),
-            ),
-          );
-        else say('Nothing is set.');
-        const missing = wanted.filter((one) => one.missing.length);
-        if (missing.length)
-          say(
-            '',
-            bold('Wanted, and not set'),
-            ...missing.map(
-              (one) => `${one.name}${one.secret ? ' (secret)' : ''} for ${one.missing.join(', ')}${one.about ? faint(`  ${plain(one.about)}`) : ''}`,
-            ),
-          );
-      });
-    },
-  );
+  shared(
+    variable.command('list').description('what is set, and what is wanted and not set'),
+    'tsunagi variable list --project sailings',
+  ).action(async (options: Shared) => {
+    const { path } = await placeOf(options);
+    give(options, await get<Variables>(path), ({ items, wanted }) => {
+      if (items.length)
+        say(
+          table(
+            ['VARIABLE', 'FOR', 'VALUE', 'SET'],
+            items.map((one) => [
+              one.name,
+              one.environment ?? 'the project',
+              one.secret ? faint('secret') : plain(one.value ?? ''),
+              `${ago(one.at)} by ${plain(one.by)}`,
+            ]),
+          ),
+        );
+      else say('Nothing is set.');
+      const missing = wanted.filter((one) => one.missing.length);
+      if (missing.length)
+        say(
+          '',
+          bold('Wanted, and not set'),
+          ...missing.map(
+            (one) =>
+              `${one.name}${one.secret ? ' (secret)' : ''} for ${one.missing.join(', ')}${one.about ? faint(`  ${plain(one.about)}`) : ''}`,
+          ),
+        );
+    });
+  });
 
   forOption(
     shared(
@@ -67,14 +74,18 @@ export function variableCommands(program: Command): void {
         const at = pair.indexOf('=');
         if (at > 0) return { name: pair.slice(0, at), value: pair.slice(at + 1), secret: options.secret === true };
         // Not on the command line, where other users of the machine and the shell's history see it.
-        if (options.secret && pairs.length === 1) return { name: pair, value: readFileSync(0, 'utf8').replace(/\r?\n$/, ''), secret: true };
+        if (options.secret && pairs.length === 1)
+          return { name: pair, value: readFileSync(0, 'utf8').replace(/\r?\n$/, ''), secret: true };
         throw new CodedError('usage', { detail: `\`${pair}\` is no NAME=VALUE.`, command: 'variable set' });
       });
       give(options, await post<VariableChanges>(path, { environment, set }), (answer) => told(answer, shown));
     });
 
   forOption(
-    shared(variable.command('remove <names...>').description('take variables away'), 'tsunagi variable remove LOG_LEVEL --for sailings/staging'),
+    shared(
+      variable.command('remove <names...>').description('take variables away'),
+      'tsunagi variable remove LOG_LEVEL --for sailings/staging',
+    ),
   ).action(async (names: string[], options: For) => {
     const { path, environment, shown } = await placeOf(options);
     give(options, await post<VariableChanges>(path, { environment, remove: names }), (answer) => told(answer, shown));
@@ -82,11 +93,16 @@ export function variableCommands(program: Command): void {
 
   forOption(
     shared(
-      variable.command('import <file>').description('set what a dotenv file says (- is standard input); what changes is shown first'),
+      variable
+        .command('import <file>')
+        .description('set what a dotenv file says (- is standard input); what changes is shown first'),
       'tsunagi variable import .env --for sailings/staging',
     ),
   )
-    .option('--secrets <names>', 'which of them are secrets, with commas between; left out: those whose names speak of one')
+    .option(
+      '--secrets <names>',
+      'which of them are secrets, with commas between; left out: those whose names speak of one',
+    )
     .option('-y, --yes', 'do not ask')
     .action(async (file: string, options: For & { secrets?: string; yes?: boolean }) => {
       const { path, environment, shown } = await placeOf(options);
@@ -109,7 +125,8 @@ export function variableCommands(program: Command): void {
         process.exitCode = 1;
         return;
       }
-      if (preview.changes.every((one) => one.what === 'same')) return give(options, preview, () => say('Nothing changes.'));
+      if (preview.changes.every((one) => one.what === 'same'))
+        return give(options, preview, () => say('Nothing changes.'));
       if (!options.yes && !options.json && !(await confirmed(file))) return say('Nothing was changed.');
       give(options, await post<VariableChanges>(path, body), (answer) => told(answer, shown));
     });
@@ -140,7 +157,8 @@ function showPreview({ changes, issues }: VariableChanges, shown: string): void 
 
 /** Asks on a terminal; without one nobody can answer. */
 async function confirmed(file: string): Promise<boolean> {
-  if (file === '-' || !process.stdin.isTTY) throw new CodedError('usage', { detail: 'Nobody can be asked here.', command: 'variable import' });
+  if (file === '-' || !process.stdin.isTTY)
+    throw new CodedError('usage', { detail: 'Nobody can be asked here.', command: 'variable import' });
   const { createInterface } = await import('node:readline/promises');
   const asking = createInterface({ input: process.stdin, output: process.stderr });
   const answer = await asking.question('Set these? [y/N] ');

@@ -1,7 +1,7 @@
 /** `plan`, `why`, `run again`: what would run, why things are as they are, and another try. */
 import type { Command } from 'commander';
 import { durationText } from '../../core/durations.js';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import type { PlanView, WhyRunView, WhyTaskView } from '../../wire/why.js';
 import { get, projectName } from '../api.js';
 import { bold, faint, plain, say, short, state, table } from '../print.js';
@@ -9,14 +9,21 @@ import { give, numberOf, type Shared, shared } from './shared.js';
 
 export function whyCommands(program: Command): void {
   shared(
-    program.command('plan [ref]').description('what a commit would run and reuse, why, and the expected time; changes nothing'),
+    program
+      .command('plan [ref]')
+      .description('what a commit would run and reuse, why, and the expected time; changes nothing'),
     'tsunagi plan tide-banner',
   ).action(async (ref: string | undefined, options: Shared) => {
     const project = await projectName(options.project);
     const query = ref ? `?ref=${encodeURIComponent(ref)}` : '';
     give(options, await get<PlanView>(`/api/projects/${encodeURIComponent(project)}/plan${query}`), showPlan);
   });
-  shared(program.command('why <what> [name]').description('why a run (`why run 12`) or a task (`why task unit`) is as it is'), 'tsunagi why task unit --run 12')
+  shared(
+    program
+      .command('why <what> [name]')
+      .description('why a run (`why run 12`) or a task (`why task unit`) is as it is'),
+    'tsunagi why task unit --run 12',
+  )
     .option('--run <n>', 'the run of the task; left out: the newest')
     .action(async (what: string, name: string | undefined, options: Shared & { run?: string }) => {
       const project = await projectName(options.project);
@@ -37,7 +44,9 @@ export function whyCommands(program: Command): void {
 const usage = (detail: string) => new CodedError('usage', { detail, command: 'why' });
 
 async function newest(project: string): Promise<number> {
-  const { items } = await get<{ items: { number: number }[] }>(`/api/runs?project=${encodeURIComponent(project)}&limit=1`);
+  const { items } = await get<{ items: { number: number }[] }>(
+    `/api/runs?project=${encodeURIComponent(project)}&limit=1`,
+  );
   if (!items[0]) throw usage('There is no run yet.');
   return items[0].number;
 }
@@ -46,12 +55,19 @@ const time = (ms: number | null): string => (ms === null ? faint('not known') : 
 
 function showPlan(plan: PlanView): void {
   const reused = plan.tasks.filter((one) => one.will === 'reuse').length;
-  say(`${bold(short(plan.commit.id))} ${plain(plan.commit.title)}${plan.branch ? faint(` on ${plain(plan.branch)}`) : ''}`);
+  say(
+    `${bold(short(plan.commit.id))} ${plain(plan.commit.title)}${plan.branch ? faint(` on ${plain(plan.branch)}`) : ''}`,
+  );
   if (plan.tasks.length === 0) return void say('It has no tasks.');
   say(
     table(
       ['TASK', 'WILL', 'TAKES', 'WHY'],
-      plan.tasks.map((one) => [one.name, one.will === 'reuse' ? state('reused') : 'run', time(one.expectedMs), plain(one.why?.says ?? '')]),
+      plan.tasks.map((one) => [
+        one.name,
+        one.will === 'reuse' ? state('reused') : 'run',
+        time(one.expectedMs),
+        plain(one.why?.says ?? ''),
+      ]),
     ),
     reused === plan.tasks.length
       ? 'Nothing to run: all of it is reused.'
@@ -60,17 +76,22 @@ function showPlan(plan: PlanView): void {
 }
 
 function showWhyTask(why: WhyTaskView): void {
-  say(`${bold(why.task)} in run ${why.run}: ${state(why.state)}${why.flaky ? ' (flaky: it failed before it passed)' : ''}`);
+  say(
+    `${bold(why.task)} in run ${why.run}: ${state(why.state)}${why.flaky ? ' (flaky: it failed before it passed)' : ''}`,
+  );
   if (why.issue) say(plain(why.issue.says), plain(why.issue.next));
   if (why.reusedFrom) say(`The pass of run ${why.reusedFrom} counts: it had the same inputs.`);
   if (why.fingerprint) say(`Fingerprint ${faint(why.fingerprint.slice(0, 16))}`);
   if (!why.comparedWith) return void say('There is no earlier run to compare it with.');
   const [first, ...more] = why.differences;
   if (!first) return void say(`Nothing differs from run ${why.comparedWith.run}.`);
-  say(`Since run ${why.comparedWith.run} (${state(why.comparedWith.state)}) this differs first: ${bold(plain(first.says))}`);
+  say(
+    `Since run ${why.comparedWith.run} (${state(why.comparedWith.state)}) this differs first: ${bold(plain(first.says))}`,
+  );
   if (first.files && first.files.count > 1) say(...first.files.paths.map((path) => `  ${plain(path)}`));
   if (first.before !== null || first.now !== null)
-    if (!first.files) say(`  before: ${plain(first.before ?? 'nothing')}`, `  now:    ${plain(first.now ?? 'nothing')}`);
+    if (!first.files)
+      say(`  before: ${plain(first.before ?? 'nothing')}`, `  now:    ${plain(first.now ?? 'nothing')}`);
   if (more.length) say(`And then: ${more.map((one) => plain(one.says)).join(', ')}.`);
 }
 
@@ -91,7 +112,8 @@ function showWhyRun(why: WhyRunView): void {
   if (!why.since) return;
   const { since } = why;
   say('', `Since run ${since.run} passed:`);
-  for (const commit of since.commits.slice(0, 10)) say(`  ${short(commit.id)} ${plain(commit.title)} ${faint(plain(commit.author))}`);
+  for (const commit of since.commits.slice(0, 10))
+    say(`  ${short(commit.id)} ${plain(commit.title)} ${faint(plain(commit.author))}`);
   if (since.files.count)
     say(
       `  ${since.files.count} ${since.files.count === 1 ? 'file' : 'files'}: ${since.files.paths.slice(0, 8).map(plain).join(', ')}${since.files.count > 8 ? ', …' : ''}`,

@@ -2,7 +2,7 @@
 import { execFileSync, spawnSync } from 'node:child_process';
 import { lstatSync, readlinkSync } from 'node:fs';
 import { join, relative } from 'node:path';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import type { ListedFile } from '../../core/plan/plan.js';
 import { makeRepository } from '../../git/repository.js';
 
@@ -19,7 +19,11 @@ export interface WorkingCopy {
 }
 
 const git = (cwd: string, ...args: string[]): string =>
-  execFileSync('git', ['-C', cwd, ...args], { encoding: 'utf8', maxBuffer: 256 * 1024 * 1024, stdio: ['ignore', 'pipe', 'ignore'] });
+  execFileSync('git', ['-C', cwd, ...args], {
+    encoding: 'utf8',
+    maxBuffer: 256 * 1024 * 1024,
+    stdio: ['ignore', 'pipe', 'ignore'],
+  });
 
 /** Throws `no_checkout` outside one. Ignored files are left out, as a commit would leave them out; new ones are in. */
 export async function readWorkingCopy(folder: string, objects: string): Promise<WorkingCopy> {
@@ -32,16 +36,21 @@ export async function readWorkingCopy(folder: string, objects: string): Promise<
     throw new CodedError('no_checkout', { folder });
   }
   await makeRepository(objects, 'main');
-  const paths = [...new Set(git(folder, 'ls-files', '-z', '--cached', '--others', '--exclude-standard').split('\0').filter(Boolean))];
+  const paths = [
+    ...new Set(git(folder, 'ls-files', '-z', '--cached', '--others', '--exclude-standard').split('\0').filter(Boolean)),
+  ];
   const plain: { path: string; mode: string }[] = [];
   const files: ListedFile[] = [];
   for (const path of paths) {
     const stat = lstatSync(join(folder, path), { throwIfNoEntry: false });
     if (!stat) continue;
-    if (stat.isSymbolicLink()) files.push(listed(path, '120000', hash(objects, ['--stdin'], readlinkSync(join(folder, path)))[0] as string));
+    if (stat.isSymbolicLink())
+      files.push(listed(path, '120000', hash(objects, ['--stdin'], readlinkSync(join(folder, path)))[0] as string));
     else if (stat.isFile()) plain.push({ path, mode: stat.mode & 0o100 ? '100755' : '100644' });
   }
-  const ids = plain.length ? hash(objects, ['--stdin-paths'], `${plain.map((one) => join(folder, one.path)).join('\n')}\n`) : [];
+  const ids = plain.length
+    ? hash(objects, ['--stdin-paths'], `${plain.map((one) => join(folder, one.path)).join('\n')}\n`)
+    : [];
   plain.forEach((one, at) => {
     files.push(listed(one.path, one.mode, ids[at] as string));
   });
@@ -59,11 +68,15 @@ export async function readWorkingCopy(folder: string, objects: string): Promise<
 const listed = (path: string, mode: string, id: string): ListedFile => ({ path, shown: path, mode, id });
 
 function hash(objects: string, how: string[], input: string): string[] {
-  const { stdout, status, stderr } = spawnSync('git', [`--git-dir=${objects}`, 'hash-object', '-w', '--no-filters', ...how], {
-    input,
-    encoding: 'utf8',
-    maxBuffer: 256 * 1024 * 1024,
-  });
+  const { stdout, status, stderr } = spawnSync(
+    'git',
+    [`--git-dir=${objects}`, 'hash-object', '-w', '--no-filters', ...how],
+    {
+      input,
+      encoding: 'utf8',
+      maxBuffer: 256 * 1024 * 1024,
+    },
+  );
   if (status !== 0) throw new Error(`git hash-object: ${stderr}`);
   return stdout.split('\n').filter(Boolean);
 }

@@ -1,9 +1,17 @@
 /** Takes the place of the service for attempts that are rehearsed: what they ask for and report stays on this machine. */
-import { createReadStream, createWriteStream, existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import {
+  createReadStream,
+  createWriteStream,
+  existsSync,
+  mkdirSync,
+  readFileSync,
+  renameSync,
+  writeFileSync,
+} from 'node:fs';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import type { TreeFile } from '../../core/fingerprint/inputs.js';
 import { layerOf } from '../../git/layer.js';
 import type { Client } from '../../wire/client.js';
@@ -14,7 +22,12 @@ type Happening = AttemptReport['happenings'][number];
 export interface Desk {
   client: Client;
   /** Says what an attempt sees, and whom it reports to. */
-  expect(attempt: string, files: readonly TreeFile[], happens: (one: Happening) => void, prints: (bytes: Buffer) => void): void;
+  expect(
+    attempt: string,
+    files: readonly TreeFile[],
+    happens: (one: Happening) => void,
+    prints: (bytes: Buffer) => void,
+  ): void;
   /** What passed before with the same fingerprint, with its outputs still there. */
   passed(fingerprint: string): { output: { digest: string; size: number } | null } | null;
   keep(fingerprint: string, output: { digest: string; size: number } | null): void;
@@ -33,7 +46,9 @@ export function openDesk(folder: string, objects: string): Desk {
   const kept = join(folder, 'passed.json');
   mkdirSync(blobs, { recursive: true });
   const attempts = new Map<string, Expected>();
-  const results: Record<string, { digest: string; size: number } | null> = existsSync(kept) ? (JSON.parse(readFileSync(kept, 'utf8')) as never) : {};
+  const results: Record<string, { digest: string; size: number } | null> = existsSync(kept)
+    ? (JSON.parse(readFileSync(kept, 'utf8')) as never)
+    : {};
   const attemptOf = (path: string): Expected => {
     const found = attempts.get(/^\/api\/agent\/attempts\/([^/?]+)/.exec(path)?.[1] ?? '');
     if (!found) throw new CodedError('fence_old');
@@ -57,7 +72,8 @@ export function openDesk(folder: string, objects: string): Desk {
       await pipeline(stream, createWriteStream(`${place}.new`));
       renameSync(`${place}.new`, place);
     },
-    getStream: async (path: string) => (path.endsWith('/files') ? layerOf(objects, attemptOf(path).files) : createReadStream(blobOf(path))),
+    getStream: async (path: string) =>
+      path.endsWith('/files') ? layerOf(objects, attemptOf(path).files) : createReadStream(blobOf(path)),
     close: async () => {},
   };
   return {

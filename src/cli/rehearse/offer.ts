@@ -2,7 +2,7 @@
 import { execFileSync } from 'node:child_process';
 import { lstatSync, readFileSync, writeFileSync } from 'node:fs';
 import { join, resolve } from 'node:path';
-import { CodedError, wording } from '../../core/errors.js';
+import { CodedError, wording } from '../../core/errors/errors.js';
 import { recognise, textLimit, wantedTexts } from '../../core/recognise/recognise.js';
 import { bold, faint, plain, say } from '../print.js';
 
@@ -15,7 +15,12 @@ export function offerDefinition(write: boolean, quiet: boolean): string {
   let root: string;
   let paths: string[];
   try {
-    const git = (...args: string[]) => execFileSync('git', args, { encoding: 'utf8', maxBuffer: 256 * 1024 * 1024, stdio: ['ignore', 'pipe', 'ignore'] });
+    const git = (...args: string[]) =>
+      execFileSync('git', args, {
+        encoding: 'utf8',
+        maxBuffer: 256 * 1024 * 1024,
+        stdio: ['ignore', 'pipe', 'ignore'],
+      });
     root = git('rev-parse', '--show-toplevel').trim();
     paths = git('-C', root, 'ls-files', '-z', '--cached', '--others', '--exclude-standard').split('\0').filter(Boolean);
   } catch {

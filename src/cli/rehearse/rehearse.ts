@@ -3,12 +3,12 @@ import { randomUUID } from 'node:crypto';
 import { existsSync, readFileSync } from 'node:fs';
 import { availableParallelism } from 'node:os';
 import { dirname, join, resolve } from 'node:path';
-import { startAttempt } from '../../agent/attempt.js';
-import { openWorkshop, type Workshop } from '../../agent/workshop.js';
+import { startAttempt } from '../../agent/attempts/attempt.js';
+import { openWorkshop, type Workshop } from '../../agent/attempts/workshop.js';
 import { advanceRun } from '../../core/advance/runs.js';
 import { type Task, withNeeds } from '../../core/definition/model.js';
 import { parseDefinition } from '../../core/definition/parse.js';
-import { CodedError, type Issue, wording } from '../../core/errors.js';
+import { CodedError, type Issue, wording } from '../../core/errors/errors.js';
 import { fingerprint, fingerprintInputs } from '../../core/fingerprint/inputs.js';
 import { hintFor } from '../../core/nearest.js';
 import { type Pin, pinRun, planRun, type PlannedTask } from '../../core/plan/plan.js';
@@ -69,10 +69,19 @@ export async function rehearse(names: readonly string[], options: RehearseOption
   const desk = openDesk(options.data, objects);
   const wantsDatabase = chosen.some((one) => Object.keys(one.task.resources).length > 0);
   let stopped = false;
-  const quiet = { info() {}, warn() {}, error: (data: object, text: string) => void process.stderr.write(`${text} ${JSON.stringify(data)}\n`) };
+  const quiet = {
+    info() {},
+    warn() {},
+    error: (data: object, text: string) => void process.stderr.write(`${text} ${JSON.stringify(data)}\n`),
+  };
   const slots = Math.max(2, availableParallelism());
   const workshop = await openWorkshop(
-    { name: 'rehearsal', folder: join(options.data, 'agent'), slots, ...(wantsDatabase ? { resources: await options.resources() } : {}) },
+    {
+      name: 'rehearsal',
+      folder: join(options.data, 'agent'),
+      slots,
+      ...(wantsDatabase ? { resources: await options.resources() } : {}),
+    },
     desk.client,
     quiet,
     () => stopped,
@@ -80,7 +89,12 @@ export async function rehearse(names: readonly string[], options: RehearseOption
   const interrupt = new AbortController();
   process.once('SIGINT', () => interrupt.abort());
   const terminal = Boolean(process.stdout.isTTY) && !options.json;
-  const view = openView(chosen.length, Boolean(options.log) && !options.json, (text) => void (options.json || process.stdout.write(text)), terminal);
+  const view = openView(
+    chosen.length,
+    Boolean(options.log) && !options.json,
+    (text) => void (options.json || process.stdout.write(text)),
+    terminal,
+  );
   try {
     const pinned = pinRun(definition.versions, chosen, [{ tools: workshop.tools, base: workshop.base }]);
     if (!pinned || 'code' in pinned) throw new CodedError(pinned?.code ?? 'internal', pinned?.data ?? {});
@@ -117,7 +131,8 @@ function findFolder(): string | null {
 function choose(tasks: readonly PlannedTask[], names: readonly string[]): PlannedTask[] {
   if (names.length === 0) return [...tasks];
   const known = [...new Set(tasks.flatMap((one) => [one.task.name, one.task.of]))];
-  for (const name of names) if (!known.includes(name)) throw new CodedError('unknown_task', { name, hint: hintFor(name, known) });
+  for (const name of names)
+    if (!known.includes(name)) throw new CodedError('unknown_task', { name, hint: hintFor(name, known) });
   const models = Object.fromEntries(tasks.map((one) => [one.task.name, one.task]));
   const wanted = withNeeds(
     models,
@@ -140,7 +155,10 @@ interface Scene {
 
 async function runAll(chosen: readonly PlannedTask[], scene: Scene): Promise<Row[]> {
   const rows = new Map(
-    chosen.map(({ task, files }): [string, Row] => [task.name, { task, files, state: 'waiting', fingerprint: null, output: null, issue: null, ms: 0 }]),
+    chosen.map(({ task, files }): [string, Row] => [
+      task.name,
+      { task, files, state: 'waiting', fingerprint: null, output: null, issue: null, ms: 0 },
+    ]),
   );
   const going = new Map<string, Promise<void>>();
   for (;;) {
@@ -178,8 +196,19 @@ async function runAll(chosen: readonly PlannedTask[], scene: Scene): Promise<Row
 }
 
 function identify(row: Row, rows: ReadonlyMap<string, Row>, { copy, pinned, project }: Scene): string {
-  const needs = row.task.needs.map((need) => ({ need, makes: rows.get(need)?.task.makes ?? [], digest: rows.get(need)?.output?.digest ?? null }));
-  return fingerprint(fingerprintInputs(row.task, row.files, needs, { project: { name: project }, folder: copy.inside, run: copy, ...pinned }));
+  const needs = row.task.needs.map((need) => ({
+    need,
+    makes: rows.get(need)?.task.makes ?? [],
+    digest: rows.get(need)?.output?.digest ?? null,
+  }));
+  return fingerprint(
+    fingerprintInputs(row.task, row.files, needs, {
+      project: { name: project },
+      folder: copy.inside,
+      run: copy,
+      ...pinned,
+    }),
+  );
 }
 
 /** Tries a task as often as its definition says. */
@@ -190,7 +219,11 @@ async function perform(row: Row, rows: ReadonlyMap<string, Row>, scene: Scene): 
   const { values, fromResources } = taskValues(task, { run: scene.copy, project: { name: scene.project } });
   for (let tries = 0; ; tries++) {
     const id = randomUUID();
-    let over: { state: string; issue: Issue | null; output: { digest: string; size: number } | null } = { state: 'failed', issue: null, output: null };
+    let over: { state: string; issue: Issue | null; output: { digest: string; size: number } | null } = {
+      state: 'failed',
+      issue: null,
+      output: null,
+    };
     desk.expect(
       id,
       row.files,
@@ -207,7 +240,11 @@ async function perform(row: Row, rows: ReadonlyMap<string, Row>, scene: Scene): 
       label: `rehearsal ${task.name}`,
       commands: task.run,
       secret: [],
-      variables: { CI: 'true', ...(task.shard ? { TSUNAGI_SHARD: String(task.shard.index), TSUNAGI_SHARDS: String(task.shard.count) } : {}), ...values },
+      variables: {
+        CI: 'true',
+        ...(task.shard ? { TSUNAGI_SHARD: String(task.shard.index), TSUNAGI_SHARDS: String(task.shard.count) } : {}),
+        ...values,
+      },
       fromResources,
       resources: task.resources,
       cache: { key: 'rehearsal', paths: task.cache },
@@ -235,7 +272,13 @@ async function perform(row: Row, rows: ReadonlyMap<string, Row>, scene: Scene): 
   }
 }
 
-function report(rows: readonly Row[], copy: WorkingCopy, chosen: readonly PlannedTask[], options: RehearseOptions, pinned: Scene['pinned']): void {
+function report(
+  rows: readonly Row[],
+  copy: WorkingCopy,
+  chosen: readonly PlannedTask[],
+  options: RehearseOptions,
+  pinned: Scene['pinned'],
+): void {
   const differs = differences(copy, chosen);
   if (options.json) {
     const tasks = rows.map((row) => ({
@@ -245,11 +288,19 @@ function report(rows: readonly Row[], copy: WorkingCopy, chosen: readonly Planne
       ms: Math.round(row.ms),
       issue: row.issue && { ...row.issue, ...wording(row.issue) },
     }));
-    say(JSON.stringify({ commit: copy.commit, changed: copy.changed, versions: pinned.versions, base: pinned.base, tasks, differs }, null, 2));
+    say(
+      JSON.stringify(
+        { commit: copy.commit, changed: copy.changed, versions: pinned.versions, base: pinned.base, tasks, differs },
+        null,
+        2,
+      ),
+    );
     return;
   }
   const count = (state: TaskState) => rows.filter((row) => row.state === state).length;
-  const words = (['passed', 'reused', 'failed', 'skipped', 'stopped'] as const).filter((one) => count(one)).map((one) => `${count(one)} ${one}`);
+  const words = (['passed', 'reused', 'failed', 'skipped', 'stopped'] as const)
+    .filter((one) => count(one))
+    .map((one) => `${count(one)} ${one}`);
   say(
     `${words.join(', ') || 'There was nothing to do'}${copy.changed ? faint(` (with ${copy.changed} ${copy.changed === 1 ? 'file that is' : 'files that are'} not committed)`) : ''}`,
   );
@@ -260,13 +311,21 @@ function report(rows: readonly Row[], copy: WorkingCopy, chosen: readonly Planne
 /** What may make a run of the service differ from this. */
 function differences(copy: WorkingCopy, chosen: readonly PlannedTask[]): string[] {
   const using = (what: string) =>
-    chosen.filter(({ task }) => Object.values(task.variables).some((one) => typeof one !== 'string' && one.from === what)).map(({ task }) => task.name);
+    chosen
+      .filter(({ task }) => Object.values(task.variables).some((one) => typeof one !== 'string' && one.from === what))
+      .map(({ task }) => task.name);
   const commit = using('run.commit');
   const open = chosen.filter(({ task }) => task.network).map(({ task }) => task.name);
   const set = chosen.filter(({ task }) => setNames(task).length);
   return [
-    ...set.map(({ task }) => `${task.name}: ${setNames(task).join(', ')} is set by people in the service; here it is not set.`),
-    ...(commit.length && copy.changed ? [`${commit.join(', ')}: run.commit is that of HEAD; a commit of these files will have another one.`] : []),
-    ...(open.length ? [`${open.join(', ')}: an agent passes its operator’s settings to tasks with the network; here there are none.`] : []),
+    ...set.map(
+      ({ task }) => `${task.name}: ${setNames(task).join(', ')} is set by people in the service; here it is not set.`,
+    ),
+    ...(commit.length && copy.changed
+      ? [`${commit.join(', ')}: run.commit is that of HEAD; a commit of these files will have another one.`]
+      : []),
+    ...(open.length
+      ? [`${open.join(', ')}: an agent passes its operator’s settings to tasks with the network; here there are none.`]
+      : []),
   ];
 }

@@ -1,7 +1,7 @@
 /** What a rehearsal shows: a line for each task that ends, and on a terminal a line of what runs now. */
 import { durationText } from '../../core/durations.js';
-import type { Issue } from '../../core/errors.js';
-import { wording } from '../../core/errors.js';
+import type { Issue } from '../../core/errors/errors.js';
+import { wording } from '../../core/errors/errors.js';
 import { bold, faint, plain, state } from '../print.js';
 
 export interface View {
@@ -52,9 +52,12 @@ export function openView(total: number, all: boolean, write: (text: string) => v
       ended++;
       const rest = logs.get(task) ?? '';
       if (all && rest) line(`${faint(`${task} │`)} ${plain(rest)}`);
-      line(`${state(how).padEnd(8)} ${bold(task)}${how === 'reused' || how === 'skipped' ? '' : ` ${faint(durationText(ms))}`}`);
+      line(
+        `${state(how).padEnd(8)} ${bold(task)}${how === 'reused' || how === 'skipped' ? '' : ` ${faint(durationText(ms))}`}`,
+      );
       if (why) line(`         ${plain(wording(why).says)}`);
-      if (how === 'failed' && !all) for (const one of rest.split('\n').filter(Boolean).slice(-shownLines)) line(`  ${faint('│')} ${plain(one)}`);
+      if (how === 'failed' && !all)
+        for (const one of rest.split('\n').filter(Boolean).slice(-shownLines)) line(`  ${faint('│')} ${plain(one)}`);
       logs.delete(task);
     },
     close() {

@@ -6,7 +6,10 @@ import { rehearse, type RehearseOptions } from '../rehearse/rehearse.js';
 import { openDatabase, prepareCluster, startCluster } from './postgres.js';
 import { checkoutName, defaultData } from './serve.js';
 
-export async function rehearseHere(tasks: string[], options: Omit<RehearseOptions, 'data' | 'resources'>): Promise<number> {
+export async function rehearseHere(
+  tasks: string[],
+  options: Omit<RehearseOptions, 'data' | 'resources'>,
+): Promise<number> {
   const data = defaultData(`rehearse-${checkoutName('.')}`);
   mkdirSync(data, { recursive: true, mode: 0o711 });
   let end = async () => {};

@@ -1,9 +1,9 @@
 /** One room as a process of its own: `service`, `agent` or `edge`, told what it needs by TSUNAGI_* variables. */
 import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
-import { CodedError, wording } from '../../core/errors.js';
+import { CodedError, wording } from '../../core/errors/errors.js';
 import type { Timing } from '../../engine/context.js';
-import type { Keeping } from '../../engine/space.js';
+import type { Keeping } from '../../engine/context.js';
 import { settingsOf } from './settings.js';
 
 export async function runRoom(name: string): Promise<void> {
@@ -77,7 +77,11 @@ export async function runRoom(name: string): Promise<void> {
       ...logLevel,
     });
     close = () => edge.close();
-  } else throw new CodedError('usage', { detail: `\`${name}\` is no room; there are service, agent and edge.`, command: 'serve' });
+  } else
+    throw new CodedError('usage', {
+      detail: `\`${name}\` is no room; there are service, agent and edge.`,
+      command: 'serve',
+    });
 
   let closing = false;
   for (const signal of ['SIGINT', 'SIGTERM'] as const) {
@@ -114,7 +118,8 @@ function crashWhen(file: string): (point: string) => void {
 
 if (process.argv[1] === fileURLToPath(import.meta.url)) {
   runRoom(process.argv[2] ?? '').catch((error: unknown) => {
-    const { says, next } = error instanceof CodedError ? wording(error.issue) : { says: String((error as Error).stack ?? error), next: '' };
+    const { says, next } =
+      error instanceof CodedError ? wording(error.issue) : { says: String((error as Error).stack ?? error), next: '' };
     process.stderr.write(`${says}\n${next}\n`);
     process.exit(3);
   });

@@ -6,7 +6,7 @@ import { createServer } from 'node:net';
 import { homedir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import { openDatabase, prepareCluster, startCluster } from './postgres.js';
 import { runRoom } from './room.js';
 import { type Kept, keepRunning } from './supervise.js';
@@ -53,11 +53,14 @@ const entry = fileURLToPath(new URL('./room.js', import.meta.url));
 
 /** Where things are kept when nobody says: below the home folder, or for root where the accounts for sandboxed work can reach it. */
 export function defaultData(name: string): string {
-  return process.getuid?.() === 0 ? `/var/lib/tsunagi/${name}` : join(process.env.XDG_DATA_HOME || join(homedir(), '.local', 'share'), 'tsunagi', name);
+  return process.getuid?.() === 0
+    ? `/var/lib/tsunagi/${name}`
+    : join(process.env.XDG_DATA_HOME || join(homedir(), '.local', 'share'), 'tsunagi', name);
 }
 
 /** A name for the data of one checkout. */
-export const checkoutName = (path: string): string => createHash('sha256').update(resolve(path)).digest('hex').slice(0, 8);
+export const checkoutName = (path: string): string =>
+  createHash('sha256').update(resolve(path)).digest('hex').slice(0, 8);
 
 export async function openHouse(options: HouseOptions): Promise<House> {
   const { data, say = () => {} } = options;
@@ -87,41 +90,77 @@ export async function openHouse(options: HouseOptions): Promise<House> {
     );
     kept.push(postgres);
     const resources = prepareCluster(join(data, 'resources'), ports.resources);
-    const resourcesServer = await keepRunning({ name: 'resources', start: () => startCluster(resources, logFile('resources')), signal: 'SIGINT' }, say);
+    const resourcesServer = await keepRunning(
+      { name: 'resources', start: () => startCluster(resources, logFile('resources')), signal: 'SIGINT' },
+      say,
+    );
     kept.push(resourcesServer);
     const { makeSignIn, makeToken } = await import('../../service/start.js');
     await makeSignIn(database, 'owner');
     const tokens = await keptTokens(data, (kind, name) => makeToken(database, kind, name));
     const url = `http://127.0.0.1:${ports.console}`;
-    const room = (name: 'service' | 'agent' | 'edge', env: Record<string, string>, signal: NodeJS.Signals, ready: () => Promise<void>) =>
+    const room = (
+      name: 'service' | 'agent' | 'edge',
+      env: Record<string, string>,
+      signal: NodeJS.Signals,
+      ready: () => Promise<void>,
+    ) =>
       keepRunning(
         {
           name,
           signal,
           ready,
           start: () =>
-            spawn('setpriv', ['--pdeathsig', 'TERM', ...(name === 'agent' ? ownMounts() : []), process.execPath, entry, name], {
-              cwd: '/',
-              stdio: ['ignore', logFile(name), logFile(name)],
-              env: { PATH: process.env.PATH ?? '', HOME: process.env.HOME ?? '/', LANG: 'C.UTF-8', ...options.env, ...env },
-            }),
+            spawn(
+              'setpriv',
+              ['--pdeathsig', 'TERM', ...(name === 'agent' ? ownMounts() : []), process.execPath, entry, name],
+              {
+                cwd: '/',
+                stdio: ['ignore', logFile(name), logFile(name)],
+                env: {
+                  PATH: process.env.PATH ?? '',
+                  HOME: process.env.HOME ?? '/',
+                  LANG: 'C.UTF-8',
+                  ...options.env,
+                  ...env,
+                },
+              },
+            ),
         },
         say,
       );
     const service = await room(
       'service',
-      { TSUNAGI_DATABASE: database, TSUNAGI_DATA: join(data, 'service'), TSUNAGI_PORT: String(ports.console), TSUNAGI_EDGE_PORT: String(ports.edge) },
+      {
+        TSUNAGI_DATABASE: database,
+        TSUNAGI_DATA: join(data, 'service'),
+        TSUNAGI_PORT: String(ports.console),
+        TSUNAGI_EDGE_PORT: String(ports.edge),
+      },
       'SIGTERM',
       () => answers(`${url}/api/health`),
     );
     kept.push(service);
     const [edge, agent] = await Promise.all([
-      room('edge', { TSUNAGI_URL: url, TSUNAGI_TOKEN: tokens.edge, TSUNAGI_DATA: join(data, 'edge'), TSUNAGI_PORT: String(ports.edge) }, 'SIGTERM', () =>
-        answers(`http://127.0.0.1:${ports.edge}/`),
+      room(
+        'edge',
+        {
+          TSUNAGI_URL: url,
+          TSUNAGI_TOKEN: tokens.edge,
+          TSUNAGI_DATA: join(data, 'edge'),
+          TSUNAGI_PORT: String(ports.edge),
+        },
+        'SIGTERM',
+        () => answers(`http://127.0.0.1:${ports.edge}/`),
       ),
       room(
         'agent',
-        { TSUNAGI_URL: url, TSUNAGI_TOKEN: tokens.agent, TSUNAGI_DATA: join(data, 'agent'), TSUNAGI_RESOURCES: await openDatabase(resources, 'postgres') },
+        {
+          TSUNAGI_URL: url,
+          TSUNAGI_TOKEN: tokens.agent,
+          TSUNAGI_DATA: join(data, 'agent'),
+          TSUNAGI_RESOURCES: await openDatabase(resources, 'postgres'),
+        },
         'SIGINT',
         () => agentRegistered(url, tokens.person),
       ),
@@ -139,7 +178,9 @@ export async function openHouse(options: HouseOptions): Promise<House> {
     };
   } catch (error) {
     await close();
-    throw error instanceof CodedError ? error : new CodedError('unavailable', { detail: `${(error as Error).message}; its log is in ${logs}.` }, error);
+    throw error instanceof CodedError
+      ? error
+      : new CodedError('unavailable', { detail: `${(error as Error).message}; its log is in ${logs}.` }, error);
   }
 }
 
@@ -148,7 +189,11 @@ function lock(data: string): () => void {
   const file = join(data, 'serve.pid');
   if (existsSync(file)) {
     const pid = Number(readFileSync(file, 'utf8'));
-    if (pid !== process.pid && existsSync(`/proc/${pid}`) && readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('node'))
+    if (
+      pid !== process.pid &&
+      existsSync(`/proc/${pid}`) &&
+      readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('node')
+    )
       throw new CodedError('unavailable', { detail: `${data} is in use by process ${pid}.` });
   }
   writeFileSync(file, String(process.pid));
@@ -187,7 +232,11 @@ type Tokens = Record<'person' | 'agent' | 'edge', string>;
 async function keptTokens(data: string, make: (kind: keyof Tokens, name: string) => Promise<string>): Promise<Tokens> {
   const file = join(data, 'tokens.json');
   if (existsSync(file)) return JSON.parse(readFileSync(file, 'utf8')) as Tokens;
-  const tokens = { person: await make('person', 'this machine'), agent: await make('agent', 'pier-1'), edge: await make('edge', 'quay-1') };
+  const tokens = {
+    person: await make('person', 'this machine'),
+    agent: await make('agent', 'pier-1'),
+    edge: await make('edge', 'quay-1'),
+  };
   writeFileSync(file, JSON.stringify(tokens), { mode: 0o600 });
   return tokens;
 }
@@ -198,7 +247,9 @@ async function answers(url: string): Promise<void> {
 
 async function agentRegistered(url: string, token: string): Promise<void> {
   await until(async () => {
-    const { items } = (await (await fetch(`${url}/api/agents`, { headers: { authorization: `Bearer ${token}` } })).json()) as { items: { alive: boolean }[] };
+    const { items } = (await (
+      await fetch(`${url}/api/agents`, { headers: { authorization: `Bearer ${token}` } })
+    ).json()) as { items: { alive: boolean }[] };
     return items.some((one) => one.alive);
   }, 'the agent does not register');
 }
@@ -215,7 +266,11 @@ async function until(test: () => Promise<boolean>, what: string): Promise<void> 
 export async function serve(options: { data?: string; port?: string[]; only?: string }): Promise<void> {
   if (options.only) return runRoom(options.only);
   const say = (text: string) => void process.stdout.write(`${text}\n`);
-  const house = await openHouse({ data: options.data ? resolve(options.data) : defaultData('main'), ports: parsePorts(options.port ?? []), say });
+  const house = await openHouse({
+    data: options.data ? resolve(options.data) : defaultData('main'),
+    ports: parsePorts(options.port ?? []),
+    say,
+  });
   say(`The console: ${house.url}/sign-in#${await house.signIn()}`);
   say(`The command line: tsunagi sign-in ${house.url} --code ${await house.signIn()}`);
   say('Each is good once, for 30 minutes.');
@@ -228,10 +283,14 @@ export function parsePorts(texts: readonly string[]): Partial<Ports> {
     texts.map((text) => {
       const [what, number] = text.split('=');
       if (!what || !(what in defaultPorts) || !/^\d{2,5}$/.test(number ?? ''))
-        throw new CodedError('usage', { detail: `\`${text}\` is no port; write console=7780, edge=7781, database=7782 or resources=7783.`, command: 'serve' });
+        throw new CodedError('usage', {
+          detail: `\`${text}\` is no port; write console=7780, edge=7781, database=7782 or resources=7783.`,
+          command: 'serve',
+        });
       return [what, Number(number)];
     }),
   );
 }
 
-export const untilSignal = (): Promise<void> => new Promise((done) => void process.once('SIGINT', () => done()).once('SIGTERM', () => done()));
+export const untilSignal = (): Promise<void> =>
+  new Promise((done) => void process.once('SIGINT', () => done()).once('SIGTERM', () => done()));

@@ -1,17 +1,25 @@
 /** Settings of processes, from TSUNAGI_* variables: each checked before anything starts. docs/operating.md lists them. */
 import { Type, type TSchema } from '@sinclair/typebox';
 import { Ajv } from 'ajv';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import { takesKinds } from '../../core/states.js';
 import { oneOf } from '../../wire/parts.js';
 
 const ms = Type.Integer({ minimum: 1, maximum: 2_147_483_647 });
 const bytes = Type.Integer({ minimum: 1, maximum: Number.MAX_SAFE_INTEGER });
 const count = Type.Integer({ minimum: 1, maximum: 1_000_000_000 });
-const some = <T extends Record<string, TSchema>>(properties: T) => Type.Partial(Type.Object(properties), { additionalProperties: false });
+const some = <T extends Record<string, TSchema>>(properties: T) =>
+  Type.Partial(Type.Object(properties), { additionalProperties: false });
 
 const schemas = {
-  TIMING: some({ lease: ms, sweep: ms, ready: ms, warm: Type.Integer({ minimum: 0, maximum: 2_147_483_647 }), drain: ms, space: ms }),
+  TIMING: some({
+    lease: ms,
+    sweep: ms,
+    ready: ms,
+    warm: Type.Integer({ minimum: 0, maximum: 2_147_483_647 }),
+    drain: ms,
+    space: ms,
+  }),
   KEEP: some({
     runs: Type.Integer({ minimum: 0 }),
     releases: Type.Integer({ minimum: 0 }),
@@ -29,7 +37,13 @@ const schemas = {
     tmp: bytes,
     database: bytes,
   }),
-  BOUNDS: some({ perClient: count, perInstance: count, buffered: bytes, window: ms, leastBytes: Type.Integer({ minimum: 0 }) }),
+  BOUNDS: some({
+    perClient: count,
+    perInstance: count,
+    buffered: bytes,
+    window: ms,
+    leastBytes: Type.Integer({ minimum: 0 }),
+  }),
   TASK_SETTINGS: Type.Record(Type.String({ pattern: '^[A-Za-z_][A-Za-z0-9_]*$' }), Type.String()),
 } as const;
 export type JsonSetting = keyof typeof schemas;
@@ -59,7 +73,8 @@ export function settingsOf(name: string, env: NodeJS.ProcessEnv = process.env): 
   const wrong = (key: string, detail: string) => new CodedError('setting_wrong', { name: `TSUNAGI_${key}`, detail });
   const need = (key: string) => {
     const value = get(key);
-    if (value === undefined) throw new CodedError('setting_wrong', { name: `TSUNAGI_${key}`, detail: `the ${name} needs it` });
+    if (value === undefined)
+      throw new CodedError('setting_wrong', { name: `TSUNAGI_${key}`, detail: `the ${name} needs it` });
     return value;
   };
   const checked = <T>(key: string, schema: TSchema, value: unknown): T => {
@@ -80,7 +95,8 @@ export function settingsOf(name: string, env: NodeJS.ProcessEnv = process.env): 
   return {
     get,
     need,
-    number: (key, minimum, maximum, otherwise) => (get(key) === undefined ? otherwise : number(key, Type.Integer({ minimum, maximum }))),
+    number: (key, minimum, maximum, otherwise) =>
+      get(key) === undefined ? otherwise : number(key, Type.Integer({ minimum, maximum })),
     port: (key) => number(key, port),
     json(key) {
       const text = get(key);

@@ -16,7 +16,7 @@
  * Failing before `live` brings back what was there: traffic first, then workers. With nothing before it, a deployment that
  * has the traffic keeps it, in poor health. A failure is recorded at once (`failure`), the state stays until all is back.
  */
-import { issue, type Issue } from '../errors.js';
+import { issue, type Issue } from '../errors/errors.js';
 import type { AttemptState, DeploymentKind, DeploymentState, InstanceState } from '../states.js';
 
 export interface InstanceFact {
@@ -83,7 +83,8 @@ export interface DeploymentStep {
   again: number | null;
 }
 
-const running = (one: InstanceFact) => one.wanted && (one.state === 'waiting' || one.state === 'starting' || one.state === 'ready');
+const running = (one: InstanceFact) =>
+  one.wanted && (one.state === 'waiting' || one.state === 'starting' || one.state === 'ready');
 const gone = (one: InstanceFact) => one.state === 'failed' || one.state === 'ended' || one.state === 'lost';
 const ready = (one: InstanceFact) => one.wanted && one.state === 'ready';
 
@@ -94,7 +95,12 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
     effects,
     again,
   });
-  const to = (state: DeploymentState, effects: DeploymentEffect[] = []): DeploymentStep => ({ state, failure: facts.failure, effects, again: facts.now });
+  const to = (state: DeploymentState, effects: DeploymentEffect[] = []): DeploymentStep => ({
+    state,
+    failure: facts.failure,
+    effects,
+    again: facts.now,
+  });
   const fails = (why: Issue): DeploymentStep => ({ state: facts.state, failure: why, effects: [], again: facts.now });
   if (facts.failure && facts.state !== 'failed' && facts.state !== 'live') return restore(facts, stay, to);
 
@@ -108,7 +114,8 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
       if (prepare.attempt === null) return stay([{ do: 'prepare' }]);
       if (prepare.attempt === 'passed') return to('starting');
       if (prepare.attempt === 'lost') return fails(issue('prepare_unknown'));
-      if (prepare.attempt === 'failed' || prepare.attempt === 'stopped') return fails(issue('prepare_failed', { detail: prepare.why }));
+      if (prepare.attempt === 'failed' || prepare.attempt === 'stopped')
+        return fails(issue('prepare_failed', { detail: prepare.why }));
       return stay();
     }
     case 'starting': {
@@ -140,13 +147,15 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
       if (facts.instanceFailure) return fails(facts.instanceFailure);
       // What its machine let down starts again beside this.
       const goLive = () =>
-        facts.servers.filter(ready).length >= facts.serversAsked && facts.workers.filter(ready).length >= facts.workersAsked
+        facts.servers.filter(ready).length >= facts.serversAsked &&
+        facts.workers.filter(ready).length >= facts.workersAsked
           ? to('live', [{ do: 'goLive' }])
           : stay();
       if (!verify.declared || facts.kind === 'revert') return goLive();
       if (verify.attempt === null) return stay([{ do: 'verify' }]);
       if (verify.attempt === 'passed') return goLive();
-      if (verify.attempt === 'failed' || verify.attempt === 'stopped') return fails(issue('verify_failed', { detail: verify.why }));
+      if (verify.attempt === 'failed' || verify.attempt === 'stopped')
+        return fails(issue('verify_failed', { detail: verify.why }));
       // verify only asks questions: another attempt follows a lost one.
       return verify.attempt === 'lost' ? stay([{ do: 'verify' }]) : stay();
     }
@@ -170,7 +179,8 @@ function restore(
     if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);
     if (facts.workers.some(running)) return stay([{ do: 'endWorkers', of: 'this' }]);
     if (facts.workers.some((one) => !gone(one))) return stay();
-    if (facts.before.workers.filter(running).length < facts.before.workersAsked) return stay([{ do: 'startWorkers', of: 'before' }]);
+    if (facts.before.workers.filter(running).length < facts.before.workersAsked)
+      return stay([{ do: 'startWorkers', of: 'before' }]);
     return to('failed', [{ do: 'endServers' }]);
   }
   if (facts.serving === 'this') return to('failed');

@@ -16,7 +16,9 @@ export interface PastDeployment {
  */
 export function revertTarget(history: readonly PastDeployment[], live: number | null): number | null {
   const reverted = new Set(history.filter((one) => one.state === 'reverted').map((one) => one.release));
-  const fit = history.filter((one) => one.wasLive && one.release !== live && !reverted.has(one.release)).map((one) => one.release);
+  const fit = history
+    .filter((one) => one.wasLive && one.release !== live && !reverted.has(one.release))
+    .map((one) => one.release);
   return fit.length ? Math.max(...fit) : null;
 }
 
@@ -39,7 +41,11 @@ export function takes(facts: TakeFacts): number | null {
 }
 
 /** Health of what is live: good when all that is asked for is ready, down when no server is, poor between. */
-export function healthOf(asked: number, instances: readonly InstanceFact[], servers: { asked: number; ready: number }): Health {
+export function healthOf(
+  asked: number,
+  instances: readonly InstanceFact[],
+  servers: { asked: number; ready: number },
+): Health {
   const up = instances.filter((one) => one.wanted && one.state === 'ready').length;
   if (servers.asked > 0 && servers.ready === 0) return 'down';
   return up >= asked ? 'good' : 'poor';

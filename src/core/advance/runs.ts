@@ -38,11 +38,13 @@ export function advanceRun(tasks: readonly TaskFact[], ending: 'stopped' | 'supe
     changes.push({ name, state });
   };
   for (const task of tasks) {
-    if (ending && (task.state === 'waiting' || task.state === 'ready' || (task.state === 'running' && task.shared))) change(task.name, ending);
+    if (ending && (task.state === 'waiting' || task.state === 'ready' || (task.state === 'running' && task.shared)))
+      change(task.name, ending);
     else if (task.state === 'waiting') {
       const needs = task.needs.map((need) => states.get(need));
       if (needs.every(good)) change(task.name, 'ready');
-      else if (needs.some((state) => state !== undefined && taskEnded(state) && !good(state))) change(task.name, 'skipped');
+      else if (needs.some((state) => state !== undefined && taskEnded(state) && !good(state)))
+        change(task.name, 'skipped');
     }
   }
   const all = [...states.values()];

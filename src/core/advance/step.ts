@@ -5,7 +5,7 @@
  * with the answer. `runs.ts` has the table of states.
  */
 import type { Task } from '../definition/model.js';
-import { issue, type Issue } from '../errors.js';
+import { issue, type Issue } from '../errors/errors.js';
 import type { TestResults } from '../results/junit.js';
 import type { AttemptState, RunState, TaskState } from '../states.js';
 import { advanceRun, taskAfter } from './runs.js';
@@ -108,7 +108,14 @@ export interface StepResult {
 }
 
 export interface StepEvent {
-  type: 'attempt.started' | 'attempt.ended' | 'task.ready' | 'task.skipped' | 'task.reused' | 'task.ended' | 'run.ended';
+  type:
+    | 'attempt.started'
+    | 'attempt.ended'
+    | 'task.ready'
+    | 'task.skipped'
+    | 'task.reused'
+    | 'task.ended'
+    | 'run.ended';
   actor: 'engine' | 'agent';
   data: Record<string, unknown>;
 }
@@ -171,11 +178,27 @@ export const mayReuse = (run: { fresh: readonly string[] | null }, model: Pick<T
 
 const priorityOf = (run: StepRun): number => (run.line !== 'own' ? 4 : run.pullRequest !== null ? 3 : run.main ? 1 : 2);
 
-export function stepRun(run: StepRun, before: readonly StepTask[], ended: readonly StepEnd[], passes: Passes, tools: StepTools): Step {
+export function stepRun(
+  run: StepRun,
+  before: readonly StepTask[],
+  ended: readonly StepEnd[],
+  passes: Passes,
+  tools: StepTools,
+): Step {
   const tasks = new Map(before.map((task) => [task.id, task]));
   const changes = new Map<string, StepChange>();
-  const writes: StepWrites = { tasks: [], tries: [], results: [], cut: [], used: [], events: [], ends: null, releaseFirst: false };
-  const tell = (type: StepEvent['type'], data: Record<string, unknown>, actor: StepEvent['actor'] = 'engine') => writes.events.push({ type, actor, data });
+  const writes: StepWrites = {
+    tasks: [],
+    tries: [],
+    results: [],
+    cut: [],
+    used: [],
+    events: [],
+    ends: null,
+    releaseFirst: false,
+  };
+  const tell = (type: StepEvent['type'], data: Record<string, unknown>, actor: StepEvent['actor'] = 'engine') =>
+    writes.events.push({ type, actor, data });
   const put = (change: StepChange, more: Partial<StepTask> = {}) => {
     changes.set(change.id, { ...changes.get(change.id), ...change });
     const task = tasks.get(change.id) as StepTask;
@@ -256,7 +279,10 @@ export function stepRun(run: StepRun, before: readonly StepTask[], ended: readon
       shares: task.fingerprint as string,
       joins: mayReuse(run, task.model),
     });
-    put({ id, state: 'ready', attempt }, { attempt: { id: attempt, number: task.tries + 1, state: 'waiting', shared: false }, tries: task.tries + 1 });
+    put(
+      { id, state: 'ready', attempt },
+      { attempt: { id: attempt, number: task.tries + 1, state: 'waiting', shared: false }, tries: task.tries + 1 },
+    );
   }
   writes.tasks = [...changes.values()];
   return { writes, tasks: [...tasks.values()] };
@@ -284,7 +310,8 @@ function takeEnd(
   const said = { task: task.name, attempt: attempt.number };
   if (began) writes.events.push({ type: 'attempt.started', actor: 'agent', data: said });
   writes.events.push({ type: 'attempt.ended', actor: 'agent', data: { ...said, state, issue: why } });
-  if (next !== 'ready') writes.events.push({ type: 'task.ended', actor: 'agent', data: { task: task.name, state: next } });
+  if (next !== 'ready')
+    writes.events.push({ type: 'task.ended', actor: 'agent', data: { task: task.name, state: next } });
   put(
     {
       id: task.id,
@@ -322,7 +349,10 @@ export interface StepJoin {
 }
 
 /** The attempts with which a step's new ones were replaced, told to what is known. */
-export function withJoined(tasks: readonly StepTask[], { joined, claimed }: { joined: readonly StepJoin[]; claimed: readonly { id: string }[] }): StepTask[] {
+export function withJoined(
+  tasks: readonly StepTask[],
+  { joined, claimed }: { joined: readonly StepJoin[]; claimed: readonly { id: string }[] },
+): StepTask[] {
   const shares = new Map(joined.map((one) => [one.try, one]));
   const running = new Set(claimed.map((one) => one.id));
   return tasks.map((task) => {

@@ -1,5 +1,5 @@
 /** Looks into what was read: values by key, with their places. */
-import type { ErrorCode, IssueData } from '../errors.js';
+import type { ErrorCode, IssueData } from '../errors/errors.js';
 import type { Read, Span } from './read.js';
 
 export type Report = (code: ErrorCode, span: Span, data?: IssueData) => void;
@@ -12,9 +12,12 @@ export const textAt = (value: Read, key: string): string | null => {
 };
 export const listAt = (value: Read, key: string): { text: string; span: Span }[] | null => {
   const one = at(value, key)?.value;
-  return one && 'list' in one ? one.list.flatMap((item) => ('text' in item ? [{ text: item.text, span: item.span }] : [])) : null;
+  return one && 'list' in one
+    ? one.list.flatMap((item) => ('text' in item ? [{ text: item.text, span: item.span }] : []))
+    : null;
 };
-export const textsAt = (value: Read, key: string): string[] | null => listAt(value, key)?.map((one) => one.text) ?? null;
+export const textsAt = (value: Read, key: string): string[] | null =>
+  listAt(value, key)?.map((one) => one.text) ?? null;
 export const entriesAt = (value: Read, key: string): [string, { key: Span; value: Read }][] => {
   const one = at(value, key)?.value;
   return one && 'entries' in one ? [...one.entries] : [];

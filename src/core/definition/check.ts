@@ -1,5 +1,5 @@
 /** Warnings that need the commit's files as well as its definition. */
-import { issue, type Issue } from '../errors.js';
+import { issue, type Issue } from '../errors/errors.js';
 import { select } from '../paths.js';
 import type { Definition } from './model.js';
 
@@ -22,9 +22,11 @@ export function checkAgainst(definition: Definition, paths: readonly string[], a
   for (const task of Object.values(definition.tasks)) {
     const seen = new Set(chosen(task.reads, `tasks.${task.name}.reads`));
     if (!task.reads || seen.size === 0) continue;
-    for (const file of known) if (!seen.has(file)) issues.push(issue('unread_root_file', { place: `tasks.${task.name}`, file }));
+    for (const file of known)
+      if (!seen.has(file)) issues.push(issue('unread_root_file', { place: `tasks.${task.name}`, file }));
   }
-  for (const part of Object.values(definition.release?.parts ?? {})) chosen(part.files, `release.parts.${part.name}.files`);
+  for (const part of Object.values(definition.release?.parts ?? {}))
+    chosen(part.files, `release.parts.${part.name}.files`);
   for (const environment of Object.values(definition.environments))
     if (environment.verify) chosen(environment.verify.reads, `environments.${environment.name}.verify.reads`);
   const asked = attributes && /^[^#\n]*\s(filter=\S+|text(=auto)?|eol=\S+|ident)(\s|$)/m.exec(attributes);

@@ -100,12 +100,21 @@ export const resourceFields = ['url', 'host', 'port', 'user', 'password', 'datab
 export const defaults = { timeoutMs: 30 * 60_000, instances: 1, at: '/', promotion: 'asked' } as const;
 
 /** What `from` of a release's variable knows, besides `variable.NAME`. */
-export const references = ['environment.name', 'environment.url', 'release.number', 'release.commit', 'project.name'] as const;
+export const references = [
+  'environment.name',
+  'environment.url',
+  'release.number',
+  'release.commit',
+  'project.name',
+] as const;
 
 /** The tasks whose passing is a release's evidence: its needs and those of its parts, with everything they need in turn. */
 export function evidenceTasks(definition: Pick<Definition, 'tasks' | 'release'>): string[] {
   if (!definition.release) return [];
-  return withNeeds(definition.tasks, [...definition.release.needs, ...Object.values(definition.release.parts).flatMap((part) => part.needs)]);
+  return withNeeds(definition.tasks, [
+    ...definition.release.needs,
+    ...Object.values(definition.release.parts).flatMap((part) => part.needs),
+  ]);
 }
 
 /** `names` and all that they need, in an order in which needs come first. */

@@ -1,8 +1,17 @@
 /** Text → definition. Every mistake is reported in one pass with line and column; a definition comes out only when there is none. */
-import { type ErrorCode, issue, type IssueData } from '../errors.js';
+import { type ErrorCode, issue, type IssueData } from '../errors/errors.js';
 import { hintFor } from '../nearest.js';
 import type { PartKind } from '../states.js';
-import { type Definition, defaults, type EnvironmentPlan, type Part, references, type ReleasePlan, setReference, type VariablePlan } from './model.js';
+import {
+  type Definition,
+  defaults,
+  type EnvironmentPlan,
+  type Part,
+  references,
+  type ReleasePlan,
+  setReference,
+  type VariablePlan,
+} from './model.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
 import { readTask, reviewTasks } from './tasks.js';
 import { type PlacedIssue, type Read, readText, type Span } from './read.js';
@@ -33,7 +42,10 @@ export const definitionLimit = 256 * 1024;
 export function parseDefinition(source: string | Uint8Array): Parsed {
   const first = { line: 1, column: 1, endLine: 1, endColumn: 1, severity: 'error' as const };
   if (Buffer.byteLength(source) > definitionLimit)
-    return { definition: null, issues: [{ ...issue('definition_too_large', { path: 'tsunagi.yaml', limit: '256 KiB' }), ...first }] };
+    return {
+      definition: null,
+      issues: [{ ...issue('definition_too_large', { path: 'tsunagi.yaml', limit: '256 KiB' }), ...first }],
+    };
   let text: string;
   try {
     text = typeof source === 'string' ? source : new TextDecoder('utf-8', { fatal: true }).decode(source);
@@ -71,22 +83,29 @@ function place(text: string, issues: PlacedIssue[]): DefinitionIssue[] {
 }
 
 function build(root: Read, report: Report): Definition {
-  const tasks = Object.fromEntries(entriesAt(root, 'tasks').map(([name, { value }]) => [name, readTask(name, value, report)]));
+  const tasks = Object.fromEntries(
+    entriesAt(root, 'tasks').map(([name, { value }]) => [name, readTask(name, value, report)]),
+  );
   const names = Object.keys(tasks);
   const checkNeeds = (value: Read) => {
     for (const need of listAt(value, 'needs') ?? [])
-      if (!Object.hasOwn(tasks, need.text)) report('unknown_task', need.span, { name: need.text, hint: hintFor(need.text, names) });
+      if (!Object.hasOwn(tasks, need.text))
+        report('unknown_task', need.span, { name: need.text, hint: hintFor(need.text, names) });
   };
   for (const [, { value }] of entriesAt(root, 'tasks')) checkNeeds(value);
   circles(tasks, (circle) =>
-    report('needs_in_circle', at(at(root, 'tasks')?.value, circle[0] as string)?.key ?? [0, 1], { circle: [...circle, circle[0]].join(' → ') }),
+    report('needs_in_circle', at(at(root, 'tasks')?.value, circle[0] as string)?.key ?? [0, 1], {
+      circle: [...circle, circle[0]].join(' → '),
+    }),
   );
 
   const releaseValue = at(root, 'release')?.value;
   if (releaseValue) checkNeeds(releaseValue);
   const release = releaseValue ? readRelease(releaseValue, checkNeeds, report) : null;
   reviewTasks(root, tasks, release, report);
-  const versions = Object.fromEntries(entriesAt(root, 'versions').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']));
+  const versions = Object.fromEntries(
+    entriesAt(root, 'versions').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']),
+  );
   return { version: 1, versions, tasks, release, environments: readEnvironments(root, report) };
 }
 
@@ -100,16 +119,22 @@ function readRelease(value: Read, checkNeeds: (value: Read) => void, report: Rep
     parts[name] = part;
     if (part.kind === 'worker') continue;
     const other = addresses.get(part.at);
-    if (other) report('same_address', at(one.value, 'at')?.value.span ?? one.key, { first: other, second: name, at: part.at });
+    if (other)
+      report('same_address', at(one.value, 'at')?.value.span ?? one.key, { first: other, second: name, at: part.at });
     addresses.set(part.at, name);
   }
-  const variables = Object.fromEntries(entriesAt(value, 'variables').map(([name, one]) => [name, readVariable(name, one, report)]));
+  const variables = Object.fromEntries(
+    entriesAt(value, 'variables').map(([name, one]) => [name, readVariable(name, one, report)]),
+  );
   const prepareValue = at(value, 'prepare')?.value;
-  const prepare = prepareValue ? { part: textAt(prepareValue, 'part') ?? '', run: textAt(prepareValue, 'run') ?? '' } : null;
+  const prepare = prepareValue
+    ? { part: textAt(prepareValue, 'part') ?? '', run: textAt(prepareValue, 'run') ?? '' }
+    : null;
   if (prepareValue && prepare && prepare.part) {
     const declared = entriesAt(value, 'parts').map(([name]) => name);
     const span = at(prepareValue, 'part')?.value.span ?? prepareValue.span;
-    if (!declared.includes(prepare.part)) report('unknown_part', span, { name: prepare.part, hint: hintFor(prepare.part, declared) });
+    if (!declared.includes(prepare.part))
+      report('unknown_part', span, { name: prepare.part, hint: hintFor(prepare.part, declared) });
     else if (parts[prepare.part]?.kind === 'site') report('key_not_for', span, { key: 'prepare', kind: 'a site' });
   }
   return { needs: textsAt(value, 'needs') ?? [], parts, variables, prepare };
@@ -126,7 +151,9 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
   const kind = textAt(one.value, 'kind') as PartKind | null;
   if (!kind) return null;
   const { must, never } = keysOf[kind];
-  for (const key of must) if (!at(one.value, key)) report('required_key', one.key, { key, place: `release.parts.${name}`, about: `a ${kind} has one` });
+  for (const key of must)
+    if (!at(one.value, key))
+      report('required_key', one.key, { key, place: `release.parts.${name}`, about: `a ${kind} has one` });
   for (const key of never) {
     const given = at(one.value, key);
     if (given) report('key_not_for', given.key, { key, kind: `a ${kind}` });
@@ -150,14 +177,24 @@ function readVariable(name: string, one: { key: Span; value: Read }, report: Rep
   if ('text' in one.value) return { kind: 'literal', value: one.value.text };
   const from = at(one.value, 'from');
   const fallback = textAt(one.value, 'default');
-  if (from && fallback !== null) report('one_of_keys', one.key, { place: name, found: 'both', keys: '`from` and `default`' });
+  if (from && fallback !== null)
+    report('one_of_keys', one.key, { place: name, found: 'both', keys: '`from` and `default`' });
   if (!from) {
     const then = at(one.value, 'then');
     if (then) report('key_not_for', then.key, { key: 'then', kind: 'a variable without `from`' });
     const secret = textAt(one.value, 'secret') === 'true';
     if (secret && fallback !== null)
-      report('key_not_for', at(one.value, 'default')?.key ?? one.key, { key: 'default', kind: 'a secret: everybody could read it here' });
-    return { kind: 'set', default: fallback, secret, about: textAt(one.value, 'about'), strangers: textAt(one.value, 'strangers') };
+      report('key_not_for', at(one.value, 'default')?.key ?? one.key, {
+        key: 'default',
+        kind: 'a secret: everybody could read it here',
+      });
+    return {
+      kind: 'set',
+      default: fallback,
+      secret,
+      about: textAt(one.value, 'about'),
+      strangers: textAt(one.value, 'strangers'),
+    };
   }
   for (const key of ['secret', 'about', 'strangers']) {
     const given = at(one.value, key);
@@ -177,9 +214,13 @@ function readEnvironments(root: Read, report: Report): Record<string, Environmen
     const verify = at(value, 'verify')?.value;
     const after = at(value, 'after');
     const ways = ['opens', 'branch', 'after'].filter((one) => at(value, one));
-    if (ways.length > 1) report('one_of_keys', key, { place: name, found: 'several', keys: '`opens`, `branch` and `after`' });
+    if (ways.length > 1)
+      report('one_of_keys', key, { place: name, found: 'several', keys: '`opens`, `branch` and `after`' });
     if (at(value, 'promotion') && !after)
-      report('key_not_for', at(value, 'promotion')?.key ?? key, { key: 'promotion', kind: 'an environment without `after`' });
+      report('key_not_for', at(value, 'promotion')?.key ?? key, {
+        key: 'promotion',
+        kind: 'an environment without `after`',
+      });
     const plan: EnvironmentPlan = {
       name,
       opens: textAt(value, 'opens') === 'pull request' ? 'pull request' : null,
@@ -189,15 +230,20 @@ function readEnvironments(root: Read, report: Report): Record<string, Environmen
       verify: verify ? { reads: textsAt(verify, 'reads'), run: textAt(verify, 'run') ?? '' } : null,
     };
     if (plan.after !== null && after) {
-      if (!names.includes(plan.after)) report('unknown_environment', after.value.span, { name: plan.after, hint: hintFor(plan.after, names) });
+      if (!names.includes(plan.after))
+        report('unknown_environment', after.value.span, { name: plan.after, hint: hintFor(plan.after, names) });
       else if (at(given.find(([one]) => one === plan.after)?.[1].value, 'opens'))
         report('key_not_for', after.value.span, { key: 'after', kind: 'an environment that pull requests open' });
     }
     plans[name] = plan;
   }
-  const links = Object.fromEntries(Object.values(plans).map((plan) => [plan.name, { needs: plan.after && plans[plan.after] ? [plan.after] : [] }]));
+  const links = Object.fromEntries(
+    Object.values(plans).map((plan) => [plan.name, { needs: plan.after && plans[plan.after] ? [plan.after] : [] }]),
+  );
   circles(links, (circle) =>
-    report('needs_in_circle', at(at(root, 'environments')?.value, circle[0] as string)?.key ?? [0, 1], { circle: [...circle, circle[0]].join(' → ') }),
+    report('needs_in_circle', at(at(root, 'environments')?.value, circle[0] as string)?.key ?? [0, 1], {
+      circle: [...circle, circle[0]].join(' → '),
+    }),
   );
   return plans;
 }

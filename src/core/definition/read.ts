@@ -5,7 +5,7 @@
  * with the place of every value; `model.ts` makes the definition of it.
  */
 import { isAlias, isMap, isScalar, isSeq, type Node, type Pair, parseDocument, type ParsedNode } from 'yaml';
-import { issue, type ErrorCode, type Issue, type IssueData } from '../errors.js';
+import { issue, type ErrorCode, type Issue, type IssueData } from '../errors/errors.js';
 import { hintFor } from '../nearest.js';
 import type { Key, Shape } from './shapes.js';
 
@@ -17,7 +17,11 @@ export interface PlacedIssue extends Issue {
 }
 
 /** A value that knows where it stood. */
-export type Read = { span: Span } & ({ text: string } | { list: Read[] } | { entries: Map<string, { key: Span; value: Read }> });
+export type Read = { span: Span } & (
+  | { text: string }
+  | { list: Read[] }
+  | { entries: Map<string, { key: Span; value: Read }> }
+);
 
 export interface Reading {
   root: Read | null;
@@ -32,10 +36,21 @@ export function readText(text: string, shape: Shape): Reading {
     report('definition_nested', [deep, deep + 1], { limit: nesting });
     return { root: null, issues };
   }
-  const document = parseDocument(text, { schema: 'failsafe', uniqueKeys: false, strict: true, version: '1.2', prettyErrors: false, logLevel: 'error' });
-  for (const error of document.errors) report('yaml_syntax', [error.pos[0], error.pos[1]], { detail: error.message.replace(/\s+/g, ' ').replace(/\.$/, '') });
+  const document = parseDocument(text, {
+    schema: 'failsafe',
+    uniqueKeys: false,
+    strict: true,
+    version: '1.2',
+    prettyErrors: false,
+    logLevel: 'error',
+  });
+  for (const error of document.errors)
+    report('yaml_syntax', [error.pos[0], error.pos[1]], {
+      detail: error.message.replace(/\s+/g, ' ').replace(/\.$/, ''),
+    });
   const root = document.contents ? read(document.contents, shape, 'the file', report) : null;
-  if (!document.contents && document.errors.length === 0) report('required_key', [0, 0], { key: 'tsunagi', place: 'the file', about: 'tsunagi: 1' });
+  if (!document.contents && document.errors.length === 0)
+    report('required_key', [0, 0], { key: 'tsunagi', place: 'the file', about: 'tsunagi: 1' });
   return { root, issues };
 }
 
@@ -74,7 +89,9 @@ function read(node: ParsedNode | Node, shape: Shape, place: string, report: Repo
     case 'named':
       return readNamed(node, shape, span, place, report);
     case 'record':
-      return shape.orText && isScalar(node) ? readScalar(node, shape.orText, span, report) : readRecord(node, shape, span, place, report);
+      return shape.orText && isScalar(node)
+        ? readScalar(node, shape.orText, span, report)
+        : readRecord(node, shape, span, place, report);
   }
 }
 
@@ -83,7 +100,11 @@ function readScalar(node: Node, shape: Shape, span: Span, report: Report): Read 
   const text = node.value;
   if (shape.kind === 'choice') {
     if (shape.of.includes(text)) return { span, text };
-    report('wrong_choice', span, { text: short(text), choices: shape.of.map((one) => `\`${one}\``).join(', '), hint: hintFor(text, shape.of) });
+    report('wrong_choice', span, {
+      text: short(text),
+      choices: shape.of.map((one) => `\`${one}\``).join(', '),
+      hint: hintFor(text, shape.of),
+    });
     return null;
   }
   if (shape.kind !== 'text') return null;
@@ -106,13 +127,24 @@ function readList(node: Node, shape: Shape & { kind: 'list' }, span: Span, place
   return { span, list };
 }
 
-function readNamed(node: Node, shape: Shape & { kind: 'named' }, span: Span, place: string, report: Report): Read | null {
+function readNamed(
+  node: Node,
+  shape: Shape & { kind: 'named' },
+  span: Span,
+  place: string,
+  report: Report,
+): Read | null {
   if (!isMap(node)) return wrongKind(node, shape, span, report);
   const entries: Entries = new Map();
   for (const [key, keySpan, value] of pairs(node.items as Pair<Node, Node | null>[], entries, report)) {
     const taken = shape.name.taken?.(key);
-    if (!new RegExp(shape.name.pattern).test(key)) report('wrong_text', keySpan, { text: short(key), expected: shape.name.what, example: shape.name.example });
-    else if (taken) report(shape.name.what.includes('variable') ? 'taken_variable' : 'taken_name', keySpan, { name: key, why: taken });
+    if (!new RegExp(shape.name.pattern).test(key))
+      report('wrong_text', keySpan, { text: short(key), expected: shape.name.what, example: shape.name.example });
+    else if (taken)
+      report(shape.name.what.includes('variable') ? 'taken_variable' : 'taken_name', keySpan, {
+        name: key,
+        why: taken,
+      });
     const one = value ? read(value, shape.of, `${place === 'the file' ? '' : `${place}.`}${key}`, report) : null;
     if (!value) report('wrong_kind', keySpan, { expected: expected(shape.of), found: 'nothing' });
     if (one) entries.set(key, { key: keySpan, value: one });
@@ -121,7 +153,13 @@ function readNamed(node: Node, shape: Shape & { kind: 'named' }, span: Span, pla
   return { span, entries };
 }
 
-function readRecord(node: Node, shape: Shape & { kind: 'record' }, span: Span, place: string, report: Report): Read | null {
+function readRecord(
+  node: Node,
+  shape: Shape & { kind: 'record' },
+  span: Span,
+  place: string,
+  report: Report,
+): Read | null {
   if (!isMap(node)) return wrongKind(node, shape, span, report);
   const entries: Entries = new Map();
   const given = new Set<string>();
@@ -137,14 +175,19 @@ function readRecord(node: Node, shape: Shape & { kind: 'record' }, span: Span, p
     }
   }
   for (const [key, known] of Object.entries(shape.keys) as [string, Key][]) {
-    if (known.required && !given.has(key)) report('required_key', [span[0], span[0] + 1], { key, place, about: known.about });
+    if (known.required && !given.has(key))
+      report('required_key', [span[0], span[0] + 1], { key, place, about: known.about });
   }
   return { span, entries };
 }
 
 type Entries = Map<string, { key: Span; value: Read }>;
 
-function* pairs(items: Pair<Node, Node | null>[], seen: Entries, report: Report): Generator<[string, Span, Node | null]> {
+function* pairs(
+  items: Pair<Node, Node | null>[],
+  seen: Entries,
+  report: Report,
+): Generator<[string, Span, Node | null]> {
   const before = new Set<string>(seen.keys());
   for (const pair of items) {
     const span = spanOf(pair.key);
@@ -201,5 +244,6 @@ function refusedFeature(node: Node): string | null {
   return node.tag ? 'tags (!)' : null;
 }
 
-const spanOf = (node: Node | null): Span => (node?.range ? [node.range[0], Math.max(node.range[1], node.range[0] + 1)] : [0, 1]);
+const spanOf = (node: Node | null): Span =>
+  node?.range ? [node.range[0], Math.max(node.range[1], node.range[0] + 1)] : [0, 1];
 const short = (text: string): string => (text.length > 60 ? `${text.slice(0, 57)}…` : text);

@@ -13,11 +13,21 @@ export function definitionSchema(): Record<string, unknown> {
 function schemaOf(shape: Shape): Record<string, unknown> {
   switch (shape.kind) {
     case 'text':
-      return { type: ['string', 'number', 'boolean'], ...(shape.pattern ? { pattern: shape.pattern } : {}), examples: [shape.example] };
+      return {
+        type: ['string', 'number', 'boolean'],
+        ...(shape.pattern ? { pattern: shape.pattern } : {}),
+        examples: [shape.example],
+      };
     case 'choice':
       return {
         enum: shape.of.flatMap((one): (string | number | boolean)[] =>
-          one === 'true' ? ['true', true] : one === 'false' ? ['false', false] : /^\d+$/.test(one) ? [one, Number(one)] : [one],
+          one === 'true'
+            ? ['true', true]
+            : one === 'false'
+              ? ['false', false]
+              : /^\d+$/.test(one)
+                ? [one, Number(one)]
+                : [one],
         ),
       };
     case 'list': {
@@ -36,7 +46,9 @@ function schemaOf(shape: Shape): Record<string, unknown> {
       const required = known.filter(([, key]) => key.required).map(([key]) => key);
       const record = {
         type: 'object',
-        properties: Object.fromEntries(known.map(([key, one]) => [key, { description: one.about, ...schemaOf(one.shape) }])),
+        properties: Object.fromEntries(
+          known.map(([key, one]) => [key, { description: one.about, ...schemaOf(one.shape) }]),
+        ),
         ...(required.length ? { required } : {}),
         additionalProperties: false,
       };

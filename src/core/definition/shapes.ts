@@ -40,7 +40,11 @@ const later = (about: string): Key => ({ about, shape: text('', ''), later: true
 
 export const name: NameShape = { what: 'a name', pattern: '^[a-z][a-z0-9-]{0,39}$', example: 'unit' };
 const reserved = ['environment', 'release', 'project', 'run', 'variable'];
-const partName: NameShape = { ...name, example: 'api', taken: (one) => (reserved.includes(one) ? 'it begins references of variables' : null) };
+const partName: NameShape = {
+  ...name,
+  example: 'api',
+  taken: (one) => (reserved.includes(one) ? 'it begins references of variables' : null),
+};
 const variableName: NameShape = {
   what: 'the name of a variable',
   pattern: '^[A-Za-z_][A-Za-z0-9_]{0,99}$',
@@ -50,8 +54,18 @@ const variableName: NameShape = {
 
 const command = text('a command', 'npm test', undefined, (one) => one.trim() !== '' && !one.includes('\0'));
 const path = text('a path inside the project', 'web/dist', undefined, (one) => unsafePath(one) === null);
-const folder = text('a folder inside the project', 'web/dist', undefined, (one) => one === '.' || unsafePath(one) === null);
-const pattern = text('a path or pattern inside the project', 'src/', undefined, (one) => unsafePath(one.replace(/^except\s+/, '')) === null);
+const folder = text(
+  'a folder inside the project',
+  'web/dist',
+  undefined,
+  (one) => one === '.' || unsafePath(one) === null,
+);
+const pattern = text(
+  'a path or pattern inside the project',
+  'src/',
+  undefined,
+  (one) => unsafePath(one.replace(/^except\s+/, '')) === null,
+);
 const duration = text('a duration', '10m', '^[1-9][0-9]{0,6}[smhd]$', (one) => parseDuration(one) !== null);
 const reference = text('the name of a task', 'deps', name.pattern);
 const count = text('a whole number from 1 to 20', '2', '^([1-9]|1[0-9]|20)$');
@@ -73,9 +87,19 @@ const paths = (of: Shape): Shape => ({ kind: 'list', of });
 const task: Shape = {
   kind: 'record',
   keys: {
-    reads: { about: 'Files and folders of the commit that the task sees. Left out: all of the project’s folder.', shape: paths(pattern) },
-    needs: { about: 'Tasks whose outputs it sees, and that must pass before it.', shape: { kind: 'list', of: reference } },
-    run: { about: 'The command, or several, each recorded on its own.', shape: { kind: 'list', of: command, orOne: true, least: 1 }, required: true },
+    reads: {
+      about: 'Files and folders of the commit that the task sees. Left out: all of the project’s folder.',
+      shape: paths(pattern),
+    },
+    needs: {
+      about: 'Tasks whose outputs it sees, and that must pass before it.',
+      shape: { kind: 'list', of: reference },
+    },
+    run: {
+      about: 'The command, or several, each recorded on its own.',
+      shape: { kind: 'list', of: command, orOne: true, least: 1 },
+      required: true,
+    },
     makes: { about: 'Files and folders that are kept after a pass.', shape: paths(path) },
     network: { about: 'Whether it may reach the outside. Left out: only its own loopback.', shape: boolean },
     timeout: { about: 'After this time the whole process tree is ended. Left out: 30m.', shape: duration },
@@ -86,7 +110,10 @@ const task: Shape = {
         kind: 'named',
         of: {
           kind: 'record',
-          keys: { from: { about: 'Where the value comes from.', shape: fromText, required: true }, then: { about: 'Text put behind it.', shape: value } },
+          keys: {
+            from: { about: 'Where the value comes from.', shape: fromText, required: true },
+            then: { about: 'Text put behind it.', shape: value },
+          },
           orText: value,
         },
         name: variableName,
@@ -117,12 +144,24 @@ const task: Shape = {
       about: 'What is made for each attempt and lives as long as it.',
       shape: {
         kind: 'named',
-        of: { kind: 'record', keys: { kind: { about: 'postgres: an empty database.', shape: { kind: 'choice', of: ['postgres'] }, required: true } } },
+        of: {
+          kind: 'record',
+          keys: {
+            kind: {
+              about: 'postgres: an empty database.',
+              shape: { kind: 'choice', of: ['postgres'] },
+              required: true,
+            },
+          },
+        },
         name: partName,
       },
     },
     reuse: { about: 'false: it always runs. Left out: a pass with the same fingerprint is reused.', shape: boolean },
-    branches: { about: 'Branches on which it runs; `*` stands for any characters but `/`. Left out: all.', shape: paths(branchPattern) },
+    branches: {
+      about: 'Branches on which it runs; `*` stands for any characters but `/`. Left out: all.',
+      shape: paths(branchPattern),
+    },
     pull_requests: { about: 'Whether it runs for pull requests. Left out: true.', shape: boolean },
   },
 };
@@ -131,12 +170,17 @@ const part: Shape = {
   kind: 'record',
   keys: {
     kind: {
-      about: 'site: files that the edge serves; server: a program that answers requests; worker: a program that answers none.',
+      about:
+        'site: files that the edge serves; server: a program that answers requests; worker: a program that answers none.',
       shape: { kind: 'choice', of: ['site', 'server', 'worker'] },
       required: true,
     },
     needs: { about: 'Tasks whose outputs belong to its bytes.', shape: { kind: 'list', of: reference } },
-    files: { about: 'Files of the commit that belong to its bytes. Left out: all of the project’s folder (a site without it: none).', shape: paths(pattern) },
+    files: {
+      about:
+        'Files of the commit that belong to its bytes. Left out: all of the project’s folder (a site without it: none).',
+      shape: paths(pattern),
+    },
     root: { about: 'The folder that a site serves; `.` is all of its files.', shape: folder },
     start: { about: 'The command that starts a server or worker.', shape: command },
     at: { about: 'The path of its address. Left out: /.', shape: urlPath },
@@ -152,7 +196,8 @@ const variable: Shape = {
   keys: {
     default: { about: 'The value where nobody has set one.', shape: value },
     from: {
-      about: 'environment.name, environment.url, release.number, release.commit, project.name, or variable.NAME: what people have set under that name.',
+      about:
+        'environment.name, environment.url, release.number, release.commit, project.name, or variable.NAME: what people have set under that name.',
       shape: { ...fromText, example: 'environment.url' } as Shape,
     },
     then: { about: 'Text put behind the value that `from` gives.', shape: value },
@@ -166,15 +211,29 @@ const variable: Shape = {
 const release: Shape = {
   kind: 'record',
   keys: {
-    needs: { about: 'Tasks that must pass, with the needs of the parts: the evidence a release must have.', shape: { kind: 'list', of: reference } },
-    parts: { about: 'What runs or is served.', shape: { kind: 'named', of: part, name: partName, least: 1 }, required: true },
-    variables: { about: 'What servers, workers, prepare and verify get.', shape: { kind: 'named', of: variable, name: variableName } },
+    needs: {
+      about: 'Tasks that must pass, with the needs of the parts: the evidence a release must have.',
+      shape: { kind: 'list', of: reference },
+    },
+    parts: {
+      about: 'What runs or is served.',
+      shape: { kind: 'named', of: part, name: partName, least: 1 },
+      required: true,
+    },
+    variables: {
+      about: 'What servers, workers, prepare and verify get.',
+      shape: { kind: 'named', of: variable, name: variableName },
+    },
     prepare: {
       about: 'A command that runs once before new instances start; it must not wait for input.',
       shape: {
         kind: 'record',
         keys: {
-          part: { about: 'The part whose bytes it sees.', shape: text('the name of a part', 'api', name.pattern), required: true },
+          part: {
+            about: 'The part whose bytes it sees.',
+            shape: text('the name of a part', 'api', name.pattern),
+            required: true,
+          },
           run: { about: 'The command.', shape: command, required: true },
           again: later('Whether it may be tried again.'),
         },
@@ -188,10 +247,18 @@ const release: Shape = {
 const environment: Shape = {
   kind: 'record',
   keys: {
-    opens: { about: 'pull request: one environment for each open pull request.', shape: { kind: 'choice', of: ['pull request'] } },
+    opens: {
+      about: 'pull request: one environment for each open pull request.',
+      shape: { kind: 'choice', of: ['pull request'] },
+    },
     branch: {
       about: 'The branch whose newest release it takes by itself.',
-      shape: text('the name of a branch', 'main', undefined, (one) => /^[^\s~^:?*[\\-][^\s~^:?*[\\]{0,199}$/.test(one) && !one.includes('..')),
+      shape: text(
+        'the name of a branch',
+        'main',
+        undefined,
+        (one) => /^[^\s~^:?*[\\-][^\s~^:?*[\\]{0,199}$/.test(one) && !one.includes('..'),
+      ),
     },
     verify: {
       about: 'A command that checks what is live, against TSUNAGI_ENVIRONMENT_URL; part of the evidence.',
@@ -203,7 +270,10 @@ const environment: Shape = {
         },
       },
     },
-    after: { about: 'The environment whose verified releases it takes.', shape: text('the name of an environment', 'staging', name.pattern) },
+    after: {
+      about: 'The environment whose verified releases it takes.',
+      shape: text('the name of an environment', 'staging', name.pattern),
+    },
     promotion: {
       about: 'asked: a person promotes; automatic: as soon as the rules allow. Left out: asked.',
       shape: { kind: 'choice', of: ['asked', 'automatic'] },
@@ -230,10 +300,17 @@ export const file: Shape & { kind: 'record' } = {
     tsunagi: { about: 'The version of this format.', shape: { kind: 'choice', of: ['1'] }, required: true },
     versions: {
       about: 'Tools and the versions that will do.',
-      shape: { kind: 'named', of: range, name: { what: 'the name of a tool', pattern: '^[a-z][a-z0-9-]{0,39}$', example: 'node' } },
+      shape: {
+        kind: 'named',
+        of: range,
+        name: { what: 'the name of a tool', pattern: '^[a-z][a-z0-9-]{0,39}$', example: 'node' },
+      },
     },
     tasks: { about: 'Named pieces of work.', shape: { kind: 'named', of: task, name } },
     release: { about: 'What a commit becomes when its evidence is complete.', shape: release },
-    environments: { about: 'Where releases go. Taken from the main branch alone.', shape: { kind: 'named', of: environment, name } },
+    environments: {
+      about: 'Where releases go. Taken from the main branch alone.',
+      shape: { kind: 'named', of: environment, name },
+    },
   },
 };

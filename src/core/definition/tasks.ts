@@ -2,7 +2,16 @@
 import { parseDuration } from '../durations.js';
 import { hintFor } from '../nearest.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
-import { defaults, evidenceTasks, type ReleasePlan, resourceFields, setReference, type TaskPlan, taskReferences, type TaskVariable } from './model.js';
+import {
+  defaults,
+  evidenceTasks,
+  type ReleasePlan,
+  resourceFields,
+  setReference,
+  type TaskPlan,
+  taskReferences,
+  type TaskVariable,
+} from './model.js';
 import type { Read } from './read.js';
 
 const withoutSlash = (path: string): string => path.replace(/\/$/, '');
@@ -11,7 +20,9 @@ export function readTask(name: string, value: Read, report: Report): TaskPlan {
   const timeout = textAt(value, 'timeout');
   const results = at(value, 'results')?.value;
   const shards = textAt(value, 'shards');
-  const resources = Object.fromEntries(entriesAt(value, 'resources').map(([resource]) => [resource, 'postgres' as const]));
+  const resources = Object.fromEntries(
+    entriesAt(value, 'resources').map(([resource]) => [resource, 'postgres' as const]),
+  );
   const each = Object.fromEntries(
     entriesAt(value, 'each').map(([variable, one]) => [
       variable,
@@ -22,7 +33,8 @@ export function readTask(name: string, value: Read, report: Report): TaskPlan {
     const values = each[variable] ?? [];
     const twice = values.find((text, index) => values.indexOf(text) !== index);
     if (twice !== undefined) report('repeated_value', one.value.span, { value: twice });
-    if (at(at(value, 'variables')?.value, variable)) report('one_of_keys', one.key, { place: variable, found: 'both', keys: '`each` and `variables`' });
+    if (at(at(value, 'variables')?.value, variable))
+      report('one_of_keys', one.key, { place: variable, found: 'both', keys: '`each` and `variables`' });
   }
   const makes = (textsAt(value, 'makes') ?? []).map(withoutSlash);
   const cache = (textsAt(value, 'cache') ?? []).map(withoutSlash);
@@ -39,7 +51,9 @@ export function readTask(name: string, value: Read, report: Report): TaskPlan {
     makes,
     network: textAt(value, 'network') === 'true',
     timeout: (timeout && parseDuration(timeout)) || defaults.timeoutMs,
-    variables: Object.fromEntries(entriesAt(value, 'variables').map(([key, one]) => [key, readVariable(one.value, resources, report)])),
+    variables: Object.fromEntries(
+      entriesAt(value, 'variables').map(([key, one]) => [key, readVariable(one.value, resources, report)]),
+    ),
     junit: results ? textAt(results, 'junit') : null,
     cache,
     shards: shards === null ? null : Number(shards),
@@ -56,14 +70,22 @@ function readVariable(value: Read, resources: Record<string, 'postgres'>, report
   if ('text' in value) return value.text;
   const from = at(value, 'from')?.value;
   const reference = from && 'text' in from ? from.text : '';
-  const known = [...taskReferences, ...Object.keys(resources).flatMap((name) => resourceFields.map((field) => `${name}.${field}`))];
+  const known = [
+    ...taskReferences,
+    ...Object.keys(resources).flatMap((name) => resourceFields.map((field) => `${name}.${field}`)),
+  ];
   if (from && !known.includes(reference) && !setReference.test(reference))
     report('unknown_reference', from.span, { name: reference, hint: hintFor(reference, known) });
   return { from: reference, then: textAt(value, 'then') ?? '' };
 }
 
 /** Tasks that some commits leave out can be no evidence, and at most so many come out of `each` and `shards`. */
-export function reviewTasks(root: Read, tasks: Record<string, TaskPlan>, release: ReleasePlan | null, report: Report): void {
+export function reviewTasks(
+  root: Read,
+  tasks: Record<string, TaskPlan>,
+  release: ReleasePlan | null,
+  report: Report,
+): void {
   const evidence = new Set(evidenceTasks({ tasks, release }));
   for (const [name, { key, value }] of entriesAt(root, 'tasks')) {
     const plan = tasks[name] as TaskPlan;
@@ -71,7 +93,8 @@ export function reviewTasks(root: Read, tasks: Record<string, TaskPlan>, release
     if (pieces > mostPieces) report('too_many_pieces', key, { task: name, count: pieces, limit: mostPieces });
     const partial = ['branches', 'pull_requests'].find((one) => at(value, one));
     const leavesOut = plan.branches !== null || !plan.pullRequests;
-    if (partial && leavesOut && evidence.has(name)) report('evidence_left_out', at(value, partial)?.key ?? key, { task: name, key: partial });
+    if (partial && leavesOut && evidence.has(name))
+      report('evidence_left_out', at(value, partial)?.key ?? key, { task: name, key: partial });
   }
 }
 

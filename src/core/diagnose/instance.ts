@@ -1,6 +1,6 @@
 /** Why an instance is not ready: from facts that the agent gathers to a cause in words. */
 import { durationText } from '../durations.js';
-import { issue, type Issue } from '../errors.js';
+import { issue, type Issue } from '../errors/errors.js';
 import { diagnoseProgram, type ProgramFacts } from './program.js';
 
 export interface InstanceFacts {
@@ -34,12 +34,17 @@ export function diagnoseInstance(facts: InstanceFacts): Issue {
     if (cause && (facts.exit !== null || cause.code === 'waits_for_input')) return cause;
   }
   if (facts.exit !== null)
-    return issue(facts.kind === 'worker' ? 'worker_ended' : 'ended_at_once', { part, exit: facts.exit, line: tellingLine(facts.lastLines) });
+    return issue(facts.kind === 'worker' ? 'worker_ended' : 'ended_at_once', {
+      part,
+      exit: facts.exit,
+      line: tellingLine(facts.lastLines),
+    });
   const port = facts.port ?? 0;
   const wait = durationText(facts.waitedMs);
   if (facts.listening.includes(port) && facts.oneAddress !== null && facts.answer === null)
     return issue('listens_one_address', { part, address: facts.oneAddress });
-  if (facts.listening.includes(port)) return issue('not_ready', { part, answer: facts.answer ?? 'nothing', path: facts.ready ?? '/', wait });
+  if (facts.listening.includes(port))
+    return issue('not_ready', { part, answer: facts.answer ?? 'nothing', path: facts.ready ?? '/', wait });
   if (facts.listening.length) return issue('listens_elsewhere', { part, ports: facts.listening.join(', '), port });
   return issue('not_listening', { part, port, wait });
 }
@@ -47,6 +52,8 @@ export function diagnoseInstance(facts: InstanceFacts): Issue {
 /** The line that says most: the last one that looks like an error, else the last that is not empty. */
 function tellingLine(lines: readonly string[]): string {
   const full = lines.map((line) => line.trim()).filter((line) => line !== '');
-  const error = full.findLast((line) => /\b\w*(error|exception|not found|cannot|refused|denied)\b/i.test(line) && !/^at /.test(line));
+  const error = full.findLast(
+    (line) => /\b\w*(error|exception|not found|cannot|refused|denied)\b/i.test(line) && !/^at /.test(line),
+  );
   return (error ?? full.at(-1) ?? 'it printed nothing').slice(0, 300);
 }

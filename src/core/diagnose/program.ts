@@ -2,7 +2,7 @@
  * Why a program failed, from what it printed last and what it was given: cause, evidence (the line that says so) and remedy as data.
  * Every rule names the words of the tools that it knows; where none fits, nothing is guessed.
  */
-import { issue, type Issue } from '../errors.js';
+import { issue, type Issue } from '../errors/errors.js';
 import { nearest } from '../nearest.js';
 
 export interface ProgramFacts {
@@ -52,11 +52,28 @@ const toolVersion: Rule = ({ what, tools }, lines) => {
       has: tools.node ?? '?',
       line: node?.line ?? '',
     });
-  const python = find(lines, /requires(?: a different)? [Pp]ython:? ?(?:\S+ not in '([^']+)'|([<>=~!]+ ?\d+(?:\.\d+)*))/);
-  if (python) return issue('tool_version', { what, tool: 'python', wants: python.found[1] ?? python.found[2], has: tools.python ?? '?', line: python.line });
+  const python = find(
+    lines,
+    /requires(?: a different)? [Pp]ython:? ?(?:\S+ not in '([^']+)'|([<>=~!]+ ?\d+(?:\.\d+)*))/,
+  );
+  if (python)
+    return issue('tool_version', {
+      what,
+      tool: 'python',
+      wants: python.found[1] ?? python.found[2],
+      has: tools.python ?? '?',
+      line: python.line,
+    });
   const java = find(lines, /UnsupportedClassVersionError.*class file version (\d+)/);
   // JVM specification, table 4.1-A: version 44 + n is Java n.
-  if (java) return issue('tool_version', { what, tool: 'java', wants: `>=${Number(java.found[1]) - 44}`, has: tools.java ?? '?', line: java.line });
+  if (java)
+    return issue('tool_version', {
+      what,
+      tool: 'java',
+      wants: `>=${Number(java.found[1]) - 44}`,
+      has: tools.java ?? '?',
+      line: java.line,
+    });
   return null;
 };
 
@@ -71,7 +88,12 @@ const variableMissing: Rule = ({ what, variables }, lines) => {
   for (const pattern of patterns) {
     const hit = find(lines, pattern);
     const name = hit?.found[1];
-    if (hit && name && !variables.includes(name) && !/^(ERROR|WARN|INFO|DEBUG|HTTP|JSON|NULL|TRUE|FALSE|ENOENT|EACCES)$/.test(name))
+    if (
+      hit &&
+      name &&
+      !variables.includes(name) &&
+      !/^(ERROR|WARN|INFO|DEBUG|HTTP|JSON|NULL|TRUE|FALSE|ENOENT|EACCES)$/.test(name)
+    )
       return issue('variable_missing', { what, name, line: hit.line });
   }
   return null;
@@ -90,8 +112,10 @@ const inProject = (path: string): string =>
 
 const missing: Rule = ({ what, files, command }, lines) => {
   const bare = find(lines, /Cannot find (?:module|package) '((?:@[\w.-]+\/)?[\w.-]+)'/);
-  const own = (path: string) => inProject(path).split('/').length > 0 && !path.startsWith('/usr') && !path.startsWith('/etc');
-  if (bare && !files.includes(bare.found[1] ?? '')) return issue('package_missing', { what, name: bare.found[1], file: 'package.json', line: bare.line });
+  const own = (path: string) =>
+    inProject(path).split('/').length > 0 && !path.startsWith('/usr') && !path.startsWith('/etc');
+  if (bare && !files.includes(bare.found[1] ?? ''))
+    return issue('package_missing', { what, name: bare.found[1], file: 'package.json', line: bare.line });
   const python = find(lines, /ModuleNotFoundError: No module named '([\w.]+)'/);
   if (python) {
     const name = (python.found[1] as string).split('.')[0] as string;
@@ -113,7 +137,9 @@ const missing: Rule = ({ what, files, command }, lines) => {
       line: java.line,
     });
   }
-  const noCommand = find(lines, /(?:^|: )([\w./@+-]+): (?:command not found|not found)$/) ?? find(lines, /(?:^|: )([\w./@+-]+): No such file or directory$/);
+  const noCommand =
+    find(lines, /(?:^|: )([\w./@+-]+): (?:command not found|not found)$/) ??
+    find(lines, /(?:^|: )([\w./@+-]+): No such file or directory$/);
   if (noCommand && /command not found|not found$/.test(noCommand.line)) {
     const name = noCommand.found[1] as string;
     return issue('command_missing', { what, name, near: near(name, usualCommands), line: noCommand.line });
@@ -157,7 +183,10 @@ const networkClosed: Rule = ({ what, network }, lines) => {
   if (network) return null;
   const hit =
     find(lines, /getaddrinfo (?:EAI_AGAIN|ENOTFOUND) ([\w.-]+)/) ??
-    find(lines, /(?:Could not resolve host|Name or service not known|Temporary failure in name resolution)(?::? ?([\w.-]+\.[\w.-]+))?/) ??
+    find(
+      lines,
+      /(?:Could not resolve host|Name or service not known|Temporary failure in name resolution)(?::? ?([\w.-]+\.[\w.-]+))?/,
+    ) ??
     find(lines, /(?:network is unreachable|ENETUNREACH)(?:[^\w]+([\d.]+))?/i) ??
     find(lines, /UnknownHostException: ([\w.-]+)/);
   return hit && issue('network_closed', { what, host: hit.found[1] ?? 'an address outside', line: hit.line });
@@ -175,7 +204,10 @@ const asksForInput: Rule = ({ what, command, exit }, lines) => {
     /EOFError: EOF when reading a line|unsettled top-level await|NoSuchElementException: No line found|ERR_USE_AFTER_CLOSE|readline was closed|unexpected end of (?:input|file) on (?:stdin|standard input)|the input device is not a TTY|stdin is not a (?:tty|terminal)/i,
   );
   const last = lines.at(-1)?.trim() ?? '';
-  const prompt = /(?:\[[yY]\/[nN]\]|\([yY]\/[nN]\)|\(yes\/no\))[?:>]?$|(?:[Pp]assword|[Cc]ontinue|[Pp]roceed|[Ee]nter [\w ]+).{0,20}[?:>]$/.test(last);
+  const prompt =
+    /(?:\[[yY]\/[nN]\]|\([yY]\/[nN]\)|\(yes\/no\))[?:>]?$|(?:[Pp]assword|[Cc]ontinue|[Pp]roceed|[Ee]nter [\w ]+).{0,20}[?:>]$/.test(
+      last,
+    );
   if (!eof && !prompt) return null;
   const asked = prompt ? last : (lines.findLast((line) => /[?:>]\s*(?:Traceback.*)?$/.test(line)) ?? eof?.line ?? '');
   return issue('waits_for_input', { what, line: asked.trim().slice(0, 300) });

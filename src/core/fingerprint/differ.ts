@@ -58,12 +58,19 @@ function named(input: string, a: unknown, b: unknown): Difference[] | null {
     .map((name) => ({ input, name, before: short(before.get(name)), now: short(now.get(name)) }));
 }
 
-const asMap = (value: unknown): Map<string, unknown> => new Map(Object.entries((value ?? {}) as Record<string, unknown>));
+const asMap = (value: unknown): Map<string, unknown> =>
+  new Map(Object.entries((value ?? {}) as Record<string, unknown>));
 const byNeed = (value: unknown): Map<string, unknown> =>
-  new Map(((value ?? []) as { need: string; digest: string | null }[]).map(({ need, ...rest }) => [need, rest.digest ?? 'nothing']));
+  new Map(
+    ((value ?? []) as { need: string; digest: string | null }[]).map(({ need, ...rest }) => [
+      need,
+      rest.digest ?? 'nothing',
+    ]),
+  );
 
 function short(value: unknown): string | null {
   if (value === undefined || value === null) return null;
-  const text = typeof value === 'string' ? value : Array.isArray(value) ? value.map(String).join('; ') : canonical(value);
+  const text =
+    typeof value === 'string' ? value : Array.isArray(value) ? value.map(String).join('; ') : canonical(value);
   return text.length > 160 ? `${text.slice(0, 157)}…` : text;
 }

@@ -60,7 +60,12 @@ export interface FingerprintContext extends TaskFacts {
   resources?: Record<string, string>;
 }
 
-export function fingerprintInputs(task: Task, files: readonly TreeFile[], needs: readonly NeedOutput[], context: FingerprintContext): FingerprintInputs {
+export function fingerprintInputs(
+  task: Task,
+  files: readonly TreeFile[],
+  needs: readonly NeedOutput[],
+  context: FingerprintContext,
+): FingerprintInputs {
   const byText = (a: string, b: string) => (a < b ? -1 : a > b ? 1 : 0);
   const { values, fromResources, secrets } = taskValues(task, context);
   return {
@@ -68,12 +73,20 @@ export function fingerprintInputs(task: Task, files: readonly TreeFile[], needs:
     project: context.project.name,
     folder: context.folder,
     run: task.run,
-    reads: files.map((file): [string, string, string] => [file.path, file.mode, file.id]).sort((a, b) => byText(a[0], b[0])),
+    reads: files
+      .map((file): [string, string, string] => [file.path, file.mode, file.id])
+      .sort((a, b) => byText(a[0], b[0])),
     needs: [...needs].sort((a, b) => byText(a.need, b.need)),
-    variables: { ...values, ...fromResources, ...Object.fromEntries(Object.entries(secrets).map(([name, { hash, then }]) => [name, { secret: hash, then }])) },
+    variables: {
+      ...values,
+      ...fromResources,
+      ...Object.fromEntries(Object.entries(secrets).map(([name, { hash, then }]) => [name, { secret: hash, then }])),
+    },
     each: task.each,
     shard: task.shard,
-    resources: Object.fromEntries(Object.entries(task.resources).map(([name, kind]) => [name, `${kind} ${context.resources?.[kind] ?? ''}`.trim()])),
+    resources: Object.fromEntries(
+      Object.entries(task.resources).map(([name, kind]) => [name, `${kind} ${context.resources?.[kind] ?? ''}`.trim()]),
+    ),
     makes: [...task.makes].sort(byText),
     results: task.junit,
     network: task.network,

@@ -8,9 +8,14 @@ export interface Occasion {
 }
 
 /** Whether a task takes part in a run of this commit. */
-export function takesPart(plan: Pick<TaskPlan, 'branches' | 'pullRequests'>, { branch, pullRequest }: Occasion): boolean {
+export function takesPart(
+  plan: Pick<TaskPlan, 'branches' | 'pullRequests'>,
+  { branch, pullRequest }: Occasion,
+): boolean {
   if (pullRequest !== null) return plan.pullRequests;
-  return plan.branches === null || (branch !== null && plan.branches.some((pattern) => compileGlob(pattern, false)(branch)));
+  return (
+    plan.branches === null || (branch !== null && plan.branches.some((pattern) => compileGlob(pattern, false)(branch)))
+  );
 }
 
 /** With needs first. A task that needs one that is left out is left out too. */

@@ -18,7 +18,8 @@ export function forecast(tasks: readonly ForecastTask[]): Forecast {
   const ends = new Map<string, { ms: number; before: string | null; known: boolean }>();
   for (const task of tasks) {
     let latest: string | null = null;
-    for (const need of task.needs) if (ends.has(need) && (latest === null || (ends.get(need)?.ms ?? 0) > (ends.get(latest)?.ms ?? 0))) latest = need;
+    for (const need of task.needs)
+      if (ends.has(need) && (latest === null || (ends.get(need)?.ms ?? 0) > (ends.get(latest)?.ms ?? 0))) latest = need;
     const start = latest === null ? { ms: 0, known: true } : (ends.get(latest) as { ms: number; known: boolean });
     ends.set(task.name, { ms: start.ms + (task.ms ?? 0), before: latest, known: start.known && task.ms !== null });
   }

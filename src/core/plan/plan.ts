@@ -3,7 +3,7 @@ import semver from 'semver';
 import type { Definition, Task } from '../definition/model.js';
 import { evidenceTasks } from '../definition/model.js';
 import { expandTasks, type Occasion } from './expand.js';
-import { issue, type Issue } from '../errors.js';
+import { issue, type Issue } from '../errors/errors.js';
 import type { TreeFile } from '../fingerprint/inputs.js';
 import { select, unsafePath } from '../paths.js';
 
@@ -32,7 +32,12 @@ export function planRun(definition: Definition, listed: readonly ListedFile[], o
   const { issues } = chosenOf(listed);
   const evidence = new Set(evidenceTasks(definition));
   const tasks = expandTasks(definition.tasks, occasion).map(
-    (task, position): PlannedTask => ({ task, position, evidence: evidence.has(task.of), files: filesOf(listed, task.reads) }),
+    (task, position): PlannedTask => ({
+      task,
+      position,
+      evidence: evidence.has(task.of),
+      files: filesOf(listed, task.reads),
+    }),
   );
   return { tasks, issues };
 }
@@ -62,7 +67,10 @@ export function selectionCost(definition: Definition, files: number): number {
     ...Object.values(definition.environments).map((environment) => environment.verify?.reads ?? null),
   ];
   const different = new Map(lists.map((list) => [JSON.stringify(list), list]));
-  return [...different.values()].reduce((sum, list) => sum + (list ?? []).filter((one) => one.includes('*')).length * files, 0);
+  return [...different.values()].reduce(
+    (sum, list) => sum + (list ?? []).filter((one) => one.includes('*')).length * files,
+    0,
+  );
 }
 
 interface Chosen {
@@ -107,12 +115,23 @@ export interface AgentOffer {
  * Pins one exact version of each named tool, and a base: the newest version that will do, on the first agent that has them all.
  * Tools that the definition does not name are not pinned one by one: the base digest holds them.
  */
-export function pinTools(versions: Record<string, string>, agents: readonly AgentOffer[]): { versions: Record<string, string>; base: string } | Issue | null {
+export function pinTools(
+  versions: Record<string, string>,
+  agents: readonly AgentOffer[],
+): { versions: Record<string, string>; base: string } | Issue | null {
   if (agents.length === 0) return null;
-  const fits = agents.filter((agent) => Object.entries(versions).every(([tool, range]) => satisfies(agent.tools[tool], range)));
+  const fits = agents.filter((agent) =>
+    Object.entries(versions).every(([tool, range]) => satisfies(agent.tools[tool], range)),
+  );
   const chosen = fits.sort((a, b) => compareOffers(b, a, Object.keys(versions)))[0];
-  if (chosen) return { base: chosen.base, versions: Object.fromEntries(Object.keys(versions).map((tool) => [tool, chosen.tools[tool] as string])) };
-  const missing = Object.entries(versions).find(([tool, range]) => !agents.some((agent) => satisfies(agent.tools[tool], range))) ?? Object.entries(versions)[0];
+  if (chosen)
+    return {
+      base: chosen.base,
+      versions: Object.fromEntries(Object.keys(versions).map((tool) => [tool, chosen.tools[tool] as string])),
+    };
+  const missing =
+    Object.entries(versions).find(([tool, range]) => !agents.some((agent) => satisfies(agent.tools[tool], range))) ??
+    Object.entries(versions)[0];
   const [tool, range] = missing as [string, string];
   const have = [...new Set(agents.map((agent) => agent.tools[tool]).filter((one) => one !== undefined))];
   return issue('no_agent_for_versions', { tool, range, have: have.length ? have.join(', ') : 'none of it' });
@@ -127,11 +146,16 @@ export interface Pin {
 }
 
 /** Pins what the tasks of a run need: the tools of its definition, and what its resources are made of. */
-export function pinRun(versions: Record<string, string>, tasks: readonly Pick<PlannedTask, 'task'>[], agents: readonly AgentOffer[]): Pin | Issue | null {
+export function pinRun(
+  versions: Record<string, string>,
+  tasks: readonly Pick<PlannedTask, 'task'>[],
+  agents: readonly AgentOffer[],
+): Pin | Issue | null {
   const kinds = [...new Set(tasks.flatMap((one) => Object.values(one.task.resources)))];
   const pinned = pinTools({ ...Object.fromEntries(kinds.map((kind) => [kind, '*'])), ...versions }, agents);
   if (!pinned || 'code' in pinned) return pinned;
-  const pick = (names: readonly string[]) => Object.fromEntries(names.map((name) => [name, pinned.versions[name] as string]));
+  const pick = (names: readonly string[]) =>
+    Object.fromEntries(names.map((name) => [name, pinned.versions[name] as string]));
   return { versions: pick(Object.keys(versions)), base: pinned.base, resources: pick(kinds) };
 }
 

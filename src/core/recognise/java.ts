@@ -1,6 +1,6 @@
 /** Java, built by the compiler itself, or by Maven (proposed only: its file names what it makes). */
 import { SaxesParser } from 'saxes';
-import { issue } from '../errors.js';
+import { issue } from '../errors/errors.js';
 import { list, namedPort, own, readyPath, scalar, word } from './look.js';
 import { type Answers, type Findings, line, nothing, question, type Tree } from './model.js';
 import { environmentVariables } from './variables.js';
@@ -8,7 +8,8 @@ import { environmentVariables } from './variables.js';
 const source = /\.java$/;
 const test = /(^|\/)(src\/test|tests?)\/|Test\.java$/;
 
-export const javaTexts = (path: string): boolean => own(path) && (source.test(path) || /(^|\/)(pom\.xml|build\.gradle(\.kts)?)$/.test(path));
+export const javaTexts = (path: string): boolean =>
+  own(path) && (source.test(path) || /(^|\/)(pom\.xml|build\.gradle(\.kts)?)$/.test(path));
 
 const javaVariable = /System\.getenv\(\s*"([A-Z][A-Z0-9_]*)"()\s*\)/g;
 
@@ -35,16 +36,23 @@ export function lookAtJava(tree: Tree, answers: Answers): Findings | null {
       line(`needs: ${list(['build'])}`, 'its files are what `build` makes'),
       line(
         pom ? 'files: []' : `files: ${list(tree.paths.some((path) => /^lib\/[^/]+\.jar$/.test(path)) ? ['lib/'] : [])}`,
-        pom || !tree.paths.some((path) => path.startsWith('lib/')) ? 'its sources are not needed to run it' : 'the libraries it runs with',
+        pom || !tree.paths.some((path) => path.startsWith('lib/'))
+          ? 'its sources are not needed to run it'
+          : 'the libraries it runs with',
       ),
       line(`start: ${scalar(start.command)}`, start.how),
       ...(ready ? [line(`ready: ${ready}`, `its source answers ${ready}`)] : []),
     ],
   });
   found.variables.push(...environmentVariables(tree, sources, javaVariable));
-  const entry = sources.find(([path]) => path === start.file) ?? sources.find(([, text]) => /ServerSocket|HttpServer|\.listen\(|InetSocketAddress/.test(text));
+  const entry =
+    sources.find(([path]) => path === start.file) ??
+    sources.find(([, text]) => /ServerSocket|HttpServer|\.listen\(|InetSocketAddress/.test(text));
   if (entry && !/getenv\(\s*"PORT"|server\.port\s*=\s*\$\{PORT/.test(all)) {
-    const port = namedPort(entry[1], /InetSocketAddress\(\s*(?:"[^"]*"\s*,\s*)?(\d{2,5})\s*\)|ServerSocket\(\s*(\d{2,5})|[Pp]ort\s*=\s*(\d{2,5})\b/);
+    const port = namedPort(
+      entry[1],
+      /InetSocketAddress\(\s*(?:"[^"]*"\s*,\s*)?(\d{2,5})\s*\)|ServerSocket\(\s*(\d{2,5})|[Pp]ort\s*=\s*(\d{2,5})\b/,
+    );
     if (port) found.notes.push(issue('recognise_port', { file: entry[0], port, variable: 'System.getenv("PORT")' }));
   }
   const address =
@@ -85,7 +93,9 @@ function compiled(tree: Tree, found: Findings, sources: (readonly [string, strin
     .filter(([, text]) => /\bstatic\s+(?:final\s+)?void\s+main\s*\(/.test(text))
     .sort(([, a], [, b]) => Number(serves(b)) - Number(serves(a)));
   const starts = mains.map(([path, text]) => {
-    const name = [/^\s*package\s+([\w.]+)\s*;/m.exec(text)?.[1], path.split('/').at(-1)?.replace(source, '')].filter(Boolean).join('.');
+    const name = [/^\s*package\s+([\w.]+)\s*;/m.exec(text)?.[1], path.split('/').at(-1)?.replace(source, '')]
+      .filter(Boolean)
+      .join('.');
     return {
       command: `exec java -cp ${libraries ? "'classes:lib/*'" : 'classes'} ${word(name)}`,
       why: serves(text) ? `${path} listens for requests` : `${path} has a main method`,
@@ -139,11 +149,15 @@ function readPom(text: string): Record<string, string> {
 function maven(found: Findings, text: string): Start | null {
   const pom = readPom(text);
   const filled = (value: string | undefined) =>
-    value?.replace(/\$\{([\w.-]+)\}/g, (_, key: string) => pom[`properties.${key}`] ?? pom[key.replace(/^project\./, '')] ?? '');
-  const release = filled(pom['properties.maven.compiler.release'] ?? pom['properties.java.version'] ?? pom['properties.maven.compiler.source'])?.replace(
-    /^1\./,
-    '',
-  );
+    value?.replace(
+      /\$\{([\w.-]+)\}/g,
+      (_, key: string) => pom[`properties.${key}`] ?? pom[key.replace(/^project\./, '')] ?? '',
+    );
+  const release = filled(
+    pom['properties.maven.compiler.release'] ??
+      pom['properties.java.version'] ??
+      pom['properties.maven.compiler.source'],
+  )?.replace(/^1\./, '');
   found.versions.push(
     release && /^\d+$/.test(release)
       ? { tool: 'java', range: `>=${release}`, why: 'pom.xml compiles for it' }
@@ -160,10 +174,18 @@ function maven(found: Findings, text: string): Start | null {
     name: 'build',
     lines: [
       line('run: mvn --batch-mode --no-transfer-progress package', 'Maven compiles, tests and packs it'),
-      line(`makes: ${list([file])}`, usable ? 'artifactId and version of pom.xml' : 'a guess: say which file Maven writes'),
+      line(
+        `makes: ${list([file])}`,
+        usable ? 'artifactId and version of pom.xml' : 'a guess: say which file Maven writes',
+      ),
       line('cache: [~/.m2/]', 'what Maven has fetched is kept'),
       line('network: true', 'Maven fetches libraries'),
     ],
   });
-  return { command: `exec java -jar ${word(file)}`, why: 'it is packed as one file that can be run', how: 'the file that Maven writes', file: '' };
+  return {
+    command: `exec java -jar ${word(file)}`,
+    why: 'it is packed as one file that can be run',
+    how: 'the file that Maven writes',
+    file: '',
+  };
 }

@@ -19,7 +19,8 @@ const readsAs = (text: string): boolean => {
 export const list = (items: readonly string[]): string => `[${items.map(scalar).join(', ')}]`;
 
 /** A word of a shell command; one with anything unusual in it is quoted. */
-export const word = (text: string): string => (/^[A-Za-z0-9_./@=:+-]+$/.test(text) ? text : `'${text.replaceAll("'", "'\\''")}'`);
+export const word = (text: string): string =>
+  /^[A-Za-z0-9_./@=:+-]+$/.test(text) ? text : `'${text.replaceAll("'", "'\\''")}'`;
 
 /** The tree below a folder, with paths relative to it. */
 export function below(tree: Tree, folder: string): Tree {
@@ -27,12 +28,15 @@ export function below(tree: Tree, folder: string): Tree {
   const cut = (path: string) => path.slice(folder.length + 1);
   return {
     paths: tree.paths.filter((path) => path.startsWith(`${folder}/`)).map(cut),
-    texts: new Map([...tree.texts].filter(([path]) => path.startsWith(`${folder}/`)).map(([path, text]) => [cut(path), text])),
+    texts: new Map(
+      [...tree.texts].filter(([path]) => path.startsWith(`${folder}/`)).map(([path, text]) => [cut(path), text]),
+    ),
   };
 }
 
 /** Folders that hold no source of the project: what tools write or fetch. */
-const foreign = /(^|\/)(node_modules|\.git|vendor|venv|\.venv|__pycache__|dist|build|out|target|coverage|\.next|site-packages)(\/|$)/;
+const foreign =
+  /(^|\/)(node_modules|\.git|vendor|venv|\.venv|__pycache__|dist|build|out|target|coverage|\.next|site-packages)(\/|$)/;
 export const own = (path: string): boolean => !foreign.test(path);
 
 export function parseJson(text: string | undefined): Record<string, unknown> | null {
@@ -47,13 +51,16 @@ export function parseJson(text: string | undefined): Record<string, unknown> | n
 export const record = (value: unknown): Record<string, unknown> =>
   value && typeof value === 'object' && !Array.isArray(value) ? (value as Record<string, unknown>) : {};
 export const texts = (value: unknown): Record<string, string> =>
-  Object.fromEntries(Object.entries(record(value)).filter((entry): entry is [string, string] => typeof entry[1] === 'string'));
+  Object.fromEntries(
+    Object.entries(record(value)).filter((entry): entry is [string, string] => typeof entry[1] === 'string'),
+  );
 
 const readyPaths = ['/ready', '/readyz', '/health', '/healthz', '/api/ready', '/api/health', '/status', '/ping'];
 
 /** A path at which a program's text says that it answers when it is ready. */
 export const readyPath = (text: string): string | null =>
-  readyPaths.filter((path) => new RegExp(`["'\`]${path}["'\`/]`).test(text)).sort((a, b) => b.length - a.length)[0] ?? null;
+  readyPaths.filter((path) => new RegExp(`["'\`]${path}["'\`/]`).test(text)).sort((a, b) => b.length - a.length)[0] ??
+  null;
 
 /** Ports that a text names where it listens. */
 export const namedPort = (text: string, pattern: RegExp): number | null => {

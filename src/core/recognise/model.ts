@@ -1,5 +1,5 @@
 /** What is seen in a tree, and what is proposed for it. Nothing is run; files are looked at as text. */
-import type { Issue } from '../errors.js';
+import type { Issue } from '../errors/errors.js';
 
 export interface Tree {
   /** Every file of the commit below the project's folder. */
@@ -83,7 +83,13 @@ export interface Proposal {
 export type Answers = Readonly<Record<string, string>>;
 
 /** A question with the answer that counts; a given one that does not fit does not. */
-export function question(id: string, ask: string, answers: Question['answers'], given: Answers, fits: (text: string) => boolean = () => true): Question {
+export function question(
+  id: string,
+  ask: string,
+  answers: Question['answers'],
+  given: Answers,
+  fits: (text: string) => boolean = () => true,
+): Question {
   const own = given[id]?.trim();
   const answer = own && fits(own) ? own : undefined;
   return { id, ask, answers, answer: answer ?? answers[0]?.value ?? '', given: answer !== undefined };

@@ -1,5 +1,5 @@
 /** Node with npm: its scripts, engines and lock file, and what its source says. */
-import { issue } from '../errors.js';
+import { issue } from '../errors/errors.js';
 import { unsafePath } from '../paths.js';
 import { list, namedPort, own, parseJson, readyPath, record, scalar, texts, word } from './look.js';
 import { type Answers, type Findings, line, nothing, question, type TaskDraft, type Tree } from './model.js';
@@ -10,7 +10,8 @@ const test = /(^|\/)(tests?|__tests__|spec|e2e)\/|\.(test|spec)\.[cm]?[jt]s$/;
 const tooling = /(^|\/)[^/]*\.config\.[cm]?js$|(^|\/)\.[^/]+$|\.min\.js$/;
 
 export const nodeTexts = (path: string): boolean =>
-  own(path) && (/(^|\/)(package\.json|package-lock\.json|\.nvmrc|\.node-version|tsconfig\.json)$/.test(path) || isSource(path));
+  own(path) &&
+  (/(^|\/)(package\.json|package-lock\.json|\.nvmrc|\.node-version|tsconfig\.json)$/.test(path) || isSource(path));
 const isSource = (path: string): boolean => source.test(path) && !test.test(path) && !tooling.test(path);
 
 /** Tools that write pages → the folder they write by default. */
@@ -35,7 +36,10 @@ export function lookAtNode(tree: Tree, answers: Answers): Findings | null {
   const sources = [...tree.texts].filter(([path]) => isSource(path));
   const servers = sources.filter(([, text]) => listens.test(text)).map(([path]) => path);
   if (!manifest && servers.length === 0) return null;
-  const found = nothing(manifest ? 'Node with npm' : 'Node', manifest ? 'there is a package.json' : `${servers[0]} listens for requests`);
+  const found = nothing(
+    manifest ? 'Node with npm' : 'Node',
+    manifest ? 'there is a package.json' : `${servers[0]} listens for requests`,
+  );
   const scripts = texts(manifest?.scripts);
   const dependencies = { ...texts(manifest?.devDependencies), ...texts(manifest?.dependencies) };
   found.versions.push(nodeVersion(tree, manifest));
@@ -45,7 +49,9 @@ export function lookAtNode(tree: Tree, answers: Answers): Findings | null {
   const start = startOf(found, scripts, manifest, servers, built, answers);
   const all = sources.map(([, text]) => text).join('\n');
   if (start) {
-    const entry = sources.find(([path]) => start.command.split(/\s+/).includes(path)) ?? sources.find(([path]) => servers.includes(path));
+    const entry =
+      sources.find(([path]) => start.command.split(/\s+/).includes(path)) ??
+      sources.find(([path]) => servers.includes(path));
     const pages = built?.pages && !servesPages.test(all) ? built : null;
     addServer(found, start, [...needs, ...(built && !pages ? ['build'] : [])], entry, all, pages !== null);
     if (pages) addSite(found, pages.output);
@@ -62,28 +68,37 @@ export function lookAtNode(tree: Tree, answers: Answers): Findings | null {
           line(`start: ${scalar(direct(command) ? command : `npm run ${name}`)}`, `the script \`${name}\``),
         ],
       });
-  if (found.parts.some((part) => part.kind !== 'site')) found.variables.push(...environmentVariables(tree, sources, nodeVariable));
+  if (found.parts.some((part) => part.kind !== 'site'))
+    found.variables.push(...environmentVariables(tree, sources, nodeVariable));
   return found;
 }
 
-const nodeVariable = /process\.env(?:\.([A-Z][A-Z0-9_]*)|\[['"]([A-Z][A-Z0-9_]*)['"]\])(?:\s*(?:\?\?|\|\|)\s*(?:(['"`])([^'"`\n$]*)\3|(\d+)))?/g;
+const nodeVariable =
+  /process\.env(?:\.([A-Z][A-Z0-9_]*)|\[['"]([A-Z][A-Z0-9_]*)['"]\])(?:\s*(?:\?\?|\|\|)\s*(?:(['"`])([^'"`\n$]*)\3|(\d+)))?/g;
 
 function nodeVersion(tree: Tree, manifest: Record<string, unknown> | null) {
   const engines = texts(manifest?.engines).node;
   const file = ['.nvmrc', '.node-version'].find((path) => tree.texts.has(path));
   const pinned = file && /^v?(\d+(\.\d+){0,2})\s*$/.exec(tree.texts.get(file) ?? '')?.[1];
-  if (engines && /^[0-9A-Za-z.^~<>=|*x -]{1,100}$/.test(engines)) return { tool: 'node', range: engines, why: '`engines` of package.json' };
-  if (pinned) return { tool: 'node', range: pinned.split('.').length === 3 ? `~${pinned}` : pinned, why: `${file} names it` };
+  if (engines && /^[0-9A-Za-z.^~<>=|*x -]{1,100}$/.test(engines))
+    return { tool: 'node', range: engines, why: '`engines` of package.json' };
+  if (pinned)
+    return { tool: 'node', range: pinned.split('.').length === 3 ? `~${pinned}` : pinned, why: `${file} names it` };
   return { tool: 'node', range: '>=20', why: 'no version is named; any from 20 on' };
 }
 
 /** The task that installs packages, where the lock file has any. */
 function dependencyTask(tree: Tree, found: Findings, dependencies: Record<string, string>): string[] {
   const lock = parseJson(tree.texts.get('package-lock.json'));
-  const packages = Object.keys(record(lock?.packages)).filter((name) => name !== '').length || Object.keys(record(lock?.dependencies)).length;
+  const packages =
+    Object.keys(record(lock?.packages)).filter((name) => name !== '').length ||
+    Object.keys(record(lock?.dependencies)).length;
   const count = Object.keys(dependencies).length;
   if (packages === 0) {
-    if (count && !lock) found.notes.push(issue('recognise_no_lock', { count, file: 'package-lock.json', command: 'npm install --package-lock-only' }));
+    if (count && !lock)
+      found.notes.push(
+        issue('recognise_no_lock', { count, file: 'package-lock.json', command: 'npm install --package-lock-only' }),
+      );
     return [];
   }
   found.tasks.push({
@@ -99,13 +114,20 @@ function dependencyTask(tree: Tree, found: Findings, dependencies: Record<string
   return ['deps'];
 }
 
-const withNeeds = (needs: readonly string[]) => (needs.length ? [line(`needs: ${list(needs)}`, 'it needs the installed packages')] : []);
+const withNeeds = (needs: readonly string[]) =>
+  needs.length ? [line(`needs: ${list(needs)}`, 'it needs the installed packages')] : [];
 
 function checks(found: Findings, scripts: Record<string, string>, needs: readonly string[]): void {
   const add = (name: string, script: string): number =>
     found.tasks.push({
       name,
-      lines: [...withNeeds(needs), line(`run: ${script === 'test' ? 'npm test' : `npm run ${script}`}`, `the script \`${script}\` of package.json`)],
+      lines: [
+        ...withNeeds(needs),
+        line(
+          `run: ${script === 'test' ? 'npm test' : `npm run ${script}`}`,
+          `the script \`${script}\` of package.json`,
+        ),
+      ],
     });
   if (scripts.lint) add('lint', 'lint');
   if (scripts.test && !/no test specified/.test(scripts.test)) add('unit', 'test');
@@ -127,11 +149,16 @@ function buildTask(
 ): Built | null {
   const { build } = scripts;
   if (!build) return null;
-  const builder = Object.keys(pageBuilders).find((name) => Object.hasOwn(dependencies, name) && build.includes(name.replace(/^@[^/]+\//, '')));
+  const builder = Object.keys(pageBuilders).find(
+    (name) => Object.hasOwn(dependencies, name) && build.includes(name.replace(/^@[^/]+\//, '')),
+  );
   const compiled = texts(record(parseJson(tree.texts.get('tsconfig.json'))?.compilerOptions))
     .outDir?.replace(/^\.\//, '')
     .replace(/\/$/, '');
-  const named = /(?:--out-?[dD]ir|--outdir|-o|--dist-dir|-d)[= ]([\w./-]+)/.exec(build)?.[1]?.replace(/^\.\//, '').replace(/\/$/, '');
+  const named = /(?:--out-?[dD]ir|--outdir|-o|--dist-dir|-d)[= ]([\w./-]+)/
+    .exec(build)?.[1]
+    ?.replace(/^\.\//, '')
+    .replace(/\/$/, '');
   const likely = [
     ...(named ? [{ value: named, why: `the script \`build\` names it` }] : []),
     ...(builder ? [{ value: pageBuilders[builder] as string, why: `${builder} writes there` }] : []),
@@ -139,14 +166,26 @@ function buildTask(
     ...(compiled && /\btsc\b/.test(build) ? [{ value: compiled, why: '`outDir` of tsconfig.json' }] : []),
   ];
   const rest = ['dist', 'build', 'public', 'out'].map((value) => ({ value, why: 'builds often write there' }));
-  const choices = [...likely, ...rest].filter((one, at, all) => unsafePath(one.value) === null && all.findIndex((other) => other.value === one.value) === at);
-  const asked = question('output', 'Which folder does `npm run build` write?', choices, answers, (text) => unsafePath(text) === null);
+  const choices = [...likely, ...rest].filter(
+    (one, at, all) => unsafePath(one.value) === null && all.findIndex((other) => other.value === one.value) === at,
+  );
+  const asked = question(
+    'output',
+    'Which folder does `npm run build` write?',
+    choices,
+    answers,
+    (text) => unsafePath(text) === null,
+  );
   if (likely.length !== 1 || asked.given) found.questions.push(asked);
   const why = asked.given ? 'you said so' : (choices.find((one) => one.value === asked.answer)?.why ?? '');
   const output = asked.answer.replace(/\/$/, '');
   const task: TaskDraft = {
     name: 'build',
-    lines: [...withNeeds(needs), line('run: npm run build', 'the script `build` of package.json'), line(`makes: ${list([`${output}/`])}`, why)],
+    lines: [
+      ...withNeeds(needs),
+      line('run: npm run build', 'the script `build` of package.json'),
+      line(`makes: ${list([`${output}/`])}`, why),
+    ],
   };
   found.tasks.push(task);
   const forBrowsers = builder !== undefined || tree.paths.some((path) => /(^|\/)index\.html$/.test(path) && own(path));
@@ -165,11 +204,18 @@ function startOf(
   answers: Answers,
 ): { command: string; why: string } | null {
   const named: { value: string; why: string }[] = [];
-  if (scripts.start) named.push({ value: direct(scripts.start) ? scripts.start : 'npm start', why: 'the script `start` of package.json' });
+  if (scripts.start)
+    named.push({
+      value: direct(scripts.start) ? scripts.start : 'npm start',
+      why: 'the script `start` of package.json',
+    });
   const main = typeof manifest?.main === 'string' ? manifest.main.replace(/^\.\//, '') : null;
   const byName = [...servers].sort((a, b) => rank(a, main) - rank(b, main) || (a < b ? -1 : 1));
   named.push(
-    ...byName.map((path) => ({ value: `node ${word(path)}`, why: path === main ? '`main` of package.json, and it listens' : `${path} listens for requests` })),
+    ...byName.map((path) => ({
+      value: `node ${word(path)}`,
+      why: path === main ? '`main` of package.json, and it listens' : `${path} listens for requests`,
+    })),
   );
   const choices = named.filter((one, at) => named.findIndex((other) => other.value === one.value) === at).slice(0, 6);
   const asked = question('start', 'Which command starts the server?', choices, answers);
@@ -225,7 +271,9 @@ function addServer(
       line('kind: server', entry ? `${entry[0]} listens for requests` : 'it is started by a command'),
       ...(needs.length ? [line(`needs: ${list(needs)}`, 'what these tasks make belongs to it')] : []),
       line(`start: ${scalar(start.command)}`, start.why),
-      ...(at === '/' ? [] : [line(`at: ${at}`, at === '/api' ? 'its source answers there; the site is at /' : 'the site is at /')]),
+      ...(at === '/'
+        ? []
+        : [line(`at: ${at}`, at === '/api' ? 'its source answers there; the site is at /' : 'the site is at /')]),
       ...(ready ? [line(`ready: ${ready}`, `its source answers ${ready}`)] : []),
     ],
   });

@@ -1,9 +1,18 @@
 /** A tree → a whole definition, with a reason for each line and questions for what can't be known. Runs nothing. */
 import { parse, stringify } from 'yaml';
-import { issue } from '../errors.js';
+import { issue } from '../errors/errors.js';
 import { javaTexts, lookAtJava } from './java.js';
 import { below, list, own, scalar } from './look.js';
-import { type Answers, type Findings, line, type Line, type PartDraft, type Proposal, question, type Tree } from './model.js';
+import {
+  type Answers,
+  type Findings,
+  line,
+  type Line,
+  type PartDraft,
+  type Proposal,
+  question,
+  type Tree,
+} from './model.js';
 import { lookAtNode, nodeTexts } from './node.js';
 import { lookAtPython, pythonTexts } from './python.js';
 import { lookAtSite, siteFolders, siteTexts } from './site.js';
@@ -42,14 +51,24 @@ export function recognise(tree: Tree, answers: Answers = {}): Proposal {
     return { ...propose(found, asked.answer), questions: [asked, ...found.questions] };
   }
   const here = lookAll(withoutOthers(tree), answers);
-  if (hasServer(here) || here.tasks.length || (here.parts.length && folders.every((folder) => siteFolders(tree).includes(folder))) || folders.length === 0)
+  if (
+    hasServer(here) ||
+    here.tasks.length ||
+    (here.parts.length && folders.every((folder) => siteFolders(tree).includes(folder))) ||
+    folders.length === 0
+  )
     return { ...propose(here, ''), questions: [...(asked.given ? [asked] : []), ...here.questions] };
   const beside = sideBySide(tree, folders, answers);
   if (beside)
     return {
       ...propose(beside, ''),
       questions: [
-        question('folder', asked.ask, [{ value: '.', why: 'a site and a server stand side by side' }, ...asked.answers], answers),
+        question(
+          'folder',
+          asked.ask,
+          [{ value: '.', why: 'a site and a server stand side by side' }, ...asked.answers],
+          answers,
+        ),
         ...beside.questions,
       ],
     };
@@ -63,10 +82,17 @@ export function recognise(tree: Tree, answers: Answers = {}): Proposal {
 function candidateFolders(tree: Tree): string[] {
   const marks =
     /^(?:[^/]+\/){1,2}(package\.json|requirements\.txt|pyproject\.toml|pom\.xml|index\.html|(?:app|main|server|manage|wsgi|asgi)\.py|(?:server|index|app)\.[cm]?js)$/;
-  const found = [...new Set(tree.paths.filter((path) => own(path) && marks.test(path)).map((path) => path.slice(0, path.lastIndexOf('/'))))];
+  const found = [
+    ...new Set(
+      tree.paths.filter((path) => own(path) && marks.test(path)).map((path) => path.slice(0, path.lastIndexOf('/'))),
+    ),
+  ];
   const outer = found.filter((folder) => !found.some((other) => folder.startsWith(`${other}/`)));
-  const runs = (folder: string) => Number(!lookAll(below(tree, folder), {}).parts.some((part) => part.kind === 'server'));
-  return outer.slice(0, 40).sort((a, b) => runs(a) - runs(b) || a.split('/').length - b.split('/').length || (a < b ? -1 : 1));
+  const runs = (folder: string) =>
+    Number(!lookAll(below(tree, folder), {}).parts.some((part) => part.kind === 'server'));
+  return outer
+    .slice(0, 40)
+    .sort((a, b) => runs(a) - runs(b) || a.split('/').length - b.split('/').length || (a < b ? -1 : 1));
 }
 
 const folderAnswer = (folder: string) => ({ value: folder, why: 'something that can be run or served begins there' });
@@ -80,27 +106,37 @@ function withoutOthers(tree: Tree): Tree {
     .filter((path) => path.includes('/') && manifests.includes(path.slice(path.lastIndexOf('/') + 1)))
     .map((path) => path.slice(0, path.lastIndexOf('/') + 1));
   const mine = (path: string) => !others.some((folder) => path.startsWith(folder));
-  return others.length ? { paths: tree.paths.filter(mine), texts: new Map([...tree.texts].filter(([path]) => mine(path))) } : tree;
+  return others.length
+    ? { paths: tree.paths.filter(mine), texts: new Map([...tree.texts].filter(([path]) => mine(path))) }
+    : tree;
 }
 
 /** Everything that is found in one folder, as one. */
 function lookAll(tree: Tree, answers: Answers): Findings {
-  const programs = [lookAtNode(tree, answers), lookAtPython(tree, answers), lookAtJava(tree, answers)].filter((one) => one !== null);
+  const programs = [lookAtNode(tree, answers), lookAtPython(tree, answers), lookAtJava(tree, answers)].filter(
+    (one) => one !== null,
+  );
   // What has a server leads; another language beside it lends its tasks and pages.
   programs.sort((a, b) => Number(hasServer(b)) - Number(hasServer(a)) || b.tasks.length - a.tasks.length);
   const pages = lookAtSite(tree);
   const all = programs.reduce<Findings | null>((before, next) => (before ? join(before, next) : next), null);
-  if (!all) return pages ?? { what: '', why: '', versions: [], tasks: [], parts: [], variables: [], questions: [], notes: [] };
+  if (!all)
+    return pages ?? { what: '', why: '', versions: [], tasks: [], parts: [], variables: [], questions: [], notes: [] };
   const server = all.parts.find((part) => part.kind === 'server');
-  if (!pages || all.parts.some((part) => part.kind === 'site')) return { ...all, notes: [...all.notes, ...dotenvNotes(tree)] };
+  if (!pages || all.parts.some((part) => part.kind === 'site'))
+    return { ...all, notes: [...all.notes, ...dotenvNotes(tree)] };
   const texts = [...tree.texts]
     .filter(([path]) => !path.endsWith('.html') && !path.endsWith('.json'))
     .map(([, text]) => text)
     .join('\n');
   const [folder = ''] = siteFolders(tree);
-  const servesThem = /static|text\/html|\.html['"`]/.test(texts) || (folder !== '' && new RegExp(`['"\`/]${folder.split('/')[0]}\\b`).test(texts));
-  if (server && (servesThem || !/['"`]\/api\b/.test(texts))) return { ...all, notes: [...all.notes, ...dotenvNotes(tree)] };
-  if (!server && all.tasks.some((task) => task.name === 'build')) return { ...all, notes: [...all.notes, ...dotenvNotes(tree)] };
+  const servesThem =
+    /static|text\/html|\.html['"`]/.test(texts) ||
+    (folder !== '' && new RegExp(`['"\`/]${folder.split('/')[0]}\\b`).test(texts));
+  if (server && (servesThem || !/['"`]\/api\b/.test(texts)))
+    return { ...all, notes: [...all.notes, ...dotenvNotes(tree)] };
+  if (!server && all.tasks.some((task) => task.name === 'build'))
+    return { ...all, notes: [...all.notes, ...dotenvNotes(tree)] };
   const moved = server ? { ...server, name: 'api', at: '/api', lines: at(server.lines) } : null;
   return {
     ...all,
@@ -113,7 +149,10 @@ function lookAll(tree: Tree, answers: Answers): Findings {
 }
 
 const hasServer = (found: Findings): boolean => found.parts.some((part) => part.kind === 'server');
-const at = (lines: Line[]): Line[] => [...lines.filter((one) => !one.text.startsWith('at:')), line('at: /api', 'its source answers there; the site is at /')];
+const at = (lines: Line[]): Line[] => [
+  ...lines.filter((one) => !one.text.startsWith('at:')),
+  line('at: /api', 'its source answers there; the site is at /'),
+];
 
 /** Two findings of one folder; the second one's names give way. */
 function join(first: Findings, second: Findings): Findings {
@@ -121,8 +160,11 @@ function join(first: Findings, second: Findings): Findings {
   const suffix = second.what.toLowerCase().split(' ')[0] ?? 'other';
   const renamed = renameTasks(second, (name) => (taken.has(name) ? `${name}-${suffix}` : name));
   // One name and one address each: what leads keeps them.
-  const clash = (one: PartDraft, other: PartDraft) => one.name === other.name || (one.kind !== 'worker' && other.kind !== 'worker' && one.at === other.at);
-  const parts = renamed.parts.filter((part) => !(part.kind === 'server' && hasServer(first)) && !first.parts.some((one) => clash(one, part)));
+  const clash = (one: PartDraft, other: PartDraft) =>
+    one.name === other.name || (one.kind !== 'worker' && other.kind !== 'worker' && one.at === other.at);
+  const parts = renamed.parts.filter(
+    (part) => !(part.kind === 'server' && hasServer(first)) && !first.parts.some((one) => clash(one, part)),
+  );
   const ids = new Set(first.questions.map((one) => one.id));
   return {
     what: `${first.what} and ${second.what}`,
@@ -130,7 +172,10 @@ function join(first: Findings, second: Findings): Findings {
     versions: [...first.versions, ...second.versions],
     tasks: [...first.tasks, ...renamed.tasks],
     parts: [...first.parts, ...parts],
-    variables: [...first.variables, ...second.variables.filter((one) => !first.variables.some((other) => other.name === one.name))],
+    variables: [
+      ...first.variables,
+      ...second.variables.filter((one) => !first.variables.some((other) => other.name === one.name)),
+    ],
     questions: [...first.questions, ...second.questions.filter((one) => !ids.has(one.id))],
     notes: [...first.notes, ...second.notes],
   };
@@ -138,7 +183,11 @@ function join(first: Findings, second: Findings): Findings {
 
 function renameTasks(found: Findings, rename: (name: string) => string): Findings {
   const lines = (all: Line[]) =>
-    all.map((one) => (one.text.startsWith('needs:') ? line(`needs: ${list((parse(one.text) as { needs: string[] }).needs.map(rename))}`, one.why) : one));
+    all.map((one) =>
+      one.text.startsWith('needs:')
+        ? line(`needs: ${list((parse(one.text) as { needs: string[] }).needs.map(rename))}`, one.why)
+        : one,
+    );
   return {
     ...found,
     tasks: found.tasks.map((task) => ({ name: rename(task.name), lines: lines(task.lines) })),
@@ -157,9 +206,15 @@ function sideBySide(tree: Tree, folders: readonly string[], answers: Answers): F
   if (server.found.parts.some((part) => part.kind === 'site')) return null;
   const api = moveInto(server.found, server.folder);
   const web = moveInto(site.found, site.folder);
-  const place: PartDraft[] = api.parts.map((part) => (part.kind === 'server' ? { ...part, name: 'api', at: '/api', lines: at(part.lines) } : part));
+  const place: PartDraft[] = api.parts.map((part) =>
+    part.kind === 'server' ? { ...part, name: 'api', at: '/api', lines: at(part.lines) } : part,
+  );
   const both = join({ ...api, parts: place }, web);
-  return { ...both, what: `${api.what} and pages`, parts: [...web.parts.filter((part) => part.kind === 'site'), ...place] };
+  return {
+    ...both,
+    what: `${api.what} and pages`,
+    parts: [...web.parts.filter((part) => part.kind === 'site'), ...place],
+  };
 }
 
 const stepped = (folder: string) =>
@@ -172,20 +227,31 @@ const stepped = (folder: string) =>
 function moveInto(found: Findings, folder: string): Findings {
   const renamed = renameTasks(found, (name) => `${stepped(folder)}-${name}`.slice(0, 40));
   const paths = (value: unknown): string[] =>
-    (Array.isArray(value) ? value.map(String) : []).map((path) => (path.startsWith('~/') ? path : path === '.' ? `${folder}/` : `${folder}/${path}`));
+    (Array.isArray(value) ? value.map(String) : []).map((path) =>
+      path.startsWith('~/') ? path : path === '.' ? `${folder}/` : `${folder}/${path}`,
+    );
   const move = (one: Line): Line => {
     const [key = ''] = one.text.split(':');
     const value = (parse(one.text) as Record<string, unknown>)[key];
-    if (key === 'reads' || key === 'makes' || key === 'cache' || key === 'files') return line(`${key}: ${list(paths(value))}`, one.why);
+    if (key === 'reads' || key === 'makes' || key === 'cache' || key === 'files')
+      return line(`${key}: ${list(paths(value))}`, one.why);
     if (key === 'run') return line(`run: ${scalar(`cd ${folder} && ${String(value)}`)}`, one.why);
-    if (key === 'start') return line(`start: ${scalar(`cd ${folder} && ${/^exec /.test(String(value)) ? '' : 'exec '}${String(value)}`)}`, one.why);
-    if (key === 'root') return line(`root: ${scalar(String(value) === '.' ? folder : `${folder}/${String(value)}`)}`, one.why);
-    if (key === 'results') return line(`results: { junit: ${scalar(`${folder}/${(value as { junit: string }).junit}`)} }`, one.why);
+    if (key === 'start')
+      return line(
+        `start: ${scalar(`cd ${folder} && ${/^exec /.test(String(value)) ? '' : 'exec '}${String(value)}`)}`,
+        one.why,
+      );
+    if (key === 'root')
+      return line(`root: ${scalar(String(value) === '.' ? folder : `${folder}/${String(value)}`)}`, one.why);
+    if (key === 'results')
+      return line(`results: { junit: ${scalar(`${folder}/${(value as { junit: string }).junit}`)} }`, one.why);
     if (key === 'variables') return line(one.text.replaceAll('/project/', `/project/${folder}/`), one.why);
     return one;
   };
   const readsOwn = (lines: Line[]): Line[] =>
-    lines.some((one) => /^(reads|files):/.test(one.text)) ? lines : [line(`reads: ${list([`${folder}/`])}`, 'the folder it belongs to'), ...lines];
+    lines.some((one) => /^(reads|files):/.test(one.text))
+      ? lines
+      : [line(`reads: ${list([`${folder}/`])}`, 'the folder it belongs to'), ...lines];
   return {
     ...renamed,
     tasks: renamed.tasks.map((task) => ({ ...task, lines: readsOwn(task.lines.map(move)) })),
@@ -194,11 +260,22 @@ function moveInto(found: Findings, folder: string): Findings {
       const hasFiles = lines.some((one) => one.text.startsWith('files:')) || part.kind === 'site';
       return {
         ...part,
-        lines: hasFiles ? lines : [...lines.slice(0, 1), line(`files: ${list([`${folder}/`])}`, 'the folder it belongs to'), ...lines.slice(1)],
+        lines: hasFiles
+          ? lines
+          : [
+              ...lines.slice(0, 1),
+              line(`files: ${list([`${folder}/`])}`, 'the folder it belongs to'),
+              ...lines.slice(1),
+            ],
       };
     }),
-    variables: renamed.variables.map((one) => ({ ...one, text: one.text.replaceAll('/project/', `/project/${folder}/`) })),
-    notes: renamed.notes.map((one) => (typeof one.data.file === 'string' ? { ...one, data: { ...one.data, file: `${folder}/${one.data.file}` } } : one)),
+    variables: renamed.variables.map((one) => ({
+      ...one,
+      text: one.text.replaceAll('/project/', `/project/${folder}/`),
+    })),
+    notes: renamed.notes.map((one) =>
+      typeof one.data.file === 'string' ? { ...one, data: { ...one.data, file: `${folder}/${one.data.file}` } } : one,
+    ),
   };
 }
 
@@ -208,7 +285,9 @@ function propose(found: Findings, folder: string): Proposal {
   const put = (depth: number, text: string, why: string | null) => lines.push({ text: '  '.repeat(depth) + text, why });
   const gap = () => lines.push({ text: '', why: null });
   put(0, 'tsunagi: 1', 'the version of this format');
-  const versions = found.versions.filter((one, index, all) => all.findIndex((other) => other.tool === one.tool) === index);
+  const versions = found.versions.filter(
+    (one, index, all) => all.findIndex((other) => other.tool === one.tool) === index,
+  );
   if (versions.length)
     put(
       0,
@@ -250,6 +329,8 @@ function propose(found: Findings, folder: string): Proposal {
     text: `${lines.map((one) => one.text).join('\n')}\n`,
     reasons: lines.flatMap((one, index) => (one.why ? [{ line: index + 1, why: one.why }] : [])),
     questions: found.questions,
-    notes: notes.filter((one, index) => notes.findIndex((other) => JSON.stringify(other) === JSON.stringify(one)) === index),
+    notes: notes.filter(
+      (one, index) => notes.findIndex((other) => JSON.stringify(other) === JSON.stringify(one)) === index,
+    ),
   };
 }

@@ -25,9 +25,11 @@ export function lookAtSite(tree: Tree): Findings | null {
   const [folder] = siteFolders(tree);
   if (folder === undefined) return null;
   const found = nothing('Pages', `there is ${folder ? `${folder}/` : ''}index.html`);
-  const top = [...new Set(tree.paths.filter(own).map((path) => (path.includes('/') ? `${path.slice(0, path.indexOf('/'))}/` : path)))].filter(
-    (name) => !name.startsWith('.') && !notPages.test(name),
-  );
+  const top = [
+    ...new Set(
+      tree.paths.filter(own).map((path) => (path.includes('/') ? `${path.slice(0, path.indexOf('/'))}/` : path)),
+    ),
+  ].filter((name) => !name.startsWith('.') && !notPages.test(name));
   found.parts.push({
     name: 'site',
     kind: 'site',

@@ -42,7 +42,10 @@ export interface ReleaseImage {
 
 const digestOfText = (text: string) => `sha256:${sha256(text)}`;
 
-export function releaseImage(parts: { part: Part; layers: Layer[] }[], facts: { project: string; commit: string }): ReleaseImage {
+export function releaseImage(
+  parts: { part: Part; layers: Layer[] }[],
+  facts: { project: string; commit: string },
+): ReleaseImage {
   const documents: ReleaseImage['documents'] = [];
   const store = (value: unknown): Blob => {
     const text = canonical(value);
@@ -57,7 +60,12 @@ export function releaseImage(parts: { part: Part; layers: Layer[] }[], facts: { 
       mediaType: mediaTypes.manifest,
       artifactType: mediaTypes.config,
       config: { mediaType: mediaTypes.config, ...store(config) },
-      layers: layers.map((layer) => ({ mediaType: mediaTypes.layer, digest: layer.digest, size: layer.size, annotations: { 'dev.tsunagi.from': layer.from } })),
+      layers: layers.map((layer) => ({
+        mediaType: mediaTypes.layer,
+        digest: layer.digest,
+        size: layer.size,
+        annotations: { 'dev.tsunagi.from': layer.from },
+      })),
     });
     return { name: part.name, digest: manifest.digest, size: manifest.size, layers };
   });
@@ -72,5 +80,9 @@ export function releaseImage(parts: { part: Part; layers: Layer[] }[], facts: { 
     })),
     annotations: { 'org.opencontainers.image.revision': facts.commit, 'dev.tsunagi.project': facts.project },
   });
-  return { digest: index.digest, parts: images.map(({ name, digest, layers }) => ({ name, digest, layers })), documents };
+  return {
+    digest: index.digest,
+    parts: images.map(({ name, digest, layers }) => ({ name, digest, layers })),
+    documents,
+  };
 }

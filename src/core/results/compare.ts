@@ -28,8 +28,14 @@ export function judgeCases(now: TestResults, past: readonly (TestResults | null)
     .filter((one) => one.state === 'failed')
     .map((one) => {
       const history = histories.get(keyOf(one)) ?? [];
-      const changes = history.filter((state, at) => at > 0 && state !== history[at - 1]).length + (history[0] === 'passed' ? 1 : 0);
+      const changes =
+        history.filter((state, at) => at > 0 && state !== history[at - 1]).length + (history[0] === 'passed' ? 1 : 0);
       const standing: Standing = changes >= 3 ? 'flaky' : history[0] === 'failed' ? 'known' : 'new';
-      return { ...one, standing, failedBefore: history.filter((state) => state === 'failed').length, seenBefore: history.length };
+      return {
+        ...one,
+        standing,
+        failedBefore: history.filter((state) => state === 'failed').length,
+        seenBefore: history.length,
+      };
     });
 }

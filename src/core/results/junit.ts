@@ -65,7 +65,8 @@ export function parseJunit(text: string): { results: TestResults; detail: null }
       // Line ends are lost in an attribute, not in the text.
       const detail = inside.trim();
       const flat = (words: string) => words.replace(/\s+/g, '');
-      if (detail) one.message = !one.message || flat(detail).includes(flat(one.message)) ? detail : `${one.message}\n${detail}`;
+      if (detail)
+        one.message = !one.message || flat(detail).includes(flat(one.message)) ? detail : `${one.message}\n${detail}`;
       if (!/:\d+$/.test(one.place)) one.place = placeIn(detail, one.group) || one.place;
       one.message = one.message.slice(0, messageLimit);
     } else if (name === 'testcase' && one) {
@@ -79,11 +80,15 @@ export function parseJunit(text: string): { results: TestResults; detail: null }
     failure ??= (error as Error).message.slice(0, 200);
   }
   if (failure !== null) return { results: null, detail: failure };
-  if (root !== 'testsuite' && root !== 'testsuites') return { results: null, detail: `it begins with <${root ?? 'nothing'}>, not with <testsuites>` };
+  if (root !== 'testsuite' && root !== 'testsuites')
+    return { results: null, detail: `it begins with <${root ?? 'nothing'}>, not with <testsuites>` };
   const count = (state: TestCase['state']) => cases.filter((item) => item.state === state).length;
   const order = { failed: 0, skipped: 1, passed: 2 };
   const sorted = [...cases].sort((a, b) => order[a.state] - order[b.state]).slice(0, caseLimit);
-  return { results: { passed: count('passed'), failed: count('failed'), skipped: count('skipped'), cases: sorted }, detail: null };
+  return {
+    results: { passed: count('passed'), failed: count('failed'), skipped: count('skipped'), cases: sorted },
+    detail: null,
+  };
 }
 
 function milliseconds(text: string): number | null {
@@ -101,8 +106,10 @@ function readable(text: string): string {
       .replace(/^\uFEFF/, '')
       // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
       .replace(/(?:\u001b|&#(?:27|x1[bB]);)\[[0-9;?]*[A-Za-z]/g, '')
-      .replace(/&#(?:x([0-9a-fA-F]{1,6})|([0-9]{1,7}));/g, (all, hex: string | undefined, decimal: string | undefined) =>
-        allowed(hex ? Number.parseInt(hex, 16) : Number(decimal)) ? all : '',
+      .replace(
+        /&#(?:x([0-9a-fA-F]{1,6})|([0-9]{1,7}));/g,
+        (all, hex: string | undefined, decimal: string | undefined) =>
+          allowed(hex ? Number.parseInt(hex, 16) : Number(decimal)) ? all : '',
       )
       // biome-ignore lint/suspicious/noControlCharactersInRegex: these are what is taken out
       .replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\ufffe\uffff]/g, '')
@@ -110,7 +117,12 @@ function readable(text: string): string {
 }
 
 const allowed = (code: number): boolean =>
-  code === 9 || code === 10 || code === 13 || (code >= 0x20 && code <= 0xd7ff) || (code >= 0xe000 && code <= 0xfffd) || (code >= 0x10000 && code <= 0x10ffff);
+  code === 9 ||
+  code === 10 ||
+  code === 13 ||
+  (code >= 0x20 && code <= 0xd7ff) ||
+  (code >= 0xe000 && code <= 0xfffd) ||
+  (code >= 0x10000 && code <= 0x10ffff);
 
 /** Some runners write the same word as the class of every case, or the case's own name; the suite tells more then. */
 const groupOf = (name: string, own: string, suites: readonly string[]): string =>
@@ -120,7 +132,9 @@ const groupOf = (name: string, own: string, suites: readonly string[]): string =
 function placeIn(text: string, group: string): string {
   const whole = /(?:file:\/\/)?\/project\/([^\s:()]+):(\d+)/.exec(text);
   if (whole) return `${whole[1]}:${whole[2]}`;
-  const mine = text.split('\n').find((line) => line.trim().startsWith(`at ${group}`) && /\(\w+\.(?:java|kt|scala|groovy):\d+\)/.test(line));
+  const mine = text
+    .split('\n')
+    .find((line) => line.trim().startsWith(`at ${group}`) && /\(\w+\.(?:java|kt|scala|groovy):\d+\)/.test(line));
   const java = mine && /\((\w+\.\w+:\d+)\)/.exec(mine);
   if (java) return java[1] as string;
   for (const found of text.matchAll(/(?:^|[\s(])((?:[\w@-][\w.@-]*\/)*[\w@-][\w.@-]*\.[A-Za-z]\w{0,5}):(\d+)/gm))

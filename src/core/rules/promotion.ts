@@ -1,5 +1,5 @@
 /** May this release be promoted there, and why not: each rule as a check with its evidence. */
-import { issue, type Issue } from '../errors.js';
+import { issue, type Issue } from '../errors/errors.js';
 
 export interface PromotionFacts {
   environment: string;
@@ -60,17 +60,33 @@ export function judgePromotion(facts: PromotionFacts): Judgement {
       source: null,
     });
   }
-  checks.push({ rule: 'not on hold', met: !facts.held, says: facts.held ? `on hold: ${facts.heldWhy}` : 'not on hold', source: null });
-  if (facts.unset.length) checks.push({ rule: 'variables', met: false, says: `not set: ${facts.unset.join(', ')}`, source: null });
+  checks.push({
+    rule: 'not on hold',
+    met: !facts.held,
+    says: facts.held ? `on hold: ${facts.heldWhy}` : 'not on hold',
+    source: null,
+  });
+  if (facts.unset.length)
+    checks.push({ rule: 'variables', met: false, says: `not set: ${facts.unset.join(', ')}`, source: null });
   if (facts.closed) checks.push({ rule: 'open', met: false, says: 'closed', source: null });
   if (facts.moving) checks.push({ rule: 'free', met: false, says: 'another deployment is on its way', source: null });
-  if (facts.liveRelease === facts.release) return { allowed: false, checks, refusal: issue('already_live', { release, environment: facts.environment }) };
+  if (facts.liveRelease === facts.release)
+    return { allowed: false, checks, refusal: issue('already_live', { release, environment: facts.environment }) };
   const missing = checks.filter((check) => !check.met);
   if (missing.length === 0) return { allowed: true, checks, refusal: null };
-  if (facts.held) return { allowed: false, checks, refusal: issue('environment_held', { environment: facts.environment, why: facts.heldWhy }) };
+  if (facts.held)
+    return {
+      allowed: false,
+      checks,
+      refusal: issue('environment_held', { environment: facts.environment, why: facts.heldWhy }),
+    };
   const why = missing.map((check) => check.says).join('; ');
   const next = missing.some((check) => check.rule === 'verified')
     ? `Deploy ${release} to ${facts.after} and let it be verified there.`
     : 'Wait until this is met, or look at the promotion page.';
-  return { allowed: false, checks, refusal: issue('not_promotable', { release, environment: facts.environment, why: `${why}.`, next }) };
+  return {
+    allowed: false,
+    checks,
+    refusal: issue('not_promotable', { release, environment: facts.environment, why: `${why}.`, next }),
+  };
 }

@@ -24,7 +24,8 @@ const asIs: Masker = { take: (bytes) => bytes, rest: () => Buffer.alloc(0), held
 export function makeMasker(secrets: Readonly<Record<string, string>>): Masker {
   const shown = new Map<string, string>();
   for (const [name, value] of Object.entries(secrets))
-    for (const form of formsOf(value)) if (!shown.has(form)) shown.set(form, Buffer.from(`‹${name}›`, 'utf8').toString('latin1'));
+    for (const form of formsOf(value))
+      if (!shown.has(form)) shown.set(form, Buffer.from(`‹${name}›`, 'utf8').toString('latin1'));
   if (shown.size === 0) return asIs;
   // Bytes are looked at as latin1 characters, one each, so that nothing depends on where a character is cut. The longest form wins.
   const forms = [...shown.keys()].sort((a, b) => b.length - a.length);
@@ -78,7 +79,10 @@ export function formsOf(value: string): string[] {
     if (text.length >= secretLength) forms.add(Buffer.from(text, 'utf8').toString('latin1'));
   };
   const lines = value.split(/\r?\n/);
-  const pieces = [value, ...(lines.length > 1 ? lines.map((line) => line.trim()).filter((line) => line.length >= 8) : [])];
+  const pieces = [
+    value,
+    ...(lines.length > 1 ? lines.map((line) => line.trim()).filter((line) => line.length >= 8) : []),
+  ];
   for (const piece of pieces) {
     add(piece);
     add(encodeURIComponent(piece));

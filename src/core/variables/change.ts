@@ -1,5 +1,5 @@
 /** A change of variables that people ask for, checked before anything is kept. */
-import { issue, type Issue } from '../errors.js';
+import { issue, type Issue } from '../errors/errors.js';
 import { secretLength } from '../secrets/mask.js';
 
 export interface VariableChange {
@@ -15,10 +15,12 @@ export const changesLimit = 500;
 
 const shape = /^[A-Za-z_][A-Za-z0-9_]{0,99}$/;
 /** Names that can't be declared or set, as in the definition. */
-export const takenVariable = (name: string): boolean => /^(PATH|HOME|TMPDIR|PORT|NODE_OPTIONS|LD_.*|TSUNAGI_.*)$/i.test(name);
+export const takenVariable = (name: string): boolean =>
+  /^(PATH|HOME|TMPDIR|PORT|NODE_OPTIONS|LD_.*|TSUNAGI_.*)$/i.test(name);
 
 /** Whether a name speaks of a secret. */
-export const secretName = (name: string): boolean => /(^|_)(KEY|SECRET|TOKEN|PASSWORD|PASSWD|PASS|PWD|CREDENTIALS?|PRIVATE)(_|$)/i.test(name);
+export const secretName = (name: string): boolean =>
+  /(^|_)(KEY|SECRET|TOKEN|PASSWORD|PASSWD|PASS|PWD|CREDENTIALS?|PRIVATE)(_|$)/i.test(name);
 
 /** What is wrong with these changes, all of it. Values are never part of what is said. */
 export function reviewChanges(changes: readonly VariableChange[]): Issue[] {
@@ -28,7 +30,8 @@ export function reviewChanges(changes: readonly VariableChange[]): Issue[] {
     if (changes.findIndex((one) => one.name === name) !== at) return [issue('variable_twice', { name })];
     if (value === null) return [];
     if (value.includes('\0')) return [issue('variable_value', { name, why: 'it has a zero byte' })];
-    if (Buffer.byteLength(value) > valueLimit) return [issue('variable_value', { name, why: `it is longer than ${valueLimit / 1024} KiB` })];
+    if (Buffer.byteLength(value) > valueLimit)
+      return [issue('variable_value', { name, why: `it is longer than ${valueLimit / 1024} KiB` })];
     return secret && value.length < secretLength ? [issue('secret_short', { name, least: secretLength })] : [];
   });
 }

@@ -3,7 +3,7 @@
  * `export `, comments behind `#`, single quotes (literal), double quotes (with \n, \r, \t, \", \\), values of several lines in
  * quotes, a BOM, CRLF. Nothing is expanded. What is doubtful is an issue with its line, never a guess.
  */
-import { type ErrorCode, issue, type IssueData } from '../errors.js';
+import { type ErrorCode, issue, type IssueData } from '../errors/errors.js';
 
 export interface DotenvIssue {
   code: ErrorCode;
@@ -30,7 +30,8 @@ export function parseDotenv(source: string): Dotenv {
   const issues: DotenvIssue[] = [];
   const seen = new Map<string, number>();
   let line = 1;
-  const say = (code: ErrorCode, data: IssueData, severity: 'error' | 'warning', where = line) => issues.push({ ...issue(code, data), severity, line: where });
+  const say = (code: ErrorCode, data: IssueData, severity: 'error' | 'warning', where = line) =>
+    issues.push({ ...issue(code, data), severity, line: where });
   for (let at = 0; at < text.length; ) {
     const end = lineEnd(text, at);
     const raw = text.slice(at, end);
@@ -42,7 +43,12 @@ export function parseDotenv(source: string): Dotenv {
     const found = /^\s*(?:export\s+)?([^=\s]+)\s*=\s*/.exec(raw);
     const name = found?.[1] ?? '';
     if (!found) {
-      say('dotenv_line', { text: trimmed.slice(0, 40).replace(/[^\s].{8,}$/, (one) => `${one.slice(0, 8)}…`) }, 'error', here);
+      say(
+        'dotenv_line',
+        { text: trimmed.slice(0, 40).replace(/[^\s].{8,}$/, (one) => `${one.slice(0, 8)}…`) },
+        'error',
+        here,
+      );
       continue;
     }
     if (!nameShape.test(name)) {

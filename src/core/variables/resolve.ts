@@ -39,14 +39,21 @@ export function resolveVariables(
   const resolved: Resolved = { values: {}, secrets: {}, unset: [] };
   const take = (name: string, wanted: string, then: string, fallback: string | null): void => {
     const found = set === 'untrusted' ? undefined : set.get(wanted);
-    if (found && found.value === null) resolved.secrets[name] = { scope: found.scope, name: wanted, version: found.version, then };
+    if (found && found.value === null)
+      resolved.secrets[name] = { scope: found.scope, name: wanted, version: found.version, then };
     else if (found) resolved.values[name] = found.value + then;
     else if (fallback !== null) resolved.values[name] = fallback;
     else resolved.unset.push(wanted);
   };
   for (const [name, plan] of Object.entries(plans)) {
     if (plan.kind === 'literal') resolved.values[name] = plan.value;
-    else if (plan.kind === 'set') take(name, name, '', set === 'untrusted' ? (plan.strangers ?? (plan.secret ? null : plan.default)) : plan.default);
+    else if (plan.kind === 'set')
+      take(
+        name,
+        name,
+        '',
+        set === 'untrusted' ? (plan.strangers ?? (plan.secret ? null : plan.default)) : plan.default,
+      );
     else {
       const wanted = setReference.exec(plan.from)?.[1];
       if (wanted) take(name, wanted, plan.then, null);
@@ -76,16 +83,29 @@ function lookUp(reference: string, facts: VariableFacts): string {
 
 /** Names under which people set something that these plans take. */
 export const settable = (plans: Record<string, VariablePlan>): string[] =>
-  Object.entries(plans).flatMap(([name, plan]) => (plan.kind === 'set' ? [name] : plan.kind === 'from' ? (setReference.exec(plan.from)?.[1] ?? []) : []));
+  Object.entries(plans).flatMap(([name, plan]) =>
+    plan.kind === 'set' ? [name] : plan.kind === 'from' ? (setReference.exec(plan.from)?.[1] ?? []) : [],
+  );
 
 type Given = Pick<Resolved, 'values' | 'secrets'>;
 
 /** Variables whose value now is another one than it was, those that came and those that went. */
 export function changedVariables(before: Given, now: Given): string[] {
-  const names = new Set([...Object.keys(before.values), ...Object.keys(before.secrets), ...Object.keys(now.values), ...Object.keys(now.secrets)]);
+  const names = new Set([
+    ...Object.keys(before.values),
+    ...Object.keys(before.secrets),
+    ...Object.keys(now.values),
+    ...Object.keys(now.secrets),
+  ]);
   const same = (name: string): boolean => {
     const [a, b] = [before.secrets[name], now.secrets[name]];
-    return before.values[name] === now.values[name] && a?.scope === b?.scope && a?.name === b?.name && a?.version === b?.version && a?.then === b?.then;
+    return (
+      before.values[name] === now.values[name] &&
+      a?.scope === b?.scope &&
+      a?.name === b?.name &&
+      a?.version === b?.version &&
+      a?.then === b?.then
+    );
   };
   return [...names].filter((name) => !same(name)).sort();
 }

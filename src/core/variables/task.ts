@@ -22,7 +22,9 @@ export interface TaskValues {
 
 /** Names under which tasks want what people set. */
 export const setNames = (task: Pick<Task, 'variables'>): string[] =>
-  Object.values(task.variables).flatMap((one) => (typeof one === 'string' ? [] : (setReference.exec(one.from)?.[1] ?? [])));
+  Object.values(task.variables).flatMap((one) =>
+    typeof one === 'string' ? [] : (setReference.exec(one.from)?.[1] ?? []),
+  );
 
 /** With the values of `each`; the shard's two are the agent's affair. */
 export function taskValues(task: Pick<Task, 'variables' | 'each'>, facts: TaskFacts): TaskValues {

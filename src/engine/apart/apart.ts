@@ -5,7 +5,7 @@
 import { existsSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { Worker } from 'node:worker_threads';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import { type JobInput, type JobName, type JobOutput, jobs } from './jobs.js';
 
 export interface Apart {
@@ -97,7 +97,8 @@ export function openApart(): Apart {
   return {
     run(name, whom, input) {
       if (!threads) return Promise.resolve().then(() => jobs[name](input as never) as never);
-      if (waiting.filter((job) => job.whom === whom).length >= waitingAtMost) return Promise.reject(new CodedError('busy', { what: words[name] }));
+      if (waiting.filter((job) => job.whom === whom).length >= waitingAtMost)
+        return Promise.reject(new CodedError('busy', { what: words[name] }));
       return new Promise((resolve, reject) => {
         waiting.push({ name, whom, input, resolve: resolve as never, reject });
         next();

@@ -11,7 +11,17 @@ import { recognise } from '../../core/recognise/recognise.js';
 
 export const jobs = {
   definition: ({ text }: { text: string | Uint8Array }) => parseDefinition(text),
-  plan: ({ model, files, occasion, attributes }: { model: Definition; files: ListedFile[]; occasion: Occasion; attributes: string | null }) => ({
+  plan: ({
+    model,
+    files,
+    occasion,
+    attributes,
+  }: {
+    model: Definition;
+    files: ListedFile[];
+    occasion: Occasion;
+    attributes: string | null;
+  }) => ({
     plan: planRun(model, files, occasion),
     warnings: checkAgainst(
       model,
@@ -19,7 +29,8 @@ export const jobs = {
       attributes,
     ),
   }),
-  recognise: ({ paths, texts, answers }: { paths: string[]; texts: Map<string, string>; answers: Answers }) => recognise({ paths, texts }, answers),
+  recognise: ({ paths, texts, answers }: { paths: string[]; texts: Map<string, string>; answers: Answers }) =>
+    recognise({ paths, texts }, answers),
   search: ({ chunks, ...batch }: Omit<Batch, 'chunks'> & { chunks: { firstLine: number; packed: Uint8Array }[] }) =>
     findLines({ ...batch, chunks: chunks.map(({ firstLine, packed }) => ({ firstLine, bytes: gunzipSync(packed) })) }),
 } as const;

@@ -15,19 +15,29 @@ const Query = Type.Object(
 
 export function badgeRoutes(app: FastifyInstance, service: Service): void {
   const { records } = service.context;
-  app.get('/badge/:file', { schema: { querystring: Query }, config: { rateLimit: { max: 600, timeWindow: '1 minute' } } }, async (request, reply) => {
-    const { file } = request.params as { file: string };
-    const { key = '', branch } = request.query as { key?: string; branch?: string };
-    const project = file.endsWith('.svg') ? await findProject(records, file.slice(0, -4)) : null;
-    const right = project ? Buffer.from(badgeKey(service, project)) : Buffer.alloc(24);
-    const given = Buffer.from(key.padEnd(24).slice(0, 24));
-    // One answer for a project that is not there and for a wrong key.
-    if (!timingSafeEqual(right, given) || !project) throw notFound('badge', file);
-    const run = await newestRun(records, project.id, branch ?? project.main_branch);
-    const state: BadgeState = !run ? 'none' : run.state === 'passed' || run.state === 'failed' ? run.state : run.ended_at ? 'none' : 'running';
-    return reply
-      .type('image/svg+xml; charset=utf-8')
-      .header('cache-control', 'no-cache')
-      .send(badgeSvg(`${project.name}${branch && branch !== project.main_branch ? ` ${branch}` : ''}`, state));
-  });
+  app.get(
+    '/badge/:file',
+    { schema: { querystring: Query }, config: { rateLimit: { max: 600, timeWindow: '1 minute' } } },
+    async (request, reply) => {
+      const { file } = request.params as { file: string };
+      const { key = '', branch } = request.query as { key?: string; branch?: string };
+      const project = file.endsWith('.svg') ? await findProject(records, file.slice(0, -4)) : null;
+      const right = project ? Buffer.from(badgeKey(service, project)) : Buffer.alloc(24);
+      const given = Buffer.from(key.padEnd(24).slice(0, 24));
+      // One answer for a project that is not there and for a wrong key.
+      if (!timingSafeEqual(right, given) || !project) throw notFound('badge', file);
+      const run = await newestRun(records, project.id, branch ?? project.main_branch);
+      const state: BadgeState = !run
+        ? 'none'
+        : run.state === 'passed' || run.state === 'failed'
+          ? run.state
+          : run.ended_at
+            ? 'none'
+            : 'running';
+      return reply
+        .type('image/svg+xml; charset=utf-8')
+        .header('cache-control', 'no-cache')
+        .send(badgeSvg(`${project.name}${branch && branch !== project.main_branch ? ` ${branch}` : ''}`, state));
+    },
+  );
 }

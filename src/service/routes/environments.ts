@@ -1,11 +1,13 @@
 import { Type } from '@sinclair/typebox';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import { atLeast } from '../../core/states.js';
-import { deploy, hold, lift, needsReleaser, promote, revert } from '../../engine/acts.js';
+import { deploy, hold, lift, needsReleaser, promote, revert } from '../../engine/deployments/acts.js';
 import { type EnvironmentRow, environmentsOf, findDeployment, findEnvironment } from '../../records/environments.js';
 import type { Caller } from '../../records/people.js';
-import { Ask, Deployment, Environment, EnvironmentDetail, Hold, Page, Promotion } from '../../wire/api.js';
+import { Ask, Deployment, Environment, EnvironmentDetail, Hold } from '../../wire/environments.js';
+import { Page } from '../../wire/parts.js';
+import { Promotion } from '../../wire/releases.js';
 import { roleForAct } from '../access.js';
 import { change, needProject, notFound, requireAccess, type Service } from '../server.js';
 import { environmentDetail, environmentView } from '../views/environments.js';
@@ -17,55 +19,88 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
   const { records } = context;
   const nameOf = (request: FastifyRequest) => (request.params as { name: string }).name;
 
-  app.get('/api/projects/:project/environments', { schema: { response: { 200: Page(Environment) } } }, async (request) => {
-    const project = await needProject(service, request);
-    const rows = await environmentsOf(records, project.id);
-    return { items: await Promise.all(rows.map((row) => environmentView(service, records, project, row))), next: null };
-  });
+  app.get(
+    '/api/projects/:project/environments',
+    { schema: { response: { 200: Page(Environment) } } },
+    async (request) => {
+      const project = await needProject(service, request);
+      const rows = await environmentsOf(records, project.id);
+      return {
+        items: await Promise.all(rows.map((row) => environmentView(service, records, project, row))),
+        next: null,
+      };
+    },
+  );
 
-  app.get('/api/projects/:project/environments/:name', { schema: { response: { 200: EnvironmentDetail } } }, async (request) => {
-    const project = await needProject(service, request);
-    const row = await findEnvironment(records, project.id, nameOf(request));
-    if (!row)
-      throw new CodedError('not_found', {
-        what: `The environment ${project.name}/${nameOf(request).slice(0, 60)}`,
-        hint: 'It is made when the main branch declares it; `tsunagi board` shows what there is.',
-      });
-    return environmentDetail(service, records, project, row);
-  });
+  app.get(
+    '/api/projects/:project/environments/:name',
+    { schema: { response: { 200: EnvironmentDetail } } },
+    async (request) => {
+      const project = await needProject(service, request);
+      const row = await findEnvironment(records, project.id, nameOf(request));
+      if (!row)
+        throw new CodedError('not_found', {
+          what: `The environment ${project.name}/${nameOf(request).slice(0, 60)}`,
+          hint: 'It is made when the main branch declares it; `tsunagi board` shows what there is.',
+        });
+      return environmentDetail(service, records, project, row);
+    },
+  );
 
   app.get(
     '/api/projects/:project/environments/:name/promotion',
     {
       schema: {
-        querystring: Type.Object({ release: Type.Optional(Type.Integer({ minimum: 1 })) }, { additionalProperties: false }),
+        querystring: Type.Object(
+          { release: Type.Optional(Type.Integer({ minimum: 1 })) },
+          { additionalProperties: false },
+        ),
         response: { 200: Promotion },
       },
     },
     async (request) => {
       const project = await needProject(service, request);
-      return promotionView(service, records, project, nameOf(request), (request.query as { release?: number }).release ?? null);
+      return promotionView(
+        service,
+        records,
+        project,
+        nameOf(request),
+        (request.query as { release?: number }).release ?? null,
+      );
     },
   );
 
-  app.post('/api/projects/:project/environments/:name/deployments', { schema: { body: Ask, response: { 201: Deployment } } }, async (request, reply) => {
-    const project = await needProject(service, request);
-    const { kind, release } = request.body as { kind: 'deploy' | 'promote' | 'revert'; release?: number };
-    requireAccess(request.caller as Caller, roleForAct[kind]);
-    if (kind === 'deploy' && (await needsReleaser(records, project, nameOf(request))) && !atLeast((request.caller as Caller).role ?? 'viewer', 'releaser'))
-      throw new CodedError('rules_apply', { environment: `${project.name}/${nameOf(request)}`, after: 'another environment', release: `r${release ?? ''}` });
-    if (kind === 'deploy' && !release) throw new CodedError('body_invalid', { detail: 'release must be given to deploy.' });
-    return change(service, request, reply, 'deployment.asked', 201, async (db, actor) => {
-      const name = nameOf(request);
-      const row =
-        kind === 'deploy'
-          ? await deploy(context, db, project, name, release as number, actor)
-          : kind === 'promote'
-            ? await promote(context, db, project, name, release ?? null, actor)
-            : await revert(context, db, project, name, release ?? null, actor);
-      return deploymentView(db, project, row);
-    });
-  });
+  app.post(
+    '/api/projects/:project/environments/:name/deployments',
+    { schema: { body: Ask, response: { 201: Deployment } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      const { kind, release } = request.body as { kind: 'deploy' | 'promote' | 'revert'; release?: number };
+      requireAccess(request.caller as Caller, roleForAct[kind]);
+      if (
+        kind === 'deploy' &&
+        (await needsReleaser(records, project, nameOf(request))) &&
+        !atLeast((request.caller as Caller).role ?? 'viewer', 'releaser')
+      )
+        throw new CodedError('rules_apply', {
+          environment: `${project.name}/${nameOf(request)}`,
+          after: 'another environment',
+          release: `r${release ?? ''}`,
+        });
+      if (kind === 'deploy' && !release)
+        throw new CodedError('body_invalid', { detail: 'release must be given to deploy.' });
+      return change(service, request, reply, 'deployment.asked', 201, async (db, actor) => {
+        const name = nameOf(request);
+        const row =
+          kind === 'deploy'
+            ? await deploy(context, db, project, name, release as number, actor)
+            : kind === 'promote'
+              ? await promote(context, db, project, name, release ?? null, actor)
+              : await revert(context, db, project, name, release ?? null, actor);
+        return deploymentView(db, project, row);
+      });
+    },
+  );
 
   const answered = async (
     request: FastifyRequest,
@@ -78,26 +113,38 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
     name: string,
   ) => {
     const project = await needProject(service, request);
-    return change(service, request, reply, name, 200, async (db, actor) => environmentView(service, db, project, await act(db, project, actor)));
+    return change(service, request, reply, name, 200, async (db, actor) =>
+      environmentView(service, db, project, await act(db, project, actor)),
+    );
   };
 
-  app.post('/api/projects/:project/environments/:name/hold', { schema: { body: Hold, response: { 200: Environment } } }, (request, reply) =>
-    answered(
-      request,
-      (db, project, actor) => hold(db, project, nameOf(request), (request.body as { why?: string }).why ?? '', actor),
-      reply,
-      'environment.held',
-    ),
+  app.post(
+    '/api/projects/:project/environments/:name/hold',
+    { schema: { body: Hold, response: { 200: Environment } } },
+    (request, reply) =>
+      answered(
+        request,
+        (db, project, actor) => hold(db, project, nameOf(request), (request.body as { why?: string }).why ?? '', actor),
+        reply,
+        'environment.held',
+      ),
   );
-  app.post('/api/projects/:project/environments/:name/lift', { schema: { response: { 200: Environment } } }, (request, reply) =>
-    answered(request, (db, project, actor) => lift(db, project, nameOf(request), actor), reply, 'environment.lifted'),
+  app.post(
+    '/api/projects/:project/environments/:name/lift',
+    { schema: { response: { 200: Environment } } },
+    (request, reply) =>
+      answered(request, (db, project, actor) => lift(db, project, nameOf(request), actor), reply, 'environment.lifted'),
   );
 
-  app.get('/api/projects/:project/deployments/:number', { schema: { params: NumberParams, response: { 200: Deployment } } }, async (request) => {
-    const project = await needProject(service, request);
-    const { number } = request.params as { number: number };
-    const row = await findDeployment(records, project.id, number);
-    if (!row) throw notFound('deployment', `d${number}`);
-    return deploymentView(records, project, row);
-  });
+  app.get(
+    '/api/projects/:project/deployments/:number',
+    { schema: { params: NumberParams, response: { 200: Deployment } } },
+    async (request) => {
+      const project = await needProject(service, request);
+      const { number } = request.params as { number: number };
+      const row = await findDeployment(records, project.id, number);
+      if (!row) throw notFound('deployment', `d${number}`);
+      return deploymentView(records, project, row);
+    },
+  );
 }

@@ -1,12 +1,13 @@
 /** Events as a list and live: server-sent events with Last-Event-ID. */
 import { Type } from '@sinclair/typebox';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import { sealHash } from '../../keys/keys.js';
 import { checkSeals, lastEventNumber, listEvents } from '../../records/events.js';
 import type { Caller } from '../../records/people.js';
 import { projectById } from '../../records/projects.js';
-import { Event, EventCheck, Page, PageQuery } from '../../wire/api.js';
+import { Event, EventCheck } from '../../wire/overview.js';
+import { Page, PageQuery } from '../../wire/parts.js';
 import type { Service } from '../server.js';
 import { answerStream } from '../stream.js';
 import { eventView } from '../views/basics.js';
@@ -25,24 +26,43 @@ export function feedRoutes(app: FastifyInstance, service: Service): void {
   const { records } = service.context;
 
   app.get('/api/events', { schema: { querystring: EventQuery, response: { 200: Page(Event) } } }, async (request) => {
-    const query = request.query as { project?: string; type?: string; subject?: string; after?: string; cursor?: string; limit?: number };
+    const query = request.query as {
+      project?: string;
+      type?: string;
+      subject?: string;
+      after?: string;
+      cursor?: string;
+      limit?: number;
+    };
     const limit = query.limit ?? 50;
     if (query.cursor && !/^\d{1,18}$/.test(query.cursor)) throw new CodedError('cursor_wrong');
     const project = await boundProject(request, query.project);
     const rows = await listEvents(records, {
       limit: limit + 1,
       newestFirst: query.after === undefined,
-      ...(query.cursor ? (query.after === undefined ? { before: query.cursor } : { after: query.cursor }) : query.after ? { after: query.after } : {}),
+      ...(query.cursor
+        ? query.after === undefined
+          ? { before: query.cursor }
+          : { after: query.cursor }
+        : query.after
+          ? { after: query.after }
+          : {}),
       ...(project ? { project } : {}),
       ...(query.type ? { type: query.type.replace(/^dev\.tsunagi\./, '') } : {}),
       ...(query.subject ? { subject: query.subject } : {}),
     });
-    return { items: rows.slice(0, limit).map(eventView), next: rows.length > limit ? (rows[limit - 1]?.number ?? null) : null };
+    return {
+      items: rows.slice(0, limit).map(eventView),
+      next: rows.length > limit ? (rows[limit - 1]?.number ?? null) : null,
+    };
   });
 
   app.get('/api/events/check', { schema: { response: { 200: EventCheck } } }, async () => {
     const { keys } = service.context;
-    return { ...(await checkSeals(records, sealHash, (hash, signature) => keys.verify(hash, signature))), newest: await lastEventNumber(records) };
+    return {
+      ...(await checkSeals(records, sealHash, (hash, signature) => keys.verify(hash, signature))),
+      newest: await lastEventNumber(records),
+    };
   });
 
   async function boundProject(request: FastifyRequest, asked: string | undefined): Promise<string | undefined> {
@@ -50,28 +70,37 @@ export function feedRoutes(app: FastifyInstance, service: Service): void {
     return project ? (await projectById(records, project)).name : asked;
   }
 
-  app.get('/api/feed', { schema: { querystring: Type.Object({ project: Type.Optional(Type.String()) }) } }, async (request, reply) => {
-    const given = request.headers['last-event-id'];
-    let after = typeof given === 'string' && /^\d{1,18}$/.test(given) ? given : await lastEventNumber(records);
-    const project = await boundProject(request, (request.query as { project?: string }).project);
-    await answerStream(
-      service,
-      request,
-      reply,
-      (topic) => topic === 'feed',
-      async (stream) => {
-        await stream.send('open', { after }, after);
-        while (!stream.ended()) {
-          const rows = await listEvents(records, { after, limit: 200, newestFirst: false, ...(project ? { project } : {}) });
-          for (const row of rows) {
-            await stream.send('event', eventView(row), row.number);
-            if (stream.ended()) return;
+  app.get(
+    '/api/feed',
+    { schema: { querystring: Type.Object({ project: Type.Optional(Type.String()) }) } },
+    async (request, reply) => {
+      const given = request.headers['last-event-id'];
+      let after = typeof given === 'string' && /^\d{1,18}$/.test(given) ? given : await lastEventNumber(records);
+      const project = await boundProject(request, (request.query as { project?: string }).project);
+      await answerStream(
+        service,
+        request,
+        reply,
+        (topic) => topic === 'feed',
+        async (stream) => {
+          await stream.send('open', { after }, after);
+          while (!stream.ended()) {
+            const rows = await listEvents(records, {
+              after,
+              limit: 200,
+              newestFirst: false,
+              ...(project ? { project } : {}),
+            });
+            for (const row of rows) {
+              await stream.send('event', eventView(row), row.number);
+              if (stream.ended()) return;
+            }
+            after = rows.at(-1)?.number ?? after;
+            if (rows.length < 200) await stream.idle();
           }
-          after = rows.at(-1)?.number ?? after;
-          if (rows.length < 200) await stream.idle();
-        }
-      },
-    );
-    return reply;
-  });
+        },
+      );
+      return reply;
+    },
+  );
 }

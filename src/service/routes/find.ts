@@ -3,17 +3,21 @@ import { Type } from '@sinclair/typebox';
 import type { FastifyInstance } from 'fastify';
 import { find, type FoundRow } from '../../records/find.js';
 import type { Caller } from '../../records/people.js';
-import { Found } from '../../wire/api.js';
+import { Found } from '../../wire/projects.js';
 import type { Service } from '../server.js';
 
 const Query = Type.Object({ text: Type.String({ minLength: 1, maxLength: 100 }) }, { additionalProperties: false });
 
 export function findRoutes(app: FastifyInstance, service: Service): void {
-  app.get('/api/find', { schema: { querystring: Query, response: { 200: Type.Object({ items: Type.Array(Found) }) } } }, async (request) => {
-    const { text } = request.query as { text: string };
-    const rows = await find(service.context.records, text.trim(), (request.caller as Caller).project);
-    return { items: rows.map((row) => ({ ...row, ...placeOf(row) })) };
-  });
+  app.get(
+    '/api/find',
+    { schema: { querystring: Query, response: { 200: Type.Object({ items: Type.Array(Found) }) } } },
+    async (request) => {
+      const { text } = request.query as { text: string };
+      const rows = await find(service.context.records, text.trim(), (request.caller as Caller).project);
+      return { items: rows.map((row) => ({ ...row, ...placeOf(row) })) };
+    },
+  );
 }
 
 function placeOf({ kind, project, name }: FoundRow): { name: string; page: string } {

@@ -1,44 +1,79 @@
 /** From a repository to its first live address: looks at sources, proposals, drafts; renaming, pausing and removing projects. */
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import type { DefinitionIssue } from '../../core/definition/parse.js';
-import { parseApart } from '../../engine/parse.js';
-import { CodedError, wording } from '../../core/errors.js';
-import { commitDraft, type DraftState, draftState, keepDraft } from '../../engine/drafts.js';
-import { type Look, lookAtSource, recogniseCommit, recogniseSource, type Recognised as Found } from '../../engine/remotes.js';
+import { parseApart } from '../../engine/runs/parse.js';
+import { CodedError, wording } from '../../core/errors/errors.js';
+import { commitDraft, type DraftState, draftState, keepDraft } from '../../engine/sources/drafts.js';
+import {
+  type Look,
+  lookAtSource,
+  recogniseCommit,
+  recogniseSource,
+  type Recognised as Found,
+} from '../../engine/sources/remotes.js';
 import { repositoryOf } from '../../engine/context.js';
-import { compareBranches } from '../../engine/sources.js';
+import { compareBranches } from '../../engine/sources/sources.js';
 import type { Caller } from '../../records/people.js';
 import { pollSoon, type ProjectRow } from '../../records/projects.js';
-import { DefinitionIssues, Draft, DraftBody, RecogniseBody, Recognised, SourceBranches, SourceLook } from '../../wire/guide.js';
+import {
+  DefinitionIssues,
+  Draft,
+  DraftBody,
+  RecogniseBody,
+  Recognised,
+  SourceBranches,
+  SourceLook,
+} from '../../wire/guide.js';
 import { callerKey, change, needProject, type Service } from '../server.js';
 import { said } from '../views/basics.js';
 
 export function guideRoutes(app: FastifyInstance, service: Service): void {
   const { context } = service;
   const { records } = context;
-  const lookOf = (body: SourceLook): Look => ({ url: body.url, credential: body.credential ?? null, privateAllowed: body.allowPrivate === true });
-
-  app.post('/api/sources/look', { schema: { body: SourceLook, response: { 200: SourceBranches } } }, async (request): Promise<SourceBranches> => {
-    const { branches, main } = await lookAtSource(context, lookOf(request.body as SourceLook));
-    return { branches: [...branches.keys()].sort(), main };
+  const lookOf = (body: SourceLook): Look => ({
+    url: body.url,
+    credential: body.credential ?? null,
+    privateAllowed: body.allowPrivate === true,
   });
 
-  app.post('/api/sources/recognise', { schema: { body: RecogniseBody, response: { 200: Recognised } } }, async (request) => {
-    const body = request.body as RecogniseBody;
-    return recognisedView(await recogniseSource(context, lookOf(body), body.branch ?? null, body.answers ?? {}));
-  });
+  app.post(
+    '/api/sources/look',
+    { schema: { body: SourceLook, response: { 200: SourceBranches } } },
+    async (request): Promise<SourceBranches> => {
+      const { branches, main } = await lookAtSource(context, lookOf(request.body as SourceLook));
+      return { branches: [...branches.keys()].sort(), main };
+    },
+  );
 
-  app.post('/api/definitions/check', { schema: { body: DraftBody, response: { 200: DefinitionIssues } }, bodyLimit: 1024 * 1024 }, async (request) => ({
-    issues: (await parseApart(context, callerKey(request), (request.body as DraftBody).text)).issues.map(issueView),
-  }));
+  app.post(
+    '/api/sources/recognise',
+    { schema: { body: RecogniseBody, response: { 200: Recognised } } },
+    async (request) => {
+      const body = request.body as RecogniseBody;
+      return recognisedView(await recogniseSource(context, lookOf(body), body.branch ?? null, body.answers ?? {}));
+    },
+  );
+
+  app.post(
+    '/api/definitions/check',
+    { schema: { body: DraftBody, response: { 200: DefinitionIssues } }, bodyLimit: 1024 * 1024 },
+    async (request) => ({
+      issues: (await parseApart(context, callerKey(request), (request.body as DraftBody).text)).issues.map(issueView),
+    }),
+  );
 
   /** What is recognised in the newest commit of a project that is there. */
   app.get('/api/projects/:project/proposal', { schema: { response: { 200: Recognised } } }, async (request) => {
     const project = await needProject(service, request);
-    const row = await records.one<{ head: string }>('select head from branches where project_id = $1 and name = $2', [project.id, project.main_branch]);
+    const row = await records.one<{ head: string }>('select head from branches where project_id = $1 and name = $2', [
+      project.id,
+      project.main_branch,
+    ]);
     if (!row) throw new CodedError('source_empty', { url: project.url ?? `${service.url}/git/${project.name}` });
     const answers = Object.fromEntries(
-      Object.entries(request.query as Record<string, string>).filter(([, value]) => typeof value === 'string' && value.length <= 400),
+      Object.entries(request.query as Record<string, string>).filter(
+        ([, value]) => typeof value === 'string' && value.length <= 400,
+      ),
     );
     return recognisedView(
       await recogniseCommit(context, repositoryOf(context, project), row.head, project.main_branch, {
@@ -53,18 +88,22 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
     return draftView(project, await draftState(context, project));
   });
 
-  app.post('/api/projects/:project/draft', { schema: { body: DraftBody, response: { 200: Draft } }, bodyLimit: 1024 * 1024 }, async (request, reply) => {
-    const project = await needProject(service, request);
-    const { text, look } = request.body as DraftBody;
-    const state = await draftState(context, project, text);
-    if (look) return draftView(project, state);
-    const wrong = state.issues.find((one) => one.severity === 'error');
-    if (wrong) throw new CodedError(wrong.code, wrong.data);
-    return change(service, request, reply, 'definition.drafted', 200, async (db, actor) => {
-      await keepDraft(db, project, text, actor);
-      return draftView(project, state);
-    });
-  });
+  app.post(
+    '/api/projects/:project/draft',
+    { schema: { body: DraftBody, response: { 200: Draft } }, bodyLimit: 1024 * 1024 },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      const { text, look } = request.body as DraftBody;
+      const state = await draftState(context, project, text);
+      if (look) return draftView(project, state);
+      const wrong = state.issues.find((one) => one.severity === 'error');
+      if (wrong) throw new CodedError(wrong.code, wrong.data);
+      return change(service, request, reply, 'definition.drafted', 200, async (db, actor) => {
+        await keepDraft(db, project, text, actor);
+        return draftView(project, state);
+      });
+    },
+  );
 
   app.post('/api/projects/:project/draft/commit', { schema: { response: { 200: Draft } } }, async (request) => {
     const project = await needProject(service, request);
@@ -94,7 +133,14 @@ const recognisedView = ({ proposal, commit, ...rest }: Found): Recognised => ({
   notes: proposal.notes.flatMap((one) => said(one) ?? []),
 });
 
-const issueView = ({ severity, line, column, code, data }: DefinitionIssue) => ({ code, data, ...wording({ code, data }), severity, line, column });
+const issueView = ({ severity, line, column, code, data }: DefinitionIssue) => ({
+  code,
+  data,
+  ...wording({ code, data }),
+  severity,
+  line,
+  column,
+});
 
 const draftView = (project: ProjectRow, state: DraftState): Draft => ({
   ...state,

@@ -7,8 +7,9 @@ import { attemptById } from '../../records/attempts.js';
 import { instanceById } from '../../records/instances.js';
 import { gapOf, readLog, tailStart } from '../../records/logs.js';
 import type { Caller } from '../../records/people.js';
-import { searchLog } from '../../engine/search.js';
-import { FoundLines, LogChunk, Page } from '../../wire/api.js';
+import { searchLog } from '../../engine/runs/search.js';
+import { FoundLines, LogChunk } from '../../wire/logs.js';
+import { Page } from '../../wire/parts.js';
 import { Id } from '../../wire/parts.js';
 import { notFound, type Service } from '../server.js';
 import { answerStream } from '../stream.js';
@@ -62,7 +63,10 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
       await allowed(request, row?.project_id, id);
       return sendLog(request, reply, id, async () => {
         const instance = await instanceById(records, id);
-        return { over: !instance || instance.state === 'ended' || instance.state === 'failed' || instance.state === 'lost', facts: { state: instance?.state } };
+        return {
+          over: !instance || instance.state === 'ended' || instance.state === 'failed' || instance.state === 'lost',
+          facts: { state: instance?.state },
+        };
       });
     },
   );
@@ -109,11 +113,20 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
   }
 
   /** As a page of chunks, or live until its work is over: `chunk` events, each with the position behind it as its id, then `end`. */
-  async function sendLog(request: FastifyRequest, reply: FastifyReply, id: string, state: () => Promise<{ over: boolean; facts: object }>): Promise<unknown> {
+  async function sendLog(
+    request: FastifyRequest,
+    reply: FastifyReply,
+    id: string,
+    state: () => Promise<{ over: boolean; facts: object }>,
+  ): Promise<unknown> {
     const query = request.query as { from?: number; tail?: number; follow?: boolean };
     const given = request.headers['last-event-id'];
     let from =
-      typeof given === 'string' && /^\d{1,15}$/.test(given) ? Number(given) : query.tail ? await tailStart(records, id, query.tail) : (query.from ?? 0);
+      typeof given === 'string' && /^\d{1,15}$/.test(given)
+        ? Number(given)
+        : query.tail
+          ? await tailStart(records, id, query.tail)
+          : (query.from ?? 0);
     const next = async (atOnce: number) => {
       const chunks = await readLog(records, id, from, atOnce);
       const gap = chunks.length ? await gapOf(records, id) : null;

@@ -1,12 +1,14 @@
 /** What owners do: people and their roles, the key of secrets, renaming, pausing and removing projects. */
 import { Type } from '@sinclair/typebox';
 import type { FastifyInstance } from 'fastify';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import type { Role } from '../../core/states.js';
-import { changeProject, removalOf, removeProject, rotateKey } from '../../engine/upkeep.js';
+import { changeProject, removalOf, removeProject, rotateKey } from '../../engine/upkeep/upkeep.js';
 import { newToken, tokenHash } from '../../keys/keys.js';
 import { addPerson, addSignIn, findPerson, listPeople, type PersonRow, setRole } from '../../records/people.js';
-import { AddedPerson, NewPerson, Page, Person, Project, Removal, RoleBody } from '../../wire/api.js';
+import { AddedPerson, NewPerson, Person, RoleBody } from '../../wire/people.js';
+import { Page } from '../../wire/parts.js';
+import { Project, Removal } from '../../wire/projects.js';
 import { ProjectChange } from '../../wire/guide.js';
 import { change, needProject, notFound, type Service } from '../server.js';
 import { projectView } from '../views/basics.js';
@@ -18,7 +20,10 @@ export function ownerRoutes(app: FastifyInstance, service: Service): void {
   const { context } = service;
   const { records } = context;
 
-  app.get('/api/people', { schema: { response: { 200: Page(Person) } } }, async () => ({ items: (await listPeople(records)).map(personView), next: null }));
+  app.get('/api/people', { schema: { response: { 200: Page(Person) } } }, async () => ({
+    items: (await listPeople(records)).map(personView),
+    next: null,
+  }));
 
   app.post('/api/people', { schema: { body: NewPerson, response: { 201: AddedPerson } } }, (request, reply) =>
     change(service, request, reply, 'person.added', 201, async (db, actor) => {
@@ -28,7 +33,11 @@ export function ownerRoutes(app: FastifyInstance, service: Service): void {
       const code = newToken('code');
       const expires = new Date(context.now() + invitationMs);
       await addSignIn(db, tokenHash(code), id, expires);
-      return { ...personView((await findPerson(db, name)) as PersonRow), signIn: `${service.url}/sign-in#${code}`, expiresAt: expires.toISOString() };
+      return {
+        ...personView((await findPerson(db, name)) as PersonRow),
+        signIn: `${service.url}/sign-in#${code}`,
+        expiresAt: expires.toISOString(),
+      };
     }),
   );
 
@@ -43,20 +52,29 @@ export function ownerRoutes(app: FastifyInstance, service: Service): void {
     }),
   );
 
-  app.post('/api/keys/rotate', { schema: { response: { 200: Type.Object({ sealed: Type.Integer() }) } } }, (request, reply) =>
-    change(service, request, reply, 'key.rotated', 200, async (db, actor) => ({ sealed: await rotateKey(context, db, actor) })).then((answer) => {
-      // Only now nothing is left that the old key is needed for.
-      context.keys.forgetOld();
-      return answer;
-    }),
+  app.post(
+    '/api/keys/rotate',
+    { schema: { response: { 200: Type.Object({ sealed: Type.Integer() }) } } },
+    (request, reply) =>
+      change(service, request, reply, 'key.rotated', 200, async (db, actor) => ({
+        sealed: await rotateKey(context, db, actor),
+      })).then((answer) => {
+        // Only now nothing is left that the old key is needed for.
+        context.keys.forgetOld();
+        return answer;
+      }),
   );
 
-  app.post('/api/projects/:project/change', { schema: { body: ProjectChange, response: { 200: Project } } }, async (request, reply) => {
-    const project = await needProject(service, request);
-    return change(service, request, reply, 'project.changed', 200, async (db, actor) =>
-      projectView(service, await changeProject(context, db, project, request.body as ProjectChange, actor)),
-    );
-  });
+  app.post(
+    '/api/projects/:project/change',
+    { schema: { body: ProjectChange, response: { 200: Project } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      return change(service, request, reply, 'project.changed', 200, async (db, actor) =>
+        projectView(service, await changeProject(context, db, project, request.body as ProjectChange, actor)),
+      );
+    },
+  );
 
   /** What goes with a project that is removed. */
   app.get('/api/projects/:project/removal', { schema: { response: { 200: Removal } } }, async (request) =>
@@ -65,8 +83,14 @@ export function ownerRoutes(app: FastifyInstance, service: Service): void {
 
   app.delete('/api/projects/:project', { schema: { response: { 200: Removal } } }, async (request, reply) => {
     const project = await needProject(service, request);
-    return change(service, request, reply, 'project.removed', 200, async (db, actor) => removeProject(db, project, actor));
+    return change(service, request, reply, 'project.removed', 200, async (db, actor) =>
+      removeProject(db, project, actor),
+    );
   });
 }
 
-const personView = (row: PersonRow): Person => ({ name: row.name, role: row.role, addedAt: row.created_at.toISOString() });
+const personView = (row: PersonRow): Person => ({
+  name: row.name,
+  role: row.role,
+  addedAt: row.created_at.toISOString(),
+});

@@ -1,7 +1,7 @@
 /** Signing in, who one is, tokens. */
 import type { FastifyInstance } from 'fastify';
 import { Type } from '@sinclair/typebox';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import { atLeast } from '../../core/states.js';
 import { newToken, tokenHash } from '../../keys/keys.js';
 import {
@@ -20,7 +20,8 @@ import {
   takeSignIn,
 } from '../../records/people.js';
 import { findProject, projectById } from '../../records/projects.js';
-import { AddedToken, Me, NewToken, type NewTokenBody, Page, Session, SignIn, Token } from '../../wire/api.js';
+import { AddedToken, Me, NewToken, type NewTokenBody, Session, SignIn, Token } from '../../wire/people.js';
+import { Page } from '../../wire/parts.js';
 import { change, cookieName, hostOf, notFound, type Service } from '../server.js';
 
 /** How long a session in a browser lasts. */
@@ -75,7 +76,11 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
 
   app.get('/api/me', { schema: { response: { 200: Me } } }, async (request) => {
     const caller = request.caller as Caller;
-    return { name: caller.name, role: caller.role, project: caller.project ? (await projectById(records, caller.project)).name : null };
+    return {
+      name: caller.name,
+      role: caller.role,
+      project: caller.project ? (await projectById(records, caller.project)).name : null,
+    };
   });
 
   /** Owners see everybody's, all others their own. */
@@ -101,15 +106,21 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
       next: null,
     };
   });
-  app.delete('/api/sessions/:id', { schema: { params: Type.Object({ id: Type.String({ format: 'uuid' }) }) } }, (request, reply) =>
-    change(service, request, reply, 'session.ended', 200, async (db) => {
-      const { id } = request.params as { id: string };
-      if (!(await endSessionOf(db, id, await ofWhom(request.caller as Caller)))) throw notFound('session', id);
-      return { ended: id };
-    }),
+  app.delete(
+    '/api/sessions/:id',
+    { schema: { params: Type.Object({ id: Type.String({ format: 'uuid' }) }) } },
+    (request, reply) =>
+      change(service, request, reply, 'session.ended', 200, async (db) => {
+        const { id } = request.params as { id: string };
+        if (!(await endSessionOf(db, id, await ofWhom(request.caller as Caller)))) throw notFound('session', id);
+        return { ended: id };
+      }),
   );
 
-  app.get('/api/tokens', { schema: { response: { 200: Page(Token) } } }, async () => ({ items: (await listTokens(records)).map(tokenView), next: null }));
+  app.get('/api/tokens', { schema: { response: { 200: Page(Token) } } }, async () => ({
+    items: (await listTokens(records)).map(tokenView),
+    next: null,
+  }));
 
   app.post('/api/tokens', { schema: { body: NewToken, response: { 201: AddedToken } } }, (request, reply) => {
     const body = request.body as NewTokenBody;
@@ -117,7 +128,8 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
     return change(service, request, reply, 'token.added', 201, async (db, actor) => {
       const kind = body.kind ?? 'person';
       const role = kind === 'person' ? (body.role ?? 'viewer') : null;
-      if (role && caller.role && !atLeast(caller.role, role)) throw new CodedError('not_allowed', { role, yours: caller.role });
+      if (role && caller.role && !atLeast(caller.role, role))
+        throw new CodedError('not_allowed', { role, yours: caller.role });
       // A token that makes others would outlive its own end.
       if (caller.role !== 'owner' && (kind !== 'person' || !(caller as Caller & { session?: string }).session))
         throw new CodedError('not_allowed', { role: 'owner', yours: caller.role });
@@ -128,20 +140,28 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
       const grant = kind === 'agent' ? grantFrom(body) : null;
       if (kind !== 'agent' && (body.takes || body.address || body.ports))
         throw new CodedError('body_invalid', { detail: 'takes, address and ports are of agents alone.' });
-      if (kind !== 'person' && !/^[a-z][a-z0-9-]{0,39}$/.test(body.name)) throw new CodedError('name_unusable', { name: body.name });
+      if (kind !== 'person' && !/^[a-z][a-z0-9-]{0,39}$/.test(body.name))
+        throw new CodedError('name_unusable', { name: body.name });
       const ms = body.expiresInMs ?? (body.days ? body.days * 86_400_000 : null);
       const expires = ms === null ? null : new Date(service.context.now() + ms);
-      const row = await addToken(db, { hash: tokenHash(token), kind, name: body.name, person, role, project: project?.id ?? null, expires, grant }, actor);
+      const row = await addToken(
+        db,
+        { hash: tokenHash(token), kind, name: body.name, person, role, project: project?.id ?? null, expires, grant },
+        actor,
+      );
       return { ...tokenView(row), token };
     });
   });
 
-  app.delete('/api/tokens/:id', { schema: { params: Type.Object({ id: Type.String({ format: 'uuid' }) }) } }, (request, reply) =>
-    change(service, request, reply, 'token.removed', 200, async (db, actor) => {
-      const { id } = request.params as { id: string };
-      if (!(await removeToken(db, id, actor))) throw notFound('token', id);
-      return { removed: id };
-    }),
+  app.delete(
+    '/api/tokens/:id',
+    { schema: { params: Type.Object({ id: Type.String({ format: 'uuid' }) }) } },
+    (request, reply) =>
+      change(service, request, reply, 'token.removed', 200, async (db, actor) => {
+        const { id } = request.params as { id: string };
+        if (!(await removeToken(db, id, actor))) throw notFound('token', id);
+        return { removed: id };
+      }),
   );
 }
 

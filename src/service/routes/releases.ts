@@ -1,13 +1,14 @@
 import { Type } from '@sinclair/typebox';
 import type { FastifyInstance } from 'fastify';
 import { pack } from 'tar-stream';
-import { CodedError } from '../../core/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import { mediaTypes } from '../../core/release/image.js';
 import { canonical } from '../../core/canonical.js';
 import type { BlobStore } from '../../blobs/store.js';
-import { needRelease } from '../../engine/acts.js';
+import { needRelease } from '../../engine/deployments/acts.js';
 import type { ReleaseRow } from '../../records/releases.js';
-import { Page, PageQuery, Release, ReleaseDetail } from '../../wire/api.js';
+import { Page, PageQuery } from '../../wire/parts.js';
+import { Release, ReleaseDetail } from '../../wire/releases.js';
 import { needProject, type Service } from '../server.js';
 import { releaseDetail, releaseView } from '../views/releases.js';
 import { NumberParams } from './runs.js';
@@ -17,7 +18,12 @@ export function releaseRoutes(app: FastifyInstance, service: Service): void {
 
   app.get(
     '/api/projects/:project/releases',
-    { schema: { querystring: Type.Object(PageQuery, { additionalProperties: false }), response: { 200: Page(Release) } } },
+    {
+      schema: {
+        querystring: Type.Object(PageQuery, { additionalProperties: false }),
+        response: { 200: Page(Release) },
+      },
+    },
     async (request) => {
       const project = await needProject(service, request);
       const { cursor, limit = 30 } = request.query as { cursor?: string; limit?: number };
@@ -33,29 +39,47 @@ export function releaseRoutes(app: FastifyInstance, service: Service): void {
     },
   );
 
-  app.get('/api/projects/:project/releases/:number', { schema: { params: NumberParams, response: { 200: ReleaseDetail } } }, async (request) => {
-    const project = await needProject(service, request);
-    return releaseDetail(records, project, await needRelease(records, project, (request.params as { number: number }).number));
-  });
+  app.get(
+    '/api/projects/:project/releases/:number',
+    { schema: { params: NumberParams, response: { 200: ReleaseDetail } } },
+    async (request) => {
+      const project = await needProject(service, request);
+      return releaseDetail(
+        records,
+        project,
+        await needRelease(records, project, (request.params as { number: number }).number),
+      );
+    },
+  );
 
   /** The release's bytes as an OCI image layout in a tar. */
-  app.get('/api/projects/:project/releases/:number/image', { schema: { params: NumberParams } }, async (request, reply) => {
-    const project = await needProject(service, request);
-    const release = await needRelease(records, project, (request.params as { number: number }).number);
-    return reply
-      .type('application/x-tar')
-      .header('content-disposition', `attachment; filename="${project.name}-r${release.number}.tar"`)
-      .send(await layoutTar(blobs, release));
-  });
+  app.get(
+    '/api/projects/:project/releases/:number/image',
+    { schema: { params: NumberParams } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      const release = await needRelease(records, project, (request.params as { number: number }).number);
+      return reply
+        .type('application/x-tar')
+        .header('content-disposition', `attachment; filename="${project.name}-r${release.number}.tar"`)
+        .send(await layoutTar(blobs, release));
+    },
+  );
 }
 
 async function layoutTar(blobs: BlobStore, release: ReleaseRow) {
   const tar = pack();
   const indexSize = await blobs.size(release.digest);
-  const manifests = await Promise.all(release.parts.map(async (part) => JSON.parse(await text(blobs, part.digest)) as { config: { digest: string } }));
+  const manifests = await Promise.all(
+    release.parts.map(async (part) => JSON.parse(await text(blobs, part.digest)) as { config: { digest: string } }),
+  );
   const digests = new Set([
     release.digest,
-    ...release.parts.flatMap((part, at) => [part.digest, manifests[at]?.config.digest as string, ...part.layers.map((layer) => layer.digest)]),
+    ...release.parts.flatMap((part, at) => [
+      part.digest,
+      manifests[at]?.config.digest as string,
+      ...part.layers.map((layer) => layer.digest),
+    ]),
   ]);
   const fill = async () => {
     tar.entry({ name: 'oci-layout', mtime: new Date(0) }, '{"imageLayoutVersion":"1.0.0"}');
@@ -65,7 +89,12 @@ async function layoutTar(blobs: BlobStore, release: ReleaseRow) {
         schemaVersion: 2,
         mediaType: mediaTypes.index,
         manifests: [
-          { mediaType: mediaTypes.index, digest: release.digest, size: indexSize, annotations: { 'org.opencontainers.image.ref.name': `r${release.number}` } },
+          {
+            mediaType: mediaTypes.index,
+            digest: release.digest,
+            size: indexSize,
+            annotations: { 'org.opencontainers.image.ref.name': `r${release.number}` },
+          },
         ],
       }),
     );
@@ -73,7 +102,9 @@ async function layoutTar(blobs: BlobStore, release: ReleaseRow) {
       const found = await blobs.open(digest);
       if (!found) throw new Error(`the bytes ${digest} are missing`);
       const entry = tar.entry({ name: `blobs/sha256/${digest.slice(7)}`, size: found.size, mtime: new Date(0) });
-      await new Promise<void>((resolve, reject) => found.stream.on('error', reject).pipe(entry).on('finish', resolve).on('error', reject));
+      await new Promise<void>((resolve, reject) =>
+        found.stream.on('error', reject).pipe(entry).on('finish', resolve).on('error', reject),
+      );
     }
     tar.finalize();
   };

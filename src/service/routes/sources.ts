@@ -6,13 +6,21 @@ import { createGunzip } from 'node:zlib';
 import { Type } from '@sinclair/typebox';
 import { Value } from '@sinclair/typebox/value';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
-import { CodedError, issue, wording } from '../../core/errors.js';
+import { CodedError, issue, wording } from '../../core/errors/errors.js';
 import { sizeText } from '../../core/sizes.js';
 import { atLeast } from '../../core/states.js';
 import { openTally } from '../../core/tally.js';
 import { ensureRepository } from '../../engine/context.js';
-import { compareBranches, intakeTypes } from '../../engine/sources.js';
-import { advertise, exchange, isGitService, openPushHead, type PushCommand, type PushHead, refusePush } from '../../git/transfer.js';
+import { compareBranches, intakeTypes } from '../../engine/sources/sources.js';
+import {
+  advertise,
+  exchange,
+  isGitService,
+  openPushHead,
+  type PushCommand,
+  type PushHead,
+  refusePush,
+} from '../../git/transfer.js';
 import { isCommitId } from '../../git/repository.js';
 import { checkEvent } from '../../keys/keys.js';
 import { recordEvents } from '../../records/events.js';
@@ -41,31 +49,41 @@ export function sourceRoutes(app: FastifyInstance, service: Service): void {
     scope.removeAllContentTypeParsers();
     scope.addContentTypeParser('*', (_request, payload, done) => done(null, payload));
 
-    const enter = async (request: FastifyRequest): Promise<{ project: ProjectRow; caller: Caller; repository: string }> => {
+    const enter = async (
+      request: FastifyRequest,
+    ): Promise<{ project: ProjectRow; caller: Caller; repository: string }> => {
       const name = (request.params as { project: string }).project.replace(/\.git$/, '');
       const caller = await gitCaller(service, request);
       if (!caller) throw new CodedError('sign_in_needed');
       const project = await findProject(records, name);
-      if (!project || caller.kind !== 'person' || (caller.project && caller.project !== project.id)) throw notFound('project', name);
+      if (!project || caller.kind !== 'person' || (caller.project && caller.project !== project.id))
+        throw notFound('project', name);
       return { project, caller, repository: await ensureRepository(context, project) };
     };
     const mayPush = (project: ProjectRow, caller: Caller) => {
-      if (project.source !== 'hosted') throw new CodedError('source_kind', { project: project.name, kind: 'its code host', way: 'pushes' });
-      if (!caller.role || !atLeast(caller.role, 'developer')) throw new CodedError('push_refused', { project: project.name });
+      if (project.source !== 'hosted')
+        throw new CodedError('source_kind', { project: project.name, kind: 'its code host', way: 'pushes' });
+      if (!caller.role || !atLeast(caller.role, 'developer'))
+        throw new CodedError('push_refused', { project: project.name });
     };
     const protocol = (request: FastifyRequest) =>
       /^version=[12]$/.test(String(request.headers['git-protocol'])) ? String(request.headers['git-protocol']) : '';
 
-    scope.get('/git/:project/info/refs', { config: { rateLimit: { max: 600, timeWindow: '1 minute' } } }, async (request, reply) => {
-      const { project, caller, repository } = await enter(request);
-      const { service: asked } = request.query as { service?: string };
-      if (!isGitService(asked)) throw new CodedError('body_invalid', { detail: 'service must be git-upload-pack or git-receive-pack.' });
-      if (asked === 'git-receive-pack') mayPush(project, caller);
-      return reply
-        .header('cache-control', 'no-store')
-        .type(`application/x-${asked}-advertisement`)
-        .send(await advertise(repository, asked, protocol(request)));
-    });
+    scope.get(
+      '/git/:project/info/refs',
+      { config: { rateLimit: { max: 600, timeWindow: '1 minute' } } },
+      async (request, reply) => {
+        const { project, caller, repository } = await enter(request);
+        const { service: asked } = request.query as { service?: string };
+        if (!isGitService(asked))
+          throw new CodedError('body_invalid', { detail: 'service must be git-upload-pack or git-receive-pack.' });
+        if (asked === 'git-receive-pack') mayPush(project, caller);
+        return reply
+          .header('cache-control', 'no-store')
+          .type(`application/x-${asked}-advertisement`)
+          .send(await advertise(repository, asked, protocol(request)));
+      },
+    );
 
     /** How many exchanges each caller has open. */
     const open = openTally(exchangesAtMost);
@@ -94,13 +112,20 @@ export function sourceRoutes(app: FastifyInstance, service: Service): void {
       if (why) {
         body.resume();
         await records.transition('push.refused', (db) =>
-          recordEvents(db, { type: 'push.refused', project: project.id, subject: project.name, actor: caller.name, data: { why } }),
+          recordEvents(db, {
+            type: 'push.refused',
+            project: project.id,
+            subject: project.name,
+            actor: caller.name,
+            data: { why },
+          }),
         );
         return reply.send(refusePush(commands, capabilities, why));
       }
       // What is intended is recorded before a ref moves, what came of it before the answer: an answered push is never lost.
       await records.transition('push.intended', async (db) => {
-        for (const command of commands) await intendPush(db, project.id, branchOf(command) as string, command.before, command.after, caller.name);
+        for (const command of commands)
+          await intendPush(db, project.id, branchOf(command) as string, command.before, command.after, caller.name);
       });
       const parts: Buffer[] = [];
       try {
@@ -112,13 +137,16 @@ export function sourceRoutes(app: FastifyInstance, service: Service): void {
       return reply.send(Buffer.concat(parts));
     });
 
-    scope.post('/api/sources/:project/events', { bodyLimit: eventLimit, config: { rateLimit: { max: 600, timeWindow: '1 minute' } } }, (request, reply) =>
-      takeEvent(service, request, reply),
+    scope.post(
+      '/api/sources/:project/events',
+      { bodyLimit: eventLimit, config: { rateLimit: { max: 600, timeWindow: '1 minute' } } },
+      (request, reply) => takeEvent(service, request, reply),
     );
   });
 }
 
-const branchOf = (command: PushCommand): string | null => (command.ref?.startsWith('refs/heads/') ? command.ref.slice('refs/heads/'.length) : null);
+const branchOf = (command: PushCommand): string | null =>
+  command.ref?.startsWith('refs/heads/') ? command.ref.slice('refs/heads/'.length) : null;
 
 function refusal(commands: readonly PushCommand[]): string | null {
   if (commands.length === 0) return 'Tsunagi: the push moves nothing.';
@@ -152,7 +180,8 @@ async function readHead(body: Readable): Promise<PushHead & { body: Readable }> 
   const seen: Buffer[] = [];
   for (let size = 0; ; ) {
     const next = await iterator.next();
-    if (next.done || size > headLimit) throw new CodedError('body_invalid', { detail: 'the body is not a push of git.' });
+    if (next.done || size > headLimit)
+      throw new CodedError('body_invalid', { detail: 'the body is not a push of git.' });
     seen.push(next.value);
     size += next.value.length;
     let head: PushHead | null;
@@ -201,7 +230,10 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   const secret = keys.decrypt(project?.event_secret ?? nobodysSecret(keys));
   const right = checkEvent(secret, body, String(request.headers['tsunagi-signature'] ?? ''), now());
   const verdict = project?.event_secret ? right : 'wrong';
-  const refuse = (code: 'signature_wrong' | 'signature_old' | 'event_malformed' | 'event_unknown', data: Record<string, string> = {}) => {
+  const refuse = (
+    code: 'signature_wrong' | 'signature_old' | 'event_malformed' | 'event_unknown',
+    data: Record<string, string> = {},
+  ) => {
     const error = new CodedError(code, data);
     // After the answer; what nobody has signed once an hour at most, since whoever likes may send it.
     const bounded = code === 'signature_wrong' || code === 'signature_old';
@@ -210,9 +242,17 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
         records
           .transition('intake.refused', async (db) => {
             if (!bounded || (await mayTellRefusal(db, project.id)))
-              await recordEvents(db, { type: 'intake.refused', project: project.id, subject: project.name, actor: 'stranger', data: { issue: error.issue } });
+              await recordEvents(db, {
+                type: 'intake.refused',
+                project: project.id,
+                subject: project.name,
+                actor: 'stranger',
+                data: { issue: error.issue },
+              });
           })
-          .catch((failure: Error) => service.context.log.warn({ error: String(failure) }, 'a refusal was not recorded'));
+          .catch((failure: Error) =>
+            service.context.log.warn({ error: String(failure) }, 'a refusal was not recorded'),
+          );
       });
     return error;
   };
@@ -231,7 +271,9 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   const content = contentOf(event.data);
   const wrong =
     firstFlaw(known === intakeTypes.pushed ? Pushed : Change, content) ??
-    ((known === intakeTypes.created || known === intakeTypes.updated) && !isCommitId(String(content.head)) ? 'head must be a whole commit id' : null);
+    ((known === intakeTypes.created || known === intakeTypes.updated) && !isCommitId(String(content.head))
+      ? 'head must be a whole commit id'
+      : null);
   if (wrong) throw refuse('event_malformed', { detail: wrong });
   const fresh = await records.transition('intake.recorded', (db) =>
     recordIntake(db, { project_id: project.id, event_id: event.id, source: event.source, type: known, body: content }),
@@ -241,12 +283,15 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
 }
 
 let sealedForNobody: Buffer | null = null;
-const nobodysSecret = (keys: { encrypt(text: string): Buffer }): Buffer => (sealedForNobody ??= keys.encrypt(randomBytes(32).toString('base64url')));
+const nobodysSecret = (keys: { encrypt(text: string): Buffer }): Buffer =>
+  (sealedForNobody ??= keys.encrypt(randomBytes(32).toString('base64url')));
 
 /** Our own event carries its facts in `data`; a CDEvent in `data.customData`. */
 function contentOf(data: Record<string, unknown>): Record<string, unknown> {
   const custom = data.customData;
-  return custom !== null && typeof custom === 'object' && !Array.isArray(custom) ? (custom as Record<string, unknown>) : data;
+  return custom !== null && typeof custom === 'object' && !Array.isArray(custom)
+    ? (custom as Record<string, unknown>)
+    : data;
 }
 
 function firstFlaw(schema: Parameters<typeof Value.Errors>[0], value: unknown): string | null {

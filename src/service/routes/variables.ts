@@ -1,11 +1,11 @@
 /** Variables and secrets of a project and of its environments. */
 import type { FastifyInstance, FastifyRequest } from 'fastify';
-import { CodedError, wording } from '../../core/errors.js';
+import { CodedError, wording } from '../../core/errors/errors.js';
 import { hintFor } from '../../core/nearest.js';
 import { changesLimit, secretName, type VariableChange } from '../../core/variables/change.js';
 import { type DotenvIssue, parseDotenv } from '../../core/variables/dotenv.js';
 import { settable } from '../../core/variables/resolve.js';
-import { changeVariables, previewChanges } from '../../engine/variables.js';
+import { changeVariables, previewChanges } from '../../engine/environments/variables.js';
 import type { Db } from '../../records/database.js';
 import { environmentsOf } from '../../records/environments.js';
 import { mainDefinition, type ProjectRow } from '../../records/projects.js';
@@ -17,23 +17,27 @@ export function variableRoutes(app: FastifyInstance, service: Service): void {
   const { context } = service;
   const { records } = context;
 
-  app.get('/api/projects/:project/variables', { schema: { response: { 200: Variables } } }, async (request): Promise<Variables> => {
-    const project = await needProject(service, request);
-    const [rows, environments] = await Promise.all([variablesNow(records, project.id), scopesOf(records, project)]);
-    return {
-      items: rows.map((row) => ({
-        name: row.name,
-        environment: row.scope || null,
-        secret: row.secret,
-        value: row.value,
-        version: row.version,
-        by: row.actor,
-        at: row.at.toISOString(),
-      })),
-      wanted: await wanted(records, project, environments, rows),
-      environments,
-    };
-  });
+  app.get(
+    '/api/projects/:project/variables',
+    { schema: { response: { 200: Variables } } },
+    async (request): Promise<Variables> => {
+      const project = await needProject(service, request);
+      const [rows, environments] = await Promise.all([variablesNow(records, project.id), scopesOf(records, project)]);
+      return {
+        items: rows.map((row) => ({
+          name: row.name,
+          environment: row.scope || null,
+          secret: row.secret,
+          value: row.value,
+          version: row.version,
+          by: row.actor,
+          at: row.at.toISOString(),
+        })),
+        wanted: await wanted(records, project, environments, rows),
+        environments,
+      };
+    },
+  );
 
   app.post(
     '/api/projects/:project/variables',
@@ -57,16 +61,26 @@ export function variableRoutes(app: FastifyInstance, service: Service): void {
       const project = await needProject(service, request);
       const { scope, changes, issues } = await read(project, request);
       const list = await previewChanges(context, records, project, scope, changes);
-      return { version: null, changes: list.map(({ name, what, secret }) => ({ name, what, secret })), issues: issues.map(issueView) };
+      return {
+        version: null,
+        changes: list.map(({ name, what, secret }) => ({ name, what, secret })),
+        issues: issues.map(issueView),
+      };
     },
   );
 
   /** What is asked for, as one list. A name that the definition calls a secret is one. */
-  async function read(project: ProjectRow, request: FastifyRequest): Promise<{ scope: string; changes: VariableChange[]; issues: DotenvIssue[] }> {
+  async function read(
+    project: ProjectRow,
+    request: FastifyRequest,
+  ): Promise<{ scope: string; changes: VariableChange[]; issues: DotenvIssue[] }> {
     const { environment, set = [], remove = [], text, secrets } = request.body as VariableChangeBody;
     const environments = await scopesOf(records, project);
     if (environment !== null && !environments.includes(environment))
-      throw new CodedError('not_found', { what: `The environment ${project.name}/${environment}`, hint: hintFor(environment, environments) });
+      throw new CodedError('not_found', {
+        what: `The environment ${project.name}/${environment}`,
+        hint: hintFor(environment, environments),
+      });
     const plans = (await mainDefinition(records, project.id))?.model.release?.variables ?? {};
     const declared = (name: string) => {
       const plan = plans[name];
@@ -74,11 +88,16 @@ export function variableRoutes(app: FastifyInstance, service: Service): void {
     };
     const { values, issues } = text === undefined ? { values: {}, issues: [] } : parseDotenv(text);
     const changes = [
-      ...Object.entries(values).map(([name, value]) => ({ name, value, secret: declared(name) || (secrets ? secrets.includes(name) : secretName(name)) })),
+      ...Object.entries(values).map(([name, value]) => ({
+        name,
+        value,
+        secret: declared(name) || (secrets ? secrets.includes(name) : secretName(name)),
+      })),
       ...set.map(({ name, value, secret }) => ({ name, value, secret: declared(name) || secret === true })),
       ...remove.map((name) => ({ name, value: null, secret: false })),
     ];
-    if (changes.length > changesLimit) throw new CodedError('body_invalid', { detail: `at most ${changesLimit} variables are changed at once.` });
+    if (changes.length > changesLimit)
+      throw new CodedError('body_invalid', { detail: `at most ${changesLimit} variables are changed at once.` });
     return { scope: environment ?? '', changes, issues };
   }
 }

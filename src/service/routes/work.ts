@@ -3,9 +3,24 @@ import type { Readable } from 'node:stream';
 import { Type } from '@sinclair/typebox';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { isDigest } from '../../blobs/store.js';
-import { CodedError, type Issue } from '../../core/errors.js';
-import { beginAttempts, loseAttempt, refuseAttempt, reportAttempt, type ReportedAttempt, reportInstance } from '../../engine/reports.js';
-import { type AgentRow, acknowledge, agentOfToken, lockAgent, registerAgent, renewAgent, routesAfter } from '../../records/agents.js';
+import { CodedError, type Issue } from '../../core/errors/errors.js';
+import {
+  beginAttempts,
+  loseAttempt,
+  refuseAttempt,
+  reportAttempt,
+  type ReportedAttempt,
+  reportInstance,
+} from '../../engine/runs/reports.js';
+import {
+  type AgentRow,
+  acknowledge,
+  agentOfToken,
+  lockAgent,
+  registerAgent,
+  renewAgent,
+  routesAfter,
+} from '../../records/agents.js';
 import { type AttemptRow, attemptById, attemptsLeftBy, claimAttempts, heldAttempts } from '../../records/attempts.js';
 import { recordEvents } from '../../records/events.js';
 import { coolOldest } from '../../records/environments.js';
@@ -60,29 +75,43 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     return agent;
   };
 
-  app.post('/api/agent/register', { schema: { body: Registration, response: { 200: Registered } } }, async (request) => {
-    const body = request.body as Registration;
-    const grant = await grantOf(records, tokenOf(request));
-    if (!grant) throw new CodedError('token_wrong');
-    const beyond = beyondGrant(grant, body);
-    if (beyond) throw new CodedError('token_grant', { name: grant.name, what: beyond });
-    const takes = body.takes ?? grant.takes;
-    const { attempts: named, hurt, ...facts } = body;
-    const agent = await records.transition('agent.registered', async (db) => {
-      const row = await registerAgent(db, { ...facts, token: tokenOf(request), takes, address: grant.address, ports: grant.ports }, timing.lease);
-      if (!row) throw new CodedError('name_taken', { what: 'agent', name: body.name });
-      await recordEvents(db, { type: 'agent.registered', project: null, subject: row.name, actor: row.name, data: { takes, slots: body.slots } });
-      return row;
-    });
-    service.agents.clear();
-    // Attempts end with their agent: what the one before it held, and this one does not name, is lost, and follows at once.
-    const kept = new Set(named.map((one) => `${one.id} ${one.fence}`));
-    for (const attempt of await attemptsLeftBy(records, agent.id)) {
-      if (kept.has(`${attempt.id} ${attempt.fence}`)) continue;
-      await loseAttempt(context, attempt, agent.name, { now: true, hurt: hurt.includes(attempt.id) });
-    }
-    return { agent: agent.id, leaseMs: timing.lease, address: grant.address, ports: grant.ports };
-  });
+  app.post(
+    '/api/agent/register',
+    { schema: { body: Registration, response: { 200: Registered } } },
+    async (request) => {
+      const body = request.body as Registration;
+      const grant = await grantOf(records, tokenOf(request));
+      if (!grant) throw new CodedError('token_wrong');
+      const beyond = beyondGrant(grant, body);
+      if (beyond) throw new CodedError('token_grant', { name: grant.name, what: beyond });
+      const takes = body.takes ?? grant.takes;
+      const { attempts: named, hurt, ...facts } = body;
+      const agent = await records.transition('agent.registered', async (db) => {
+        const row = await registerAgent(
+          db,
+          { ...facts, token: tokenOf(request), takes, address: grant.address, ports: grant.ports },
+          timing.lease,
+        );
+        if (!row) throw new CodedError('name_taken', { what: 'agent', name: body.name });
+        await recordEvents(db, {
+          type: 'agent.registered',
+          project: null,
+          subject: row.name,
+          actor: row.name,
+          data: { takes, slots: body.slots },
+        });
+        return row;
+      });
+      service.agents.clear();
+      // Attempts end with their agent: what the one before it held, and this one does not name, is lost, and follows at once.
+      const kept = new Set(named.map((one) => `${one.id} ${one.fence}`));
+      for (const attempt of await attemptsLeftBy(records, agent.id)) {
+        if (kept.has(`${attempt.id} ${attempt.fence}`)) continue;
+        await loseAttempt(context, attempt, agent.name, { now: true, hurt: hurt.includes(attempt.id) });
+      }
+      return { agent: agent.id, leaseMs: timing.lease, address: grant.address, ports: grant.ports };
+    },
+  );
 
   app.post('/api/agent/poll', { schema: { body: Poll, response: { 200: PollAnswer } } }, async (request, reply) => {
     const body = request.body as Poll;
@@ -104,7 +133,8 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       },
     );
     // Work that waits for a slot is nothing to an agent that has none: with its next report it is given some.
-    const wakes = (topic: string) => topic === 'work' || (topic === 'attempts' && (running.get(agent.id)?.size ?? 0) < body.slots);
+    const wakes = (topic: string) =>
+      topic === 'work' || (topic === 'attempts' && (running.get(agent.id)?.size ?? 0) < body.slots);
     const over = AbortSignal.any([gone.signal, service.closing]);
     try {
       for (;;) {
@@ -114,7 +144,16 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
         // What was claimed for a question that was given up meanwhile goes out with the next one, which may wait already.
         if (gone.signal.aborted && answer.attempts.length + answer.instances.length > 0) await notify(records, 'work');
         const left = deadline - context.now();
-        if (answer.attempts.length + answer.instances.length + answer.stop.length + answer.end.length + answer.drop.length > 0 || left <= 0 || over.aborted)
+        if (
+          answer.attempts.length +
+            answer.instances.length +
+            answer.stop.length +
+            answer.end.length +
+            answer.drop.length >
+            0 ||
+          left <= 0 ||
+          over.aborted
+        )
           return answer;
         const start = await nextStart(records);
         if (!woken) await hub.wait(wakes, Math.max(1, Math.min(left, start ?? left, 2_000)), over);
@@ -134,31 +173,48 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
           await claimInstances(db, agent, body.room);
         });
     }
-    const [attempts, instances] = await Promise.all([heldAttempts(records, agent.id), heldInstances(records, agent.id)]);
+    const [attempts, instances] = await Promise.all([
+      heldAttempts(records, agent.id),
+      heldInstances(records, agent.id),
+    ]);
     const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) =>
       list.some((one) => one.id === row.id && one.fence === row.fence);
     begin(claimed);
     running.set(agent.id, new Set(attempts.map((row) => row.id)));
     // What is recorded as this agent's and it does not name is given again: an answer that was lost on its way loses no work.
-    const wanted = attempts.filter((row) => !has(body.attempts, row) && !row.stop && !body.gaveUp.includes(row.id) && !justNow(told, row));
+    const wanted = attempts.filter(
+      (row) => !has(body.attempts, row) && !row.stop && !body.gaveUp.includes(row.id) && !justNow(told, row),
+    );
     return {
       attempts: await tellAttempts(agent, wanted),
       instances: await given(
         instances.filter((row) => !has(body.instances, row) && row.wanted),
         (row) => instanceWork(context, row),
-        (row, why) => reportInstance(context, row.id, { agent: agent.id, fence: row.fence ?? '0' }, { state: 'failed', port: null, exit: null, issue: why }),
+        (row, why) =>
+          reportInstance(
+            context,
+            row.id,
+            { agent: agent.id, fence: row.fence ?? '0' },
+            { state: 'failed', port: null, exit: null, issue: why },
+          ),
       ),
       stop: attempts.filter((row) => row.stop).map((row) => row.id),
       end: instances.filter((row) => !row.wanted).map((row) => row.id),
       drop: [
-        ...body.attempts.filter((one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence) && !justNow(ended, one)),
+        ...body.attempts.filter(
+          (one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence) && !justNow(ended, one),
+        ),
         ...body.instances.filter((one) => !instances.some((row) => row.id === one.id && row.fence === one.fence)),
       ].map((one) => one.id),
     };
   }
 
   /** What is to be done, for each row; one that can't be told in full (a secret that no key opens) fails by itself, in words. */
-  async function given<Row, Work>(rows: readonly Row[], tell: (row: Row) => Promise<Work>, refuse: (row: Row, why: Issue) => Promise<void>): Promise<Work[]> {
+  async function given<Row, Work>(
+    rows: readonly Row[],
+    tell: (row: Row) => Promise<Work>,
+    refuse: (row: Row, why: Issue) => Promise<void>,
+  ): Promise<Work[]> {
     const told = await Promise.all(
       rows.map(async (row) => {
         try {
@@ -190,7 +246,13 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       const attempt = await reported(id);
       if (!attempt) throw new CodedError('fence_old');
       const claim = (await context.full()) ? undefined : { agent: agent.id, slots: agent.slots, leaseMs: timing.lease };
-      const rows = await reportAttempt(context, attempt, { agent: agent.id, fence: body.fence }, body.happenings as Parameters<typeof reportAttempt>[3], claim);
+      const rows = await reportAttempt(
+        context,
+        attempt,
+        { agent: agent.id, fence: body.fence },
+        body.happenings as Parameters<typeof reportAttempt>[3],
+        claim,
+      );
       begin(rows);
       const busy = running.get(agent.id) ?? new Set();
       if (body.happenings.some((one) => one.what === 'ended')) {
@@ -226,7 +288,13 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     const known = context.steps.known(id);
     if (!known) return attemptById(records, id);
     const { run, task } = known;
-    const of = { task_id: task.id, deployment_id: null, project_id: run.project_id, run_id: run.id, commit: run.commit };
+    const of = {
+      task_id: task.id,
+      deployment_id: null,
+      project_id: run.project_id,
+      run_id: run.id,
+      commit: run.commit,
+    };
     return { id, kind: 'task', ...of, commands: task.model.run };
   }
 
@@ -234,7 +302,12 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   function begin(claimed: readonly AttemptRow[]): void {
     const others = claimed.filter((row) => !context.steps.runs(row.id));
     if (others.length)
-      setTimeout(() => void beginAttempts(context, others).catch((error: Error) => context.log.warn({ error: String(error) }, 'an attempt was begun late')));
+      setTimeout(
+        () =>
+          void beginAttempts(context, others).catch((error: Error) =>
+            context.log.warn({ error: String(error) }, 'an attempt was begun late'),
+          ),
+      );
   }
 
   const tellAttempts = (agent: AgentRow, rows: readonly AttemptRow[]) =>
@@ -244,58 +317,85 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       (row, why) => refuseAttempt(context, row, agent.id, why),
     );
 
-  app.post('/api/agent/instances/:id/report', { schema: { params: IdParams, body: InstanceReportSchema } }, async (request, reply) => {
-    const agent = await needAgent(request);
-    const { fence, issue, ...report } = request.body as InstanceReportBody;
-    // The edge connects to what is reported here: nothing but what the agent's token names.
-    if (report.port !== null && (report.port < agent.port_from || report.port > agent.port_to))
-      throw new CodedError('token_grant', { name: agent.name, what: `the port ${report.port}` });
-    await reportInstance(context, (request.params as { id: string }).id, { agent: agent.id, fence }, { ...report, issue: issue as Issue | null });
-    reply.status(204);
-  });
+  app.post(
+    '/api/agent/instances/:id/report',
+    { schema: { params: IdParams, body: InstanceReportSchema } },
+    async (request, reply) => {
+      const agent = await needAgent(request);
+      const { fence, issue, ...report } = request.body as InstanceReportBody;
+      // The edge connects to what is reported here: nothing but what the agent's token names.
+      if (report.port !== null && (report.port < agent.port_from || report.port > agent.port_to))
+        throw new CodedError('token_grant', { name: agent.name, what: `the port ${report.port}` });
+      await reportInstance(
+        context,
+        (request.params as { id: string }).id,
+        { agent: agent.id, fence },
+        { ...report, issue: issue as Issue | null },
+      );
+      reply.status(204);
+    },
+  );
 
   app.register(async (scope) => {
     scope.removeAllContentTypeParsers();
-    scope.addContentTypeParser('application/octet-stream', { parseAs: 'buffer', bodyLimit: logLimit }, (_request, body, done) => done(null, body));
+    scope.addContentTypeParser(
+      'application/octet-stream',
+      { parseAs: 'buffer', bodyLimit: logLimit },
+      (_request, body, done) => done(null, body),
+    );
     for (const table of ['attempts', 'instances'] as const) {
-      scope.post(`/api/agent/${table}/:id/log`, { schema: { params: IdParams, querystring: LogPlace }, bodyLimit: logLimit }, async (request) => {
-        const agent = await needAgent(request);
-        const { fence, position, command, skippedLines, skippedBytes } = request.query as LogPlace;
-        const skipped = skippedBytes ? { lines: skippedLines ?? 0, bytes: skippedBytes } : null;
-        const { id } = request.params as { id: string };
-        const bytes = request.body instanceof Buffer ? request.body : Buffer.alloc(0);
-        return {
-          position: await records.transition('log.kept', (db) => appendLog(db, { table, id, agent: agent.id, fence }, position, command, bytes, skipped)),
-        };
-      });
+      scope.post(
+        `/api/agent/${table}/:id/log`,
+        { schema: { params: IdParams, querystring: LogPlace }, bodyLimit: logLimit },
+        async (request) => {
+          const agent = await needAgent(request);
+          const { fence, position, command, skippedLines, skippedBytes } = request.query as LogPlace;
+          const skipped = skippedBytes ? { lines: skippedLines ?? 0, bytes: skippedBytes } : null;
+          const { id } = request.params as { id: string };
+          const bytes = request.body instanceof Buffer ? request.body : Buffer.alloc(0);
+          return {
+            position: await records.transition('log.kept', (db) =>
+              appendLog(db, { table, id, agent: agent.id, fence }, position, command, bytes, skipped),
+            ),
+          };
+        },
+      );
     }
   });
 
   app.register(async (scope) => {
     scope.removeAllContentTypeParsers();
     scope.addContentTypeParser('*', (_request, payload, done) => done(null, payload));
-    scope.put('/api/agent/blobs/:digest', { schema: { params: DigestParams }, bodyLimit: layerLimit }, async (request) => {
-      const agent = await needAgent(request);
-      const { digest } = request.params as { digest: string };
-      if ((await heldAttempts(records, agent.id)).length === 0) throw new CodedError('fence_old');
-      return blobs.putLayer(request.body as Readable, digest);
-    });
+    scope.put(
+      '/api/agent/blobs/:digest',
+      { schema: { params: DigestParams }, bodyLimit: layerLimit },
+      async (request) => {
+        const agent = await needAgent(request);
+        const { digest } = request.params as { digest: string };
+        if ((await heldAttempts(records, agent.id)).length === 0) throw new CodedError('fence_old');
+        return blobs.putLayer(request.body as Readable, digest);
+      },
+    );
   });
 
   app.get('/api/agent/blobs/:digest', { schema: { params: DigestParams } }, async (request, reply) => {
     const agent = await needAgent(request);
     const { digest } = request.params as { digest: string };
     const [attempts, instances] = [await heldAttempts(records, agent.id), await heldInstances(records, agent.id)];
-    const wanted = await Promise.all([...attempts.map((row) => attemptWork(context, row)), ...instances.map((row) => instanceWork(context, row))]);
+    const wanted = await Promise.all([
+      ...attempts.map((row) => attemptWork(context, row)),
+      ...instances.map((row) => instanceWork(context, row)),
+    ]);
     if (!wanted.some((work) => work.layers.includes(digest))) throw notFound('digest', digest);
     return sendBlob(digest, reply);
   });
 
   app.get('/api/edge/blobs/:digest', { schema: { params: DigestParams } }, async (request, reply) => {
     const { digest } = request.params as { digest: string };
-    const row = await records.one(`select 1 as ok from routes where body is not null and body::text like '%' || $1 || '%' limit 1`, [
-      isDigest(digest) ? digest : '-',
-    ]);
+    const row = await records.one(
+      `select 1 as ok from routes where body is not null and body::text like '%' || $1 || '%' limit 1`,
+      [isDigest(digest) ? digest : '-'],
+    );
     if (!row) throw notFound('digest', digest);
     return sendBlob(digest, reply);
   });
@@ -309,31 +409,41 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     return reply.type('application/octet-stream').header('content-length', found.size).send(found.stream);
   }
 
-  app.post('/api/edge/table', { schema: { body: TableRequest, response: { 200: TableAnswer } } }, async (request, reply) => {
-    const { name, have, waitMs, without } = request.body as TableRequest;
-    const open = Object.fromEntries(without.map((one) => [one.host, { version: one.version, issue: one.issue as Issue | null }]));
-    const gone = new AbortController();
-    reply.raw.once('close', () => gone.abort());
-    let woken = false;
-    const off = hub.on(
-      (topic) => topic === 'routes',
-      () => {
-        woken = true;
-      },
-    );
-    try {
-      const grant = await grantOf(records, tokenOf(request));
-      if (grant?.name !== name) throw new CodedError('token_grant', { name: grant?.name ?? 'this edge', what: `the name ${name}` });
-      const edge = await records.transition('edge.acknowledged', (db) => acknowledge(db, tokenOf(request), name, have, open));
-      if (!edge) throw new CodedError('name_taken', { what: 'edge', name });
-      let routes = await routesAfter(records, have);
-      if (routes.length === 0 && waitMs > 0) {
-        if (!woken) await hub.wait((topic) => topic === 'routes', waitMs, AbortSignal.any([gone.signal, service.closing]));
-        routes = await routesAfter(records, have);
+  app.post(
+    '/api/edge/table',
+    { schema: { body: TableRequest, response: { 200: TableAnswer } } },
+    async (request, reply) => {
+      const { name, have, waitMs, without } = request.body as TableRequest;
+      const open = Object.fromEntries(
+        without.map((one) => [one.host, { version: one.version, issue: one.issue as Issue | null }]),
+      );
+      const gone = new AbortController();
+      reply.raw.once('close', () => gone.abort());
+      let woken = false;
+      const off = hub.on(
+        (topic) => topic === 'routes',
+        () => {
+          woken = true;
+        },
+      );
+      try {
+        const grant = await grantOf(records, tokenOf(request));
+        if (grant?.name !== name)
+          throw new CodedError('token_grant', { name: grant?.name ?? 'this edge', what: `the name ${name}` });
+        const edge = await records.transition('edge.acknowledged', (db) =>
+          acknowledge(db, tokenOf(request), name, have, open),
+        );
+        if (!edge) throw new CodedError('name_taken', { what: 'edge', name });
+        let routes = await routesAfter(records, have);
+        if (routes.length === 0 && waitMs > 0) {
+          if (!woken)
+            await hub.wait((topic) => topic === 'routes', waitMs, AbortSignal.any([gone.signal, service.closing]));
+          routes = await routesAfter(records, have);
+        }
+        return { routes };
+      } finally {
+        off();
       }
-      return { routes };
-    } finally {
-      off();
-    }
-  });
+    },
+  );
 }

@@ -1,26 +1,29 @@
 /** What every view is made of: issues in words, times, commits, projects, events. */
-import { type Issue, wording } from '../../core/errors.js';
+import { type Issue, wording } from '../../core/errors/errors.js';
 import type { Db } from '../../records/database.js';
 import type { EventRow } from '../../records/events.js';
 import type { ProjectRow } from '../../records/projects.js';
-import type * as api from '../../wire/api.js';
+import type { Commit, Project } from '../../wire/projects.js';
+import type { Event } from '../../wire/overview.js';
+import type { Said } from '../../wire/parts.js';
 import { badgeUrl } from '../badges.js';
 import type { Service } from '../server.js';
 
-export const said = (issue: Issue | null): api.Said | null => (issue ? { ...issue, ...wording(issue) } : null);
+export const said = (issue: Issue | null): Said | null => (issue ? { ...issue, ...wording(issue) } : null);
 
 export const iso = (at: Date | null): string | null => at?.toISOString() ?? null;
 
-export async function commitView(db: Db, project: string, id: string): Promise<api.Commit> {
-  const row = await db.one<{ title: string; author: string; at: Date }>('select title, author, at from commits where project_id = $1 and id = $2', [
-    project,
-    id,
-  ]);
+export async function commitView(db: Db, project: string, id: string): Promise<Commit> {
+  const row = await db.one<{ title: string; author: string; at: Date }>(
+    'select title, author, at from commits where project_id = $1 and id = $2',
+    [project, id],
+  );
   return { id, title: row?.title ?? '', author: row?.author ?? '', at: (row?.at ?? new Date(0)).toISOString() };
 }
 
-export function projectView(service: Service, row: ProjectRow): api.Project {
-  const endpoint = row.source === 'hosted' ? `${service.url}/git/${row.name}` : `${service.url}/api/sources/${row.name}/events`;
+export function projectView(service: Service, row: ProjectRow): Project {
+  const endpoint =
+    row.source === 'hosted' ? `${service.url}/git/${row.name}` : `${service.url}/api/sources/${row.name}/events`;
   return {
     name: row.name,
     source: row.source,
@@ -39,7 +42,7 @@ export function projectView(service: Service, row: ProjectRow): api.Project {
   };
 }
 
-export const eventView = (row: EventRow): api.Event => ({
+export const eventView = (row: EventRow): Event => ({
   specversion: '1.0',
   id: row.number,
   source: row.project ? `/projects/${row.project}` : '/',

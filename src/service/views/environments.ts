@@ -1,25 +1,37 @@
 /** Environments, and the board of all of them, as the API gives them. */
 import { revertTarget } from '../../core/advance/environments.js';
-import { CodedError, wording } from '../../core/errors.js';
-import { considerPromotion, heldWhy, waitingChanges } from '../../engine/acts.js';
+import { CodedError, wording } from '../../core/errors/errors.js';
+import { considerPromotion, heldWhy, waitingChanges } from '../../engine/deployments/acts.js';
 import { repositoryOf, urlOf } from '../../engine/context.js';
 import { commitsBetween } from '../../git/repository.js';
 import { listAgents, listEdges } from '../../records/agents.js';
 import type { Db } from '../../records/database.js';
-import { deploymentById, deploymentsOf, type EnvironmentRow, environmentsOf, movingDeployments } from '../../records/environments.js';
+import {
+  deploymentById,
+  deploymentsOf,
+  type EnvironmentRow,
+  environmentsOf,
+  movingDeployments,
+} from '../../records/environments.js';
 import { instancesOfEnvironment } from '../../records/instances.js';
 import { newestRun } from '../../records/overview.js';
 import { listProjects, mainDefinition, type ProjectRow } from '../../records/projects.js';
 import { releaseById } from '../../records/releases.js';
 import { findPullRequest } from '../../records/sources.js';
-import type * as api from '../../wire/api.js';
+import type { Board } from '../../wire/overview.js';
+import type { Environment, EnvironmentDetail } from '../../wire/environments.js';
 import { addressesDelay } from '../delays.js';
 import type { Service } from '../server.js';
 import { iso, said } from './basics.js';
 import { deploymentView } from './releases.js';
 import { runView } from './runs.js';
 
-export async function environmentView(service: Service, db: Db, project: ProjectRow, row: EnvironmentRow): Promise<api.Environment> {
+export async function environmentView(
+  service: Service,
+  db: Db,
+  project: ProjectRow,
+  row: EnvironmentRow,
+): Promise<Environment> {
   const main = await mainDefinition(db, project.id);
   const plan = main?.model.environments[row.plan_name] ?? null;
   const view = async (id: string | null) => {
@@ -33,10 +45,17 @@ export async function environmentView(service: Service, db: Db, project: Project
     deploymentsOf(db, row.id, 1),
     row.pull_request === null ? null : findPullRequest(db, project.id, row.pull_request),
   ]);
-  const instances = (await instancesOfEnvironment(db, row.id)).filter((one) => one.deployment_id === (row.serving_id ?? row.live_id) && one.wanted);
-  const served = row.serving_id ? await db.one<{ release_id: string }>('select release_id from deployments where id = $1', [row.serving_id]) : null;
+  const instances = (await instancesOfEnvironment(db, row.id)).filter(
+    (one) => one.deployment_id === (row.serving_id ?? row.live_id) && one.wanted,
+  );
+  const served = row.serving_id
+    ? await db.one<{ release_id: string }>('select release_id from deployments where id = $1', [row.serving_id])
+    : null;
   const asked = served
-    ? Object.values((await releaseById(db, served.release_id)).plan.parts).reduce((sum, part) => sum + (part.kind === 'site' ? 0 : part.instances), 0)
+    ? Object.values((await releaseById(db, served.release_id)).plan.parts).reduce(
+        (sum, part) => sum + (part.kind === 'site' ? 0 : part.instances),
+        0,
+      )
     : 0;
   const moving = movingRows[0];
   const last = newest[0];
@@ -74,22 +93,47 @@ export async function environmentView(service: Service, db: Db, project: Project
 async function changesOf(service: Service, db: Db, project: ProjectRow, row: EnvironmentRow): Promise<string[]> {
   const live = row.live_id ? await deploymentById(db, row.live_id) : null;
   if (!live) return [];
-  return waitingChanges(service.context, db, { project, environment: row, release: await releaseById(db, live.release_id) }, live);
+  return waitingChanges(
+    service.context,
+    db,
+    { project, environment: row, release: await releaseById(db, live.release_id) },
+    live,
+  );
 }
 
-async function waits(service: Service, db: Db, project: ProjectRow, row: EnvironmentRow): Promise<api.Environment['waits']> {
+async function waits(
+  service: Service,
+  db: Db,
+  project: ProjectRow,
+  row: EnvironmentRow,
+): Promise<Environment['waits']> {
   try {
     const { release, judgement, live } = await considerPromotion(service.context, db, project, row.name, null);
     if (live?.number === release.number) return null;
-    const commits = await commitsBetween(repositoryOf(service.context, project), live?.commit ?? null, release.commit, 100);
-    return { release: release.number, commits: commits.length, allowed: judgement.allowed, why: judgement.refusal ? wording(judgement.refusal).says : null };
+    const commits = await commitsBetween(
+      repositoryOf(service.context, project),
+      live?.commit ?? null,
+      release.commit,
+      100,
+    );
+    return {
+      release: release.number,
+      commits: commits.length,
+      allowed: judgement.allowed,
+      why: judgement.refusal ? wording(judgement.refusal).says : null,
+    };
   } catch (error) {
     if (error instanceof CodedError) return null;
     throw error;
   }
 }
 
-export async function environmentDetail(service: Service, db: Db, project: ProjectRow, row: EnvironmentRow): Promise<api.EnvironmentDetail> {
+export async function environmentDetail(
+  service: Service,
+  db: Db,
+  project: ProjectRow,
+  row: EnvironmentRow,
+): Promise<EnvironmentDetail> {
   const [view, instances, past, agents] = await Promise.all([
     environmentView(service, db, project, row),
     instancesOfEnvironment(db, row.id),
@@ -132,20 +176,27 @@ export async function environmentDetail(service: Service, db: Db, project: Proje
     })),
     history: await Promise.all(past.map((one) => deploymentView(db, project, one))),
     revertsTo: revertTarget(
-      past.map((one) => ({ number: one.number, release: one.release, state: one.state, wasLive: one.live_at !== null })),
+      past.map((one) => ({
+        number: one.number,
+        release: one.release,
+        state: one.state,
+        wasLive: one.live_at !== null,
+      })),
       live,
     ),
     delays: addressesDelay(await listEdges(db), row),
   };
 }
 
-export async function boardView(service: Service, db: Db, only: string | null): Promise<api.Board> {
+export async function boardView(service: Service, db: Db, only: string | null): Promise<Board> {
   const [projects, agents, edges] = await Promise.all([listProjects(db), listAgents(db), listEdges(db)]);
   const shown = projects.filter((one) => only === null || one.id === only);
   return {
     projects: await Promise.all(
       shown.map(async (project) => {
-        const environments = await Promise.all((await environmentsOf(db, project.id)).map((row) => environmentView(service, db, project, row)));
+        const environments = await Promise.all(
+          (await environmentsOf(db, project.id)).map((row) => environmentView(service, db, project, row)),
+        );
         const run = await newestRun(db, project.id, project.main_branch);
         const refused = project.definition_commit ? null : run?.state === 'failed' ? run.issue : null;
         return {
@@ -165,8 +216,8 @@ export async function boardView(service: Service, db: Db, only: string | null): 
 }
 
 /** Environments in the order of the thread: what takes a branch first, then what comes after it. */
-function inThread(environments: api.Environment[]): api.Environment[] {
-  const depth = (one: api.Environment, seen = 0): number => {
+function inThread(environments: Environment[]): Environment[] {
+  const depth = (one: Environment, seen = 0): number => {
     const before = environments.find((other) => other.name === one.after);
     return before && seen < environments.length ? depth(before, seen + 1) + 1 : 0;
   };

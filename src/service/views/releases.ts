@@ -1,16 +1,17 @@
 /** Releases and their ways: deployments and promotions as the API gives them. */
-import { considerPromotion, placeOf } from '../../engine/acts.js';
+import { considerPromotion, placeOf } from '../../engine/deployments/acts.js';
 import { repositoryOf } from '../../engine/context.js';
 import { commitsBetween } from '../../git/repository.js';
 import type { Db } from '../../records/database.js';
 import type { DeploymentRow } from '../../records/environments.js';
 import type { ProjectRow } from '../../records/projects.js';
 import { evidenceOf, type ReleaseRow, releaseById } from '../../records/releases.js';
-import type * as api from '../../wire/api.js';
+import type { Deployment } from '../../wire/environments.js';
+import type { Promotion, Release, ReleaseDetail } from '../../wire/releases.js';
 import type { Service } from '../server.js';
 import { commitView, iso, said } from './basics.js';
 
-export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, row: ReleaseRow): Promise<api.Release> {
+export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, row: ReleaseRow): Promise<Release> {
   const [commit, run] = await Promise.all([
     commitView(db, project.id, row.commit),
     db.one<{ number: number }>('select number from runs where id = $1', [row.run_id]),
@@ -34,14 +35,20 @@ export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name
   };
 }
 
-export async function releaseDetail(db: Db, project: ProjectRow, row: ReleaseRow): Promise<api.ReleaseDetail> {
+export async function releaseDetail(db: Db, project: ProjectRow, row: ReleaseRow): Promise<ReleaseDetail> {
   const [view, evidence] = await Promise.all([releaseView(db, project, row), evidenceOf(db, row.id)]);
   return { ...view, evidence: evidence.map((one) => ({ ...one, at: one.at.toISOString() })) };
 }
 
-export async function deploymentView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, row: DeploymentRow): Promise<api.Deployment> {
+export async function deploymentView(
+  db: Db,
+  project: Pick<ProjectRow, 'id' | 'name'>,
+  row: DeploymentRow,
+): Promise<Deployment> {
   const release = await releaseById(db, row.release_id);
-  const environment = await db.one<{ name: string }>('select name from environments where id = $1', [row.environment_id]);
+  const environment = await db.one<{ name: string }>('select name from environments where id = $1', [
+    row.environment_id,
+  ]);
   return {
     project: project.name,
     environment: environment?.name ?? '',
@@ -60,11 +67,28 @@ export async function deploymentView(db: Db, project: Pick<ProjectRow, 'id' | 'n
   };
 }
 
-export async function promotionView(service: Service, db: Db, project: ProjectRow, name: string, number: number | null): Promise<api.Promotion> {
-  const { release, environment, judgement, live, plan } = await considerPromotion(service.context, db, project, name, number);
+export async function promotionView(
+  service: Service,
+  db: Db,
+  project: ProjectRow,
+  name: string,
+  number: number | null,
+): Promise<Promotion> {
+  const { release, environment, judgement, live, plan } = await considerPromotion(
+    service.context,
+    db,
+    project,
+    name,
+    number,
+  );
   const repository = repositoryOf(service.context, project);
   const facts = async (from: string | null, to: string) =>
-    (await commitsBetween(repository, from, to, 100)).map((one) => ({ id: one.id, title: one.title, author: one.author, at: one.at.toISOString() }));
+    (await commitsBetween(repository, from, to, 100)).map((one) => ({
+      id: one.id,
+      title: one.title,
+      author: one.author,
+      at: one.at.toISOString(),
+    }));
   const names = new Set([...(live?.parts ?? []), ...release.parts].map((part) => part.name));
   const digest = (row: ReleaseRow | null, part: string) => row?.parts.find((one) => one.name === part)?.digest ?? null;
   const warm = `${Math.round(service.context.timing.warm / 60_000)} minutes`;

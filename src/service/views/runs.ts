@@ -1,5 +1,5 @@
 /** Runs as the API gives them. */
-import { issue } from '../../core/errors.js';
+import { issue } from '../../core/errors/errors.js';
 import { listAgents } from '../../records/agents.js';
 import { attemptsOfRun, commandsOf } from '../../records/attempts.js';
 import type { Db } from '../../records/database.js';
@@ -7,18 +7,24 @@ import { definitionOf, type ProjectRow } from '../../records/projects.js';
 import { expectedTimes, runsOfAttempts } from '../../records/history.js';
 import { type RunOverview, runOverview } from '../../records/overview.js';
 import { type RunRow, tasksOf } from '../../records/runs.js';
-import type * as api from '../../wire/api.js';
+import type { Run, RunDetail } from '../../wire/runs.js';
+import type { Said } from '../../wire/parts.js';
 import { iso, said } from './basics.js';
 
 /** Milliseconds for which an agent may be away before what was planned for it is said to wait for nobody. */
 const baseGoneMs = 60_000;
 
-export function runView(row: RunOverview): api.Run {
+export function runView(row: RunOverview): Run {
   return {
     project: row.project,
     number: row.number,
     state: row.state,
-    commit: { id: row.commit, title: row.title, author: row.author, at: (row.committed_at ?? new Date(0)).toISOString() },
+    commit: {
+      id: row.commit,
+      title: row.title,
+      author: row.author,
+      at: (row.committed_at ?? new Date(0)).toISOString(),
+    },
     branch: row.branch,
     pullRequest: row.pull_request,
     cause: row.cause,
@@ -35,11 +41,11 @@ export function runView(row: RunOverview): api.Run {
 }
 
 /** A run right after a change of it. */
-export async function runViewOf(db: Db, id: string): Promise<api.Run> {
+export async function runViewOf(db: Db, id: string): Promise<Run> {
   return runView((await runOverview(db, id)) as RunOverview);
 }
 
-export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promise<api.RunDetail> {
+export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promise<RunDetail> {
   // The run first: what is read after it is at least as new, so that a run that has ended has no task that goes on.
   const view = await runViewOf(db, row.id);
   const [tasks, attempts, definition, agents] = await Promise.all([
@@ -62,18 +68,29 @@ export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promi
     tasks.flatMap((task) => (task.state === 'reused' && task.attempt_id ? [task.attempt_id] : [])),
   );
   const agentNames = new Map(agents.map((agent) => [agent.id, agent.name]));
-  const takers = agents.filter((agent) => agent.alive && agent.takes.includes(row.line === 'own' ? 'runs' : 'untrusted'));
-  const held = tasks.some((task) => task.state === 'ready') && takers.length > 0 && takers.every((agent) => agent.full_issue !== null);
+  const takers = agents.filter(
+    (agent) => agent.alive && agent.takes.includes(row.line === 'own' ? 'runs' : 'untrusted'),
+  );
+  const held =
+    tasks.some((task) => task.state === 'ready') &&
+    takers.length > 0 &&
+    takers.every((agent) => agent.full_issue !== null);
   // One that was there a moment ago may only be starting again.
   const lately = Date.now() - baseGoneMs;
-  const bases = new Set(agents.filter((agent) => agent.alive || agent.seen_at.getTime() > lately).map((agent) => agent.base));
+  const bases = new Set(
+    agents.filter((agent) => agent.alive || agent.seen_at.getTime() > lately).map((agent) => agent.base),
+  );
   const gone = tasks.some((task) => task.state === 'ready' && task.pinned.base && !bases.has(task.pinned.base));
   return {
     ...view,
     waits: held ? said(takers[0]?.full_issue ?? null) : gone ? said(issue('base_gone', { run: row.number })) : null,
     trimmedAt: iso(row.trimmed_at),
-    warnings: row.warnings.map((one) => said(one) as api.Said),
-    definitionIssues: (definition?.issues ?? []).map((one) => ({ ...(said(one) as api.Said), line: one.line, column: one.column })),
+    warnings: row.warnings.map((one) => said(one) as Said),
+    definitionIssues: (definition?.issues ?? []).map((one) => ({
+      ...(said(one) as Said),
+      line: one.line,
+      column: one.column,
+    })),
     taskList: tasks.map((task) => ({
       name: task.name,
       state: task.state,

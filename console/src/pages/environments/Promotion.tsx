@@ -1,0 +1,143 @@
+/** Is it safe to promote: the evidence, what differs, one sentence, one act. */
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router';
+import type { Deployment } from '../../../../src/wire/environments';
+import type { Promotion } from '../../../../src/wire/releases';
+import { get, paths, post, Refusal } from '../../data/api';
+import { Ago, Button, Empty, Loading, short, Trouble } from '../../parts/basics';
+import { Chip, Mark } from '../../parts/Mark';
+
+export function PromotionPage(): React.ReactNode {
+  const { project, environment } = useParams({ strict: false }) as { project: string; environment: string };
+  const { release } = useSearch({ strict: false }) as { release?: number };
+  const navigate = useNavigate();
+  const path = paths.environment(project, environment);
+  const page = useQuery({
+    queryKey: ['promotion', project, environment, release],
+    queryFn: () => get<Promotion>(`${path}/promotion${release ? `?release=${release}` : ''}`),
+  });
+  const promote = useMutation({
+    mutationFn: (number: number) => post<Deployment>(`${path}/deployments`, { kind: 'promote', release: number }),
+    onSuccess: () => navigate({ to: '/$project/$environment', params: { project, environment } }),
+  });
+  const crumbs = (
+    <p className="mb-1 text-second">
+      {project} /{' '}
+      <Link to="/$project/$environment" params={{ project, environment }} className="no-underline hover:underline">
+        {environment}
+      </Link>
+    </p>
+  );
+  if (page.error && !page.data) {
+    const nothing = page.error instanceof Refusal && page.error.problem.code === 'nothing_to_promote';
+    return (
+      <>
+        {crumbs}
+        {nothing ? (
+          <Empty title={(page.error as Refusal).problem.detail}>{(page.error as Refusal).problem.next}</Empty>
+        ) : (
+          <Trouble error={page.error} />
+        )}
+      </>
+    );
+  }
+  if (!page.data) return <Loading />;
+  const one = page.data;
+  return (
+    <>
+      {crumbs}
+      <div className="mb-4 flex flex-wrap items-center gap-x-3 gap-y-2">
+        <h1 className="title">
+          Promote r{one.release.number} to {environment}
+        </h1>
+        <Chip tone={one.allowed ? 'good' : 'poor'}>{one.allowed ? 'may be promoted' : 'can not be promoted'}</Chip>
+        <Button
+          kind="main"
+          className="ml-auto"
+          disabled={!one.allowed || promote.isPending}
+          onClick={() => promote.mutate(one.release.number)}
+        >
+          Promote r{one.release.number}
+        </Button>
+      </div>
+      {promote.error ? <Trouble error={promote.error} /> : null}
+      <section className="card mb-3.5 px-5 py-4">
+        <p>{one.sentence}</p>
+        {one.refusal ? (
+          <p className="mt-1.5 text-ochre">
+            {one.refusal.says} {one.refusal.next}
+          </p>
+        ) : null}
+      </section>
+      <div className="grid gap-3.5 *:min-w-0 lg:grid-cols-[5fr_6fr]">
+        <section className="card px-5 py-3.5" aria-label="Evidence">
+          <h2 className="mb-1 font-semibold">Evidence</h2>
+          <ul>
+            {one.checks.map((check) => (
+              <li key={`${check.rule} ${check.says}`} className="flex items-center gap-2.5 border-b border-faint py-2">
+                <Mark state={check.met ? 'passed' : 'failed'} />
+                <span>{check.says}</span>
+                <span className="ml-auto text-second">{check.source}</span>
+              </li>
+            ))}
+            <li className="flex items-center gap-2.5 py-2">
+              <Mark state="passed" />
+              <span>the bytes</span>
+              <span className="code ml-auto truncate text-second">{one.release.digest.slice(0, 23)}</span>
+            </li>
+          </ul>
+        </section>
+        <section className="card px-5 py-3.5" aria-label={`What differs from ${environment}`}>
+          <h2 className="mb-1 font-semibold">What differs from {environment}</h2>
+          <Row name="Commits">
+            {one.commits.length === 0 ? <span className="text-second">none is new</span> : null}
+            <ul>
+              {one.commits.map((commit) => (
+                <li key={commit.id} className="py-0.5">
+                  <span className="code text-second">{short(commit.id)}</span> {commit.title}{' '}
+                  <span className="text-second">
+                    {commit.author} · <Ago at={commit.at} />
+                  </span>
+                </li>
+              ))}
+            </ul>
+          </Row>
+          {one.removed.length ? (
+            <Row name="Taken away">
+              <ul>
+                {one.removed.map((commit) => (
+                  <li key={commit.id} className="py-0.5 text-vermilion">
+                    <span className="code">{short(commit.id)}</span> {commit.title}
+                  </li>
+                ))}
+              </ul>
+            </Row>
+          ) : null}
+          <Row name="Parts">
+            {one.parts.map((part) => (
+              <div key={part.name} className="flex flex-wrap justify-between gap-x-4 py-0.5">
+                <span className="code">{part.name}</span>
+                {part.from === part.to ? (
+                  <span className="text-second">same bytes</span>
+                ) : (
+                  <span className="code text-second">
+                    {part.from ? part.from.slice(7, 11) : 'none'}… → {part.to ? `${part.to.slice(7, 11)}…` : 'none'}
+                  </span>
+                )}
+              </div>
+            ))}
+          </Row>
+        </section>
+      </div>
+    </>
+  );
+}
+
+function Row({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <div className="grid grid-cols-[6.5rem_1fr] border-b border-faint py-2 last:border-0">
+      <span className="font-semibold text-second">{name}</span>
+      <div className="min-w-0">{children}</div>
+    </div>
+  );
+}

@@ -1,0 +1,151 @@
+/** Runs, the newest first; the filter is in the address. */
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { Link, useNavigate, useSearch } from '@tanstack/react-router';
+import { durationText } from '../../../../src/core/durations';
+import { runStates } from '../../../../src/core/states';
+import type { PageOf } from '../../../../src/wire/parts';
+import type { Project } from '../../../../src/wire/projects';
+import type { Run } from '../../../../src/wire/runs';
+import { get } from '../../data/api';
+import { Ago, Button, Empty, Loading, short, TableHead, Trouble } from '../../parts/basics';
+import { Mark } from '../../parts/Mark';
+
+interface Filter {
+  project?: string;
+  state?: string;
+  branch?: string;
+}
+
+export function RunsPage(): React.ReactNode {
+  const filter = useSearch({ strict: false }) as Filter;
+  const navigate = useNavigate();
+  const query = new URLSearchParams(
+    Object.entries(filter).filter(([key, value]) => ['project', 'state', 'branch'].includes(key) && value),
+  );
+  const runs = useInfiniteQuery({
+    queryKey: ['runs', query.toString()],
+    queryFn: ({ pageParam }) => get<PageOf<Run>>(`/api/runs?${query}${pageParam ? `&cursor=${pageParam}` : ''}`),
+    initialPageParam: '',
+    getNextPageParam: (page) => page.next ?? undefined,
+  });
+  const set = (change: Filter) =>
+    navigate({
+      to: '/runs',
+      search: Object.fromEntries(Object.entries({ ...filter, ...change }).filter(([, value]) => value)) as never,
+    });
+  const items = runs.data?.pages.flatMap((page) => page.items) ?? [];
+  return (
+    <>
+      <div className="mb-4 flex flex-wrap items-center justify-between gap-3">
+        <h1 className="title">Runs{filter.project ? ` of ${filter.project}` : ''}</h1>
+        <Where key={`${filter.project} ${filter.branch}`} filter={filter} set={set} />
+        <div className="flex flex-wrap gap-1.5" role="group" aria-label="State">
+          {['', ...runStates].map((state) => (
+            <Button
+              key={state}
+              aria-pressed={(filter.state ?? '') === state}
+              className={`!px-2.5 !py-1 ${(filter.state ?? '') === state ? '!bg-indigo-wash !text-indigo' : '!font-normal'}`}
+              onClick={() => set({ state })}
+            >
+              {state || 'all'}
+            </Button>
+          ))}
+        </div>
+      </div>
+      {runs.error && !runs.data ? <Trouble error={runs.error} /> : null}
+      {runs.isPending ? <Loading /> : null}
+      {runs.data && items.length === 0 ? (
+        <Empty title="No run is like that.">Take the filter away, or push a commit.</Empty>
+      ) : null}
+      {items.length ? (
+        <div className="card overflow-x-auto">
+          <table className="w-full border-collapse text-left">
+            <TableHead columns={['Run', 'Project', 'Of', 'Commit', 'Release', 'Took', 'When']} />
+            <tbody>
+              {items.map((run) => (
+                <RunRow key={`${run.project} ${run.number}`} run={run} />
+              ))}
+            </tbody>
+          </table>
+        </div>
+      ) : null}
+      {runs.hasNextPage ? (
+        <Button className="mt-4" onClick={() => runs.fetchNextPage()}>
+          Older
+        </Button>
+      ) : null}
+    </>
+  );
+}
+
+const field = 'rounded-md border border-line bg-sheet px-2.5 py-1';
+
+/** Of which project, and of which branch: the branch is asked for when it is typed whole. */
+function Where({ filter, set }: { filter: Filter; set(change: Filter): void }) {
+  const projects = useQuery({ queryKey: ['projects'], queryFn: () => get<PageOf<Project>>('/api/projects') });
+  const names = projects.data?.items.map((one) => one.name) ?? [];
+  return (
+    <form
+      className="ml-auto flex flex-wrap gap-1.5"
+      onSubmit={(event) => {
+        event.preventDefault();
+        set({ branch: String(new FormData(event.currentTarget).get('branch')).trim() });
+      }}
+    >
+      <select
+        aria-label="Project"
+        className={field}
+        value={filter.project ?? ''}
+        onChange={(event) => set({ project: event.target.value })}
+      >
+        <option value="">all projects</option>
+        {[...new Set([...names, ...(filter.project ? [filter.project] : [])])].map((name) => (
+          <option key={name}>{name}</option>
+        ))}
+      </select>
+      <input
+        name="branch"
+        aria-label="Branch"
+        placeholder="branch"
+        defaultValue={filter.branch ?? ''}
+        onBlur={(event) => event.target.value.trim() !== (filter.branch ?? '') && event.target.form?.requestSubmit()}
+        className={`${field} w-32`}
+      />
+    </form>
+  );
+}
+
+function RunRow({ run }: { run: Run }) {
+  return (
+    <tr className="border-b border-faint last:border-0 hover:bg-faint">
+      <td className="px-4 py-2 whitespace-nowrap">
+        <span className="flex items-center gap-2">
+          <Mark state={run.state} />
+          <Link
+            data-row
+            to="/$project/runs/$number"
+            params={{ project: run.project, number: String(run.number) }}
+            className="font-semibold no-underline hover:underline"
+          >
+            run {run.number}
+          </Link>
+        </span>
+      </td>
+      <td className="px-4 py-2">{run.project}</td>
+      <td className="max-w-44 truncate px-4 py-2">{run.pullRequest ? `pr-${run.pullRequest}` : run.branch}</td>
+      <td className="max-w-md truncate px-4 py-2">
+        <span className="code text-second">{short(run.commit.id)}</span> {run.commit.title}
+        {run.issue && run.state === 'failed' ? (
+          <span className="block truncate text-vermilion">{run.issue.says}</span>
+        ) : null}
+      </td>
+      <td className="code px-4 py-2">{run.release ? `r${run.release}` : ''}</td>
+      <td className="px-4 py-2 whitespace-nowrap text-second">
+        {run.endedAt ? durationText(Date.parse(run.endedAt) - Date.parse(run.createdAt)) : run.state}
+      </td>
+      <td className="px-4 py-2 text-second">
+        <Ago at={run.createdAt} />
+      </td>
+    </tr>
+  );
+}

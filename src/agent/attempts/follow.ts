@@ -1,0 +1,168 @@
+/** A chain that has been let go, followed to its end. The first cause of an end wins. */
+import type { Readable } from 'node:stream';
+import { join } from 'node:path';
+import type { AttemptReport, AttemptWork } from '../../wire/work.js';
+import type { AgentContext } from '../context.js';
+import { watchDisk } from '../files/disk.js';
+import type { KeptLog } from '../log/keptlog.js';
+import type { Ended } from '../log/masked.js';
+import { type Cause, judge, readControl, type Told } from './outcome.js';
+import { takeOutput, takeResults } from './outputs.js';
+import type { HeldChain } from '../sandbox/ready.js';
+import { splitSections } from '../log/sections.js';
+import { makeTail, seenFiles } from './seen.js';
+
+/** Between TERM and KILL, in milliseconds. */
+const graceMs = 5_000;
+/** The first process of a sandbox, which is bubblewrap's, and the runner: TERM is for the work alone. */
+const ownProcesses = 2;
+
+export interface Followed {
+  context: AgentContext;
+  work: AttemptWork;
+  chain: HeldChain;
+  abort: AbortSignal;
+  log: KeptLog;
+  happens: (one: AttemptReport['happenings'][number]) => void;
+  /** Stands between the commands' output, and behind what is handed out. */
+  mark: string;
+  makes: string[];
+  layers: readonly string[];
+  /** Where the outputs are written. */
+  tar: string;
+  caches: readonly { from: string }[];
+  databases: { size(): Promise<number> };
+}
+
+export async function follow(followed: Followed): Promise<Ended> {
+  const { context, work, chain, abort, log, happens, mark, makes } = followed;
+  const { child, folder } = chain;
+  const tail = makeTail();
+  let printing = 0;
+  const { attempt: bounds } = context.host;
+  let cause: Cause | null = null;
+  const end = (why: Cause) => {
+    cause ??= why;
+    void endTree(chain);
+  };
+  const watching = watch(followed, end);
+  const stop = () => end('stop');
+  abort.addEventListener('abort', stop);
+  if (abort.aborted) stop();
+
+  let errors = '';
+  child.stderr?.on('data', (chunk: Buffer) => {
+    errors = (errors + chunk.toString('utf8')).slice(-1000);
+  });
+  const told: Told = {
+    exit: null,
+    position: 0,
+    missing: [],
+    full: [],
+    noResults: false,
+    notKept: false,
+    socket: false,
+    done: false,
+  };
+  const output = child.stdout as NonNullable<typeof child.stdout>;
+  const sections = splitSections(mark);
+  const firstLines: (number | undefined)[] = [];
+  let over = () => {};
+  // All is told, and all that was printed and handed out is here: what is left of the chain ends without being waited for.
+  const whole = () => {
+    if (told.done && sections.seen() > told.position && handed.whole() && results.whole()) over();
+  };
+  const behind = Buffer.from(`\0${mark}\0`);
+  const [, , , control, outputs, testResults] = child.stdio as unknown as Readable[];
+  const handed = takeOutput(outputs as Readable, behind, makes.length ? followed.tar : null, bounds.disk, () =>
+    whole(),
+  );
+  const results = takeResults(testResults as Readable, behind, () => whole());
+  const controlled = readControl(
+    control as Readable,
+    told,
+    makes,
+    (position) => {
+      // The service has put down the first command of a task when it gave it out.
+      if (position > 0 || work.kind !== 'task') happens({ what: 'command-started', position, firstLine: log.lines() });
+    },
+    (position, exit, ms) => happens({ what: 'command-ended', position, exit, ms }),
+    () => whole(),
+  ).catch(() => {});
+  output.on('data', (chunk: Buffer) => {
+    let room = true;
+    for (const piece of sections.push(chunk)) {
+      // What is told of a command's beginning may come before or after what the one before it has printed.
+      firstLines[piece.section] ??= log.lines();
+      if (piece.section !== printing) tail.clear();
+      printing = piece.section;
+      tail.push(piece.bytes);
+      room = log.write(piece.bytes, piece.section) && room;
+    }
+    whole();
+    if (room) return;
+    output.pause();
+    void log.drained().then(() => output.resume());
+  });
+  await new Promise<void>((resolve, reject) => {
+    child.on('error', reject);
+    child.on('close', () => resolve());
+    over = resolve;
+    whole();
+  }).finally(() => watching.stop());
+  abort.removeEventListener('abort', stop);
+  for (const piece of sections.end()) log.write(piece.bytes, piece.section);
+  if (!told.done) await controlled;
+  const kept = await handed.end();
+  const scene = {
+    lastLines: () => tail.lines(),
+    files: () => seenFiles([...followed.layers, join(folder, 'u')]),
+    tools: context.tools,
+  };
+  const facts = chain.group.facts();
+  const ended = judge(work, { told, cause, errors, bounds, facts, ...kept, results: results.end(), scene });
+  // A command that printed nothing begins where the next one does.
+  for (let at = work.commands.length - 1, next = log.lines(); at >= 0; at--) next = firstLines[at] ??= next;
+  return { ...ended, firstLines: firstLines.slice(0, work.commands.length) as number[] };
+}
+
+/** Milliseconds between two looks at the size of databases. */
+const databasesEveryMs = 3_000;
+
+/** Ends it when its time is up, or when it takes more than it may. */
+function watch({ context, work, chain, caches, databases }: Followed, end: (why: Cause) => void): { stop(): void } {
+  const { attempt: bounds } = context.host;
+  const timer = setTimeout(() => end('timeout'), work.timeoutMs);
+  const disk = watchDisk(
+    [chain.folder, ...caches.map((one) => one.from)],
+    { bytes: bounds.disk, files: bounds.files },
+    end,
+  );
+  const looking = Object.keys(work.resources).length
+    ? setInterval(() => {
+        databases.size().then(
+          (bytes) => bytes > bounds.database && end('database'),
+          () => {},
+        );
+      }, databasesEveryMs)
+    : null;
+  looking?.unref();
+  return {
+    stop() {
+      clearTimeout(timer);
+      disk.stop();
+      if (looking) clearInterval(looking);
+    },
+  };
+}
+
+/** TERM to what runs inside, KILL to all of it after the grace. */
+async function endTree({ child, group }: HeldChain): Promise<void> {
+  const over = () => child.exitCode !== null || child.signalCode !== null;
+  group.terminate(ownProcesses);
+  for (let waited = 0; waited < graceMs && !over(); waited += 50)
+    await new Promise((resolve) => setTimeout(resolve, 50));
+  if (over()) return;
+  group.kill();
+  child.kill('SIGKILL');
+}

@@ -1,0 +1,183 @@
+/** What attempts and instances are done with on this machine: sandbox, layers, caches, databases; found out and made ready. */
+import { mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { defaultFree, fullDisk } from '../../blobs/disk.js';
+import { CodedError } from '../../core/errors/errors.js';
+import { openDatabases } from '../../resources/postgres.js';
+import type { Client } from '../../wire/client.js';
+import { openCaches } from './caches.js';
+import type { AgentContext } from '../context.js';
+import { baseDigest, toolVersions } from '../facts.js';
+import { defaultBounds } from '../log/keptlog.js';
+import { openLayers } from '../files/layers.js';
+import { installScripts, ownFolder } from '../sandbox/chain.js';
+import {
+  type AttemptBounds,
+  defaultAttempt,
+  findAccounts,
+  findLimits,
+  findNetwork,
+  type Host,
+  missingParts,
+  type NetworkWay,
+} from '../sandbox/host.js';
+import { moveAway, sweepTrash } from '../files/remove.js';
+import { groupOf, preferOwn } from '../sandbox/limits.js';
+import { openReadyChains } from '../sandbox/ready.js';
+
+export interface WorkshopOptions {
+  name: string;
+  folder: string;
+  /** Attempts at the same time. */
+  slots: number;
+  /** Address under which edges reach its instances; default 127.0.0.1. */
+  address?: string;
+  /** How ports are tied; default what works here. */
+  network?: NetworkWay;
+  settings?: Record<string, string>;
+  /** What an attempt may take of this machine; what is left out stays as it is by default. */
+  limits?: Partial<AttemptBounds>;
+  /** Bytes of an attempt's log that are kept, half of them from its end; default 64 MB. */
+  logLimit?: number;
+  /** Bytes that must be free for new attempts; default 2 GiB. */
+  minFree?: number;
+  /** Milliseconds between two rounds of tidying; default ten minutes. */
+  tidyEvery?: number;
+  /** Administrator's address of the PostgreSQL cluster in which attempts get databases. */
+  resources?: string;
+}
+
+/** Days after which a cache that no attempt has used goes, and an unpacked layer; sooner when the disk is nearly full. */
+const cacheDays = 14;
+const layerDays = 3;
+
+export interface Workshop {
+  context: AgentContext;
+  /** Tool → exact version. */
+  tools: Record<string, string>;
+  base: string;
+  /** Attempts of an earlier agent that were over their limits when it ended. */
+  hurt: string[];
+  close(): Promise<void>;
+}
+
+/** Throws `sandbox_missing` or `tool_missing` where work can't be done safely. */
+export async function openWorkshop(
+  options: WorkshopOptions,
+  client: Client,
+  log: AgentContext['log'],
+  stopped: () => boolean,
+  leaseUntil: () => number = () => 0,
+): Promise<Workshop> {
+  const accounts = findAccounts();
+  const missing = missingParts(accounts);
+  if (missing) throw new CodedError(missing.code, missing.data);
+  const host: Host = {
+    accounts,
+    network: options.network ?? findNetwork(accounts.live),
+    limits: findLimits(),
+    attempt: { ...defaultAttempt, ...options.limits },
+  };
+  mkdirSync(options.folder, { recursive: true });
+  ownFolder(options.folder, null, 0o711);
+  for (const name of ['work', 'live']) ownFolder(join(options.folder, name), null, 0o711);
+  installScripts(join(options.folder, 'bin'));
+  preferOwn(host.limits, options.name);
+  const hurt = await sweepWork(options.folder, host.limits);
+  const databases = options.resources ? await openDatabases(options.resources, `a-${options.name}`) : null;
+  // Attempts ended with the agent before this one, and so do their databases.
+  await databases?.sweep();
+  const context: AgentContext = {
+    client,
+    folder: options.folder,
+    host,
+    tools: {},
+    layers: openLayers(options.folder, accounts.work),
+    caches: openCaches(join(options.folder, 'caches'), accounts.work),
+    databases,
+    chains: openReadyChains(join(options.folder, 'work'), join(options.folder, 'bin'), host, options.slots),
+    address: options.address ?? '127.0.0.1',
+    ports: { from: 20_000, to: 31_999 },
+    leaseUntil,
+    settings: options.settings ?? {},
+    logBounds: options.logLimit
+      ? { head: Math.ceil(options.logLimit / 2), tail: Math.floor(options.logLimit / 2) }
+      : defaultBounds,
+    full: () => fullDisk(options.folder, options.minFree ?? defaultFree, options.name),
+    log,
+    stopped,
+  };
+  const tidy = async (): Promise<void> => {
+    await context.caches.tidy(cacheDays * 86_400_000);
+    await context.layers.tidy(layerDays * 86_400_000, async () => (await context.full()) !== null);
+  };
+  const tidying = setInterval(() => {
+    tidy().catch((error: Error) => log.warn({ error: String(error) }, 'caches and layers could not be tidied'));
+  }, options.tidyEvery ?? 600_000);
+  tidying.unref();
+  const [found, base] = await Promise.all([toolVersions(), keptBase(options)]);
+  Object.assign(context.tools, found);
+  return {
+    context,
+    tools: databases ? { ...found, postgres: databases.version } : found,
+    base,
+    hurt,
+    async close() {
+      clearInterval(tidying);
+      context.chains.close();
+      // Instances that go on have seen their layers already.
+      context.layers.close();
+      await databases?.sweep().catch(() => {});
+      await databases?.close();
+    },
+  };
+}
+
+/**
+ * Ends and removes what an earlier agent left of its attempts; they ended with it. Gives those that were over their limits by then:
+ * they may be why it ended. Folders are moved away at once and removed beside the work: that can take minutes.
+ */
+async function sweepWork(folder: string, limits: Host['limits']): Promise<string[]> {
+  const hurt: string[] = [];
+  for (const name of readdirSync(join(folder, 'work'))) {
+    const group = groupOf(limits, name);
+    const { outOfMemory, refusedProcesses } = group.facts();
+    const attempt = readOr(join(folder, 'work', name, 'attempt'), '');
+    if (attempt && outOfMemory + refusedProcesses > 0) hurt.push(attempt);
+    await group.remove();
+    moveAway(folder, join(folder, 'work', name));
+  }
+  void sweepTrash(folder);
+  return hurt;
+}
+
+const readOr = (path: string, otherwise: string): string => {
+  try {
+    return readFileSync(path, 'utf8');
+  } catch {
+    return otherwise;
+  }
+};
+
+/** The base digest asks the package manager, which takes a while; it is kept beside the time of the last installation. */
+async function keptBase(options: WorkshopOptions): Promise<string> {
+  const file = join(options.folder, 'base.json');
+  const mark = `${statusTime()} ${JSON.stringify(options.settings ?? {})}`;
+  try {
+    const kept = JSON.parse(readFileSync(file, 'utf8')) as { mark: string; base: string };
+    if (kept.mark === mark) return kept.base;
+  } catch {
+    // Not kept yet.
+  }
+  const base = await baseDigest(options.settings ?? {});
+  writeFileSync(file, JSON.stringify({ mark, base }));
+  return base;
+}
+
+function statusTime(): string {
+  try {
+    return String(statSync('/var/lib/dpkg/status').mtimeMs);
+  } catch {
+    return '';
+  }
+}

@@ -1,0 +1,48 @@
+/** What a chain of processes is told: the call that starts it, and what runs in it. */
+import type { Account, NetworkWay } from './host.js';
+import type { Group } from './limits.js';
+
+/** How the chain is tied to the world; `none`: its own loopback alone. */
+export type ChainNetwork = NetworkWay | 'none';
+
+export interface ChainFrame {
+  /** Private folder, made by `prepareFolder`. */
+  folder: string;
+  account: Account | null;
+  network: ChainNetwork;
+  writable: boolean;
+  /** Ends the work when its lease file is old. */
+  watchLease: boolean;
+  group: Group;
+  /** Ends with the agent. */
+  tied: boolean;
+  /** Waits for a line on its standard input before it reads what runs. */
+  held: boolean;
+  /** Bytes of one file at most, and, where no cgroup holds them, processes in the sandbox and bytes of memory each. */
+  rlimits: { file: number; processes: number | null; memory: number | null };
+}
+
+export interface ChainWork {
+  /** Folders of layers, the lowest first. */
+  layers: string[];
+  writable: boolean;
+  variables: Record<string, string>;
+  network: {
+    /** The outside may be reached. */
+    open: boolean;
+    /** Address and port under which the work's port of the same number is reached, or null. */
+    listen: { address: string; port: number } | null;
+    /** Ports of this machine's loopback that it may reach, with the names that lead there. */
+    reach: { port: number; host: string }[];
+    /** Addresses of other machines that may be reached though they are private. */
+    through: string[];
+  };
+  /** Bytes that /tmp and HOME may hold each; null: half of the machine's memory. */
+  tmp: number | null;
+  /** Folders of this machine that are seen, and may be written, at another place. */
+  binds: { from: string; to: string }[];
+  command: string[];
+}
+
+/** Where the shell that runs an attempt's commands lies in the sandbox. */
+export const runnerPath = '/run/tsunagi-runner';

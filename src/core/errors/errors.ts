@@ -1,0 +1,47 @@
+/**
+ * The registry of errors: code → wording, HTTP status, whether trying again can help.
+ *
+ * An issue is data (`code` and `data`); its text is made last, by `wording`, so that the API, the command
+ * line and the console say the same. A code that is retired is never used again.
+ */
+import type { ErrorEntry } from './entry.js';
+import { findings } from './findings.js';
+import { reasons } from './reasons.js';
+import { refusals } from './refusals.js';
+
+export const registry = { ...findings, ...reasons, ...refusals } as const satisfies Record<string, ErrorEntry>;
+
+export type ErrorCode = keyof typeof registry;
+export type IssueData = Record<string, string | number | null | undefined>;
+
+/** One thing that is wrong, as data. */
+export interface Issue {
+  code: ErrorCode;
+  data: IssueData;
+}
+
+/** A fresh issue. */
+export const issue = (code: ErrorCode, data: IssueData = {}): Issue => ({ code, data });
+
+const fill = (text: string, data: IssueData) =>
+  text.replace(/\{(\w+)\}/g, (_, name: string) => String(data[name] ?? ''));
+
+/** The words of an issue: `says` what happened and why, `next` what to do. An unknown code (of a newer service) is shown as it is. */
+export function wording(one: Issue): { says: string; next: string } {
+  const known: ErrorEntry | undefined = registry[one.code];
+  if (!known) return { says: String(one.code), next: '' };
+  return { says: fill(known.says, one.data), next: fill(known.next, one.data) };
+}
+
+/** An issue that is thrown. `cause` keeps what it was made of. */
+export class CodedError extends Error {
+  readonly issue: Issue;
+  constructor(code: ErrorCode, data: IssueData = {}, cause?: unknown) {
+    super(wording({ code, data }).says, cause === undefined ? undefined : { cause });
+    this.name = 'CodedError';
+    this.issue = { code, data };
+  }
+  get status(): number {
+    return registry[this.issue.code].status;
+  }
+}

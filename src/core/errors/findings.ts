@@ -1,0 +1,185 @@
+/** What is found wrong in a definition, a file of variables, a repository. */
+import { entry, type ErrorEntry } from './entry.js';
+
+export const findings = {
+  // definition
+  definition_missing: entry(
+    422,
+    'The commit {commit} has no {path}.',
+    'Add {path} to the repository; `tsunagi check` tells whether it is right.',
+  ),
+  definition_proposed: entry(
+    422,
+    'There is no tsunagi.yaml here; this is what would fit it ({what}).',
+    'Write it and go on: `tsunagi rehearse --write`.',
+  ),
+  no_checkout: entry(400, '{folder} is not in a git checkout with a commit.', 'Stand in the checkout of the project.'),
+  definition_invalid: entry(
+    422,
+    '{path} has {count} that must be mended: {first}',
+    'Run `tsunagi check` in the checkout; it lists them all with line and column.',
+  ),
+  definition_too_large: entry(
+    422,
+    '{path} is larger than {limit}.',
+    'Keep the definition small; move scripts into files of their own.',
+  ),
+  definition_nested: entry(
+    422,
+    'More than {limit} brackets are open in each other here.',
+    'Close them, or write the values one below the other.',
+  ),
+  definition_slow: entry(
+    422,
+    'Reading {what} took too long and was given up.',
+    'Make it smaller: fewer tasks, values and patterns.',
+  ),
+  yaml_syntax: entry(422, 'This is not valid YAML: {detail}.', 'Mend the syntax at this place.'),
+  yaml_feature: entry(
+    422,
+    '{what} are not part of the definition language.',
+    'Write the value out, or quote it if it is meant as text.',
+  ),
+  encoding: entry(422, 'The text is not valid UTF-8.', 'Save the file as UTF-8.'),
+  unknown_key: entry(422, '`{key}` is not known here.', '{hint}'),
+  not_yet_supported: entry(
+    422,
+    '`{key}` is part of the language but not yet supported by this version.',
+    'Leave it out until a later version.',
+  ),
+  repeated_key: entry(422, '`{key}` stands here twice.', 'Keep one of the two.'),
+  required_key: entry(422, '`{key}` is missing in {place}.', 'Add `{key}`: {about}'),
+  wrong_kind: entry(422, 'Here {expected} is expected, not {found}.', 'Write {expected}.'),
+  wrong_text: entry(422, '`{text}` is not {expected}.', 'Write {expected}, for example `{example}`.'),
+  wrong_choice: entry(422, '`{text}` is not one of {choices}.', '{hint}'),
+  unknown_task: entry(422, 'There is no task `{name}`.', '{hint}'),
+  unknown_part: entry(422, 'There is no part `{name}`.', '{hint}'),
+  unknown_environment: entry(422, 'There is no environment `{name}` in the definition.', '{hint}'),
+  unknown_reference: entry(422, '`{name}` is nothing that a variable here can come from.', '{hint}'),
+  needs_in_circle: entry(422, 'These need each other in a circle: {circle}.', 'Take one of the needs away.'),
+  key_not_for: entry(422, '`{key}` has no meaning for {kind}.', 'Take it away, or change the kind.'),
+  taken_name: entry(422, '`{name}` is taken: {why}.', 'Choose another name.'),
+  taken_variable: entry(422, '`{name}` is set by the service and can not be declared.', 'Choose another name.'),
+  one_of_keys: entry(422, '{place} says {found} of {keys}.', 'Say exactly one of them.'),
+  same_address: entry(422, 'The parts `{first}` and `{second}` are both at `{at}`.', 'Give one of them another `at`.'),
+  no_parts: entry(422, 'A release needs at least one part.', 'Add a part, or take `release` away.'),
+  repeated_value: entry(422, 'The value `{value}` stands here twice.', 'Keep one of the two.'),
+  too_many_pieces: entry(
+    422,
+    '`{task}` would become {count} tasks; at most {limit} come of one.',
+    'Take values or shards away.',
+  ),
+  cache_and_makes: entry(
+    422,
+    'The cache `{path}` and the output `{made}` lie in each other.',
+    'Cache another folder, or take it out of `makes`.',
+  ),
+  evidence_left_out: entry(
+    422,
+    'The release needs `{task}`, and `{key}` leaves it out for some commits.',
+    'Take `{key}` away, or take `{task}` out of what the release needs.',
+  ),
+  pattern_matches_nothing: entry(
+    200,
+    '`{pattern}` in {place} matches no file of this commit.',
+    'Mend the pattern, or take it away.',
+  ),
+  unread_root_file: entry(
+    200,
+    '{place} does not read {file}, which tools often look for.',
+    'Add it to `reads` if the task depends on it.',
+  ),
+  filter_attribute: entry(
+    200,
+    '{file} asks for filters ({attribute}); files are laid out as they are stored, without them.',
+    'Take the attribute away, or expect the stored bytes.',
+  ),
+  // variables
+  dotenv_line: entry(422, '`{text}` is no `NAME=value`.', 'Write `NAME=value`, or put a # before it.'),
+  dotenv_quote: entry(
+    422,
+    'The {quote} quote of {name} is not closed.',
+    'Close it; what stands behind it was not read.',
+  ),
+  dotenv_rest: entry(
+    422,
+    'Something stands behind the closing quote of {name}.',
+    'Put the whole value into the quotes.',
+  ),
+  dotenv_repeated: entry(200, '{name} stands on line {line}, too; the later one counts.', 'Keep one of the two.'),
+  dotenv_expansion: entry(
+    200,
+    'The value of {name} refers to another variable; it is taken as it stands.',
+    'Write the whole value.',
+  ),
+  variable_name: entry(
+    422,
+    '`{name}` can not be the name of a variable.',
+    'Use letters, digits and underscores, not beginning with a digit.',
+  ),
+  variable_value: entry(422, 'The value of {name} can not be kept: {why}.', 'Mend the value.'),
+  variable_taken: entry(422, '{name} is set by the service.', 'Choose another name.'),
+  variable_twice: entry(422, '{name} stands here twice.', 'Keep one of the two.'),
+  variable_stranger: entry(
+    403,
+    'The task {task} wants the secret {name}, which work of untrusted pull requests does not get.',
+    'Leave that task out for pull requests (`pull_requests: false`), or let a trusted person propose the change.',
+  ),
+  secret_unreadable: entry(
+    409,
+    'The secret {name} can no longer be opened.',
+    'Set it again: `tsunagi variable set {name} --secret`.',
+  ),
+  secret_short: entry(
+    422,
+    'The secret {name} has fewer than {least} characters: it could not be masked in logs.',
+    'Use a longer one, or set it as plain text.',
+  ),
+  // what is recognised in a repository
+  recognise_nothing: entry(
+    200,
+    'Nothing was recognised that could be run or served.',
+    'Say in the definition what starts it, or choose another folder.',
+  ),
+  recognise_no_lock: entry(
+    200,
+    'There are {count} dependencies and no {file}: nothing says which versions.',
+    'Make the lock file and commit it: `{command}`.',
+  ),
+  recognise_port: entry(200, '{file} listens on port {port}, whatever PORT says.', 'Listen on {variable}.'),
+  recognise_address: entry(
+    200,
+    '{file} listens on {address} alone, where nobody outside of its sandbox reaches it.',
+    'Listen on every address: leave it out, or use 0.0.0.0.',
+  ),
+  recognise_dotenv: entry(
+    200,
+    '{file} is in the repository: its values can be read by everybody who can read that.',
+    'Take it out, and set its values with `tsunagi variable import`.',
+  ),
+  recognise_submodule: entry(
+    200,
+    '{path} is a repository of its own inside this one; it is not fetched.',
+    'Take its files into this repository, or fetch them in a task with `network: true`.',
+  ),
+  recognise_filtered: entry(
+    200,
+    '{file} speaks of files that are kept elsewhere and filtered in; they are laid out as they are stored.',
+    'Store the files themselves, or fetch them in a task with `network: true`.',
+  ),
+  recognise_tool: entry(
+    200,
+    'It is made with {tool}, which is not recognised.',
+    'Write the tasks by hand; `tsunagi check` looks at them.',
+  ),
+  recognise_server_missing: entry(
+    200,
+    '{file} needs a server such as {servers}, and none is among the requirements.',
+    'Add one to {requirements}.',
+  ),
+  recognise_artifact: entry(
+    200,
+    'The file that Maven writes could not be told from pom.xml.',
+    'Mend `makes` and `start` of the proposal.',
+  ),
+} as const satisfies Record<string, ErrorEntry>;

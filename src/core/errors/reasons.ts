@@ -1,0 +1,327 @@
+/** Why runs, tasks, deployments and programs did not do what was asked. */
+import { entry, type ErrorEntry } from './entry.js';
+
+export const reasons = {
+  // runs
+  tree_too_large: entry(
+    422,
+    'The commit {commit} has more than {limit}.',
+    'Take generated files out of the repository, or choose a folder of it for the project.',
+  ),
+  git_object_large: entry(
+    422,
+    'An object of the repository ({kind}) is larger than {limit}.',
+    'Take it out of the repository.',
+  ),
+  selection_too_large: entry(
+    422,
+    'The patterns of this definition and the {files} files of the commit are too many to be compared.',
+    'Use fewer patterns with * or **, or name folders.',
+  ),
+  run_hurts: entry(
+    422,
+    'Planning this run was begun {tries} times and never came to an end; it is not tried again.',
+    'Look at its commit and definition, then push a smaller one.',
+  ),
+  push_too_many: entry(413, 'A push may move {limit} refs at most.', 'Push them in parts.'),
+  busy: entry(429, 'There is too much of this for {what} just now.', 'Wait until what runs has ended.', true),
+  path_not_text: entry(422, 'The name of the file {name} is not valid UTF-8.', 'Rename the file and push again.'),
+  path_unusable: entry(
+    422,
+    'The name of the file {name} can not be laid out: {why}.',
+    'Rename the file and push again.',
+  ),
+  no_agent_for_versions: entry(
+    409,
+    'No agent has {tool} {range}; the agents have {have}.',
+    'Widen `versions`, or install that version on an agent.',
+    true,
+  ),
+  ref_unknown: entry(
+    404,
+    '`{ref}` is no branch, commit or pull request of {project}.',
+    'Push it first; `tsunagi run list` shows what has arrived.',
+  ),
+  run_goes_on: entry(409, 'run {number} has not ended yet.', 'Wait until it has, or stop it.', true),
+  run_over: entry(409, 'run {number} has ended: {state}.', 'Start a new one with `tsunagi run start`.'),
+  run_untrusted: entry(
+    409,
+    'Commit {commit} comes from an untrusted pull request and waits until a developer has allowed it.',
+    'Look at the commit, then `tsunagi run start {commit}`.',
+  ),
+  command_failed: entry(
+    200,
+    'The command `{command}` ended with exit status {exit}.',
+    'Read its output: `tsunagi {look}`.',
+  ),
+  command_killed: entry(
+    200,
+    'The command `{command}` was ended by signal {signal}.',
+    'Read its output; a signal 9 often means that memory ran out.',
+  ),
+  task_timeout: entry(
+    200,
+    'It took longer than its timeout of {timeout}; the whole process tree was ended.',
+    'Make it faster, or raise `timeout`.',
+  ),
+  output_missing: entry(200, 'The declared output {path} was not made.', 'Make it, or take it out of `makes`.'),
+  output_unsafe: entry(
+    422,
+    'The output {path} can not be kept: {why}.',
+    'Keep only files, folders and links that stay inside.',
+  ),
+  output_broken: entry(
+    422,
+    'The output is no whole archive: {detail}.',
+    'Make it again; what is sent must be a tar from its beginning to its end.',
+  ),
+  output_too_large: entry(
+    413,
+    'The output is larger than {limit}.',
+    'Keep only what later tasks and the release need.',
+  ),
+  cache_link: entry(
+    200,
+    'The cache {path} lies behind a link, or is a file.',
+    'Cache a folder that no link of the repository or of an output leads through.',
+  ),
+  agent_hurt: entry(
+    200,
+    'It took its agent {agent} along: {why}. No other attempt follows by itself.',
+    'Let it start fewer processes and need less memory, then run it again.',
+  ),
+  results_unreadable: entry(
+    200,
+    'The results in {path} could not be read: {detail}.',
+    'Let the test runner write JUnit XML there.',
+  ),
+  results_missing: entry(
+    200,
+    'The results {path} were not written.',
+    'Let the test runner write JUnit XML there, or take `results` away.',
+  ),
+  plan_reused: entry(200, 'It passed in run {run} with the same inputs.', ''),
+  plan_first: entry(200, 'It has not run before.', ''),
+  plan_changed: entry(200, 'Since run {run} this has changed: {what}.', ''),
+  plan_need_runs: entry(
+    200,
+    '{need} runs before it; it is reused after all if that makes the same bytes as before.',
+    '',
+  ),
+  plan_no_reuse: entry(200, 'Its definition says that it always runs.', ''),
+  plan_not_passed: entry(200, 'With the same inputs it failed in run {run}.', ''),
+  plan_flaky_or_gone: entry(
+    200,
+    'It passed in run {run}, but also failed with the same inputs, or its outputs are gone.',
+    '',
+  ),
+  disk_nearly_full: entry(
+    503,
+    'The disk of {where} is nearly full: {free} are free, {wanted} are wanted. New attempts wait.',
+    'Make room there, or keep fewer runs and releases; they go on by themselves.',
+    true,
+  ),
+  output_gone: entry(
+    410,
+    'An output of this run ({digest}) is gone or broken: no release can be made of it.',
+    'Start it again with `--without-reuse`.',
+  ),
+  release_gone: entry(
+    410,
+    'The bytes of r{number} are not kept any more.',
+    'Run its commit again: `tsunagi run start {commit}`.',
+  ),
+  superseded_by: entry(200, 'run {run} of a newer push took its place.', 'Look at run {run}.'),
+  waits_for_run: entry(200, 'It waits until run {run} has ended.', 'It begins by itself then.'),
+  stopped_by: entry(200, 'It was stopped by {who}.', 'Start it again when wanted.'),
+  out_of_memory: entry(
+    200,
+    'The command `{command}` was ended: it needed more memory than the {limit} that a task has here.',
+    'Let it need less, or ask the operator for a higher limit.',
+  ),
+  too_many_processes: entry(
+    200,
+    'The command `{command}` failed after it was refused more than {limit} processes.',
+    'Let it start fewer at a time.',
+  ),
+  disk_full: entry(
+    200,
+    '{place} is full: a task has {limit} there.',
+    'Let the task write less, or clean up as it goes.',
+  ),
+  too_many_files: entry(
+    200,
+    'It made more than the {limit} files that a task may make here.',
+    'Let it make fewer, or clean up as it goes.',
+  ),
+  database_full: entry(
+    200,
+    'Its databases took more than the {limit} that a task has for them.',
+    'Let it write less, or clean up as it goes.',
+  ),
+  report_refused: entry(
+    200,
+    'The service did not take the report of its agent: {detail}',
+    'Look at the log of the service, then run it again.',
+  ),
+  agent_lost: entry(200, 'Its agent {agent} went away.', 'Another attempt follows by itself.', true),
+  setup_failed: entry(
+    200,
+    'The sandbox could not be made: {detail}.',
+    'Look at the agent on that machine: `tsunagi agent list`.',
+    true,
+  ),
+  // deployments
+  prepare_failed: entry(200, 'prepare failed: {detail}', 'Read its output, mend it and push.'),
+  prepare_unknown: entry(
+    409,
+    'The agent went away while prepare ran, so nobody knows how far it got.',
+    'Look at the data, then deploy again.',
+  ),
+  verify_failed: entry(200, 'verify failed: {detail}', 'Read its output, mend it and push.'),
+  ended_at_once: entry(
+    200,
+    '{part} ended with exit status {exit} before it was ready: {line}',
+    'Mend the program or its start command.',
+  ),
+  listens_elsewhere: entry(
+    200,
+    '{part} listens on {ports}, it was given PORT={port}.',
+    'Listen on the port in the variable PORT.',
+  ),
+  not_listening: entry(
+    200,
+    '{part} did not listen on PORT={port} within {wait}.',
+    'Listen on the port in the variable PORT, and sooner.',
+  ),
+  not_ready: entry(
+    200,
+    '{part} answered {answer} at {path} for {wait}.',
+    'Let {path} answer 200 when the program is ready.',
+  ),
+  worker_ended: entry(
+    200,
+    'The worker {part} ended with exit status {exit}: {line}',
+    'A worker runs until it is told to end; mend the program.',
+  ),
+  edge_refused: entry(
+    200,
+    'The edge {edge} can not serve this release: {detail}',
+    'Mend what is said, and deploy a release without it.',
+  ),
+  lease_over: entry(
+    200,
+    'The worker {part} was ended: its agent had lost touch with the service.',
+    'It starts again automatically.',
+    true,
+  ),
+  instance_setup: entry(200, '{part} could not be started: {detail}', 'Look at the agent on that machine.', true),
+  ended_by_revert: entry(
+    200,
+    '{who} has reverted the environment meanwhile.',
+    'Lift the hold, and deploy it again when wanted.',
+  ),
+  release_untrusted: entry(
+    409,
+    'r{number} comes from an untrusted pull request: {environment} does not take it.',
+    'Merge the pull request, or let a trusted person push its commit to a branch.',
+  ),
+  base_gone: entry(
+    200,
+    'No agent is left with the system and packages that this task was planned for.',
+    'Start its run again: `tsunagi run again {run}`; it is planned for the agents that there are.',
+  ),
+  pipe_ended: entry(
+    200,
+    'In `{command}` a program was still writing when the one behind it in the pipe had read enough (signal 13); with `pipefail` that is a failure.',
+    'Let the reader read to the end (`sed -n 1p` in place of `head -n 1`), or write `(… || true) | …`.',
+  ),
+  deployment_failed: entry(200, 'd{number} failed: {detail}', 'Read why with `tsunagi follow d{number}`.'),
+  variable_unset: entry(
+    422,
+    '{names} must be set for {environment}, and nobody has.',
+    'Set it: `tsunagi variable set NAME=VALUE --for {environment}`, or give it a default in the definition.',
+  ),
+  environment_held: entry(409, '{environment} is on hold: {why}', 'Lift the hold first: `tsunagi lift {environment}`.'),
+  environment_closed: entry(409, '{environment} is closed.', 'Open the pull request again.'),
+  not_promotable: entry(409, '{release} can not be promoted to {environment}: {why}', '{next}'),
+  rules_apply: entry(
+    409,
+    '{environment} takes releases after {after}; it is not deployed to directly.',
+    'Use `tsunagi promote {release} --to {environment}`.',
+  ),
+  nothing_to_promote: entry(
+    409,
+    'There is nothing to promote to {environment}: {why}',
+    'Let {after} verify a newer release first.',
+  ),
+  nothing_to_revert: entry(
+    409,
+    'There is no earlier release to go back to in {environment}.',
+    'Deploy a release with `tsunagi deploy rN --to {environment}`.',
+  ),
+  already_live: entry(409, '{release} is live in {environment} already.', 'Nothing needs to be done.'),
+  not_held: entry(409, '{environment} is not on hold.', 'Nothing needs to be done.'),
+  warm_gone: entry(200, 'The earlier servers have ended and were started anew.', 'Nothing needs to be done.'),
+  // why a program did not do what it was asked to
+  start_script_missing: entry(
+    200,
+    '{what}: `{command}` asks npm for the script {script}, and package.json has none.',
+    'Add the script, or start the program itself, such as `node server.js`.',
+  ),
+  command_missing: entry(
+    200,
+    '{what}: there is no command {name}.{near}',
+    'Mend the command, or make it in a task that this needs.',
+  ),
+  file_missing: entry(
+    200,
+    '{what}: there is no file {path}.{near}',
+    'Mend the name, or make the file in a task that this needs.',
+  ),
+  file_undeclared: entry(
+    200,
+    '{what}: {path} is in the repository, and is not among what this sees.',
+    'Add `{path}` to {key}.',
+  ),
+  package_missing: entry(
+    200,
+    '{what}: the package {name} is not installed.',
+    'Name it in {file}, and let this need the task that installs packages.',
+  ),
+  tool_version: entry(
+    200,
+    '{what}: it wants {tool} {wants}, and has {has}.',
+    'Write the version into `versions` of the definition: `{tool}: "{wants}"`.',
+  ),
+  variable_missing: entry(
+    200,
+    '{what}: it wants the variable {name}, which it does not get. {line}',
+    'Declare {name} under `variables`, and set it: `tsunagi variable set {name}=VALUE`.',
+  ),
+  waits_for_input: entry(
+    200,
+    '{what}: it asks for input, and nobody is there to answer: {line}',
+    'Give the answer by an option or a variable of the program.',
+  ),
+  network_closed: entry(
+    200,
+    '{what}: it looks for {host}, and has no network.',
+    'Add `network: true` to the task, or make what it fetches in one that has it.',
+  ),
+  listens_one_address: entry(
+    200,
+    '{part} listens on {address} alone, where nobody outside of its sandbox reaches it.',
+    'Let it listen on every address: 0.0.0.0.',
+  ),
+  instance_memory: entry(
+    200,
+    '{part} was ended: it needed more memory than the {limit} that an instance has.',
+    'Let it need less, or ask the operator for a higher limit.',
+  ),
+  site_below: entry(
+    200,
+    'The pages of {part} are served at {at}, and ask for {ref}, which is not below it.',
+    'Build the site for {at} (most builders have a setting for its base), or serve it at /.',
+  ),
+} as const satisfies Record<string, ErrorEntry>;

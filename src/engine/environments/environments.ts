@@ -1,0 +1,162 @@
+/** What environments take by themselves, and how they close. */
+import { takes } from '../../core/advance/environments.js';
+import { issue } from '../../core/errors/errors.js';
+import { history } from '../../git/repository.js';
+import { hasTable, listEdges, putRoute } from '../../records/agents.js';
+import {
+  deploymentsOf,
+  environmentById,
+  type EnvironmentRow,
+  lockEnvironment,
+  movingDeployments,
+  setDeploymentState,
+  setEnvironmentState,
+  setServing,
+  setWaits,
+} from '../../records/environments.js';
+import { recordEvents } from '../../records/events.js';
+import { instancesOfEnvironment, unwant } from '../../records/instances.js';
+import { mainDefinition, projectById, type ProjectRow } from '../../records/projects.js';
+import { findRelease, newestOfPullRequest, releasesOfCommits } from '../../records/releases.js';
+import { type Due, setDue, settleDue, takeDue } from '../../records/runs.js';
+import { askDeployment, verifiedRelease } from '../deployments/acts.js';
+import { variablesFor } from './variables.js';
+import { type Context, type Db, repositoryOf } from '../context.js';
+
+export async function stepEnvironments(context: Context): Promise<boolean> {
+  const due = await takeDue(context.records, 'environments', context.timing.lease);
+  if (!due) return false;
+  const { id } = due;
+  const environment = await environmentById(context.records, id);
+  const project = await projectById(context.records, environment.project_id);
+  if (environment.state === 'closing') await close(context, project, id);
+  else await takeByItself(context, project, environment, due);
+  return true;
+}
+
+async function takeByItself(context: Context, project: ProjectRow, seen: EnvironmentRow, due: Due): Promise<void> {
+  const candidates = await candidatesFor(context, project, seen);
+  await context.records.transition('environment.taken', async (db) => {
+    const environment = await lockEnvironment(db, seen.id);
+    // What was committed since the candidates were read has woken it again.
+    await settleDue(db, 'environments', due, null);
+    const past = await deploymentsOf(db, environment.id, 200);
+    const live = past.find((one) => one.id === environment.live_id)?.release ?? null;
+    const take = takes({
+      held: environment.held_by !== null,
+      open: environment.state === 'empty' || environment.state === 'live',
+      moving: (await movingDeployments(db, environment.id)).length > 0,
+      liveRelease: live,
+      candidates,
+      history: past.map((one) => ({
+        number: one.number,
+        release: one.release,
+        state: one.state,
+        wasLive: one.live_at !== null,
+      })),
+    });
+    const release = take === null ? null : await findRelease(db, project.id, take);
+    if (!release) return environment.issue ? setWaits(db, environment.id, null) : undefined;
+    // What is missing is said where people look; the environment looks again when somebody has set it.
+    const { unset } = await variablesFor(context, db, { project, environment, release });
+    const missing = unset.length
+      ? issue('variable_unset', { names: unset.join(', '), environment: `${project.name}/${environment.name}` })
+      : null;
+    if (missing || environment.issue) await setWaits(db, environment.id, missing);
+    if (!missing)
+      await askDeployment(context, db, { project, environment, release, kind: 'automatic', actor: 'engine' });
+  });
+}
+
+/** Releases that it may take by itself, the newest by commit order first. */
+async function candidatesFor(context: Context, project: ProjectRow, environment: EnvironmentRow): Promise<number[]> {
+  const { records } = context;
+  const main = await mainDefinition(records, project.id);
+  const plan = main?.model.environments[environment.plan_name];
+  if (!plan) return [];
+  if (environment.pull_request !== null) {
+    const newest = await newestOfPullRequest(records, project.id, environment.pull_request);
+    return newest ? [newest.number] : [];
+  }
+  if (plan.after !== null) {
+    if (plan.promotion !== 'automatic') return [];
+    const verified = await verifiedRelease(records, project, plan.after, main.model);
+    return verified ? [verified.number] : [];
+  }
+  if (plan.branch === null) return [];
+  const head = await records.one<{ head: string }>('select head from branches where project_id = $1 and name = $2', [
+    project.id,
+    plan.branch,
+  ]);
+  if (!head) return [];
+  const commits = await history(repositoryOf(context, project), head.head, 500);
+  const live = environment.live_id
+    ? await records.one<{ commit: string }>(
+        'select r.commit from deployments d join releases r on r.id = d.release_id where d.id = $1',
+        [environment.live_id],
+      )
+    : null;
+  const place = live ? commits.indexOf(live.commit) : -1;
+  const newer = place < 0 ? commits : commits.slice(0, place + 1);
+  const releases = new Map(
+    (await releasesOfCommits(records, project.id, newer, plan.branch)).map((row) => [row.commit, row.number]),
+  );
+  const found = newer.flatMap((commit) => releases.get(commit) ?? []);
+  return found;
+}
+
+/** Closing removes everything: deployments on their way, the address, then the instances. */
+async function close(context: Context, project: ProjectRow, id: string): Promise<void> {
+  await context.records.transition('environment.closing', async (db) => {
+    const environment = await lockEnvironment(db, id);
+    if (environment.state !== 'closing') return;
+    const place = `${project.name}/${environment.name}`;
+    await endDeployments(db, project, environment, place);
+    const route = await db.one<{ body: unknown }>('select body from routes where host = $1', [environment.host]);
+    if (route?.body) {
+      const version = await putRoute(db, environment.host, id, null);
+      await setServing(db, id, null, version);
+      return void (await setDue(db, 'environments', id, 500));
+    }
+    const behind = (await listEdges(db)).some(
+      (edge) => !hasTable(edge, environment.host, environment.table_version).has,
+    );
+    if (behind) return void (await setDue(db, 'environments', id, 1_000));
+    const instances = await instancesOfEnvironment(db, id);
+    for (const deployment of new Set(instances.filter((row) => row.wanted).map((row) => row.deployment_id)))
+      await unwant(db, deployment, null);
+    const open = (await instancesOfEnvironment(db, id)).some(
+      (row) => row.state === 'starting' || row.state === 'ready',
+    );
+    const working = await db.one(
+      `select 1 as ok from attempts a join deployments d on d.id = a.deployment_id where d.environment_id = $1 and a.state in ('waiting', 'running') limit 1`,
+      [id],
+    );
+    if (open || working) return void (await setDue(db, 'environments', id, 500));
+    await setEnvironmentState(db, id, 'closed');
+    await recordEvents(db, { type: 'environment.closed', project: project.id, subject: place, actor: 'engine' });
+  });
+}
+
+async function endDeployments(db: Db, project: ProjectRow, environment: EnvironmentRow, place: string): Promise<void> {
+  for (const moving of await movingDeployments(db, environment.id)) {
+    const why = issue('environment_closed', { environment: place });
+    await db.rows(`update attempts set stop = true where deployment_id = $1 and state in ('waiting', 'running')`, [
+      moving.id,
+    ]);
+    await setDeploymentState(db, moving.id, 'failed', why);
+    await setDue(db, 'deployments', moving.id, null);
+    await recordEvents(db, {
+      type: 'deployment.state',
+      project: project.id,
+      subject: `d${moving.number}`,
+      actor: 'engine',
+      data: { state: 'failed', environment: place, issue: why },
+    });
+  }
+  if (environment.live_id)
+    await db.rows(
+      `update deployments set state = 'replaced', replaced_at = now(), due_at = null where id = $1 and state = 'live'`,
+      [environment.live_id],
+    );
+}

@@ -1,0 +1,309 @@
+/** From a recorded run to its tasks. */
+import type { Definition } from '../../core/definition/model.js';
+import { definitionLimit, type DefinitionIssue } from '../../core/definition/parse.js';
+import { CodedError, type ErrorCode, issue, type Issue, registry, wording } from '../../core/errors/errors.js';
+import { pinRun } from '../../core/plan/plan.js';
+import { layerKey } from '../../git/layer.js';
+import { readFile } from '../../git/repository.js';
+import { listAgents } from '../../records/agents.js';
+import { makeEnvironment } from '../../records/environments.js';
+import { recordEvents } from '../../records/events.js';
+import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../../records/order.js';
+import {
+  acceptDefinition,
+  mainDefinition,
+  projectById,
+  type ProjectRow,
+  saveDefinition,
+} from '../../records/projects.js';
+import {
+  beginPlanning,
+  type Due,
+  endRun,
+  lockRun,
+  planningOver,
+  runById,
+  type RunRow,
+  setRunIssue,
+  settleDue,
+  startRun,
+  stopWork,
+} from '../../records/runs.js';
+import { openPullRequests } from '../../records/sources.js';
+import { parseApart } from './parse.js';
+import { planApart } from './plan.js';
+import { pinSet } from '../environments/variables.js';
+import { type Context, type Db, repositoryOf, reviewHost, standingHost, treeOf } from '../context.js';
+
+const inFolder = (folder: string, name: string): string => (folder ? `${folder}/${name}` : name);
+export const definitionPath = (folder: string): string => inFolder(folder, 'tsunagi.yaml');
+
+export interface ReadDefinition {
+  model: Definition | null;
+  issues: DefinitionIssue[];
+  /** Why there is no model. */
+  refusal: Issue | null;
+}
+
+export async function readDefinition(context: Context, project: ProjectRow, commit: string): Promise<ReadDefinition> {
+  const path = definitionPath(project.folder);
+  const source = await readFile(repositoryOf(context, project), commit, path, definitionLimit);
+  if (source === null && project.draft === null)
+    return { model: null, issues: [], refusal: issue('definition_missing', { commit: commit.slice(0, 7), path }) };
+  if (source === 'too large')
+    return { model: null, issues: [], refusal: issue('definition_too_large', { path, limit: '256 KiB' }) };
+  // A commit without a definition gets the project's draft, until one is committed.
+  const { definition, issues } = await parseApart(context, project.id, source ?? project.draft ?? '');
+  if (definition) return { model: definition, issues, refusal: null };
+  const errors = issues.filter((one) => one.severity === 'error');
+  const first = errors[0];
+  const count = errors.length === 1 ? 'one mistake' : `${errors.length} mistakes`;
+  return {
+    model: null,
+    issues,
+    refusal: issue('definition_invalid', {
+      path,
+      count,
+      first: first ? `line ${first.line}: ${wording(first).says}` : '',
+    }),
+  };
+}
+
+/**
+ * What a push means for the older runs of its branch or pull request. Where an environment takes the branch, the run that runs
+ * finishes and this one waits for it, and of those that wait only the newest stays; elsewhere older ones end at once.
+ * False when this run does not go on now.
+ */
+async function takeTurn(context: Context, project: ProjectRow, run: RunRow, due: Due): Promise<boolean> {
+  const main = await mainDefinition(context.records, project.id);
+  const taken =
+    run.pull_request === null &&
+    Object.values(main?.model.environments ?? {}).some((plan) => plan.branch === run.branch);
+  if ((await olderOpenRuns(context.records, run)).length === 0) return true;
+  return context.records.transition('run.turned', async (db) => {
+    const older = await olderOpenRuns(db, run);
+    const replaced = older.filter((one) => !taken || one.state === 'waiting').map((one) => one.id);
+    if (replaced.length) {
+      await setSuperseded(db, replaced, run.number);
+      for (const id of replaced) await stopWork(db, id);
+    }
+    const before = taken ? await runBefore(db, run) : null;
+    if (!before) return true;
+    await setRunIssue(db, run.id, issue('waits_for_run', { run: before.number }));
+    await settleDue(db, 'runs', due, null);
+    return false;
+  });
+}
+
+/** How often planning a run may be begun: one that ended the service each time is not begun for ever. */
+const triesAtMost = 3;
+
+/** Plans a waiting run, or says what it waits for. What its commit is to blame for fails it, in words. */
+export async function planWaitingRun(context: Context, due: Due): Promise<void> {
+  const run = await runById(context.records, due.id);
+  if (run?.state !== 'waiting') return;
+  try {
+    const tries = await beginPlanning(context.records, run.id);
+    if (tries > triesAtMost) throw new CodedError('run_hurts', { tries: tries - 1 });
+    await planRunOnce(context, run, due);
+    await planningOver(context.records, run.id);
+  } catch (error) {
+    if (!(error instanceof CodedError) || registry[error.issue.code].retry) throw error;
+    await failRun(context, run.id, error.issue);
+  }
+}
+
+async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<void> {
+  const { records } = context;
+  const { id } = run;
+  const project = await projectById(records, run.project_id);
+  if (run.stopped_by)
+    return void (await records.transition('run.stopped', (db) =>
+      finish(db, run, 'stopped', issue('stopped_by', { who: run.stopped_by })),
+    ));
+  if (run.superseded_by) {
+    const by = issue('superseded_by', { run: run.superseded_by });
+    return void (await records.transition('run.superseded', (db) => finish(db, run, 'superseded', by)));
+  }
+  if (project.paused_at !== null) {
+    await records.transition('run.waits', async (db) => {
+      await setRunIssue(db, id, issue('project_paused', { project: project.name }));
+      await settleDue(db, 'runs', due, null);
+    });
+    return;
+  }
+  if (run.cause !== 'asked' && !(await takeTurn(context, project, run, due))) return;
+  if (!run.allowed) {
+    await records.transition('run.waits', async (db) => {
+      await setRunIssue(db, id, issue('run_untrusted', { commit: run.commit.slice(0, 7) }));
+      await settleDue(db, 'runs', due, null);
+    });
+    return;
+  }
+  // Both are asked of git at once; a commit whose files can't be listed is refused below, after its definition.
+  const listing = treeOf(context, project, run.commit);
+  listing.catch(() => {});
+  const read = await readDefinition(context, project, run.commit);
+  const { model } = read;
+  if (!model) {
+    await records.transition('run.refused', async (db) => {
+      await saveDefinition(db, project.id, run.commit, null, read.issues);
+      if (run.branch === project.main_branch)
+        await recordEvents(db, {
+          type: 'definition.refused',
+          project: project.id,
+          subject: project.name,
+          actor: run.actor,
+          data: { commit: run.commit, issue: read.refusal },
+        });
+      await finish(db, run, 'failed', read.refusal);
+    });
+    return;
+  }
+  const files = await listing;
+  const asked = files.some((file) => file.path === '.gitattributes');
+  const attributes = asked
+    ? await readFile(repositoryOf(context, project), run.commit, inFolder(project.folder, '.gitattributes'), 65_536)
+    : null;
+  const { plan, warnings } = await planApart(
+    context,
+    project.id,
+    model,
+    files,
+    { branch: run.branch, pullRequest: run.pull_request },
+    attributes instanceof Buffer ? attributes.toString('utf8') : null,
+  );
+  const refused = plan.issues[0] ?? null;
+  const offers = (await listAgents(records)).filter(
+    (agent) => agent.alive && agent.takes.includes(run.line === 'own' ? 'runs' : 'untrusted'),
+  );
+  const pinned = pinRun(model.versions, plan.tasks, offers);
+  const { set, refused: unset } = await pinSet(
+    context,
+    records,
+    project,
+    run.line,
+    plan.tasks.map((one) => one.task),
+  );
+  let planned = false;
+  await records.transition('run.planned', async (db) => {
+    planned = false;
+    const now = await lockRun(db, id);
+    if (now?.state !== 'waiting') return;
+    await saveDefinition(db, project.id, run.commit, model, read.issues);
+    if (run.branch === project.main_branch) await takeDefinition(context, db, project, run, model);
+    if (refused ?? unset) return finish(db, run, 'failed', refused ?? unset);
+    const needsAgent = Object.keys(model.tasks).length > 0;
+    if (needsAgent && (pinned === null || 'code' in pinned)) {
+      await setRunIssue(
+        db,
+        id,
+        pinned ?? issue('unavailable' satisfies ErrorCode, { detail: 'no agent takes its tasks' }),
+      );
+      return settleDue(db, 'runs', due, 2_000);
+    }
+    const pin = { ...(pinned && !('code' in pinned) ? pinned : { versions: {}, base: '', resources: {} }), set };
+    await startRun(
+      db,
+      id,
+      plan.tasks.map((one) => ({
+        name: one.task.name,
+        position: one.position,
+        evidence: one.evidence,
+        model: one.task,
+        files: { key: layerKey(one.files), count: one.files.length },
+        pinned: pin,
+      })),
+      warnings,
+    );
+    await recordEvents(db, {
+      type: 'run.planned',
+      project: project.id,
+      subject: `run ${run.number}`,
+      actor: 'engine',
+      data: { tasks: plan.tasks.length },
+    });
+    planned = true;
+  });
+  // Who dies here leaves the run on the work list.
+  if (planned) await context.steps.take(id, { stamp: due.stamp });
+}
+
+/** Ends a run that can't go on, in words. */
+export async function failRun(context: Context, id: string, why: Issue): Promise<void> {
+  await context.records.transition('run.refused', async (db) => {
+    const now = await lockRun(db, id);
+    if (now && (now.state === 'waiting' || now.state === 'running')) await finish(db, now, 'failed', why);
+  });
+}
+
+async function finish(
+  db: Db,
+  run: RunRow,
+  state: 'failed' | 'stopped' | 'superseded',
+  why: Issue | null,
+): Promise<void> {
+  await endRun(db, run.id, state, why);
+  await wakeWaitingRun(db, run);
+  await recordEvents(db, {
+    type: 'run.ended',
+    project: run.project_id,
+    subject: `run ${run.number}`,
+    actor: 'engine',
+    data: { state, issue: why },
+  });
+}
+
+/** The main branch's definition says which environments there are; standing ones are made at once, reviews for the pull requests that are open. */
+async function takeDefinition(
+  context: Context,
+  db: Db,
+  project: ProjectRow,
+  run: RunRow,
+  model: Definition,
+): Promise<void> {
+  if (!(await acceptDefinition(db, project.id, run.commit, run.number))) return;
+  await recordEvents(db, {
+    type: 'definition.accepted',
+    project: project.id,
+    subject: project.name,
+    actor: run.actor,
+    data: { commit: run.commit },
+  });
+  for (const plan of Object.values(model.environments)) {
+    if (plan.opens === null) {
+      const host = standingHost(context.addresses, project.name, plan.name);
+      await makeEnvironment(
+        db,
+        {
+          project: project.id,
+          projectName: project.name,
+          name: plan.name,
+          kind: 'standing',
+          plan: plan.name,
+          pullRequest: null,
+          host,
+        },
+        run.actor,
+      );
+      continue;
+    }
+    for (const pull of await openPullRequests(db, project.id)) {
+      if (!pull.trusted) continue;
+      const name = `pr-${pull.number}`;
+      await makeEnvironment(
+        db,
+        {
+          project: project.id,
+          projectName: project.name,
+          name,
+          kind: 'review',
+          plan: plan.name,
+          pullRequest: pull.number,
+          host: reviewHost(context.addresses, project.name, name),
+        },
+        run.actor,
+      );
+    }
+  }
+}

@@ -1,0 +1,274 @@
+/** What arrives: events of code hosts, and branches of hosted repositories compared with the records. */
+import { CodedError, issue, type Issue, registry } from '../../core/errors/errors.js';
+import { GitError } from '../../git/command.js';
+import { remoteOf } from './credentials.js';
+import { branches, commitFacts, fetchAll, hasCommit, holdCommit, isCommitId } from '../../git/repository.js';
+import { reviewHost, type Context, ensureRepository } from '../context.js';
+import { makeEnvironment } from '../../records/environments.js';
+import { recordEvents } from '../../records/events.js';
+import { listProjects, mainDefinition, projectById, type ProjectRow } from '../../records/projects.js';
+import { askStop, makeDue } from '../../records/runs.js';
+import {
+  addRun,
+  dropOldIntents,
+  findPullRequest,
+  type IntakeRow,
+  openIntent,
+  type PullRequestRow,
+  recordBranchRemoved,
+  recordedBranches,
+  recordPush,
+  saveCommit,
+  savePullRequest,
+  settleIntake,
+  takeIntake,
+} from '../../records/sources.js';
+
+/** Types of events that a code host sends; the pull request ones are CDEvents' words for a change. */
+export const intakeTypes = {
+  pushed: 'dev.tsunagi.branch.pushed',
+  created: 'dev.cdevents.change.created',
+  updated: 'dev.cdevents.change.updated',
+  merged: 'dev.cdevents.change.merged',
+  abandoned: 'dev.cdevents.change.abandoned',
+} as const;
+
+/** How often fetching is tried before an event counts as failed. */
+const triesAtMost = 8;
+
+/** Works one event of a code host. */
+export async function workIntake(context: Context): Promise<boolean> {
+  const row = await takeIntake(context.records, context.timing.lease * 2);
+  if (!row) return false;
+  const project = await projectById(context.records, row.project_id);
+  try {
+    await apply(context, project, row);
+  } catch (error) {
+    const known = asIssue(error, project);
+    // Who has it now settles it.
+    if (known?.code === 'fence_old') return true;
+    if (!known) throw error;
+    const away = known.code === 'fetch_failed' || (known.code.startsWith('source_') && registry[known.code].retry);
+    const again = away && row.tries < triesAtMost;
+    await context.records.transition('intake.settled', (db) =>
+      settleIntake(
+        db,
+        row,
+        {
+          state: again ? 'waiting' : 'failed',
+          issue: known,
+          againMs: again ? Math.min(60_000, 250 * 2 ** row.tries) : null,
+        },
+        ...(again
+          ? []
+          : [
+              {
+                type: 'intake.failed' as const,
+                project: project.id,
+                subject: project.name,
+                actor: row.source,
+                data: { issue: known, event: row.event_id },
+              },
+            ]),
+      ),
+    );
+  }
+  return true;
+}
+
+function asIssue(error: unknown, project: ProjectRow): Issue | null {
+  if (error instanceof CodedError) return error.issue;
+  if (error instanceof GitError)
+    return issue('fetch_failed', { url: project.url ?? '', detail: error.detail.slice(0, 300) });
+  return null;
+}
+
+async function apply(context: Context, project: ProjectRow, row: IntakeRow): Promise<void> {
+  if (!project.url) throw new CodedError('source_kind', { project: project.name, kind: 'pushes', way: 'events' });
+  const repository = await ensureRepository(context, project);
+  const content = row.body as {
+    branch?: string;
+    commit?: string;
+    actor?: string;
+    number?: number;
+    title?: string;
+    base?: string;
+    head?: string;
+    trusted?: boolean;
+  };
+  const actor = content.actor ?? row.source;
+  if (row.type === intakeTypes.pushed) {
+    await fetchAll(repository, remoteOf(context, project));
+    await compareBranches(context, project, actor);
+    if (content.commit && !(await hasCommit(repository, content.commit)))
+      throw new CodedError('commit_absent', { commit: content.commit, url: project.url });
+    await context.records.transition('intake.settled', (db) =>
+      settleIntake(db, row, { state: 'done', issue: null, againMs: null }),
+    );
+    return;
+  }
+  const state = row.type === intakeTypes.created || row.type === intakeTypes.updated ? 'open' : 'closed';
+  const number = content.number as number;
+  const known = await findPullRequest(context.records, project.id, number);
+  const pull: PullRequestRow = {
+    number,
+    title: content.title ?? known?.title ?? '',
+    head: content.head ?? known?.head ?? '',
+    base: content.base ?? known?.base ?? project.main_branch,
+    trusted: content.trusted ?? known?.trusted ?? false,
+    state,
+  };
+  if (state === 'open') {
+    await fetchAll(repository, remoteOf(context, project));
+    if (!isCommitId(pull.head)) throw new CodedError('event_malformed', { detail: 'head is no commit id' });
+    if (!(await hasCommit(repository, pull.head)))
+      await fetchAll(repository, remoteOf(context, project), [pull.head]).catch(() => {});
+    const facts = await commitFacts(repository, pull.head);
+    if (!facts) throw new CodedError('commit_absent', { commit: pull.head, url: project.url });
+    await holdCommit(repository, pull.head);
+    await compareBranches(context, project, actor);
+    await context.records.transition('pull-request.recorded', async (db) => {
+      await saveCommit(db, project.id, facts);
+      await openPullRequest(context, db, project, pull, actor);
+      await settleIntake(db, row, { state: 'done', issue: null, againMs: null });
+    });
+    return;
+  }
+  await context.records.transition('pull-request.closed', async (db) => {
+    await closePullRequest(db, project, pull, actor);
+    await settleIntake(db, row, { state: 'done', issue: null, againMs: null });
+  });
+  if (row.type === intakeTypes.merged) {
+    await fetchAll(repository, remoteOf(context, project));
+    await compareBranches(context, project, actor);
+  }
+}
+
+/** Compares the mirror's branches with the records and records what differs: the same work after a push, after a fetch and after a crash. */
+export async function compareBranches(context: Context, project: ProjectRow, actor: string | null): Promise<void> {
+  const repository = await ensureRepository(context, project);
+  // The records first: what moves meanwhile is then newer in git than here, never the other way round.
+  const known = new Map((await recordedBranches(context.records, project.id)).map((row) => [row.name, row.head]));
+  const there = await branches(repository);
+  for (const [branch, head] of there) {
+    if (known.get(branch) === head) continue;
+    const facts = await commitFacts(repository, head);
+    if (!facts) continue;
+    await holdCommit(repository, head);
+    await context.records.transition('push.recorded', async (db) => {
+      const intent = await openIntent(db, project.id, branch, head);
+      await recordPush(db, {
+        project,
+        branch,
+        before: known.get(branch) ?? null,
+        commit: facts,
+        actor: intent?.actor ?? actor ?? 'unknown',
+        intent: intent?.id ?? null,
+      });
+    });
+  }
+  for (const branch of known.keys()) {
+    if (there.has(branch)) continue;
+    await context.records.transition('branch.removed', async (db) => {
+      const intent = await openIntent(db, project.id, branch, null);
+      await recordBranchRemoved(
+        db,
+        project,
+        branch,
+        known.get(branch) as string,
+        intent?.actor ?? actor ?? 'unknown',
+        intent?.id ?? null,
+      );
+    });
+  }
+}
+
+/** Finds pushes whose answer was on its way when a process died. */
+export async function sweepHosted(context: Context): Promise<void> {
+  for (const project of await listProjects(context.records)) {
+    if (project.source !== 'hosted') continue;
+    await compareBranches(context, project, null);
+    await dropOldIntents(context.records, project.id);
+  }
+}
+
+type Db = Parameters<Parameters<Context['records']['transition']>[1]>[0];
+
+async function openPullRequest(
+  context: Context,
+  db: Db,
+  project: ProjectRow,
+  pull: PullRequestRow,
+  actor: string,
+): Promise<void> {
+  const before = await savePullRequest(db, project.id, pull);
+  const subject = `pr-${pull.number}`;
+  const fresh = before === null || before.state === 'closed';
+  if (fresh || before.head !== pull.head) {
+    await recordEvents(db, {
+      type: fresh ? 'pull-request.opened' : 'pull-request.updated',
+      project: project.id,
+      subject,
+      actor,
+      data: { title: pull.title, head: pull.head, base: pull.base, trusted: pull.trusted },
+    });
+    await addRun(db, {
+      project: project.id,
+      commit: pull.head,
+      branch: null,
+      pullRequest: pull.number,
+      line: pull.trusted ? 'own' : subject,
+      cause: 'pull request',
+      actor,
+      allowed: pull.trusted,
+    });
+  }
+  const plan = (await mainDefinition(db, project.id))?.model.environments;
+  const review = Object.values(plan ?? {}).find((one) => one.opens === 'pull request');
+  if (review && pull.trusted) {
+    const host = reviewHost(context.addresses, project.name, subject);
+    await makeEnvironment(
+      db,
+      {
+        project: project.id,
+        projectName: project.name,
+        name: subject,
+        kind: 'review',
+        plan: review.name,
+        pullRequest: pull.number,
+        host,
+      },
+      actor,
+    );
+  }
+}
+
+async function closePullRequest(db: Db, project: ProjectRow, pull: PullRequestRow, actor: string): Promise<void> {
+  const before = await savePullRequest(db, project.id, pull);
+  if (before?.state === 'closed') return;
+  await recordEvents(db, {
+    type: 'pull-request.closed',
+    project: project.id,
+    subject: `pr-${pull.number}`,
+    actor,
+    data: { title: pull.title },
+  });
+  const runs = await db.rows<{ id: string }>(
+    `select id from runs where project_id = $1 and pull_request = $2 and state in ('waiting', 'running') order by id`,
+    [project.id, pull.number],
+  );
+  for (const run of runs) await askStop(db, run.id, 'the closing of its pull request');
+  const environments = await db.rows<{ id: string }>(
+    `update environments set state = 'closing' where project_id = $1 and pull_request = $2 and state not in ('closing', 'closed') returning id`,
+    [project.id, pull.number],
+  );
+  for (const environment of environments) {
+    await makeDue(db, 'environments', environment.id);
+    await recordEvents(db, {
+      type: 'environment.closing',
+      project: project.id,
+      subject: `${project.name}/pr-${pull.number}`,
+      actor,
+    });
+  }
+}

@@ -1,0 +1,107 @@
+/** Environments, deployments, instances, as people's calls take and give them. */
+import { type Static, Type } from '@sinclair/typebox';
+import {
+  deploymentKinds,
+  deploymentStates,
+  environmentStates,
+  healths,
+  instanceStates,
+  partKinds,
+} from '../core/states.js';
+import { Digest, Id, Nullable, Said, Time, closed, oneOf } from './parts.js';
+import { Commit } from './projects.js';
+
+export const Deployment = Type.Object({
+  project: Type.String(),
+  environment: Type.String(),
+  number: Type.Integer(),
+  release: Type.Integer(),
+  commit: Commit,
+  kind: oneOf(deploymentKinds),
+  actor: Type.String(),
+  state: oneOf(deploymentStates),
+  failure: Nullable(Said),
+  definitionCommit: Nullable(Type.String()),
+  createdAt: Time,
+  liveAt: Nullable(Time),
+  endedAt: Nullable(Time),
+  warmUntil: Nullable(Time),
+});
+export type Deployment = Static<typeof Deployment>;
+
+export const Instance = Type.Object({
+  id: Id,
+  deployment: Type.Integer(),
+  part: Type.String(),
+  kind: Type.String(),
+  position: Type.Integer(),
+  state: oneOf(instanceStates),
+  wanted: Type.Boolean(),
+  restarts: Type.Integer(),
+  agent: Nullable(Type.String()),
+  port: Nullable(Type.Integer()),
+  exit: Nullable(Type.Integer()),
+  issue: Nullable(Said),
+  createdAt: Time,
+  readyAt: Nullable(Time),
+  endedAt: Nullable(Time),
+});
+export type Instance = Static<typeof Instance>;
+
+export const Environment = Type.Object({
+  project: Type.String(),
+  name: Type.String(),
+  kind: oneOf(['standing', 'review'] as const),
+  state: oneOf(environmentStates),
+  health: oneOf(healths),
+  held: Nullable(Type.Object({ by: Type.String(), why: Type.String() })),
+  url: Type.String(),
+  after: Nullable(Type.String()),
+  branch: Nullable(Type.String()),
+  verifies: Type.Boolean(),
+  pullRequest: Nullable(Type.Object({ number: Type.Integer(), title: Type.String() })),
+  live: Nullable(Deployment),
+  /** The live release was verified here. */
+  verified: Type.Boolean(),
+  /** The deployment that has the traffic, where it is not the live one. */
+  serving: Nullable(Deployment),
+  moving: Nullable(Deployment),
+  /** The newest deployment, when it failed. */
+  failed: Nullable(Deployment),
+  instances: Type.Object({ asked: Type.Integer(), ready: Type.Integer() }),
+  /** What waits to be promoted here. */
+  waits: Nullable(
+    Type.Object({
+      release: Type.Integer(),
+      commits: Type.Integer(),
+      allowed: Type.Boolean(),
+      why: Nullable(Type.String()),
+    }),
+  ),
+  /** Variables that were changed since the live deployment and count with the next one. */
+  changes: Type.Array(Type.String()),
+  /** Why it takes nothing by itself. */
+  issue: Nullable(Said),
+});
+export type Environment = Static<typeof Environment>;
+
+export const EnvironmentDetail = Type.Intersect([
+  Environment,
+  Type.Object({
+    parts: Type.Array(
+      Type.Object({ name: Type.String(), kind: oneOf(partKinds), at: Nullable(Type.String()), digest: Digest }),
+    ),
+    instanceList: Type.Array(Instance),
+    history: Type.Array(Deployment),
+    revertsTo: Nullable(Type.Integer()),
+    delays: Nullable(Type.String()),
+  }),
+]);
+export type EnvironmentDetail = Static<typeof EnvironmentDetail>;
+
+export const Ask = Type.Object(
+  { kind: oneOf(['deploy', 'promote', 'revert'] as const), release: Type.Optional(Type.Integer({ minimum: 1 })) },
+  closed,
+);
+
+export const Hold = Type.Object({ why: Type.Optional(Type.String({ maxLength: 300 })) }, closed);

@@ -1,0 +1,56 @@
+/** Releases, their evidence, and where they may go, as people's calls take and give them. */
+import { type Static, Type } from '@sinclair/typebox';
+import { partKinds } from '../core/states.js';
+import { Digest, Nullable, Said, Time, oneOf } from './parts.js';
+import { Commit } from './projects.js';
+
+export const PartView = Type.Object({
+  name: Type.String(),
+  kind: oneOf(partKinds),
+  digest: Digest,
+  size: Type.Integer(),
+});
+
+export const Evidence = Type.Object({
+  kind: Type.String(),
+  name: Type.String(),
+  source: Type.String(),
+  digest: Digest,
+  detail: Type.Record(Type.String(), Type.Unknown()),
+  at: Time,
+});
+
+export const Release = Type.Object({
+  project: Type.String(),
+  number: Type.Integer(),
+  digest: Digest,
+  commit: Commit,
+  branch: Nullable(Type.String()),
+  pullRequest: Nullable(Type.Integer()),
+  run: Type.Integer(),
+  parts: Type.Array(PartView),
+  createdAt: Time,
+});
+export type Release = Static<typeof Release>;
+
+export const ReleaseDetail = Type.Intersect([Release, Type.Object({ evidence: Type.Array(Evidence) })]);
+export type ReleaseDetail = Static<typeof ReleaseDetail>;
+
+export const Promotion = Type.Object({
+  environment: Type.String(),
+  project: Type.String(),
+  release: Release,
+  live: Nullable(Release),
+  after: Nullable(Type.String()),
+  allowed: Type.Boolean(),
+  refusal: Nullable(Said),
+  checks: Type.Array(
+    Type.Object({ rule: Type.String(), met: Type.Boolean(), says: Type.String(), source: Nullable(Type.String()) }),
+  ),
+  commits: Type.Array(Commit),
+  /** Whether live is an ancestor: false when going there takes commits away. */
+  removed: Type.Array(Commit),
+  parts: Type.Array(Type.Object({ name: Type.String(), from: Nullable(Type.String()), to: Nullable(Type.String()) })),
+  sentence: Type.String(),
+});
+export type Promotion = Static<typeof Promotion>;
