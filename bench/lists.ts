@@ -56,15 +56,15 @@ async function fill({ house, folder }: Bench): Promise<void> {
     network: false,
     timeout: 1,
     variables: {},
-    junit: null,
+    results: null,
+    coverage: null,
     cache: [],
     each: {},
     shard: null,
     retry: 0,
     resources: {},
     reuse: true,
-    branches: null,
-    pullRequests: true,
+    for: null,
   });
   await records.rows(
     `insert into runs (id, project_id, number, commit, branch, line, cause, actor, state, tasks_total, tasks_ended, due_at, created_at, started_at, ended_at)

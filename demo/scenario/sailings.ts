@@ -2,7 +2,7 @@
 import type { Change } from './write.js';
 
 const definition = `tsunagi: 1
-versions: { node: ">=20" }
+tools: { node: ">=20" }
 
 tasks:
   lint:
@@ -13,7 +13,7 @@ tasks:
     run:
       - mkdir -p out
       - node --test --test-reporter=junit --test-reporter-destination=out/junit.xml --test-reporter=spec --test-reporter-destination=stdout test/
-    results: { junit: out/junit.xml }
+    results: out/junit.xml
     timeout: 2m
   web:
     reads: [package.json, web/]
@@ -33,7 +33,7 @@ release:
 
 environments:
   review:
-    opens: pull request
+    for: pull requests
   staging:
     branch: main
     verify: { reads: [smoke/], run: node smoke/check.js }

@@ -133,6 +133,8 @@ export interface Context {
   now(): number;
   /** Files of the commits that were listed last; a commit never changes. */
   trees: Cache<ListedFile[]>;
+  /** Lines that differ between two commits of a project. */
+  changes: Cache<Map<string, string>>;
   /** What the steps of the newest runs need. */
   scenes: Cache<RunScene>;
   /** Takes runs further. */

@@ -1,6 +1,6 @@
 /** What earlier runs of a project tell about a task. */
 import type { Issue } from '../core/errors/errors.js';
-import type { TestResults } from '../core/results/junit.js';
+import type { TestResults } from '../core/results/model.js';
 import type { TaskState } from '../core/states.js';
 import type { Db } from './database.js';
 

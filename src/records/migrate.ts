@@ -6,9 +6,10 @@ import * as space from './migrations/003-space.js';
 import * as start from './migrations/004-start.js';
 import * as ground from './migrations/005-ground.js';
 import * as steps from './migrations/006-steps.js';
+import * as words from './migrations/007-words.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
-export const migrations: readonly { name: string; up: string }[] = [thread, reuse, space, start, ground, steps];
+export const migrations: readonly { name: string; up: string }[] = [thread, reuse, space, start, ground, steps, words];
 
 const lock = 7_403_121;
 

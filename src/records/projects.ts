@@ -1,4 +1,5 @@
 import type { Definition } from '../core/definition/model.js';
+import { storedDefinition } from '../core/definition/stored.js';
 import type { DefinitionIssue } from '../core/definition/parse.js';
 import type { Issue } from '../core/errors/errors.js';
 import type { SourceKind } from '../core/states.js';
@@ -111,19 +112,28 @@ export async function saveDefinition(
   );
 }
 
-export const definitionOf = (
+export async function definitionOf(
   db: Db,
   project: string,
   commit: string,
-): Promise<{ model: Definition | null; issues: DefinitionIssue[] } | null> =>
-  db.one('select model, issues from definitions where project_id = $1 and commit = $2', [project, commit]);
+): Promise<{ model: Definition | null; issues: DefinitionIssue[] } | null> {
+  const row = await db.one<{ model: Definition | null; issues: DefinitionIssue[] }>(
+    'select model, issues from definitions where project_id = $1 and commit = $2',
+    [project, commit],
+  );
+  return row && { ...row, model: row.model && storedDefinition(row.model) };
+}
 
 /** The last valid definition of the main branch: what says where releases may go. */
-export const mainDefinition = (db: Db, project: string): Promise<{ commit: string; model: Definition } | null> =>
-  db.one(
-    'select d.commit, d.model from projects p join definitions d on d.project_id = p.id and d.commit = p.definition_commit where p.id = $1 and d.model is not null',
+export async function mainDefinition(db: Db, project: string): Promise<{ commit: string; model: Definition } | null> {
+  const row = await db.one<{ commit: string; model: Definition }>(
+    `select d.commit, d.model
+     from projects p join definitions d on d.project_id = p.id and d.commit = p.definition_commit
+     where p.id = $1 and d.model is not null`,
     [project],
   );
+  return row && { ...row, model: storedDefinition(row.model) };
+}
 
 /** Takes a run's definition as the project's, unless a later run has given one already. Returns whether it did. */
 export async function acceptDefinition(db: Db, project: string, commit: string, run: number): Promise<boolean> {

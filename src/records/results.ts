@@ -1,5 +1,5 @@
 /** What fingerprints came to, kept by trust line. */
-import type { TestResults } from '../core/results/junit.js';
+import type { TestResults } from '../core/results/model.js';
 import type { Db } from './database.js';
 
 export interface PassedResult {

@@ -1,7 +1,7 @@
 import type { Task } from '../core/definition/model.js';
 import type { PinnedSet } from '../core/variables/task.js';
 import type { Issue } from '../core/errors/errors.js';
-import type { TestResults } from '../core/results/junit.js';
+import type { TestResults } from '../core/results/model.js';
 import type { RunState, TaskState } from '../core/states.js';
 import { json, type Db, notify } from './database.js';
 import { newId } from './ids.js';

@@ -266,6 +266,11 @@ export async function savePullRequest(db: Db, project: string, pull: PullRequest
   return before;
 }
 
+/** The commit at which a branch stands, or null. */
+export const branchHead = async (db: Db, project: string, name: string): Promise<string | null> =>
+  (await db.one<{ head: string }>('select head from branches where project_id = $1 and name = $2', [project, name]))
+    ?.head ?? null;
+
 export const findPullRequest = (db: Db, project: string, number: number): Promise<PullRequestRow | null> =>
   db.one('select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2', [
     project,

@@ -43,6 +43,7 @@ export const access: Record<string, Access> = {
   'DELETE /api/tokens/:id': 'owner',
   'GET /api/runs': 'viewer',
   'GET /api/projects/:project/runs/:number': 'viewer',
+  'GET /api/projects/:project/runs/:number/coverage': 'viewer',
   'POST /api/projects/:project/runs': 'developer',
   'POST /api/projects/:project/runs/:number/stop': 'developer',
   'POST /api/projects/:project/runs/:number/again': 'developer',

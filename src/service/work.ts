@@ -32,9 +32,9 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
       ...(task.pinned.set ? { set: task.pinned.set } : {}),
     });
     const places = Object.fromEntries(
-      Object.entries(secrets).map(([variable, { name, version, then }]) => [
+      Object.entries(secrets).map(([variable, { name, version, append }]) => [
         variable,
-        { scope: '', name, version, then },
+        { scope: '', name, version, append },
       ]),
     );
     const opened = Object.keys(places).length ? await openSecrets(context, project.id, places) : {};
@@ -52,7 +52,8 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
       files: task.files.count ? task.files : null,
       layers,
       makes: model.makes,
-      junit: model.junit,
+      results: model.results,
+      coverage: model.coverage,
       timeoutMs: model.timeout,
       network: model.network ? 'open' : 'none',
       reach: [],
@@ -65,7 +66,8 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     label: `d${deployment.number} ${attempt.kind}`,
     ...(await variablesOf(context, scene)),
     makes: [],
-    junit: null,
+    results: null,
+    coverage: null,
     timeoutMs: 30 * 60_000,
     network: 'none' as const,
     fromResources: {},

@@ -58,6 +58,8 @@ export const Task = Type.Object({
   fingerprint: Nullable(Type.String()),
   /** It failed before it passed, with the same inputs. */
   flaky: Type.Boolean(),
+  /** It tells its coverage. */
+  covers: Type.Boolean(),
   shard: Nullable(Type.Object({ index: Type.Integer(), count: Type.Integer() })),
   /** The run whose pass counts for it. */
   reusedFrom: Nullable(Type.Integer()),
@@ -98,3 +100,24 @@ export const StartRun = Type.Object(
 export type StartRun = Static<typeof StartRun>;
 
 export const RunAgain = Type.Object({ task: Type.Optional(Name) }, closed);
+
+const Count = Type.Object({ found: Type.Integer(), hit: Type.Integer() });
+/** What tests cover: of all lines that can be run, and of those that the change touches. */
+export const RunCoverage = Type.Object({
+  /** The commit that the change is told against; null for a first commit. */
+  base: Nullable(Type.String()),
+  tasks: Type.Array(
+    Type.Object({
+      task: Type.String(),
+      ...Count.properties,
+      changed: Nullable(
+        Type.Object({
+          ...Count.properties,
+          /** Lines as rising ranges: `1-5,7`. */
+          files: Type.Array(Type.Object({ path: Type.String(), hit: Type.String(), missed: Type.String() })),
+        }),
+      ),
+    }),
+  ),
+});
+export type RunCoverage = Static<typeof RunCoverage>;

@@ -1,4 +1,5 @@
 /** What agents and edges exchange with the service. */
+import { coverageFiles } from '../core/results/coverage.js';
 import { type Static, Type } from '@sinclair/typebox';
 import { takesKinds } from '../core/states.js';
 import { Digest, Id, IssueSchema, oneOf } from './parts.js';
@@ -70,7 +71,8 @@ export const AttemptWork = Type.Object({
   files: Type.Union([Type.Object({ key: Type.String(), count: Type.Integer() }), Type.Null()]),
   layers: Type.Array(Digest),
   makes: Type.Array(Type.String()),
-  junit: Type.Union([Type.String(), Type.Null()]),
+  results: Type.Union([Type.String(), Type.Null()]),
+  coverage: Type.Union([Type.String(), Type.Null()]),
   timeoutMs: Type.Integer(),
   network: Type.Union([Type.Literal('none'), Type.Literal('open')]),
   /** Ports of the agent's machine that it may reach, with the names that lead there. */
@@ -78,7 +80,7 @@ export const AttemptWork = Type.Object({
   /** Name → what the agent makes for this attempt. */
   resources: Type.Record(Type.String(), Type.Literal('postgres')),
   /** Variables that come from a field of a resource. */
-  fromResources: Type.Record(Type.String(), Type.Object({ from: Type.String(), then: Type.String() })),
+  fromResources: Type.Record(Type.String(), Type.Object({ from: Type.String(), append: Type.String() })),
   /** Folders kept between attempts with the same key. */
   cache: Type.Object({ key: Type.String(), paths: Type.Array(Type.String()) }),
   /** Where its log goes on; above 0 when the agent takes it up again. */
@@ -130,6 +132,10 @@ export const Tests = Type.Object({
   cases: Type.Array(Case),
 });
 
+/** Rising lines: `1-5,7`. */
+const Lines = Type.String({ pattern: '^([0-9]{1,8}(-[0-9]{1,8})?(,[0-9]{1,8}(-[0-9]{1,8})?)*)?$' });
+export const CoveredFile = Type.Object({ path: Type.String({ maxLength: 4096 }), hit: Lines, missed: Lines });
+
 export const AttemptReport = Type.Object(
   {
     fence: Fence,
@@ -145,6 +151,12 @@ export const AttemptReport = Type.Object(
           position: Type.Integer({ minimum: 0 }),
           exit: Type.Integer(),
           ms: Type.Number({ minimum: 0 }),
+        }),
+        Type.Object({
+          what: Type.Literal('covered'),
+          found: Type.Integer({ minimum: 0 }),
+          hit: Type.Integer({ minimum: 0 }),
+          files: Type.Array(CoveredFile, { maxItems: coverageFiles }),
         }),
         Type.Object({
           what: Type.Literal('ended'),

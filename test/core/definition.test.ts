@@ -6,6 +6,7 @@ import { checkAgainst } from '../../src/core/definition/check.js';
 import { evidenceTasks } from '../../src/core/definition/model.js';
 import { definitionLimit, parseDefinition } from '../../src/core/definition/parse.js';
 import { definitionSchema } from '../../src/core/definition/schema.js';
+import { storedDefinition } from '../../src/core/definition/stored.js';
 import { wording } from '../../src/core/errors/errors.js';
 import { history } from '../../demo/scenario/sailings.js';
 
@@ -23,9 +24,10 @@ describe('a definition', () => {
       makes: [],
       network: false,
       timeout: 1_800_000,
-      junit: null,
+      results: null,
+      coverage: null,
     });
-    expect(definition?.tasks.unit).toMatchObject({ timeout: 120_000, junit: 'out/junit.xml' });
+    expect(definition?.tasks.unit).toMatchObject({ timeout: 120_000, results: 'out/junit.xml' });
     expect(definition?.tasks.web?.makes).toEqual(['web/dist']);
     expect(definition?.release?.parts.api).toMatchObject({
       kind: 'server',
@@ -38,8 +40,8 @@ describe('a definition', () => {
       root: 'web/dist',
       fallback: 'index.html',
     });
-    expect(definition?.release?.variables.PUBLIC_URL).toEqual({ kind: 'from', from: 'environment.url', then: '' });
-    expect(definition?.environments.production).toMatchObject({ after: 'staging', promotion: 'asked', verify: null });
+    expect(definition?.release?.variables.PUBLIC_URL).toEqual({ kind: 'from', from: 'environment.url', append: '' });
+    expect(definition?.environments.production).toMatchObject({ after: 'staging', promotion: 'manual', verify: null });
   });
 
   it('counts the needs of parts among the evidence', () => {
@@ -80,9 +82,9 @@ describe('a definition', () => {
     'data',
     'seed',
     'idle',
-    'awake',
+    'access',
     'approvals',
-    'healthy',
+    'pictures',
     'cutover',
     'guard',
     'frozen',
@@ -94,11 +96,37 @@ describe('a definition', () => {
   });
 
   it('refuses what is YAML and not of the language', () => {
-    expect(codes('tsunagi: 1\nversions: { node: !!str 20 }\n')).toEqual(['2:25 yaml_feature']);
-    expect(codes('tsunagi: 1\nversions: &v { node: "20" }\n')).toEqual(['2:14 yaml_feature']);
-    expect(codes('tsunagi: 1\nversions: { node: "20", java: *v }\n').some((one) => one.includes('yaml'))).toBe(true);
+    expect(codes('tsunagi: 1\ntools: { node: !!str 20 }\n')).toEqual(['2:22 yaml_feature']);
+    expect(codes('tsunagi: 1\ntools: &v { node: "20" }\n')).toEqual(['2:11 yaml_feature']);
+    expect(codes('tsunagi: 1\ntools: { node: "20", java: *v }\n').some((one) => one.includes('yaml'))).toBe(true);
     expect(codes('tsunagi: 1\ntsunagi: 1\n')).toEqual(['2:1 repeated_key']);
     expect(codes('tsunagi: [1\n').some((one) => one.includes('yaml_syntax'))).toBe(true);
+  });
+
+  it('names the new name of a key that had another', () => {
+    const old = (text: string) => parseDefinition(text).issues.map((one) => [one.code, one.data.key, one.data.now]);
+    expect(old('tsunagi: 1\nversions: { node: ">=20" }\n')).toEqual([['key_renamed', 'versions', 'tools']]);
+    expect(old('tsunagi: 1\nenvironments: { review: { opens: pull request } }\n')).toEqual([
+      ['key_renamed', 'opens', 'for: pull requests'],
+    ]);
+    const part = 'parts: { p: { kind: worker, start: x } }';
+    expect(
+      old(`tsunagi: 1\nrelease: { ${part}, variables: { K: { secret: true, strangers: x, then: y } } }\n`),
+    ).toEqual([
+      ['key_renamed', 'strangers', 'untrusted'],
+      ['key_renamed', 'then', 'append'],
+    ]);
+  });
+
+  it('takes `after` as a name, and as a map for what else must hold', () => {
+    const text = (after: string) =>
+      `tsunagi: 1\nenvironments:\n  staging: { branch: main }\n  production: { after: ${after} }\n`;
+    expect(parseDefinition(text('{ environment: staging }')).definition?.environments.production?.after).toBe(
+      'staging',
+    );
+    expect(codes(text('{ environment: stagin }'))).toEqual(['4:24 unknown_environment']);
+    expect(codes(text('{ environment: staging, healthy: 15m }'))).toEqual(['4:48 not_yet_supported']);
+    expect(codes(text('{ healthy: 15m }'))).toContain('4:24 required_key');
   });
 
   it('refuses circles, double addresses, taken names and variables', () => {
@@ -185,13 +213,13 @@ describe('variables that people set', () => {
   it('are declared with what people should know of them', () => {
     expect(
       read(
-        '    KEY: { secret: true, about: of the gateway, strangers: none }\n    LEVEL: { default: info }\n    URL: { from: variable.HOST, then: /x }\n    OTHER: { about: more }\n',
+        '    KEY: { secret: true, about: of the gateway, untrusted: none }\n    LEVEL: { default: info }\n    URL: { from: variable.HOST, append: /x }\n    OTHER: { about: more }\n',
       ).definition?.release?.variables,
     ).toEqual({
-      KEY: { kind: 'set', secret: true, default: null, about: 'of the gateway', strangers: 'none' },
-      LEVEL: { kind: 'set', secret: false, default: 'info', about: null, strangers: null },
-      URL: { kind: 'from', from: 'variable.HOST', then: '/x' },
-      OTHER: { kind: 'set', secret: false, default: null, about: 'more', strangers: null },
+      KEY: { kind: 'set', secret: true, default: null, about: 'of the gateway', untrusted: 'none' },
+      LEVEL: { kind: 'set', secret: false, default: 'info', about: null, untrusted: null },
+      URL: { kind: 'from', from: 'variable.HOST', append: '/x' },
+      OTHER: { kind: 'set', secret: false, default: null, about: 'more', untrusted: null },
     });
   });
   it.each([
@@ -208,9 +236,9 @@ describe('variables that people set', () => {
   });
   it('are known to tasks, by the name that people set', () => {
     const { definition } = parseDefinition(
-      'tsunagi: 1\ntasks:\n  a: { run: x, variables: { K: { from: variable.KEY, then: "!" } } }\n',
+      'tsunagi: 1\ntasks:\n  a: { run: x, variables: { K: { from: variable.KEY, append: "!" } } }\n',
     );
-    expect(definition?.tasks.a?.variables).toEqual({ K: { from: 'variable.KEY', then: '!' } });
+    expect(definition?.tasks.a?.variables).toEqual({ K: { from: 'variable.KEY', append: '!' } });
     expect(
       parseDefinition('tsunagi: 1\ntasks:\n  a: { run: x, variables: { K: { from: variables.KEY } } }\n').issues[0]
         ?.code,
@@ -251,5 +279,61 @@ describe('checking against the files', () => {
   });
   it('is quiet when all is read', () => {
     expect(checkAgainst(definition, ['src/a.js', 'docs/x/y.md'], null)).toEqual([]);
+  });
+});
+
+describe('a stored definition', () => {
+  it('of the model before is completed when it is read', () => {
+    const task = { name: 't', reads: null, needs: [], run: ['x'], makes: [], network: false, timeout: 1, cache: [] };
+    const rest = { shards: null, each: {}, retry: 0, resources: {}, reuse: true };
+    const stored = {
+      version: 1 as const,
+      versions: { node: '>=20' },
+      tasks: {
+        t: { ...task, ...rest, junit: 'o.xml', branches: null, pullRequests: true, variables: { A: 'a' } },
+        b: {
+          ...{ ...task, ...rest, junit: null, branches: ['main'], pullRequests: true },
+          variables: { C: { from: 'run.commit', then: '!' } },
+        },
+        n: { ...task, ...rest, junit: null, branches: null, pullRequests: false, variables: {} },
+      },
+      release: {
+        needs: ['t'],
+        parts: {},
+        variables: {
+          L: { kind: 'literal' as const, value: '1' },
+          K: { kind: 'set' as const, default: null, secret: true, about: null, strangers: 'none' },
+          U: { kind: 'from' as const, from: 'environment.url', then: '/x' },
+        },
+        prepare: null,
+      },
+      environments: {
+        review: { name: 'review', opens: 'pull request', branch: null, after: null, promotion: 'asked', verify: null },
+        live: { name: 'live', opens: null, branch: null, after: 'x', promotion: 'automatic', verify: null },
+      },
+    };
+    const now = storedDefinition(stored);
+    expect([now.version, now.tools]).toEqual([2, { node: '>=20' }]);
+    expect(now.tasks.t).toEqual({
+      ...task,
+      ...rest,
+      results: 'o.xml',
+      coverage: null,
+      for: null,
+      variables: { A: 'a' },
+    });
+    expect([now.tasks.b?.for, now.tasks.n?.for]).toEqual([['main', 'pull requests'], ['**']]);
+    expect(now.tasks.b?.variables).toEqual({ C: { from: 'run.commit', append: '!' } });
+    expect(now.release?.variables).toEqual({
+      L: { kind: 'literal', value: '1' },
+      K: { kind: 'set', default: null, secret: true, about: null, untrusted: 'none' },
+      U: { kind: 'from', from: 'environment.url', append: '/x' },
+    });
+    expect(now.environments).toMatchObject({
+      review: { for: 'pull requests', promotion: 'manual' },
+      live: { for: null, promotion: 'automatic' },
+    });
+    expect(storedDefinition(now)).toBe(now);
+    expect(() => storedDefinition({ ...now, version: 3 } as never)).toThrow('version 3');
   });
 });

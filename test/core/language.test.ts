@@ -33,8 +33,7 @@ describe('the keys of a task', () => {
       retry: 0,
       resources: {},
       reuse: true,
-      branches: null,
-      pullRequests: true,
+      for: null,
     });
   });
 
@@ -49,18 +48,18 @@ describe('the keys of a task', () => {
     ['resources: { db: { kind: postgres } }', { resources: { db: 'postgres' } }],
     ['reuse: false', { reuse: false }],
     ['reuse: true', { reuse: true }],
-    ['branches: [main, release/*]', { branches: ['main', 'release/*'] }],
-    ['pull_requests: false', { pullRequests: false }],
+    ['for: [main, release/*, pull requests]', { for: ['main', 'release/*', 'pull requests'] }],
+    ['for: main', { for: ['main'] }],
     [
-      'variables: { A: text, B: { from: run.commit }, C: { from: project.name, then: -x } }',
+      'variables: { A: text, B: { from: run.commit }, C: { from: project.name, append: -x } }',
       {
-        variables: { A: 'text', B: { from: 'run.commit', then: '' }, C: { from: 'project.name', then: '-x' } },
+        variables: { A: 'text', B: { from: 'run.commit', append: '' }, C: { from: 'project.name', append: '-x' } },
       },
     ],
     [
-      'resources: { db: { kind: postgres } }\nvariables: { URL: { from: db.url, then: "?a=b" }, P: { from: db.password } }',
+      'resources: { db: { kind: postgres } }\nvariables: { URL: { from: db.url, append: "?a=b" }, P: { from: db.password } }',
       {
-        variables: { URL: { from: 'db.url', then: '?a=b' }, P: { from: 'db.password', then: '' } },
+        variables: { URL: { from: 'db.url', append: '?a=b' }, P: { from: 'db.password', append: '' } },
       },
     ],
   ])('%s', (keys, expected) => {
@@ -92,12 +91,17 @@ describe('the keys of a task', () => {
     ['resources: { run: { kind: postgres } }', ['5:18 taken_name']],
     ['resources: { DB: { kind: postgres } }', ['5:18 wrong_text']],
     ['reuse: no', ['5:12 wrong_choice']],
-    ['branches: main', ['5:15 wrong_kind']],
-    ['branches: [-x]', ['5:16 wrong_text']],
-    ['pull_requests: never', ['5:20 wrong_choice']],
+    ['for: {}', ['5:10 wrong_kind']],
+    ['for: []', ['5:10 wrong_kind']],
+    ['for: [-x]', ['5:11 wrong_text']],
+    ['for: [pull request]', ['5:11 wrong_text']],
+    ['branches: [main]', ['5:5 key_renamed']],
+    ['pull_requests: false', ['5:5 key_renamed']],
+    ['results: { junit: x.xml }', ['5:14 wrong_kind']],
+    ['variables: { A: { from: run.commit, then: x } }', ['5:41 key_renamed']],
     ['variables: { A: { from: db.url } }', ['5:29 unknown_reference']],
     ['variables: { A: { from: run.number } }', ['5:29 unknown_reference']],
-    ['variables: { A: { then: x } }', ['5:21 required_key']],
+    ['variables: { A: { append: x } }', ['5:21 required_key']],
     ['resources: { db: { kind: postgres } }\nvariables: { A: { from: db.link } }', ['6:29 unknown_reference']],
     ['shard: 2', ['5:5 unknown_key']],
   ])('%s is refused at its place', (keys, said) => {
@@ -113,7 +117,7 @@ describe('the keys of a task', () => {
 
   it('are in the schema for editors', () => {
     const text = JSON.stringify(definitionSchema());
-    for (const key of ['cache', 'shards', 'each', 'retry', 'resources', 'reuse', 'branches', 'pull_requests'])
+    for (const key of ['cache', 'shards', 'each', 'retry', 'resources', 'reuse', 'for', 'coverage'])
       expect(text).toContain(`"${key}"`);
   });
 });
@@ -123,16 +127,16 @@ describe('evidence', () => {
 tasks:
   deps: { run: x, ${keys} }
   unit: { needs: [deps], run: x }
-  free: { run: x, branches: [main] }
+  free: { run: x, for: [main] }
 release:
   needs: [${needs}]
   parts:
     page: { kind: site, files: [web/], root: web }
 `;
   it('can not be what some commits leave out, nor can what it needs', () => {
-    expect(parse(release('unit', 'branches: [main]')).said).toEqual(['3:19 evidence_left_out']);
-    expect(parse(release('deps', 'pull_requests: false')).said).toEqual(['3:19 evidence_left_out']);
-    expect(parse(release('unit', 'pull_requests: true')).said).toEqual([]);
+    expect(parse(release('unit', 'for: [main]')).said).toEqual(['3:19 evidence_left_out']);
+    expect(parse(release('deps', 'for: [main]')).said).toEqual(['3:19 evidence_left_out']);
+    expect(parse(release('unit', 'retry: 0')).said).toEqual([]);
     expect(parse(release('unit', 'retry: 1')).said).toEqual([]);
   });
 });
@@ -163,13 +167,13 @@ describe('the tasks of a run', () => {
 
   it('leave out what the branch or pull request leaves out, and what needs it', () => {
     const text =
-      '  all: { run: x }\n  some: { run: x, branches: [main, release/*] }\n  after: { needs: [some], run: x }\n  quiet: { run: x, pull_requests: false }\n';
+      '  all: { run: x }\n  some: { run: x, for: [main, release/*, pull requests] }\n  after: { needs: [some], run: x }\n  quiet: { run: x, for: "**" }\n';
     expect(names(text)).toEqual(['all', 'some', 'after', 'quiet']);
     expect(names(text, { branch: 'release/1', pullRequest: null })).toEqual(['all', 'some', 'after', 'quiet']);
     expect(names(text, { branch: 'release/1/x', pullRequest: null })).toEqual(['all', 'quiet']);
     expect(names(text, { branch: 'topic', pullRequest: null })).toEqual(['all', 'quiet']);
     expect(names(text, { branch: null, pullRequest: 4 })).toEqual(['all', 'some', 'after']);
-    expect(takesPart({ branches: [], pullRequests: true }, main)).toBe(false);
+    expect(takesPart({ for: ['pull requests'] }, main)).toBe(false);
   });
 
   it('come with their needs first, whatever the graph', () => {
@@ -194,7 +198,7 @@ describe('the tasks of a run', () => {
               name: `t${at}`,
               needs: at === 0 ? [] : [...new Set(node.needs.map((need) => `t${need % at}`))],
               shards: node.shards ?? null,
-              pullRequests: !node.quiet,
+              for: node.quiet ? ['**'] : null,
             },
           ]),
         );
@@ -204,7 +208,7 @@ describe('the tasks of a run', () => {
           for (const need of each.needs) expect(seen.has(need)).toBe(true);
           expect(seen.has(each.name)).toBe(false);
           seen.add(each.name);
-          expect(pull && plans[each.of]?.pullRequests === false).toBe(false);
+          expect(pull && plans[each.of]?.for !== null).toBe(false);
         }
         if (!pull) expect(new Set(tasks.map((each) => each.of)).size).toBe(nodes.length);
       }),
@@ -213,13 +217,13 @@ describe('the tasks of a run', () => {
 
   it('have variables from the run, and leave those of their resources to the agent', () => {
     const plan = task(
-      'resources: { db: { kind: postgres } }\neach: { L: [v1] }\nvariables: { A: a, C: { from: run.commit, then: "!" }, B: { from: run.branch }, U: { from: db.url, then: /x } }',
+      'resources: { db: { kind: postgres } }\neach: { L: [v1] }\nvariables: { A: a, C: { from: run.commit, append: "!" }, B: { from: run.branch }, U: { from: db.url, append: /x } }',
     );
     const [expanded] = expandTasks({ t: plan }, main);
     const facts = { run: { commit: 'c0ffee', branch: null }, project: { name: 'sailings' } };
     expect(taskValues(expanded as never, facts)).toEqual({
       values: { L: 'v1', A: 'a', C: 'c0ffee!', B: '' },
-      fromResources: { U: { from: 'db.url', then: '/x' } },
+      fromResources: { U: { from: 'db.url', append: '/x' } },
       secrets: {},
       unset: [],
     });
@@ -227,7 +231,7 @@ describe('the tasks of a run', () => {
 
   it('have what people set for the project: plain text, and secrets by their keyed hash alone', () => {
     const plan = task(
-      'variables: { A: { from: variable.PLAIN, then: "!" }, B: { from: variable.KEY, then: x }, C: { from: variable.GONE } }',
+      'variables: { A: { from: variable.PLAIN, append: "!" }, B: { from: variable.KEY, append: x }, C: { from: variable.GONE } }',
     );
     const [expanded] = expandTasks({ t: plan }, main);
     const set = { PLAIN: { value: 'p' }, KEY: { version: 3, hash: 'f00' } };
@@ -235,7 +239,7 @@ describe('the tasks of a run', () => {
     expect(taskValues(expanded as never, facts)).toEqual({
       values: { A: 'p!' },
       fromResources: {},
-      secrets: { B: { name: 'KEY', version: 3, hash: 'f00', then: 'x' } },
+      secrets: { B: { name: 'KEY', version: 3, hash: 'f00', append: 'x' } },
       unset: ['GONE'],
     });
   });

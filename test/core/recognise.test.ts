@@ -47,7 +47,7 @@ describe('Node with npm', () => {
     expect(proposal.questions).toEqual([]);
     expect(proposal.notes).toEqual([]);
     const definition = definitionOf(proposal);
-    expect(definition?.versions).toEqual({ node: '>=20 <23' });
+    expect(definition?.tools).toEqual({ node: '>=20 <23' });
     expect(Object.keys(definition?.tasks ?? {})).toEqual(['deps', 'lint', 'unit']);
     expect(definition?.tasks.deps).toMatchObject({
       run: ['npm ci'],
@@ -188,7 +188,7 @@ describe('Python', () => {
       'tests/test_app.py': 'import unittest\n',
     });
     expect(definitionOf(proposal)).toMatchObject({
-      versions: { python: '>=3.9' },
+      tools: { python: '>=3.9' },
       tasks: { unit: { run: ['python3 -m unittest discover --start-directory tests --top-level-directory .'] } },
       release: { needs: ['unit'], parts: { web: { kind: 'server' } }, variables: { HARBOUR: { default: 'north' } } },
     });
@@ -231,8 +231,8 @@ describe('Python', () => {
     });
     expect(codes(proposal)).toEqual(['recognise_no_lock', 'recognise_server_missing']);
     expect(definitionOf(proposal)).toMatchObject({
-      versions: { python: '>=3.11 <4' },
-      tasks: { unit: { junit: 'results.xml' } },
+      tools: { python: '>=3.11 <4' },
+      tasks: { unit: { results: 'results.xml' } },
       release: null,
     });
   });
@@ -286,7 +286,7 @@ describe('Java', () => {
     const pom = (more = '') =>
       `<?xml version="1.0"?><project><artifactId>board</artifactId><version>1.2</version><properties><maven.compiler.release>21</maven.compiler.release></properties><dependencies><dependency><artifactId>x</artifactId><version>9</version></dependency></dependencies>${more}</project>`;
     expect(definitionOf(look({ 'pom.xml': pom(), 'src/main/java/A.java': 'class A {}' }))).toMatchObject({
-      versions: { java: '>=21', maven: '>=3' },
+      tools: { java: '>=21', maven: '>=3' },
       tasks: { build: { makes: ['target/board-1.2.jar'], network: true } },
       release: { parts: { web: { start: 'exec java -jar target/board-1.2.jar' } } },
     });

@@ -126,7 +126,7 @@ describe('patterns', () => {
 
 describe('a fingerprint', () => {
   const { definition } = parseDefinition(
-    'tsunagi: 1\nversions: { node: ">=20" }\ntasks:\n  deps: { run: npm ci, makes: [node_modules/] }\n  unit: { needs: [deps], reads: [src/], run: npm test, variables: { A: "1" } }\n',
+    'tsunagi: 1\ntools: { node: ">=20" }\ntasks:\n  deps: { run: npm ci, makes: [node_modules/] }\n  unit: { needs: [deps], reads: [src/], run: npm test, variables: { A: "1" } }\n',
   );
   const [, unit] = planRun(definition as never, [], { branch: 'main', pullRequest: null }).tasks.map((one) => one.task);
   const files = [
@@ -159,7 +159,7 @@ describe('a fingerprint', () => {
     ['a variable', { task: { variables: { A: '2' } } }],
     ['network', { task: { network: true } }],
     ['an output', { task: { makes: ['x'] } }],
-    ['results', { task: { junit: 'x.xml' } }],
+    ['results', { task: { results: 'x.xml' } }],
     ['a file', { files: [{ ...(files[0] as (typeof files)[0]), id: 'cc' }, files[1] as (typeof files)[0]] }],
     ['a mode', { files: [{ ...(files[0] as (typeof files)[0]), mode: '100755' }, files[1] as (typeof files)[0]] }],
     ['a need’s output', { needs: [{ ...(needs[0] as (typeof needs)[0]), digest: `sha256:${'2'.repeat(64)}` }] }],
@@ -321,13 +321,13 @@ describe('variables', () => {
       release: { number: 7, commit: 'c' },
       project: { name: 'p' },
     };
-    const plan = (from: string, then = '') => ({ kind: 'from' as const, from, then });
+    const plan = (from: string, append = '') => ({ kind: 'from' as const, from, append });
     expect(
       resolveVariables(
         {
           A: { kind: 'literal', value: '1' },
-          B: { kind: 'set', default: 'b', secret: false, about: null, strangers: null },
-          C: { kind: 'set', default: null, secret: false, about: null, strangers: null },
+          B: { kind: 'set', default: 'b', secret: false, about: null, untrusted: null },
+          C: { kind: 'set', default: null, secret: false, about: null, untrusted: null },
           D: plan('environment.url', '/api'),
           E: plan('release.number'),
           F: plan('project.name'),
@@ -354,14 +354,14 @@ describe('variables', () => {
       default: null,
       secret: false,
       about: null,
-      strangers: null,
+      untrusted: null,
       ...more,
     });
     const plans = {
       A: wanted({ default: 'a' }),
       B: wanted(),
-      C: { kind: 'from' as const, from: 'variable.B', then: '!' },
-      D: { kind: 'from' as const, from: 'variable.X', then: '' },
+      C: { kind: 'from' as const, from: 'variable.B', append: '!' },
+      D: { kind: 'from' as const, from: 'variable.X', append: '' },
       E: wanted(),
     };
     const set = new Map([
@@ -371,8 +371,8 @@ describe('variables', () => {
     expect(resolveVariables(plans, at, set)).toEqual({
       values: { A: 'set' },
       secrets: {
-        B: { scope: 'staging', name: 'B', version: 4, then: '' },
-        C: { scope: 'staging', name: 'B', version: 4, then: '!' },
+        B: { scope: 'staging', name: 'B', version: 4, append: '' },
+        C: { scope: 'staging', name: 'B', version: 4, append: '!' },
       },
       unset: ['X', 'E'],
     });
@@ -380,7 +380,7 @@ describe('variables', () => {
   });
 
   it('that have changed are told by name', () => {
-    const place = { scope: '', name: 'K', version: 1, then: '' };
+    const place = { scope: '', name: 'K', version: 1, append: '' };
     const before = { values: { A: '1', B: '2' }, secrets: { K: place, L: place } };
     expect(changedVariables(before, before)).toEqual([]);
     expect(

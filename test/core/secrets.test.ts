@@ -99,12 +99,13 @@ describe('a fingerprint', () => {
     run: ['x'],
     reads: null,
     makes: [],
-    junit: null,
+    results: null,
+    coverage: null,
     network: false,
     each: {},
     shard: null,
     resources: {},
-    variables: { KEY: { from: 'variable.KEY', then: '!' }, LEVEL: { from: 'variable.LEVEL', then: '' } },
+    variables: { KEY: { from: 'variable.KEY', append: '!' }, LEVEL: { from: 'variable.LEVEL', append: '' } },
   } as unknown as Task;
   const inputs = (set: PinnedSet) =>
     fingerprintInputs(task, [], [], {
@@ -118,7 +119,7 @@ describe('a fingerprint', () => {
   const pinned: PinnedSet = { KEY: { version: 1, hash: 'aa' }, LEVEL: { value: 'info' } };
 
   it('has of a secret its keyed hash alone, and not its version: the same value set again changes nothing', () => {
-    expect(inputs(pinned).variables).toEqual({ KEY: { secret: 'aa', then: '!' }, LEVEL: 'info' });
+    expect(inputs(pinned).variables).toEqual({ KEY: { secret: 'aa', append: '!' }, LEVEL: 'info' });
     expect(fingerprint(inputs({ ...pinned, KEY: { version: 9, hash: 'aa' } }))).toBe(fingerprint(inputs(pinned)));
   });
 

@@ -134,7 +134,7 @@ describe('a tar', () => {
 
 describe('texts', () => {
   const definition = `tsunagi: 1
-versions: { node: ">=20" }
+tools: { node: ">=20" }
 tasks:
   unit: { reads: [src/, "*.json"], run: [a, b], needs: [deps], makes: [out/] }
   deps: { reads: [package.json], run: npm ci, cache: [~/.npm/], network: true }

@@ -14,7 +14,7 @@ const errors: string[] = [];
 
 const definition = `tsunagi: 1
 tasks:
-  unit: { reads: [a.txt, test.sh], run: [echo begins, bash test.sh], results: { junit: out.xml } }
+  unit: { reads: [a.txt, test.sh], run: [echo begins, bash test.sh], results: out.xml }
   lint: { reads: [b.txt], run: cat b.txt }
   shaky: { reads: [b.txt], cache: [~/seen/], retry: 1, run: 'test -e ~/seen/x || { touch ~/seen/x; exit 3; }' }
 `;

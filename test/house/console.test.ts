@@ -105,7 +105,7 @@ describe('the console', () => {
 
   it('opens a failed run at its first error, with commands and tests', async () => {
     const files = {
-      'tsunagi.yaml': `tsunagi: 1\ntasks:\n  fine: { reads: [], run: seq 3 }\n  broken:\n    reads: []\n    run: [echo before, "seq 500; echo 'Error: the ramp is up'; seq 500; echo '<testsuite name=\\"ramp\\"><testcase name=\\"lowers\\"><failure message=\\"it is up\\"/></testcase></testsuite>' > r.xml; exit 4"]\n    results: { junit: r.xml }\n`,
+      'tsunagi.yaml': `tsunagi: 1\ntasks:\n  fine: { reads: [], run: seq 3 }\n  broken:\n    reads: []\n    run: [echo before, "seq 500; echo 'Error: the ramp is up'; seq 500; echo '<testsuite name=\\"ramp\\"><testcase name=\\"lowers\\"><failure message=\\"it is up\\"/></testcase></testsuite>' > r.xml; exit 4"]\n    results: r.xml\n`,
     };
     const commit = await checkout.commitAndPush(files, 'Breaks <b>bold</b>', 'broken');
     const run = await world.waitRun('ferry', commit);

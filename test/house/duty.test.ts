@@ -337,7 +337,7 @@ describe('a report that the service does not take', () => {
     // More test cases than a report may hold: its body is larger than is taken.
     const commit = await checkout.commitAndPush({
       'big.py': `print('<testsuite>')\nfor n in range(19000): print('<testcase classname="c%d" name="%s"><failure>%s</failure></testcase>' % (n, 'n' * 400, 'm' * 400))\nprint('</testsuite>')\n`,
-      'tsunagi.yaml': "tsunagi: 1\ntasks:\n  t: { run: 'python3 big.py > junit.xml', results: { junit: junit.xml } }\n",
+      'tsunagi.yaml': "tsunagi: 1\ntasks:\n  t: { run: 'python3 big.py > junit.xml', results: junit.xml }\n",
     });
     const run = await world.waitRun('refused', commit);
     expect(run.taskList[0]?.attempts).toHaveLength(1);

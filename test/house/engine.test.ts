@@ -73,15 +73,15 @@ const plan = (name: string, change: Partial<TaskPlan>): TaskPlan => ({
   network: false,
   timeout: 1000,
   variables: {},
-  junit: null,
+  results: null,
+  coverage: null,
   cache: [],
   shards: null,
   each: {},
   retry: 0,
   resources: {},
   reuse: true,
-  branches: null,
-  pullRequests: true,
+  for: null,
   ...change,
 });
 
@@ -107,7 +107,7 @@ async function recordRun(
     mode: '100644',
     id: sha256(text).slice(0, 40),
   }));
-  const model = { version: 1 as const, versions: {}, tasks: plans, release: null, environments: {} };
+  const model = { version: 2 as const, tools: {}, tasks: plans, release: null, environments: {} };
   const commit = sha256(JSON.stringify(tree)).slice(0, 40);
   const number = await addRun(records, {
     project: project.id,

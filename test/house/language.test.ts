@@ -109,10 +109,7 @@ describe('tasks that are repeated and cut', () => {
   });
 
   it('take part by branch and by pull request', async () => {
-    const checkout = await project(
-      'parts',
-      "  all: { run: 'true' }\n  audit: { branches: [main], pull_requests: false, run: 'true' }\n",
-    );
+    const checkout = await project('parts', "  all: { run: 'true' }\n  audit: { for: [main], run: 'true' }\n");
     expect((await ended('parts')).taskList.map((one) => one.name)).toEqual(['all', 'audit']);
     await checkout.commit({ 'a.txt': 'b' }, 'on a branch');
     await checkout.push('HEAD:refs/heads/topic');
@@ -124,7 +121,7 @@ describe('variables', () => {
   it('come from the run and the project, and a commit that is declared is part of the fingerprint', async () => {
     const checkout = await project(
       'from',
-      "  tell: { reads: [a.txt], variables: { C: { from: run.commit }, B: { from: run.branch, then: '!' }, P: { from: project.name } }, run: 'echo $C $B $P' }\n",
+      "  tell: { reads: [a.txt], variables: { C: { from: run.commit }, B: { from: run.branch, append: '!' }, P: { from: project.name } }, run: 'echo $C $B $P' }\n",
     );
     const first = await ended('from');
     expect(await logOf(first, 'tell')).toBe(`${first.commit.id} main! from\n`);

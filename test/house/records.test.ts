@@ -260,9 +260,9 @@ describe('migrations', () => {
         makes: [],
         network: false,
         timeout: 1000,
-        variables: { A: '1' },
-        junit: null,
       };
+      const variables = { A: '1', then: 'kept', URL: { from: 'db.url', then: '?x' } };
+      const now = { A: '1', then: 'kept', URL: { from: 'db.url', append: '?x' } };
       await older.rows(
         "insert into projects (id, name, source, main_branch) values ($1, 'sailings', 'hosted', 'main')",
         [project],
@@ -278,7 +278,7 @@ describe('migrations', () => {
       );
       await older.rows(
         "insert into tasks (id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, output, output_size, tests) values ($1, $2, 'unit', 0, 'passed', true, $3, '{}', '{}', 'f1', 'sha256:1', 12, '{\"passed\": 3}')",
-        [task, run, JSON.stringify(model)],
+        [task, run, JSON.stringify({ ...model, variables, junit: 'o.xml' })],
       );
       await older.rows(
         "insert into attempts (id, kind, task_id, project_id, number, state, needs, agent_id, fence) values ($1, 'task', $2, $3, 1, 'passed', '{\"class\": \"runs\"}', $4, 1)",
@@ -290,7 +290,13 @@ describe('migrations', () => {
       );
       await older.rows("insert into definitions (project_id, commit, model) values ($1, 'c0', $2), ($1, 'c1', null)", [
         project,
-        JSON.stringify({ version: 1, tasks: { unit: model }, release: null }),
+        JSON.stringify({
+          version: 1,
+          versions: {},
+          tasks: { unit: { ...model, variables, junit: 'o.xml' } },
+          release: null,
+          environments: {},
+        }),
       ]);
       await migrate(older);
       await migrate(older);
@@ -301,14 +307,16 @@ describe('migrations', () => {
         state: 'passed',
         model: {
           ...model,
+          variables: now,
+          results: 'o.xml',
+          coverage: null,
           of: 'unit',
           each: {},
           shard: null,
           cache: [],
           retry: 0,
           reuse: true,
-          branches: null,
-          pullRequests: true,
+          for: null,
         },
       });
       expect(await findPasses(older, project, 'own', ['f1'])).toMatchObject([
@@ -316,8 +324,11 @@ describe('migrations', () => {
       ]);
       expect((await definitionOf(older, project, 'c0'))?.model?.tasks.unit).toMatchObject({
         ...model,
+        variables: now,
+        results: 'o.xml',
         shards: null,
         each: {},
+        for: null,
       });
       expect((await definitionOf(older, project, 'c1'))?.model).toBeNull();
       expect((await runById(older, run))?.fresh).toBeNull();

@@ -29,10 +29,10 @@ const told = async (...args: string[]): Promise<Told> => JSON.parse((await rehea
 const states = (one: Told) => Object.fromEntries(one.tasks.map((task) => [task.name, task.state]));
 
 const definition = `tsunagi: 1
-versions: { node: ">=20" }
+tools: { node: ">=20" }
 tasks:
   web: { reads: [web/], run: 'mkdir -p dist && cp web/* dist/', makes: [dist/] }
-  unit: { needs: [web], reads: [test.js], run: node test.js, results: { junit: out.xml } }
+  unit: { needs: [web], reads: [test.js], run: node test.js, results: out.xml }
   level: { reads: [], each: { L: [a, b] }, run: 'echo $L' }
 `;
 const files = {

@@ -198,7 +198,7 @@ tasks:
       'mended',
       `tsunagi: 1
 tasks:
-  unit: { reads: [test.sh, a.txt], run: bash test.sh, results: { junit: out.xml } }
+  unit: { reads: [test.sh, a.txt], run: bash test.sh, results: out.xml }
   after: { needs: [unit], run: 'true' }
   other: { reads: [b.txt], run: 'true' }
 `,

@@ -113,7 +113,7 @@ describe('secrets that were replaced', () => {
 
   it('are let go when nothing that runs or is warm was started with them, and not before', async () => {
     const now = (await variablesNow(records, project.id, [''])).find((one) => one.name === 'KEY');
-    const place = { scope: '', name: 'KEY', version: now?.version as number, then: '!' };
+    const place = { scope: '', name: 'KEY', version: now?.version as number, append: '!' };
     expect(await openSecrets(context(), project.id, { SMS: place })).toEqual({ SMS: 'another one!' });
     const number = await addRun(records, {
       project: project.id,
@@ -165,7 +165,7 @@ describe('what tasks want of it', () => {
   const task = (...names: string[]) =>
     ({
       of: 'unit',
-      variables: Object.fromEntries(names.map((name) => [name, { from: `variable.${name}`, then: '' }])),
+      variables: Object.fromEntries(names.map((name) => [name, { from: `variable.${name}`, append: '' }])),
     }) as unknown as Task;
   const pin = (line: string, ...names: string[]) => pinSet(context(), records, project, line, [task(...names)]);
 
@@ -276,6 +276,7 @@ describe('tables', () => {
       '004-start',
       '005-ground',
       '006-steps',
+      '007-words',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -17,7 +17,7 @@ tasks:
     makes: [out/]
   show: { needs: [build], reads: [], run: cat out/recipe.txt }
 ${more}environments:
-  review: { opens: pull request }
+  review: { for: pull requests }
 `;
 
 /** What the stranger adds: everything that could be read or written from inside. */
@@ -135,7 +135,7 @@ describe('a hostile pull request', () => {
   });
 
   it('becomes a release that no standing environment takes', async () => {
-    const release = `${definition().replace('environments:', 'release:\n  needs: [build]\n  parts: { page: { kind: site, needs: [build], root: out } }\n  variables: { KEY: { secret: true, about: a key, strangers: "-" } }\nenvironments:\n  staging: { branch: main }')}`;
+    const release = `${definition().replace('environments:', 'release:\n  needs: [build]\n  parts: { page: { kind: site, needs: [build], root: out } }\n  variables: { KEY: { secret: true, about: a key, untrusted: "-" } }\nenvironments:\n  staging: { branch: main }')}`;
     const offered = await offer('pears', { 'recipe.txt': 'rice and pears\n', 'tsunagi.yaml': release });
     expect(offered.run.release).not.toBeNull();
     const commit = await checkout.commitAndPush({ 'tsunagi.yaml': release }, 'A release on main');

@@ -290,8 +290,8 @@ describe('tasks', () => {
   killed: { run: kill -9 $$ }
   slow: { run: sleep 60, timeout: 1s }
   nothing: { run: "true", makes: [out/] }
-  results: { run: "true", results: { junit: out.xml } }
-  wrong: { run: "echo no > out.xml", results: { junit: out.xml } }
+  results: { run: "true", results: out.xml }
+  wrong: { run: "echo no > out.xml", results: out.xml }
   pipe: { run: "false | cat" }
   needs: { needs: [exits], run: "true" }
 `);
@@ -309,6 +309,41 @@ describe('tasks', () => {
     });
     expect(of('exits')?.attempts[0]?.commands.map((command) => command.exit)).toEqual([0, 3]);
     expect(await world.log(of('exits')?.attempts[0]?.id as string)).toBe('before\nbad\n');
+  });
+
+  it('tell their tests as TAP, and how much of what a change touches is covered', async () => {
+    const covered = (lines: string[]) =>
+      `printf '%s\\n' SF:src/a.js ${lines.map((one) => `DA:${one}`).join(' ')} end_of_record > cov.info`;
+    const task = (name: string, lines: string[]) =>
+      `  ${name}: { run: ["${covered(lines)}", "printf 'TAP version 13\\n1..1\\nok 1 - fine\\n' > out.tap"], results: out.tap, coverage: cov.info }\n`;
+    await checkout.commitAndPush({
+      'src/a.js': 'one\ntwo\nthree\n',
+      'tsunagi.yaml': definition('  none: { run: "true" }\n'),
+    });
+    const commit = await checkout.commitAndPush({
+      'src/a.js': 'one\n2\n3\nfour\n',
+      'tsunagi.yaml': definition(
+        `${task('unit', ['1,1', '2,1', '3,0', '4,0'])}  gone: { run: "true", coverage: cov.info }\n  bad: { run: "echo no > cov.info", coverage: cov.info }\n`,
+      ),
+    });
+    const run = await world.waitRun('tasks', commit);
+    expect(run.taskList.map((one) => [one.name, one.state, one.issue?.code, one.tests?.passed])).toEqual([
+      ['unit', 'passed', undefined, 1],
+      ['gone', 'failed', 'coverage_missing', undefined],
+      ['bad', 'failed', 'coverage_unreadable', undefined],
+    ]);
+    const { out } = await world.cli('run', 'show', String(run.number), '--project', 'tasks');
+    expect(out).toContain('unit covers 2 of 4 lines (50 %), 1 of 3 lines (33 %) of what the change touches.');
+    expect(out).toContain('src/a.js not run: 3-4');
+    const json = await world.cli('run', 'show', String(run.number), '--project', 'tasks', '--json');
+    expect(JSON.parse(json.out).coverage.tasks).toEqual([
+      {
+        task: 'unit',
+        found: 4,
+        hit: 2,
+        changed: { found: 3, hit: 1, files: [{ path: 'src/a.js', hit: '2', missed: '3-4' }] },
+      },
+    ]);
   });
 
   it('hand text to the shell unchanged, whatever it holds', async () => {

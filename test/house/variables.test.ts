@@ -12,9 +12,9 @@ const definition = `tsunagi: 1
 tasks:
   tell:
     reads: [a.txt]
-    variables: { HARBOUR: { from: variable.HARBOUR }, KEY: { from: variable.TASK_KEY, then: '!' } }
+    variables: { HARBOUR: { from: variable.HARBOUR }, KEY: { from: variable.TASK_KEY, append: '!' } }
     run: ['echo "at $HARBOUR with $KEY"', 'printf %s "$KEY" | base64 -w0; printf "%s\\n" "$KEY" | head -c 9; sleep 0.3; printf "%s\\n" "$KEY" | tail -c +10; echo "<testsuite><testcase name=\\"a $KEY\\"><failure message=\\"$KEY\\"/></testcase></testsuite>" > out.xml']
-    results: { junit: out.xml }
+    results: out.xml
 release:
   needs: [tell]
   parts:
@@ -23,7 +23,7 @@ release:
     LEVEL: { default: info }
     HARBOUR: {about: which harbour it is}
     SMS_KEY: { secret: true, about: key of the gateway }
-    HEADER: { from: variable.SMS_KEY, then: ' (header)' }
+    HEADER: { from: variable.SMS_KEY, append: ' (header)' }
 environments:
   staging: { branch: main }
   production: { after: staging }
@@ -93,7 +93,7 @@ describe('variables that tasks want', () => {
     expect(JSON.stringify(done)).toContain('a ‹KEY›');
     const why = await world.api().get<WhyTaskView>('/api/projects/moor/runs/2/tasks/tell/why');
     expect(why.inputs).toMatchObject({
-      variables: { HARBOUR: 'north', KEY: { secret: expect.stringMatching(/^[0-9a-f]{64}$/), then: '!' } },
+      variables: { HARBOUR: 'north', KEY: { secret: expect.stringMatching(/^[0-9a-f]{64}$/), append: '!' } },
     });
     expect(JSON.stringify(why)).not.toContain('hunter2');
   });

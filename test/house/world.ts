@@ -312,7 +312,7 @@ release:
     bell: { kind: worker, files: [worker.js, package.json], start: node worker.js }
   variables: { RELEASE: { from: release.number } }
 environments:
-  review: { opens: pull request }
+  review: { for: pull requests }
   staging: { branch: main, verify: { reads: [check.js, package.json], run: node check.js } }
   production: { after: staging }
 `;

@@ -217,7 +217,8 @@ async function runChain(
       runnerText(),
       'runner',
       mark,
-      work.junit ?? '',
+      work.results ?? '',
+      work.coverage ?? '',
       String(makes.length),
       ...makes,
       ...work.commands,
@@ -264,7 +265,7 @@ async function makeResources(
   };
   return {
     variables: Object.fromEntries(
-      Object.entries(work.fromResources).map(([name, { from, then }]) => [name, value(from) + then]),
+      Object.entries(work.fromResources).map(([name, { from, append }]) => [name, value(from) + append]),
     ),
     reach: names.map((name) => ({ port: (databases as Databases).port, host: name })),
     size: async () => (ids.length ? (databases as Databases).size(ids) : 0),

@@ -60,6 +60,7 @@ export async function follow(followed: Followed): Promise<Ended> {
     missing: [],
     full: [],
     noResults: false,
+    noCoverage: false,
     notKept: false,
     socket: false,
     done: false,
@@ -77,7 +78,7 @@ export async function follow(followed: Followed): Promise<Ended> {
   const handed = takeOutput(outputs as Readable, behind, makes.length ? followed.tar : null, bounds.disk, () =>
     whole(),
   );
-  const results = takeResults(testResults as Readable, behind, () => whole());
+  const results = takeResults(testResults as Readable, Buffer.from(`\0coverage ${mark}\0`), behind, () => whole());
   const controlled = readControl(
     control as Readable,
     told,
@@ -120,7 +121,8 @@ export async function follow(followed: Followed): Promise<Ended> {
     tools: context.tools,
   };
   const facts = chain.group.facts();
-  const ended = judge(work, { told, cause, errors, bounds, facts, ...kept, results: results.end(), scene });
+  const { ended, coverage } = judge(work, { told, cause, errors, bounds, facts, ...kept, ...results.end(), scene });
+  if (coverage) happens({ what: 'covered', ...coverage });
   // A command that printed nothing begins where the next one does.
   for (let at = work.commands.length - 1, next = log.lines(); at >= 0; at--) next = firstLines[at] ??= next;
   return { ...ended, firstLines: firstLines.slice(0, work.commands.length) as number[] };

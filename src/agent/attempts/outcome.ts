@@ -5,7 +5,9 @@ import { diagnoseProgram, type ProgramFacts } from '../../core/diagnose/program.
 import { issue, type Issue } from '../../core/errors/errors.js';
 import { sizeText } from '../../core/sizes.js';
 import type { Masker } from '../../core/secrets/mask.js';
-import { parseJunit, type TestResults } from '../../core/results/junit.js';
+import { type Coverage, parseLcov } from '../../core/results/coverage.js';
+import type { TestResults } from '../../core/results/model.js';
+import { readResults } from '../../core/results/read.js';
 import type { AttemptWork } from '../../wire/work.js';
 import { type Ended, maskerOf } from '../log/masked.js';
 import type { AttemptBounds } from '../sandbox/host.js';
@@ -22,6 +24,7 @@ export interface Told {
   /** Places inside that are full. */
   full: string[];
   noResults: boolean;
+  noCoverage: boolean;
   notKept: boolean;
   /** Something in the outputs is a socket. */
   socket: boolean;
@@ -47,6 +50,7 @@ export async function readControl(
     } else if (what === 'missing') told.missing.push(makes[Number(a)] ?? '?');
     else if (what === 'full') told.full.push(a ?? '');
     else if (what === 'no-results') told.noResults = true;
+    else if (what === 'no-coverage') told.noCoverage = true;
     else if (what === 'not-kept') told.notKept = true;
     else if (what === 'socket') told.socket = true;
     else if (what === 'done') {
@@ -79,16 +83,25 @@ export interface Outcome {
   output: { digest: string; size: number } | null;
   /** Why what was handed out as output is not kept. */
   refusal: Issue | null;
-  /** What was handed out as results; null where it was too much. */
+  /** What was handed out as results and as coverage; null where it was too much. */
   results: Buffer | null;
+  coverage: Buffer | null;
   scene: FailureScene;
 }
 
-export function judge(
+/** How the attempt has ended, and what of the code it has run. */
+export function judge(work: AttemptWork, outcome: Outcome): { ended: Ended; coverage: Coverage | null } {
+  const coverage = work.coverage ? readCoverage(work.coverage, outcome.coverage, outcome.told) : null;
+  const ended = endOf(work, outcome, coverage?.refusal ?? null);
+  return { ended, coverage: coverage?.coverage ?? null };
+}
+
+function endOf(
   work: AttemptWork,
   { told, cause, errors, bounds, facts, output, refusal, results, scene }: Outcome,
+  uncovered: Issue | null,
 ): Ended {
-  const tests = work.junit ? readTests(work.junit, results, told, maskerOf(work)) : null;
+  const tests = work.results ? readTests(work.results, results, told, maskerOf(work)) : null;
   const failed = (why: Issue, state: 'failed' | 'stopped' = 'failed'): Ended => ({
     what: 'ended',
     state,
@@ -132,6 +145,7 @@ export function judge(
     return failed(issue('output_unsafe', { path: work.makes.join(', '), why: 'it is, or holds, a socket' }));
   if (told.notKept) return failed(issue('output_unsafe', { path: work.makes.join(', '), why: 'it could not be read' }));
   if (tests?.refusal) return failed(tests.refusal);
+  if (uncovered) return failed(uncovered);
   return {
     what: 'ended',
     state: 'passed',
@@ -150,8 +164,19 @@ function readTests(
   if (told.noResults || told.exit === null) return { results: null, refusal: issue('results_missing', { path }) };
   if (bytes === null)
     return { results: null, refusal: issue('results_unreadable', { path, detail: 'it is too large' }) };
-  const { results, detail } = parseJunit(masker.text(bytes.toString('utf8')));
+  const { results, detail } = readResults(masker.text(bytes.toString('utf8')));
   return { results, refusal: results ? null : issue('results_unreadable', { path, detail: detail ?? '' }) };
+}
+
+function readCoverage(
+  path: string,
+  bytes: Buffer | null,
+  told: Told,
+): { coverage: Coverage | null; refusal: Issue | null } {
+  if (told.noCoverage || told.exit === null) return { coverage: null, refusal: issue('coverage_missing', { path }) };
+  const { coverage, detail } =
+    bytes === null ? { coverage: null, detail: 'it is too large' } : parseLcov(bytes.toString('utf8'));
+  return { coverage, refusal: coverage ? null : issue('coverage_unreadable', { path, detail: detail ?? '' }) };
 }
 
 /** What shows the whole output: `run 131 unit` is the label of a task, `d17 verify` one of a deployment. */

@@ -15,8 +15,8 @@ export interface HandedOutput extends Handed {
 }
 
 export interface HandedResults extends Handed {
-  /** The bytes; null where there were too many. */
-  end(): Buffer | null;
+  /** The bytes of each file; null where there were too many. */
+  end(): { results: Buffer | null; coverage: Buffer | null };
 }
 
 /** Passes on all but what stands behind the last byte. The other end stays open for longer than it is used: only this tells that it is over. */
@@ -82,9 +82,11 @@ export function takeOutput(
   };
 }
 
+/** Bytes of one such file; the runner inside hands out no more. */
 const resultsLimit = 20_000_000;
 
-export function takeResults(stream: Readable, behind: Buffer, changed: () => void): HandedResults {
+/** The results, `between`, the coverage. */
+export function takeResults(stream: Readable, between: Buffer, behind: Buffer, changed: () => void): HandedResults {
   const parts: Buffer[] = [];
   let size = 0;
   const handed = sift(
@@ -92,11 +94,19 @@ export function takeResults(stream: Readable, behind: Buffer, changed: () => voi
     behind,
     (bytes) => {
       size += bytes.length;
-      if (size <= resultsLimit) parts.push(bytes);
+      if (size <= resultsLimit * 2) parts.push(bytes);
       return true;
     },
     () => {},
     changed,
   );
-  return { whole: () => handed.whole(), end: () => (size > resultsLimit ? null : Buffer.concat(parts)) };
+  return {
+    whole: () => handed.whole(),
+    end() {
+      const all = size > resultsLimit * 2 ? null : Buffer.concat(parts);
+      const at = all?.indexOf(between) ?? -1;
+      if (all === null || at < 0) return { results: null, coverage: null };
+      return { results: all.subarray(0, at), coverage: all.subarray(at + between.length) };
+    },
+  };
 }

@@ -1,10 +1,10 @@
 # Inside the sandbox: runs the commands of an attempt one after another, each on its own, and hands out what is kept.
-# 3: what happens, for the agent. 4: the outputs as a tar. 5: the results. 1: what the commands print, with a mark behind each.
+# 3: what happens, for the agent. 4: the outputs as a tar. 5: the results and the coverage. 1: what the commands print, with a mark behind each.
 # All of them are pipes to the agent, and this shell is a copy that the work may execute but not read: nothing in here can take them.
 #
-#   MARK JUNIT COUNT OUTPUT… COMMAND…
-mark=$1 junit=$2 count=$3
-shift 3
+#   MARK RESULTS COVERAGE COUNT OUTPUT… COMMAND…
+mark=$1 results=$2 coverage=$3 count=$4
+shift 4
 outputs=("${@:1:count}")
 shift "$count"
 # A handler, not "ignore": what is ignored would be ignored by the commands too. It runs when the command has ended.
@@ -32,8 +32,12 @@ if ((status != 0)); then
     ((${left:-1048576} < 65536)) && echo "full $place" >&3
   done
 fi
-if [[ -n $junit ]]; then
-  if [[ -f $junit ]]; then head -c 20000000 -- "$junit" >&5 3>&- 4>&-; else echo "no-results" >&3; fi
+if [[ -n $results ]]; then
+  if [[ -f $results ]]; then head -c 20000000 -- "$results" >&5 3>&- 4>&-; else echo "no-results" >&3; fi
+fi
+printf '\0coverage %s\0' "$mark" >&5
+if [[ -n $coverage ]]; then
+  if [[ -f $coverage ]]; then head -c 20000000 -- "$coverage" >&5 3>&- 4>&-; else echo "no-coverage" >&3; fi
 fi
 if ((status == 0 && count > 0)); then
   missing=0

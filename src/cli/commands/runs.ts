@@ -1,10 +1,11 @@
 /** Commands of runs: list, show, start, again, stop. */
 import type { Command } from 'commander';
+import { shareText } from '../../core/results/coverage.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { hintFor } from '../../core/nearest.js';
 import type { FoundLines, LogChunk } from '../../wire/logs.js';
 import type { PageOf } from '../../wire/parts.js';
-import type { Run, RunDetail } from '../../wire/runs.js';
+import type { Run, RunDetail, RunCoverage } from '../../wire/runs.js';
 import { get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, table, took } from '../print.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
@@ -42,7 +43,10 @@ export function runCommands(program: Command): void {
   ).action(async (text: string, options: Shared) => {
     const number = numberOf(text, '');
     if (!number) throw new CodedError('usage', { detail: `\`${text}\` is no number of a run.`, command: 'run show' });
-    give(options, await get<RunDetail>(`/api/projects/${await projectName(options.project)}/runs/${number}`), showRun);
+    const path = `/api/projects/${await projectName(options.project)}/runs/${number}`;
+    const shown = await get<RunDetail>(path);
+    const coverage = shown.taskList.some((one) => one.covers) ? await get<RunCoverage>(`${path}/coverage`) : null;
+    give(options, coverage ? { ...shown, coverage } : shown, () => showRun(shown, coverage));
   });
   shared(
     run
@@ -152,7 +156,7 @@ const started = (one: Run): void =>
     faint(`tsunagi follow ${one.number} --project ${one.project}`),
   );
 
-function showRun(run: RunDetail): void {
+function showRun(run: RunDetail, coverage: RunCoverage | null): void {
   say(
     `${bold(`run ${run.number}`)} ${state(run.state)}  ${short(run.commit.id)} ${plain(run.commit.title)}  ${faint(`${placeOfRun(run)} · ${took(run.createdAt, run.endedAt)}`)}`,
   );
@@ -188,6 +192,13 @@ function showRun(run: RunDetail): void {
         `  ${state('failed')} ${plain(test.group)} ${bold(plain(test.name))} ${faint(plain(test.place))}`,
         `         ${plain(test.message.split('\n')[0] ?? '')}`,
       );
+  }
+  for (const { task, changed, ...all } of coverage?.tasks ?? []) {
+    say(
+      `${task} covers ${shareText(all)}${changed?.found ? `, ${shareText(changed)} of what the change touches` : ''}.`,
+    );
+    for (const file of changed?.files.filter((one) => one.missed).slice(0, 10) ?? [])
+      say(`  ${plain(file.path)} ${faint(`not run: ${file.missed.replaceAll(',', ', ')}`)}`);
   }
   if (run.release) say(`It became ${bold(`r${run.release}`)}.`);
 }

@@ -96,7 +96,7 @@ export async function rehearse(names: readonly string[], options: RehearseOption
     terminal,
   );
   try {
-    const pinned = pinRun(definition.versions, chosen, [{ tools: workshop.tools, base: workshop.base }]);
+    const pinned = pinRun(definition.tools, chosen, [{ tools: workshop.tools, base: workshop.base }]);
     if (!pinned || 'code' in pinned) throw new CodedError(pinned?.code ?? 'internal', pinned?.data ?? {});
     const rows = await runAll(chosen, {
       copy,
@@ -251,7 +251,8 @@ async function perform(row: Row, rows: ReadonlyMap<string, Row>, scene: Scene): 
       files: row.files.length ? { key: layerKey(row.files), count: row.files.length } : null,
       layers: [...task.needs].sort().flatMap((need) => rows.get(need)?.output?.digest ?? []),
       makes: task.makes,
-      junit: task.junit,
+      results: task.results,
+      coverage: task.coverage,
       timeoutMs: task.timeout,
       network: task.network ? 'open' : 'none',
       reach: [],

@@ -6,7 +6,7 @@
  */
 import type { Task } from '../definition/model.js';
 import { issue, type Issue } from '../errors/errors.js';
-import type { TestResults } from '../results/junit.js';
+import type { TestResults } from '../results/model.js';
 import type { AttemptState, RunState, TaskState } from '../states.js';
 import { advanceRun, taskAfter } from './runs.js';
 

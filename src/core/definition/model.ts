@@ -2,13 +2,17 @@
 import type { PartKind } from '../states.js';
 
 export interface Definition {
-  version: 1;
+  /** Of this model, as it is stored; see `stored.ts`. */
+  version: 2;
   /** Tool → range of versions. */
-  versions: Record<string, string>;
+  tools: Record<string, string>;
   tasks: Record<string, TaskPlan>;
   release: ReleasePlan | null;
   environments: Record<string, EnvironmentPlan>;
 }
+
+/** Stands beside patterns of branches; no branch can be called so. */
+export const pullRequests = 'pull requests';
 
 /** A task as the definition declares it. */
 export interface TaskPlan {
@@ -22,8 +26,10 @@ export interface TaskPlan {
   /** Milliseconds. */
   timeout: number;
   variables: Record<string, TaskVariable>;
-  /** Path of JUnit XML, or null. */
-  junit: string | null;
+  /** Path of its test results (JUnit XML or TAP), or null. */
+  results: string | null;
+  /** Path of its coverage (LCOV), or null. */
+  coverage: string | null;
   /** Folders, without a slash at the end; those of HOME begin with `~/`. */
   cache: string[];
   /** Pieces, or null for a task that is not cut. */
@@ -34,13 +40,12 @@ export interface TaskPlan {
   retry: number;
   resources: Record<string, 'postgres'>;
   reuse: boolean;
-  /** Patterns, or null for every branch. */
-  branches: string[] | null;
-  pullRequests: boolean;
+  /** Patterns of branches, and `pull requests`; null for all of them. */
+  for: string[] | null;
 }
 
-/** Literal text, or a reference and what is put behind its value. */
-export type TaskVariable = string | { from: string; then: string };
+/** Literal text, or a reference and what is appended to its value. */
+export type TaskVariable = string | { from: string; append: string };
 
 /** One task of a run: a declared one, or one of those that `each` and `shards` make of it. */
 export interface Task extends Omit<TaskPlan, 'shards' | 'each'> {
@@ -70,9 +75,9 @@ export interface Part {
 
 export type VariablePlan =
   | { kind: 'literal'; value: string }
-  /** People set it; `strangers` is what untrusted reviews get in its place. */
-  | { kind: 'set'; default: string | null; secret: boolean; about: string | null; strangers: string | null }
-  | { kind: 'from'; from: string; then: string };
+  /** People set it; `untrusted` is what untrusted work gets in its place. */
+  | { kind: 'set'; default: string | null; secret: boolean; about: string | null; untrusted: string | null }
+  | { kind: 'from'; from: string; append: string };
 
 export interface ReleasePlan {
   needs: string[];
@@ -83,10 +88,10 @@ export interface ReleasePlan {
 
 export interface EnvironmentPlan {
   name: string;
-  opens: 'pull request' | null;
+  for: typeof pullRequests | null;
   branch: string | null;
   after: string | null;
-  promotion: 'asked' | 'automatic';
+  promotion: 'manual' | 'automatic';
   verify: { reads: string[] | null; run: string } | null;
 }
 
@@ -97,7 +102,7 @@ export const setReference = /^variable\.([A-Za-z_][A-Za-z0-9_]{0,99})$/;
 export const taskReferences = ['run.commit', 'run.branch', 'project.name'] as const;
 export const resourceFields = ['url', 'host', 'port', 'user', 'password', 'database'] as const;
 
-export const defaults = { timeoutMs: 30 * 60_000, instances: 1, at: '/', promotion: 'asked' } as const;
+export const defaults = { timeoutMs: 30 * 60_000, instances: 1, at: '/', promotion: 'manual' } as const;
 
 /** What `from` of a release's variable knows, besides `variable.NAME`. */
 export const references = [

@@ -7,6 +7,7 @@ import {
   defaults,
   type EnvironmentPlan,
   type Part,
+  pullRequests,
   references,
   type ReleasePlan,
   setReference,
@@ -103,10 +104,10 @@ function build(root: Read, report: Report): Definition {
   if (releaseValue) checkNeeds(releaseValue);
   const release = releaseValue ? readRelease(releaseValue, checkNeeds, report) : null;
   reviewTasks(root, tasks, release, report);
-  const versions = Object.fromEntries(
-    entriesAt(root, 'versions').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']),
+  const tools = Object.fromEntries(
+    entriesAt(root, 'tools').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']),
   );
-  return { version: 1, versions, tasks, release, environments: readEnvironments(root, report) };
+  return { version: 2, tools, tasks, release, environments: readEnvironments(root, report) };
 }
 
 function readRelease(value: Read, checkNeeds: (value: Read) => void, report: Report): ReleasePlan {
@@ -180,8 +181,8 @@ function readVariable(name: string, one: { key: Span; value: Read }, report: Rep
   if (from && fallback !== null)
     report('one_of_keys', one.key, { place: name, found: 'both', keys: '`from` and `default`' });
   if (!from) {
-    const then = at(one.value, 'then');
-    if (then) report('key_not_for', then.key, { key: 'then', kind: 'a variable without `from`' });
+    const append = at(one.value, 'append');
+    if (append) report('key_not_for', append.key, { key: 'append', kind: 'a variable without `from`' });
     const secret = textAt(one.value, 'secret') === 'true';
     if (secret && fallback !== null)
       report('key_not_for', at(one.value, 'default')?.key ?? one.key, {
@@ -193,17 +194,17 @@ function readVariable(name: string, one: { key: Span; value: Read }, report: Rep
       default: fallback,
       secret,
       about: textAt(one.value, 'about'),
-      strangers: textAt(one.value, 'strangers'),
+      untrusted: textAt(one.value, 'untrusted'),
     };
   }
-  for (const key of ['secret', 'about', 'strangers']) {
+  for (const key of ['secret', 'about', 'untrusted']) {
     const given = at(one.value, key);
     if (given) report('key_not_for', given.key, { key, kind: 'a variable with `from`' });
   }
   const reference = 'text' in from.value ? from.value.text : '';
   if (!(references as readonly string[]).includes(reference) && !setReference.test(reference))
     report('unknown_reference', from.value.span, { name: reference, hint: hintFor(reference, references) });
-  return { kind: 'from', from: reference, then: textAt(one.value, 'then') ?? '' };
+  return { kind: 'from', from: reference, append: textAt(one.value, 'append') ?? '' };
 }
 
 function readEnvironments(root: Read, report: Report): Record<string, EnvironmentPlan> {
@@ -213,9 +214,9 @@ function readEnvironments(root: Read, report: Report): Record<string, Environmen
   for (const [name, { key, value }] of given) {
     const verify = at(value, 'verify')?.value;
     const after = at(value, 'after');
-    const ways = ['opens', 'branch', 'after'].filter((one) => at(value, one));
+    const ways = ['for', 'branch', 'after'].filter((one) => at(value, one));
     if (ways.length > 1)
-      report('one_of_keys', key, { place: name, found: 'several', keys: '`opens`, `branch` and `after`' });
+      report('one_of_keys', key, { place: name, found: 'several', keys: '`for`, `branch` and `after`' });
     if (at(value, 'promotion') && !after)
       report('key_not_for', at(value, 'promotion')?.key ?? key, {
         key: 'promotion',
@@ -223,17 +224,17 @@ function readEnvironments(root: Read, report: Report): Record<string, Environmen
       });
     const plan: EnvironmentPlan = {
       name,
-      opens: textAt(value, 'opens') === 'pull request' ? 'pull request' : null,
+      for: textAt(value, 'for') === pullRequests ? pullRequests : null,
       branch: textAt(value, 'branch'),
-      after: textAt(value, 'after'),
-      promotion: textAt(value, 'promotion') === 'automatic' ? 'automatic' : 'asked',
+      after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),
+      promotion: textAt(value, 'promotion') === 'automatic' ? 'automatic' : 'manual',
       verify: verify ? { reads: textsAt(verify, 'reads'), run: textAt(verify, 'run') ?? '' } : null,
     };
     if (plan.after !== null && after) {
       if (!names.includes(plan.after))
         report('unknown_environment', after.value.span, { name: plan.after, hint: hintFor(plan.after, names) });
-      else if (at(given.find(([one]) => one === plan.after)?.[1].value, 'opens'))
-        report('key_not_for', after.value.span, { key: 'after', kind: 'an environment that pull requests open' });
+      else if (at(given.find(([one]) => one === plan.after)?.[1].value, 'for'))
+        report('key_not_for', after.value.span, { key: 'after', kind: 'an environment of pull requests' });
     }
     plans[name] = plan;
   }

@@ -166,7 +166,9 @@ function readRecord(
   for (const [key, keySpan, value] of pairs(node.items as Pair<Node, Node | null>[], entries, report)) {
     given.add(key);
     const known = Object.hasOwn(shape.keys, key) ? shape.keys[key] : undefined;
-    if (!known) report('unknown_key', keySpan, { key: short(key), hint: hintFor(key, Object.keys(shape.keys)) });
+    const renamed = shape.renamed && Object.hasOwn(shape.renamed, key) ? shape.renamed[key] : undefined;
+    if (renamed) report('key_renamed', keySpan, { key, now: renamed });
+    else if (!known) report('unknown_key', keySpan, { key: short(key), hint: hintFor(key, Object.keys(shape.keys)) });
     else if (known.later) report('not_yet_supported', keySpan, { key });
     else if (!value) report('wrong_kind', keySpan, { expected: expected(known.shape), found: 'nothing' });
     else {

@@ -5,13 +5,15 @@
 import { parseDuration } from '../durations.js';
 import { unsafePath } from '../paths.js';
 import { takenVariable } from '../variables/change.js';
+import { pullRequests } from './model.js';
 
 export type Shape =
   | { kind: 'text'; what: string; example: string; pattern?: string; fits?: (text: string) => boolean }
   | { kind: 'choice'; of: readonly string[] }
   | { kind: 'list'; of: Shape; orOne?: boolean; least?: number }
   | { kind: 'named'; of: Shape; name: NameShape; least?: number }
-  | { kind: 'record'; keys: Record<string, Key>; orText?: Shape };
+  /** `renamed`: a key that had another name → what is written now. */
+  | { kind: 'record'; keys: Record<string, Key>; orText?: Shape; renamed?: Record<string, string> };
 
 export interface NameShape {
   what: string;
@@ -75,7 +77,11 @@ const value = text('text', 'info', undefined, (one) => !one.includes('\0'));
 const boolean: Shape = { kind: 'choice', of: ['true', 'false'] };
 const fromText = text('a reference', 'db.url', '^[a-z][a-z0-9-]*\\.[A-Za-z_][A-Za-z0-9_]*$');
 const eachValue = text('a value without spaces', 'v1', '^[A-Za-z0-9._+-]{1,40}$');
-const branchPattern = text('the name of a branch', 'release/*', '^[A-Za-z0-9._*][A-Za-z0-9._*/-]{0,199}$');
+const occasion = text(
+  'the name of a branch, or `pull requests`',
+  'release/*',
+  '^(pull requests|[A-Za-z0-9._*][A-Za-z0-9._*/-]{0,199})$',
+);
 const cachePath = text(
   'a folder of its HOME or of the project',
   '~/.npm/',
@@ -88,7 +94,7 @@ const task: Shape = {
   kind: 'record',
   keys: {
     reads: {
-      about: 'Files and folders of the commit that the task sees. Left out: all of the project’s folder.',
+      about: 'Files and folders of the commit that the task sees. Default: all of the project’s folder.',
       shape: paths(pattern),
     },
     needs: {
@@ -101,8 +107,8 @@ const task: Shape = {
       required: true,
     },
     makes: { about: 'Files and folders that are kept after a pass.', shape: paths(path) },
-    network: { about: 'Whether it may reach the outside. Left out: only its own loopback.', shape: boolean },
-    timeout: { about: 'After this time the whole process tree is ended. Left out: 30m.', shape: duration },
+    network: { about: 'Whether it may reach the outside. Default: only its own loopback.', shape: boolean },
+    timeout: { about: 'After this time the whole process tree is ended. Default: 30m.', shape: duration },
     variables: {
       about:
         'Its variables: literal text, or `from` a resource of the task (`db.url`), `run.commit`, `run.branch`, `project.name`, or `variable.NAME` that people have set for the project.',
@@ -112,16 +118,21 @@ const task: Shape = {
           kind: 'record',
           keys: {
             from: { about: 'Where the value comes from.', shape: fromText, required: true },
-            then: { about: 'Text put behind it.', shape: value },
+            append: { about: 'Text that is appended to it.', shape: value },
           },
+          renamed: { then: 'append' },
           orText: value,
         },
         name: variableName,
       },
     },
     results: {
-      about: 'Where it writes its test results.',
-      shape: { kind: 'record', keys: { junit: { about: 'A file of JUnit XML.', shape: path, required: true } } },
+      about: 'The file in which it writes its test results: JUnit XML or TAP, told from its content.',
+      shape: path,
+    },
+    coverage: {
+      about: 'The file in which it writes its coverage (LCOV): how much of the lines that a change touches is tested.',
+      shape: path,
     },
     cache: {
       about:
@@ -137,7 +148,7 @@ const task: Shape = {
       shape: { kind: 'named', of: { kind: 'list', of: eachValue, least: 1 }, name: variableName, least: 1 },
     },
     retry: {
-      about: 'How often it is tried again after a failure; a pass is then marked flaky. Left out: 0.',
+      about: 'How often it is tried again after a failure; a pass is then marked flaky. Default: 0.',
       shape: text('a whole number from 0 to 5', '1', '^[0-5]$'),
     },
     resources: {
@@ -157,13 +168,15 @@ const task: Shape = {
         name: partName,
       },
     },
-    reuse: { about: 'false: it always runs. Left out: a pass with the same fingerprint is reused.', shape: boolean },
-    branches: {
-      about: 'Branches on which it runs; `*` stands for any characters but `/`. Left out: all.',
-      shape: paths(branchPattern),
+    reuse: { about: 'false: it always runs. Default: a pass with the same fingerprint is reused.', shape: boolean },
+    for: {
+      about:
+        'Branches on which it runs (`*` stands for any characters but `/`), and `pull requests`. Default: all of them.',
+      shape: { kind: 'list', of: occasion, orOne: true, least: 1 },
     },
-    pull_requests: { about: 'Whether it runs for pull requests. Left out: true.', shape: boolean },
+    where: later('What it asks of agents.'),
   },
+  renamed: { branches: 'for: [main]', pull_requests: 'for: [main, pull requests]' },
 };
 
 const part: Shape = {
@@ -178,15 +191,15 @@ const part: Shape = {
     needs: { about: 'Tasks whose outputs belong to its bytes.', shape: { kind: 'list', of: reference } },
     files: {
       about:
-        'Files of the commit that belong to its bytes. Left out: all of the project’s folder (a site without it: none).',
+        'Files of the commit that belong to its bytes. Default: all of the project’s folder (a site without it: none).',
       shape: paths(pattern),
     },
     root: { about: 'The folder that a site serves; `.` is all of its files.', shape: folder },
     start: { about: 'The command that starts a server or worker.', shape: command },
-    at: { about: 'The path of its address. Left out: /.', shape: urlPath },
+    at: { about: 'The path of its address. Default: /.', shape: urlPath },
     fallback: { about: 'The file that a site answers with where there is none.', shape: path },
-    ready: { about: 'The path that answers when a server is ready. Left out: ready when it listens.', shape: urlPath },
-    instances: { about: 'How many processes of it run. Left out: 1.', shape: count },
+    ready: { about: 'The path that answers when a server is ready. Default: ready when it listens.', shape: urlPath },
+    instances: { about: 'How many processes of it run. Default: 1.', shape: count },
     memory: later('How much memory each instance may take.'),
   },
 };
@@ -200,11 +213,12 @@ const variable: Shape = {
         'environment.name, environment.url, release.number, release.commit, project.name, or variable.NAME: what people have set under that name.',
       shape: { ...fromText, example: 'environment.url' } as Shape,
     },
-    then: { about: 'Text put behind the value that `from` gives.', shape: value },
+    append: { about: 'Text that is appended to the value that `from` gives.', shape: value },
     secret: { about: 'true: people set it, and its value is never shown again. Masked in every log.', shape: boolean },
     about: { about: 'What people should know when they set it.', shape: value },
-    strangers: { about: 'What untrusted reviews get in its place.', shape: value },
+    untrusted: { about: 'What untrusted reviews get in its place.', shape: value },
   },
+  renamed: { then: 'append', strangers: 'untrusted' },
   orText: value,
 };
 
@@ -247,12 +261,12 @@ const release: Shape = {
 const environment: Shape = {
   kind: 'record',
   keys: {
-    opens: {
-      about: 'pull request: one environment for each open pull request.',
-      shape: { kind: 'choice', of: ['pull request'] },
+    for: {
+      about: 'pull requests: one environment for each open pull request.',
+      shape: { kind: 'choice', of: [pullRequests] },
     },
     branch: {
-      about: 'The branch whose newest release it takes by itself.',
+      about: 'The branch whose newest release it takes automatically.',
       shape: text(
         'the name of a branch',
         'main',
@@ -265,32 +279,46 @@ const environment: Shape = {
       shape: {
         kind: 'record',
         keys: {
-          reads: { about: 'Files of the release’s commit that it sees. Left out: all.', shape: paths(pattern) },
+          reads: { about: 'Files of the release’s commit that it sees. Default: all.', shape: paths(pattern) },
           run: { about: 'The command.', shape: command, required: true },
         },
       },
     },
     after: {
       about: 'The environment whose verified releases it takes.',
-      shape: text('the name of an environment', 'staging', name.pattern),
+      shape: {
+        kind: 'record',
+        keys: {
+          environment: {
+            about: 'The name of that environment.',
+            shape: text('the name of an environment', 'staging', name.pattern),
+            required: true,
+          },
+          healthy: later('How long it must have been in good health there.'),
+        },
+        orText: text('the name of an environment', 'staging', name.pattern),
+      },
     },
     promotion: {
-      about: 'asked: a person promotes; automatic: as soon as the rules allow. Left out: asked.',
-      shape: { kind: 'choice', of: ['asked', 'automatic'] },
+      about: 'manual: a person promotes; automatic: as soon as the rules allow. Default: manual.',
+      shape: { kind: 'choice', of: ['manual', 'automatic'] },
     },
     data: later('What the data of a new environment begins as.'),
     seed: later('A command that fills new data.'),
     idle: later('When it sleeps and closes.'),
-    awake: later('How many may be awake.'),
     approvals: later('How many people must approve.'),
-    healthy: later('How long the one before must have been in good health.'),
     cutover: later('The shares in which the traffic moves.'),
     guard: later('Limits above which the traffic goes back.'),
     frozen: later('Times in which nothing is taken.'),
     warm: later('How long replaced servers stay ready.'),
     addresses: later('Addresses of its own.'),
-    parts: later('Sizes that differ here.'),
+    parts: later('Sizes and places that differ here.'),
+    access: later('Who may visit it.'),
+    pictures: later('Pages of which pictures are taken.'),
+    scrub: later('What makes a copy of its data fit for others.'),
+    mirror: later('Which requests are mirrored.'),
   },
+  renamed: { opens: 'for: pull requests' },
 };
 
 /** The whole file. */
@@ -298,7 +326,7 @@ export const file: Shape & { kind: 'record' } = {
   kind: 'record',
   keys: {
     tsunagi: { about: 'The version of this format.', shape: { kind: 'choice', of: ['1'] }, required: true },
-    versions: {
+    tools: {
       about: 'Tools and the versions that will do.',
       shape: {
         kind: 'named',
@@ -313,4 +341,5 @@ export const file: Shape & { kind: 'record' } = {
       shape: { kind: 'named', of: environment, name },
     },
   },
+  renamed: { versions: 'tools' },
 };

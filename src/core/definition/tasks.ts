@@ -18,7 +18,6 @@ const withoutSlash = (path: string): string => path.replace(/\/$/, '');
 
 export function readTask(name: string, value: Read, report: Report): TaskPlan {
   const timeout = textAt(value, 'timeout');
-  const results = at(value, 'results')?.value;
   const shards = textAt(value, 'shards');
   const resources = Object.fromEntries(
     entriesAt(value, 'resources').map(([resource]) => [resource, 'postgres' as const]),
@@ -54,15 +53,15 @@ export function readTask(name: string, value: Read, report: Report): TaskPlan {
     variables: Object.fromEntries(
       entriesAt(value, 'variables').map(([key, one]) => [key, readVariable(one.value, resources, report)]),
     ),
-    junit: results ? textAt(results, 'junit') : null,
+    results: textAt(value, 'results'),
+    coverage: textAt(value, 'coverage'),
     cache,
     shards: shards === null ? null : Number(shards),
     each,
     retry: Number(textAt(value, 'retry') ?? 0),
     resources,
     reuse: textAt(value, 'reuse') !== 'false',
-    branches: textsAt(value, 'branches'),
-    pullRequests: textAt(value, 'pull_requests') !== 'false',
+    for: textsAt(value, 'for'),
   };
 }
 
@@ -76,7 +75,7 @@ function readVariable(value: Read, resources: Record<string, 'postgres'>, report
   ];
   if (from && !known.includes(reference) && !setReference.test(reference))
     report('unknown_reference', from.span, { name: reference, hint: hintFor(reference, known) });
-  return { from: reference, then: textAt(value, 'then') ?? '' };
+  return { from: reference, append: textAt(value, 'append') ?? '' };
 }
 
 /** Tasks that some commits leave out can be no evidence, and at most so many come out of `each` and `shards`. */
@@ -91,10 +90,8 @@ export function reviewTasks(
     const plan = tasks[name] as TaskPlan;
     const pieces = Object.values(plan.each).reduce((product, values) => product * values.length, plan.shards ?? 1);
     if (pieces > mostPieces) report('too_many_pieces', key, { task: name, count: pieces, limit: mostPieces });
-    const partial = ['branches', 'pull_requests'].find((one) => at(value, one));
-    const leavesOut = plan.branches !== null || !plan.pullRequests;
-    if (partial && leavesOut && evidence.has(name))
-      report('evidence_left_out', at(value, partial)?.key ?? key, { task: name, key: partial });
+    if (plan.for !== null && evidence.has(name))
+      report('evidence_left_out', at(value, 'for')?.key ?? key, { task: name, key: 'for' });
   }
 }
 

@@ -42,6 +42,7 @@ export const findings = {
   ),
   encoding: entry(422, 'The text is not valid UTF-8.', 'Save the file as UTF-8.'),
   unknown_key: entry(422, '`{key}` is not known here.', '{hint}'),
+  key_renamed: entry(422, '`{key}` has another name now.', 'Write `{now}`.'),
   not_yet_supported: entry(
     422,
     '`{key}` is part of the language but not yet supported by this version.',
@@ -123,7 +124,7 @@ export const findings = {
   variable_stranger: entry(
     403,
     'The task {task} wants the secret {name}, which work of untrusted pull requests does not get.',
-    'Leave that task out for pull requests (`pull_requests: false`), or let a trusted person propose the change.',
+    'Leave that task out for pull requests (`for: [main]`), or let a trusted person propose the change.',
   ),
   secret_unreadable: entry(
     409,

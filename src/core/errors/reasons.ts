@@ -34,7 +34,7 @@ export const reasons = {
   no_agent_for_versions: entry(
     409,
     'No agent has {tool} {range}; the agents have {have}.',
-    'Widen `versions`, or install that version on an agent.',
+    'Widen `tools`, or install that version on an agent.',
     true,
   ),
   ref_unknown: entry(
@@ -93,12 +93,22 @@ export const reasons = {
   results_unreadable: entry(
     200,
     'The results in {path} could not be read: {detail}.',
-    'Let the test runner write JUnit XML there.',
+    'Let the test runner write JUnit XML or TAP there.',
   ),
   results_missing: entry(
     200,
     'The results {path} were not written.',
-    'Let the test runner write JUnit XML there, or take `results` away.',
+    'Let the test runner write JUnit XML or TAP there, or remove `results`.',
+  ),
+  coverage_unreadable: entry(
+    200,
+    'The coverage in {path} could not be read: {detail}.',
+    'Let the test runner write LCOV there.',
+  ),
+  coverage_missing: entry(
+    200,
+    'The coverage {path} was not written.',
+    'Let the test runner write LCOV there, or remove `coverage`.',
   ),
   plan_reused: entry(200, 'It passed in run {run} with the same inputs.', ''),
   plan_first: entry(200, 'It has not run before.', ''),
@@ -292,7 +302,7 @@ export const reasons = {
   tool_version: entry(
     200,
     '{what}: it wants {tool} {wants}, and has {has}.',
-    'Write the version into `versions` of the definition: `{tool}: "{wants}"`.',
+    'Write the version into `tools` of the definition: `{tool}: "{wants}"`.',
   ),
   variable_missing: entry(
     200,

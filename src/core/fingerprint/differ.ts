@@ -24,6 +24,7 @@ const order = [
   'resources',
   'makes',
   'results',
+  'coverage',
   'network',
   'versions',
   'base',

@@ -33,6 +33,7 @@ export interface FingerprintInputs {
   resources: Record<string, string>;
   makes: string[];
   results: string | null;
+  coverage: string | null;
   network: boolean;
   /** Tool → exact version that was pinned. */
   versions: Record<string, string>;
@@ -43,13 +44,13 @@ export interface FingerprintInputs {
 /** What an attempt's own resource gives enters by its reference: its value is another one in each attempt. */
 export interface ResourceInput {
   from: string;
-  then: string;
+  append: string;
 }
 
 /** A secret enters by its keyed hash. */
 export interface SecretInput {
   secret: string;
-  then: string;
+  append: string;
 }
 
 export interface FingerprintContext extends TaskFacts {
@@ -80,7 +81,9 @@ export function fingerprintInputs(
     variables: {
       ...values,
       ...fromResources,
-      ...Object.fromEntries(Object.entries(secrets).map(([name, { hash, then }]) => [name, { secret: hash, then }])),
+      ...Object.fromEntries(
+        Object.entries(secrets).map(([name, { hash, append }]) => [name, { secret: hash, append }]),
+      ),
     },
     each: task.each,
     shard: task.shard,
@@ -88,7 +91,8 @@ export function fingerprintInputs(
       Object.entries(task.resources).map(([name, kind]) => [name, `${kind} ${context.resources?.[kind] ?? ''}`.trim()]),
     ),
     makes: [...task.makes].sort(byText),
-    results: task.junit,
+    results: task.results,
+    coverage: task.coverage,
     network: task.network,
     versions: context.versions,
     base: context.base,

@@ -1,6 +1,6 @@
 /** Declared tasks → the tasks of one run: left out by branch or pull request, repeated by `each`, cut by `shards`. */
 import { compileGlob } from '../glob.js';
-import { type Task, type TaskPlan, withNeeds } from '../definition/model.js';
+import { pullRequests, type Task, type TaskPlan, withNeeds } from '../definition/model.js';
 
 export interface Occasion {
   branch: string | null;
@@ -8,14 +8,10 @@ export interface Occasion {
 }
 
 /** Whether a task takes part in a run of this commit. */
-export function takesPart(
-  plan: Pick<TaskPlan, 'branches' | 'pullRequests'>,
-  { branch, pullRequest }: Occasion,
-): boolean {
-  if (pullRequest !== null) return plan.pullRequests;
-  return (
-    plan.branches === null || (branch !== null && plan.branches.some((pattern) => compileGlob(pattern, false)(branch)))
-  );
+export function takesPart(plan: Pick<TaskPlan, 'for'>, { branch, pullRequest }: Occasion): boolean {
+  if (plan.for === null) return true;
+  if (pullRequest !== null) return plan.for.includes(pullRequests);
+  return branch !== null && plan.for.some((pattern) => pattern !== pullRequests && compileGlob(pattern, false)(branch));
 }
 
 /** With needs first. A task that needs one that is left out is left out too. */

@@ -70,7 +70,7 @@ interface Start {
 }
 
 function compiled(tree: Tree, found: Findings, sources: (readonly [string, string])[], answers: Answers): Start | null {
-  found.versions.push({ tool: 'java', range: '>=17', why: 'no version is named; any from 17 on' });
+  found.tools.push({ tool: 'java', range: '>=17', why: 'no version is named; any from 17 on' });
   const root = sources.every(([path]) => path.startsWith('src/main/java/'))
     ? 'src/main/java'
     : sources.every(([path]) => path.startsWith('src/'))
@@ -158,7 +158,7 @@ function maven(found: Findings, text: string): Start | null {
       pom['properties.java.version'] ??
       pom['properties.maven.compiler.source'],
   )?.replace(/^1\./, '');
-  found.versions.push(
+  found.tools.push(
     release && /^\d+$/.test(release)
       ? { tool: 'java', range: `>=${release}`, why: 'pom.xml compiles for it' }
       : { tool: 'java', range: '>=17', why: 'no version is named; any from 17 on' },

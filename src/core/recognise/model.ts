@@ -49,7 +49,7 @@ export interface Findings {
   /** What is there, in words: `Node with npm`. */
   what: string;
   why: string;
-  versions: { tool: string; range: string; why: string }[];
+  tools: { tool: string; range: string; why: string }[];
   tasks: TaskDraft[];
   parts: PartDraft[];
   variables: VariableDraft[];
@@ -60,7 +60,7 @@ export interface Findings {
 export const nothing = (what: string, why: string): Findings => ({
   what,
   why,
-  versions: [],
+  tools: [],
   tasks: [],
   parts: [],
   variables: [],

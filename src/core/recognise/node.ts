@@ -42,7 +42,7 @@ export function lookAtNode(tree: Tree, answers: Answers): Findings | null {
   );
   const scripts = texts(manifest?.scripts);
   const dependencies = { ...texts(manifest?.devDependencies), ...texts(manifest?.dependencies) };
-  found.versions.push(nodeVersion(tree, manifest));
+  found.tools.push(nodeVersion(tree, manifest));
   const needs = dependencyTask(tree, found, dependencies);
   checks(found, scripts, needs);
   const built = buildTask(tree, found, scripts, dependencies, needs, answers);

@@ -32,7 +32,7 @@ export function lookAtPython(tree: Tree, answers: Answers): Findings | null {
         ? 'there is a pyproject.toml'
         : `${programs[0]?.[0]} is a Python program`,
   );
-  found.versions.push(pythonVersion(tree, project));
+  found.tools.push(pythonVersion(tree, project));
   const requirements = [
     ...requirementNames(tree.texts.get('requirements.txt') ?? ''),
     ...(project?.dependencies ?? []),
@@ -185,7 +185,7 @@ function testTask(
             'run: python3 -m pytest --junitxml=results.xml',
             'pytest is among the requirements, or has its settings here',
           ),
-          line('results: { junit: results.xml }', 'pytest writes its results there'),
+          line('results: results.xml', 'pytest writes its results there'),
         ]
       : [
           ...shared,

@@ -121,7 +121,7 @@ function lookAll(tree: Tree, answers: Answers): Findings {
   const pages = lookAtSite(tree);
   const all = programs.reduce<Findings | null>((before, next) => (before ? join(before, next) : next), null);
   if (!all)
-    return pages ?? { what: '', why: '', versions: [], tasks: [], parts: [], variables: [], questions: [], notes: [] };
+    return pages ?? { what: '', why: '', tools: [], tasks: [], parts: [], variables: [], questions: [], notes: [] };
   const server = all.parts.find((part) => part.kind === 'server');
   if (!pages || all.parts.some((part) => part.kind === 'site'))
     return { ...all, notes: [...all.notes, ...dotenvNotes(tree)] };
@@ -169,7 +169,7 @@ function join(first: Findings, second: Findings): Findings {
   return {
     what: `${first.what} and ${second.what}`,
     why: `${first.why}; ${second.why}`,
-    versions: [...first.versions, ...second.versions],
+    tools: [...first.tools, ...second.tools],
     tasks: [...first.tasks, ...renamed.tasks],
     parts: [...first.parts, ...parts],
     variables: [
@@ -243,8 +243,7 @@ function moveInto(found: Findings, folder: string): Findings {
       );
     if (key === 'root')
       return line(`root: ${scalar(String(value) === '.' ? folder : `${folder}/${String(value)}`)}`, one.why);
-    if (key === 'results')
-      return line(`results: { junit: ${scalar(`${folder}/${(value as { junit: string }).junit}`)} }`, one.why);
+    if (key === 'results') return line(`results: ${scalar(`${folder}/${value as string}`)}`, one.why);
     if (key === 'variables') return line(one.text.replaceAll('/project/', `/project/${folder}/`), one.why);
     return one;
   };
@@ -285,14 +284,12 @@ function propose(found: Findings, folder: string): Proposal {
   const put = (depth: number, text: string, why: string | null) => lines.push({ text: '  '.repeat(depth) + text, why });
   const gap = () => lines.push({ text: '', why: null });
   put(0, 'tsunagi: 1', 'the version of this format');
-  const versions = found.versions.filter(
-    (one, index, all) => all.findIndex((other) => other.tool === one.tool) === index,
-  );
-  if (versions.length)
+  const tools = found.tools.filter((one, index, all) => all.findIndex((other) => other.tool === one.tool) === index);
+  if (tools.length)
     put(
       0,
-      `versions: { ${versions.map((one) => `${one.tool}: ${stringify(one.range, { defaultStringType: 'QUOTE_DOUBLE' }).trim()}`).join(', ')} }`,
-      versions.map((one) => `${one.tool}: ${one.why}`).join('; '),
+      `tools: { ${tools.map((one) => `${one.tool}: ${stringify(one.range, { defaultStringType: 'QUOTE_DOUBLE' }).trim()}`).join(', ')} }`,
+      tools.map((one) => `${one.tool}: ${one.why}`).join('; '),
     );
   if (found.tasks.length) {
     gap();
@@ -318,7 +315,7 @@ function propose(found: Findings, folder: string): Proposal {
     }
     gap();
     put(0, 'environments:', 'where releases go');
-    put(1, 'review: { opens: pull request }', 'each pull request gets an address of its own');
+    put(1, 'review: { for: pull requests }', 'each pull request gets an address of its own');
     put(1, 'staging: { branch: main }', 'takes what is pushed to main by itself');
     put(1, 'production: { after: staging }', 'takes what has been live in staging, when somebody promotes it');
   }

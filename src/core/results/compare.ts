@@ -1,5 +1,5 @@
 /** Failing tests against the past: which are new, which are known, which come and go. */
-import type { TestCase, TestResults } from './junit.js';
+import type { TestCase, TestResults } from './model.js';
 
 export type Standing = 'new' | 'known' | 'flaky';
 

@@ -1,29 +1,9 @@
 /** JUnit XML → test cases. The form is that of many runners; there is no standard, so what is not known is passed over. */
 import { SaxesParser } from 'saxes';
-
-export interface TestCase {
-  name: string;
-  group: string;
-  state: 'passed' | 'failed' | 'skipped';
-  /** Milliseconds, or null when the runner does not say. */
-  ms: number | null;
-  message: string;
-  place: string;
-}
-
-export interface TestResults {
-  passed: number;
-  failed: number;
-  skipped: number;
-  /** Failing cases first; at most `caseLimit`. */
-  cases: TestCase[];
-}
-
-export const caseLimit = 5000;
-const messageLimit = 4000;
+import { messageLimit, type Reading, type TestCase, totals } from './model.js';
 
 /** Never throws: what can't be read is said in `detail`. */
-export function parseJunit(text: string): { results: TestResults; detail: null } | { results: null; detail: string } {
+export function parseJunit(text: string): Reading {
   const cases: TestCase[] = [];
   const suites: string[] = [];
   let one: TestCase | null = null;
@@ -82,13 +62,7 @@ export function parseJunit(text: string): { results: TestResults; detail: null }
   if (failure !== null) return { results: null, detail: failure };
   if (root !== 'testsuite' && root !== 'testsuites')
     return { results: null, detail: `it begins with <${root ?? 'nothing'}>, not with <testsuites>` };
-  const count = (state: TestCase['state']) => cases.filter((item) => item.state === state).length;
-  const order = { failed: 0, skipped: 1, passed: 2 };
-  const sorted = [...cases].sort((a, b) => order[a.state] - order[b.state]).slice(0, caseLimit);
-  return {
-    results: { passed: count('passed'), failed: count('failed'), skipped: count('skipped'), cases: sorted },
-    detail: null,
-  };
+  return { results: totals(cases), detail: null };
 }
 
 function milliseconds(text: string): number | null {

@@ -20,7 +20,7 @@ export interface SecretPlace {
   name: string;
   version: number;
   /** Text put behind the value. */
-  then: string;
+  append: string;
 }
 
 export interface Resolved {
@@ -37,11 +37,11 @@ export function resolveVariables(
   set: ReadonlyMap<string, SetVariable> | 'untrusted' = new Map(),
 ): Resolved {
   const resolved: Resolved = { values: {}, secrets: {}, unset: [] };
-  const take = (name: string, wanted: string, then: string, fallback: string | null): void => {
+  const take = (name: string, wanted: string, append: string, fallback: string | null): void => {
     const found = set === 'untrusted' ? undefined : set.get(wanted);
     if (found && found.value === null)
-      resolved.secrets[name] = { scope: found.scope, name: wanted, version: found.version, then };
-    else if (found) resolved.values[name] = found.value + then;
+      resolved.secrets[name] = { scope: found.scope, name: wanted, version: found.version, append };
+    else if (found) resolved.values[name] = found.value + append;
     else if (fallback !== null) resolved.values[name] = fallback;
     else resolved.unset.push(wanted);
   };
@@ -52,12 +52,12 @@ export function resolveVariables(
         name,
         name,
         '',
-        set === 'untrusted' ? (plan.strangers ?? (plan.secret ? null : plan.default)) : plan.default,
+        set === 'untrusted' ? (plan.untrusted ?? (plan.secret ? null : plan.default)) : plan.default,
       );
     else {
       const wanted = setReference.exec(plan.from)?.[1];
-      if (wanted) take(name, wanted, plan.then, null);
-      else resolved.values[name] = lookUp(plan.from, facts) + plan.then;
+      if (wanted) take(name, wanted, plan.append, null);
+      else resolved.values[name] = lookUp(plan.from, facts) + plan.append;
     }
   }
   resolved.unset = [...new Set(resolved.unset)];
@@ -104,7 +104,7 @@ export function changedVariables(before: Given, now: Given): string[] {
       a?.scope === b?.scope &&
       a?.name === b?.name &&
       a?.version === b?.version &&
-      a?.then === b?.then
+      a?.append === b?.append
     );
   };
   return [...names].filter((name) => !same(name)).sort();

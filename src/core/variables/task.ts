@@ -15,7 +15,7 @@ export interface TaskValues {
   /** Variable → the field of a resource and what is put behind it. */
   fromResources: Record<string, Exclude<TaskVariable, string>>;
   /** Variable → the secret that it is, known by its keyed hash. */
-  secrets: Record<string, { name: string; version: number; hash: string; then: string }>;
+  secrets: Record<string, { name: string; version: number; hash: string; append: string }>;
   /** Names that people have not set. */
   unset: string[];
 }
@@ -41,12 +41,12 @@ export function taskValues(task: Pick<Task, 'variables' | 'each'>, facts: TaskFa
     const set = wanted ? facts.set?.[wanted] : undefined;
     if (wanted && !set) unset.push(wanted);
     else if (wanted && set) {
-      if ('value' in set) values[name] = set.value + variable.then;
-      else secrets[name] = { name: wanted, ...set, then: variable.then };
+      if ('value' in set) values[name] = set.value + variable.append;
+      else secrets[name] = { name: wanted, ...set, append: variable.append };
     } else {
       const value = lookUp(variable.from, facts);
       if (value === null) fromResources[name] = variable;
-      else values[name] = value + variable.then;
+      else values[name] = value + variable.append;
     }
   }
   return { values, fromResources, secrets, unset };

@@ -27,10 +27,10 @@ import { variablesFor } from '../environments/variables.js';
 
 const emptyPlan = (name: string): EnvironmentPlan => ({
   name,
-  opens: null,
+  for: null,
   branch: null,
   after: null,
-  promotion: 'asked',
+  promotion: 'manual',
   verify: null,
 });
 

@@ -21,6 +21,7 @@ import { findRelease, newestOfPullRequest, releasesOfCommits } from '../../recor
 import { type Due, setDue, settleDue, takeDue } from '../../records/runs.js';
 import { askDeployment, verifiedRelease } from '../deployments/acts.js';
 import { variablesFor } from './variables.js';
+import { branchHead } from '../../records/sources.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
 
 export async function stepEnvironments(context: Context): Promise<boolean> {
@@ -84,12 +85,9 @@ async function candidatesFor(context: Context, project: ProjectRow, environment:
     return verified ? [verified.number] : [];
   }
   if (plan.branch === null) return [];
-  const head = await records.one<{ head: string }>('select head from branches where project_id = $1 and name = $2', [
-    project.id,
-    plan.branch,
-  ]);
+  const head = await branchHead(records, project.id, plan.branch);
   if (!head) return [];
-  const commits = await history(repositoryOf(context, project), head.head, 500);
+  const commits = await history(repositoryOf(context, project), head, 500);
   const live = environment.live_id
     ? await records.one<{ commit: string }>(
         'select r.commit from deployments d join releases r on r.id = d.release_id where d.id = $1',

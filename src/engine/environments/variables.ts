@@ -136,12 +136,12 @@ export async function openSecrets(
   places: Record<string, SecretPlace>,
 ): Promise<Record<string, string>> {
   const values = await Promise.all(
-    Object.entries(places).map(async ([variable, { scope, name, version, then }]): Promise<[string, string]> => {
+    Object.entries(places).map(async ([variable, { scope, name, version, append }]): Promise<[string, string]> => {
       const row = await variableAt(context.records, project, scope, name, version);
       const value = row && opened(context, row);
       // Never left out in silence: the program would go on without it.
       if (value === null || value === undefined) throw new CodedError('secret_unreadable', { name });
-      return [variable, value + then];
+      return [variable, value + append];
     }),
   );
   return Object.fromEntries(values);

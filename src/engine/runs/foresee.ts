@@ -108,7 +108,7 @@ async function pinFor(context: Context, model: Definition, tasks: readonly Plann
   const offers = (await listAgents(context.records)).filter(
     (agent) => agent.alive && agent.takes.includes(line === 'own' ? 'runs' : 'untrusted'),
   );
-  return pinRun(model.versions, tasks, offers);
+  return pinRun(model.tools, tasks, offers);
 }
 
 async function reason(
@@ -171,6 +171,7 @@ const names: Record<string, string> = {
   resources: 'the resource',
   makes: 'what it makes',
   results: 'where its results are',
+  coverage: 'where its coverage is',
   network: 'whether it has the network',
   versions: 'the version of',
   base: 'the agent’s base: system, packages or settings',

@@ -177,7 +177,7 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
   const offers = (await listAgents(records)).filter(
     (agent) => agent.alive && agent.takes.includes(run.line === 'own' ? 'runs' : 'untrusted'),
   );
-  const pinned = pinRun(model.versions, plan.tasks, offers);
+  const pinned = pinRun(model.tools, plan.tasks, offers);
   const { set, refused: unset } = await pinSet(
     context,
     records,
@@ -271,7 +271,7 @@ async function takeDefinition(
     data: { commit: run.commit },
   });
   for (const plan of Object.values(model.environments)) {
-    if (plan.opens === null) {
+    if (plan.for === null) {
       const host = standingHost(context.addresses, project.name, plan.name);
       await makeEnvironment(
         db,

@@ -1,6 +1,7 @@
 /** What agents report, and what follows when they go away. The row with the work list is locked first, then the attempt or instance. */
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
-import type { TestResults } from '../../core/results/junit.js';
+import type { Coverage } from '../../core/results/coverage.js';
+import type { TestResults } from '../../core/results/model.js';
 import type { InstanceState } from '../../core/states.js';
 import type { StepEnd } from '../../core/advance/step.js';
 import { isDigest } from '../../blobs/store.js';
@@ -17,6 +18,7 @@ import {
   placeCommands,
   startCommand,
 } from '../../records/attempts.js';
+import { keepCoverage } from '../../records/coverage.js';
 import { wakeDeployments } from '../../records/environments.js';
 import { recordEvents } from '../../records/events.js';
 import {
@@ -34,6 +36,7 @@ import { refine } from './refine.js';
 export type Happening =
   | { what: 'command-started'; position: number; firstLine: number }
   | { what: 'command-ended'; position: number; exit: number; ms: number }
+  | ({ what: 'covered' } & Coverage)
   | {
       what: 'ended';
       state: 'passed' | 'failed' | 'stopped';
@@ -87,6 +90,12 @@ export async function reportAttempt(
         ...(end?.firstLines ? { firstLine: end.firstLines[position] ?? 0 } : {}),
       }),
     );
+  const covered = happenings.find((one) => one.what === 'covered');
+  if (covered)
+    await context.records.transition('attempt.covered', async (db) => {
+      await lockHeld(db, id, by.agent, by.fence);
+      await keepCoverage(db, id, covered);
+    });
   const begun = happenings.filter((one) => one.what === 'command-started');
   if (!end || !seen.run_id) {
     await context.records.transition(end ? 'attempt.ended' : 'attempt.reported', async (db) => {

@@ -6,7 +6,7 @@ import { readFile } from '../../git/repository.js';
 import { commitFile, moveBranch, unifiedDifference } from '../../git/write.js';
 import { recordEvents } from '../../records/events.js';
 import { type ProjectRow, setDraft } from '../../records/projects.js';
-import { addRun, intendPush } from '../../records/sources.js';
+import { addRun, branchHead, intendPush } from '../../records/sources.js';
 import { type Context, type Db, ensureRepository, repositoryOf } from '../context.js';
 import { definitionPath } from '../runs/planning.js';
 
@@ -17,14 +17,6 @@ export interface DraftState {
   difference: string;
 }
 
-const mainHead = async (db: Db, project: ProjectRow): Promise<string | null> =>
-  (
-    await db.one<{ head: string }>('select head from branches where project_id = $1 and name = $2', [
-      project.id,
-      project.main_branch,
-    ])
-  )?.head ?? null;
-
 /** The draft (or a text that may become it), what is wrong with it, and what committing it would change. */
 export async function draftState(
   context: Context,
@@ -33,7 +25,7 @@ export async function draftState(
 ): Promise<DraftState> {
   const path = definitionPath(project.folder);
   if (text === null) return { text, path, issues: [], difference: '' };
-  const head = await mainHead(context.records, project);
+  const head = await branchHead(context.records, project.id, project.main_branch);
   const committed = head ? await readFile(repositoryOf(context, project), head, path, 256 * 1024) : null;
   const before = committed instanceof Buffer ? committed.toString('utf8') : null;
   const { issues } = await parseApart(context, project.id, text);
@@ -50,7 +42,7 @@ export async function checkDraft(context: Pick<Context, 'apart'>, whom: string, 
 export async function keepDraft(db: Db, project: ProjectRow, text: string, actor: string): Promise<void> {
   await setDraft(db, project.id, text);
   await recordEvents(db, { type: 'definition.drafted', project: project.id, subject: project.name, actor });
-  const commit = await mainHead(db, project);
+  const commit = await branchHead(db, project.id, project.main_branch);
   if (commit)
     await addRun(db, {
       project: project.id,
@@ -75,7 +67,7 @@ export async function commitDraft(context: Context, project: ProjectRow, actor: 
   if (project.draft === null)
     throw new CodedError('not_found', { what: 'A draft', hint: 'Keep one first: `tsunagi project draft`.' });
   const repository = await ensureRepository(context, project);
-  const head = await mainHead(context.records, project);
+  const head = await branchHead(context.records, project.id, project.main_branch);
   const commit = await commitFile(
     repository,
     head,

@@ -224,7 +224,7 @@ async function openPullRequest(
     });
   }
   const plan = (await mainDefinition(db, project.id))?.model.environments;
-  const review = Object.values(plan ?? {}).find((one) => one.opens === 'pull request');
+  const review = Object.values(plan ?? {}).find((one) => one.for !== null);
   if (review && pull.trusted) {
     const host = reviewHost(context.addresses, project.name, subject);
     await makeEnvironment(

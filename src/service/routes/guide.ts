@@ -13,6 +13,7 @@ import {
 } from '../../engine/sources/remotes.js';
 import { repositoryOf } from '../../engine/context.js';
 import { compareBranches } from '../../engine/sources/sources.js';
+import { branchHead } from '../../records/sources.js';
 import type { Caller } from '../../records/people.js';
 import { pollSoon, type ProjectRow } from '../../records/projects.js';
 import {
@@ -65,18 +66,15 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
   /** What is recognised in the newest commit of a project that is there. */
   app.get('/api/projects/:project/proposal', { schema: { response: { 200: Recognised } } }, async (request) => {
     const project = await needProject(service, request);
-    const row = await records.one<{ head: string }>('select head from branches where project_id = $1 and name = $2', [
-      project.id,
-      project.main_branch,
-    ]);
-    if (!row) throw new CodedError('source_empty', { url: project.url ?? `${service.url}/git/${project.name}` });
+    const head = await branchHead(records, project.id, project.main_branch);
+    if (!head) throw new CodedError('source_empty', { url: project.url ?? `${service.url}/git/${project.name}` });
     const answers = Object.fromEntries(
       Object.entries(request.query as Record<string, string>).filter(
         ([, value]) => typeof value === 'string' && value.length <= 400,
       ),
     );
     return recognisedView(
-      await recogniseCommit(context, repositoryOf(context, project), row.head, project.main_branch, {
+      await recogniseCommit(context, repositoryOf(context, project), head, project.main_branch, {
         ...(project.folder ? { folder: project.folder } : {}),
         ...answers,
       }),

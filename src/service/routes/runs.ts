@@ -2,6 +2,7 @@ import { Type } from '@sinclair/typebox';
 import type { FastifyInstance } from 'fastify';
 import { CodedError } from '../../core/errors/errors.js';
 import { hintFor } from '../../core/nearest.js';
+import { coverageOfRun } from '../../engine/runs/coverage.js';
 import { recordEvents } from '../../records/events.js';
 import type { Caller } from '../../records/people.js';
 import { listRuns } from '../../records/overview.js';
@@ -9,7 +10,7 @@ import { addRun, saveCommit } from '../../records/sources.js';
 import { allowCommit, askStop, findRun, type RunRow, tasksOf } from '../../records/runs.js';
 import { notify } from '../../records/database.js';
 import { Page, PageQuery } from '../../wire/parts.js';
-import { Run, RunAgain, RunDetail, StartRun } from '../../wire/runs.js';
+import { Run, RunAgain, RunCoverage, RunDetail, StartRun } from '../../wire/runs.js';
 import { change, needProject, needRun, type Service } from '../server.js';
 import { findRef, lineOf } from '../refs.js';
 import { runDetail, runView, runViewOf } from '../views/runs.js';
@@ -62,6 +63,15 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     async (request) => {
       const { project, run } = await needRun(service, request);
       return runDetail(records, project, run);
+    },
+  );
+
+  app.get(
+    '/api/projects/:project/runs/:number/coverage',
+    { schema: { params: NumberParams, response: { 200: RunCoverage } } },
+    async (request) => {
+      const { project, run } = await needRun(service, request);
+      return coverageOfRun(service.context, project, run);
     },
   );
 

@@ -99,6 +99,7 @@ export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promi
       issue: said(task.issue),
       fingerprint: task.fingerprint,
       flaky: task.flaky,
+      covers: task.model.coverage !== null,
       shard: task.model.shard,
       reusedFrom: task.state === 'reused' ? (sources.get(task.attempt_id ?? '') ?? null) : null,
       output: task.output ? { digest: task.output, size: task.output_size ?? 0 } : null,

@@ -2,7 +2,8 @@
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { durationText } from '../../../../src/core/durations';
-import type { RunDetail, Task } from '../../../../src/wire/runs';
+import { shareText } from '../../../../src/core/results/coverage';
+import type { RunCoverage, RunDetail, Task } from '../../../../src/wire/runs';
 import type { WhyRunView, WhyTaskView } from '../../../../src/wire/why';
 import { get, paths } from '../../data/api';
 import { useLog } from '../../data/log';
@@ -76,6 +77,7 @@ export function TaskView({ run, task, chosen, line, point }: TaskViewProps) {
           </p>
         ) : null}
         {task.tests ? <Tests tests={task.tests} judged={judged} /> : null}
+        {task.covers && task.endedAt ? <Covered run={run} task={task} /> : null}
         {failed && why.data?.since ? <Since since={why.data.since} /> : null}
         <dl className="grid grid-cols-[5.5rem_1fr] gap-y-0.5 px-4 py-2.5 text-[13px] text-second">
           <dt>reads</dt>
@@ -112,6 +114,37 @@ export function TaskView({ run, task, chosen, line, point }: TaskViewProps) {
         }
         download={attempt ? `/api/attempts/${attempt.id}/log/text` : null}
       />
+    </div>
+  );
+}
+
+/** How much of the code its tests ran: of what the change touches first. */
+function Covered({ run, task }: { run: RunDetail; task: Task }) {
+  const { data } = useQuery({
+    queryKey: ['coverage', run.project, run.number, task.name, task.state],
+    queryFn: () => get<RunCoverage>(`${paths.run(run.project, run.number)}/coverage`),
+  });
+  const mine = data?.tasks.find((one) => one.task === task.name);
+  if (!mine) return null;
+  const missed = mine.changed?.files.filter((one) => one.missed) ?? [];
+  return (
+    <div className="border-b border-faint px-4 py-2.5">
+      <p className="flex justify-between gap-2">
+        <span className="font-semibold">Coverage</span>
+        <span className="text-right text-second">{shareText(mine)}</span>
+      </p>
+      {mine.changed?.found ? (
+        <p className="flex justify-between gap-2 text-[13px]">
+          <span>of the lines that the change touches</span>
+          <span className="text-right text-second">{shareText(mine.changed)}</span>
+        </p>
+      ) : null}
+      {missed.slice(0, 20).map((one) => (
+        <p key={one.path} className="code mt-1 text-[12px] break-all">
+          {one.path} <span className="text-second">not run: {one.missed.replaceAll(',', ', ')}</span>
+        </p>
+      ))}
+      {missed.length > 20 ? <p className="text-[13px] text-second">and {missed.length - 20} more files</p> : null}
     </div>
   );
 }

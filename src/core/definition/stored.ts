@@ -1,0 +1,76 @@
+/**
+ * Definitions as they are stored: each carries the version of its model and is completed when it is read, so that what was recorded
+ * long ago is used like what is recorded now.
+ */
+import type { Definition, EnvironmentPlan, Part, TaskPlan, TaskVariable, VariablePlan } from './model.js';
+
+type Before<T, Gone extends object, New extends keyof T> = Omit<T, New> & Gone;
+
+/** The model before `tools`, `for`, `append`, `untrusted`, `results` as text, and `coverage`. */
+interface Stored1 {
+  version: 1;
+  versions: Record<string, string>;
+  tasks: Record<
+    string,
+    Before<
+      TaskPlan,
+      {
+        junit: string | null;
+        branches: string[] | null;
+        pullRequests: boolean;
+        variables: Record<string, string | { from: string; then: string }>;
+      },
+      'results' | 'coverage' | 'for' | 'variables'
+    >
+  >;
+  release: {
+    needs: string[];
+    parts: Record<string, Part>;
+    variables: Record<string, { kind: VariablePlan['kind']; then?: string; strangers?: string | null }>;
+    prepare: { part: string; run: string } | null;
+  } | null;
+  environments: Record<
+    string,
+    Before<EnvironmentPlan, { opens: string | null; promotion: string }, 'for' | 'promotion'>
+  >;
+}
+
+/** Throws for a version that this service does not know: a newer service has written it. */
+export function storedDefinition(stored: Definition | Stored1): Definition {
+  if (stored.version === 2) return stored;
+  if (stored.version !== 1)
+    throw new Error(`a definition of version ${String((stored as { version: unknown }).version)} was stored`);
+  const { versions, tasks, release, environments } = stored;
+  const each = <A, B>(of: Record<string, A>, change: (one: A) => B): Record<string, B> =>
+    Object.fromEntries(Object.entries(of).map(([name, one]) => [name, change(one)]));
+  return {
+    version: 2,
+    tools: versions,
+    tasks: each(tasks, ({ junit, branches, pullRequests, variables, ...task }) => ({
+      ...task,
+      results: junit,
+      coverage: null,
+      for:
+        branches === null && pullRequests
+          ? null
+          : [...(branches ?? ['**']), ...(pullRequests ? ['pull requests'] : [])],
+      variables: each(
+        variables,
+        (one): TaskVariable => (typeof one === 'string' ? one : { from: one.from, append: one.then }),
+      ),
+    })),
+    release: release && {
+      ...release,
+      variables: each(release.variables, ({ then, strangers, ...one }) => ({
+        ...one,
+        ...(then === undefined ? {} : { append: then }),
+        ...(strangers === undefined ? {} : { untrusted: strangers }),
+      })) as Record<string, VariablePlan>,
+    },
+    environments: each(environments, ({ opens, promotion, ...one }) => ({
+      ...one,
+      for: opens === null ? null : 'pull requests',
+      promotion: promotion === 'automatic' ? 'automatic' : 'manual',
+    })),
+  };
+}

@@ -1,0 +1,31 @@
+/**
+ * Coverage of tasks, and what is stored under the definition's new words: `append` (was `then`), `untrusted` (was `strangers`),
+ * `results` (was `junit`), `for` (was `branches` and `pullRequests`). Definitions themselves are completed when they are read.
+ */
+export const name = '007-words';
+export const up = `
+-- Lines of the project's files that an attempt has run; deleted with it.
+create table coverage (
+  attempt_id uuid primary key references attempts on delete cascade,
+  found int not null,
+  hit int not null,
+  files jsonb not null
+);
+
+-- A map from the name of a variable to text, or to where its value comes from.
+create function pg_temp.appended(variables jsonb) returns jsonb language sql immutable as $body$
+  select coalesce(jsonb_object_agg(key, case
+      when jsonb_typeof(one) = 'object' and one ? 'then' then (one - 'then') || jsonb_build_object('append', one->'then')
+      else one
+    end), '{}')
+  from jsonb_each(variables) as each(key, one)
+$body$;
+update tasks set model = (model - 'junit' - 'branches' - 'pullRequests') || jsonb_build_object(
+  'results', model->'junit',
+  'coverage', null,
+  'for', null,
+  'variables', pg_temp.appended(coalesce(model->'variables', '{}')));
+update tasks set pinned = jsonb_set(pinned, '{set,secrets}', pg_temp.appended(pinned#>'{set,secrets}'))
+  where pinned#>'{set,secrets}' is not null;
+update deployments set secrets = pg_temp.appended(secrets) where secrets::text like '%"then"%';
+`;
