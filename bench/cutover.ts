@@ -18,28 +18,28 @@ environments: { staging: { branch: main }, production: { after: staging } }
 
 export async function cutover(bench: Bench): Promise<Figure[]> {
   const { api, house } = bench;
-  const project = await benchProject(bench, 'tidal');
-  const place = '/api/projects/tidal/environments/production/deployments';
+  const project = await benchProject(bench, 'steady-sums');
+  const place = '/api/projects/steady-sums/environments/production/deployments';
   const act = (body: object) => api.post<Deployment>(place, body);
   const one = await project.push({ 'server.js': server('one'), 'tsunagi.yaml': definition });
-  await untilLive(api, 'tidal/staging', one);
+  await untilLive(api, 'steady-sums/staging', one);
   await act({ kind: 'promote' });
-  await untilLive(api, 'tidal/production', one);
+  await untilLive(api, 'steady-sums/production', one);
   const two = await project.push({ 'server.js': server('two') });
-  await untilLive(api, 'tidal/staging', two);
+  await untilLive(api, 'steady-sums/staging', two);
 
-  const load = startLoad(house.edgePort, 'production.tidal.localhost');
+  const load = startLoad(house.edgePort, 'steady-sums-production.localhost');
   const reverts: number[] = [];
   try {
     for (let round = 0; round < cutovers; round++) {
       await act({ kind: 'promote' });
-      await untilLive(api, 'tidal/production', two);
+      await untilLive(api, 'steady-sums/production', two);
       load.expect('one');
       const began = performance.now();
       await act({ kind: 'revert', release: 1 });
       reverts.push((await load.seen()) - began);
-      await untilLive(api, 'tidal/production', one);
-      await api.post('/api/projects/tidal/environments/production/lift');
+      await untilLive(api, 'steady-sums/production', one);
+      await api.post('/api/projects/steady-sums/environments/production/lift');
       await until(async () => true, 'a pause');
     }
   } finally {

@@ -55,9 +55,9 @@ async function main(): Promise<number> {
     say(`The console    ${house.url}/sign-in#${await house.signIn()}`);
     say('               (each sign-in is good once, for 30 minutes)');
     say(
-      `sailings       production ${app('production.sailings.localhost')}   staging ${app('staging.sailings.localhost')}`,
+      `sailings       production ${app('sailings-production.localhost')}   staging ${app('sailings-staging.localhost')}`,
     );
-    say(`               the review of a pull request ${app('pr-214.sailings.review.localhost')}`);
+    say(`               the review of a pull request ${app('pr-214-sailings.review.localhost')}`);
     say();
     say('Try next, in another terminal:');
     say(`  ./tsunagi sign-in ${house.url} --code ${await house.signIn()}`);

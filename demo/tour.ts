@@ -56,8 +56,8 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   };
   const released = async (host: string) =>
     (JSON.parse(await look(host, '/api/version')) as { release: string }).release;
-  const production = 'production.sailings.localhost';
-  const staging = 'staging.sailings.localhost';
+  const production = 'sailings-production.localhost';
+  const staging = 'sailings-staging.localhost';
 
   act('Sign in, and see what is live where');
   await command(`tsunagi sign-in ${house.url} --token ${house.token}`);
@@ -99,7 +99,7 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   await push('quieter-horn');
   await git(checkout, 'checkout', '-q', 'main');
   const pull = await codehost.openPull('sailings', { title: 'Quieter horn at night', branch: 'quieter-horn' });
-  const review = `pr-${pull.number}.sailings.review.localhost`;
+  const review = `pr-${pull.number}-sailings.review.localhost`;
   await untilLive(api, `sailings/pr-${pull.number}`, proposed);
   expect('the review shows the proposed page', (await look(review, '/')).includes('quietly'));
   await codehost.closePull('sailings', pull.number, 'abandoned');
@@ -194,12 +194,12 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   await git(place, 'push', '-q', 'origin', 'main');
   await command(`tsunagi project look --project ${newcomerName}`);
   await untilLive(api, `${newcomerName}/staging`, mendedCommit);
-  expect('the mended one is live', (await look(`staging.${newcomerName}.localhost`, '/')).includes('left glove'));
+  expect('the mended one is live', (await look(`${newcomerName}-staging.localhost`, '/')).includes('left glove'));
   await command(`tsunagi variable set OFFICE=Mejima --for ${newcomerName}/staging`);
   const waiting = await command(`tsunagi environment show ${newcomerName}/staging`);
   expect('a changed variable waits for the next deployment', waiting.includes('1 change waits: OFFICE'));
   await command(`tsunagi deploy ${/deploy (r\d+)/.exec(waiting)?.[1] ?? 'r1'} --to ${newcomerName}/staging`);
-  expect('and counts with it', (await look(`staging.${newcomerName}.localhost`, '/')).includes('Mejima'));
+  expect('and counts with it', (await look(`${newcomerName}-staging.localhost`, '/')).includes('Mejima'));
 
   say(wrongAnswers === 0 ? '\nEvery answer was right.' : `\n${wrongAnswers} answers were wrong.`);
   return wrongAnswers === 0;

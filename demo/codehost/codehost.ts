@@ -7,7 +7,7 @@ import { randomUUID } from 'node:crypto';
 import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { join } from 'node:path';
-import { checkEvent, signEvent } from '../../src/keys/keys.js';
+import { checkEvent, signEvent } from '../../src/keys/webhooks.js';
 
 export interface Pull {
   number: number;
@@ -88,7 +88,7 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
           method: 'POST',
           headers: {
             'content-type': 'application/cloudevents+json',
-            'tsunagi-signature': signEvent(hook.secret, body, Date.now()),
+            ...signEvent(hook.secret, event.id, body, Date.now()),
           },
           body,
         });
@@ -144,9 +144,7 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
       const body = Buffer.concat(parts).toString('utf8');
       const repository = state[name] as Repository;
       const signed =
-        repository.hook &&
-        checkEvent(repository.hook.secret, body, String(request.headers['tsunagi-signature'] ?? ''), Date.now()) ===
-          'good';
+        repository.hook && checkEvent(repository.hook.secret, request.headers, body, Date.now()) === 'good';
       if (refusing > 0 || !signed) {
         refusing = Math.max(0, refusing - 1);
         return void response.writeHead(signed ? 503 : 401).end();

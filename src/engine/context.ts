@@ -39,9 +39,9 @@ export const defaultTiming: Timing = {
 };
 
 export interface Addresses {
-  /** Suffix of the hosts of standing environments: `staging.sailings.SUFFIX`. */
+  /** Domain of standing environments: `sailings-staging.DOMAIN`. */
   standing: string;
-  /** Suffix of the hosts of reviews. */
+  /** Domain of reviews: `pr-214-sailings.DOMAIN`. */
   review: string;
   /** Where the edges are reached: scheme and port (null: the scheme's own). */
   scheme: 'http' | 'https';
@@ -169,9 +169,8 @@ export async function ensureRepository(
 export const urlOf = (addresses: Addresses, host: string): string =>
   `${addresses.scheme}://${host}${addresses.port === null ? '' : `:${addresses.port}`}`;
 
-export const standingHost = (addresses: Addresses, project: string, name: string): string =>
-  `${name}.${project}.${addresses.standing}`;
-export const reviewHost = (addresses: Addresses, project: string, name: string): string =>
-  `${name}.${project}.${addresses.review}`;
+/** The domain of an environment's address, without its label. */
+export const domainOf = (addresses: Addresses, kind: 'standing' | 'review'): string =>
+  kind === 'review' ? addresses.review : addresses.standing;
 
 export type { Db };

@@ -10,7 +10,6 @@ import {
   type KeyObject,
   randomBytes,
   sign,
-  timingSafeEqual,
   verify,
 } from 'node:crypto';
 import {
@@ -121,28 +120,3 @@ export function sealHash(parts: string[], before: Buffer | null): Buffer {
   for (const part of parts) hash.update(`${Buffer.byteLength(part)}:`).update(part);
   return hash.digest();
 }
-
-/** Milliseconds by which a signature's time may differ from the clock. */
-export const signatureWindow = 5 * 60_000;
-
-/** The signature header of an event: `t=SECONDS,v1=HEX` with HMAC-SHA-256 over `SECONDS.BODY`. */
-export function signEvent(secret: string, body: string | Buffer, now: number): string {
-  const seconds = Math.floor(now / 1000);
-  return `t=${seconds},v1=${mac(secret, seconds, body).toString('hex')}`;
-}
-
-export function checkEvent(
-  secret: string,
-  body: string | Buffer,
-  header: string,
-  now: number,
-): 'good' | 'wrong' | 'old' {
-  const found = /^t=(\d{1,12}),v1=([0-9a-f]{64})$/.exec(header);
-  if (!found) return 'wrong';
-  const seconds = Number(found[1]);
-  if (!timingSafeEqual(mac(secret, seconds, body), Buffer.from(found[2] as string, 'hex'))) return 'wrong';
-  return Math.abs(now - seconds * 1000) <= signatureWindow ? 'good' : 'old';
-}
-
-const mac = (secret: string, seconds: number, body: string | Buffer) =>
-  createHmac('sha256', secret).update(`${seconds}.`).update(body).digest();

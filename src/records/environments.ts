@@ -1,3 +1,4 @@
+import { addressLabel } from '../core/addresses.js';
 import type { EnvironmentPlan } from '../core/definition/model.js';
 import type { Issue } from '../core/errors/errors.js';
 import type { SecretPlace } from '../core/variables/resolve.js';
@@ -31,41 +32,67 @@ const columns =
   'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, created_at';
 
 /** Makes an environment where there is none of the name, or opens a closed one again. */
-export async function makeEnvironment(
-  db: Db,
-  environment: {
-    project: string;
-    projectName: string;
-    name: string;
-    kind: 'standing' | 'review';
-    plan: string;
-    pullRequest: number | null;
-    host: string;
-  },
-  actor: string,
-): Promise<void> {
-  const row = await db.one(
-    `insert into environments (id, project_id, name, kind, plan_name, pull_request, host) values ($1, $2, $3, $4, $5, $6, $7)
-     on conflict (project_id, name) do update set state = 'empty', closed_at = null, due_at = now() where environments.state in ('closing', 'closed') returning 1 as ok`,
-    [
-      newId(),
-      environment.project,
-      environment.name,
-      environment.kind,
-      environment.plan,
-      environment.pullRequest,
-      environment.host,
-    ],
+export async function makeEnvironment(db: Db, environment: NewEnvironment, actor: string): Promise<void> {
+  const { project, projectName, name } = environment;
+  const known = await db.one<{ host: string; opened: boolean }>(
+    `with opened as (
+       update environments set state = 'empty', closed_at = null, due_at = now()
+       where project_id = $1 and name = $2 and state in ('closing', 'closed') returning id
+     )
+     select host, exists (select 1 from opened) as opened from environments where project_id = $1 and name = $2`,
+    [project, name],
   );
-  if (!row) return;
+  if (known && !known.opened) return;
+  const host = known?.host ?? (await addEnvironment(db, environment));
+  if (host === null) return;
   await recordEvents(db, {
     type: 'environment.made',
-    project: environment.project,
-    subject: `${environment.projectName}/${environment.name}`,
+    project,
+    subject: `${projectName}/${name}`,
     actor,
-    data: { host: environment.host },
+    data: { host },
   });
   await notify(db, 'environments');
+}
+
+export interface NewEnvironment {
+  project: string;
+  projectName: string;
+  name: string;
+  kind: 'standing' | 'review';
+  plan: string;
+  pullRequest: number | null;
+  /** Its address is one label below this. */
+  domain: string;
+}
+
+/** Names tried for an address; as many projects and environments would have to spell the same. */
+const mostLabels = 1_000;
+
+/** Adds it under the first name that is free and gives its host; null when another one has added it meanwhile. */
+async function addEnvironment(db: Db, environment: NewEnvironment): Promise<string | null> {
+  const { project, projectName, name, kind, plan, pullRequest, domain } = environment;
+  for (let attempt = 1; attempt <= mostLabels; attempt++) {
+    const host = `${addressLabel(kind, projectName, name, attempt)}.${domain}`;
+    // What a removed project has left is free again.
+    await db.rows(
+      `update environments e set host = e.id::text from projects p
+       where p.id = e.project_id and p.removed_at is not null and e.state = 'closed' and e.host = $1`,
+      [host],
+    );
+    const row = await db.one<{ taken: boolean }>(
+      `with added as (
+         insert into environments (id, project_id, name, kind, plan_name, pull_request, host)
+         values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing returning id
+       )
+       select not exists (select 1 from added) as taken`,
+      [newId(), project, name, kind, plan, pullRequest, host],
+    );
+    if (!row?.taken) return host;
+    if (await db.one('select 1 as ok from environments where project_id = $1 and name = $2', [project, name]))
+      return null;
+  }
+  throw new Error(`no address is left for ${projectName}/${name}`);
 }
 
 export const lockEnvironment = async (db: Db, id: string): Promise<EnvironmentRow> => {

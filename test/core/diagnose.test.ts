@@ -11,7 +11,7 @@ const facts: ProgramFacts = {
   lastLines: [],
   variables: ['PORT', 'LEVEL'],
   tools: { node: '20.20.2', python: '3.11.2', java: '17.0.13' },
-  files: ['server.js', 'src/tides.js', 'app.py', 'kohama/Board.class'],
+  files: ['server.js', 'src/prices.js', 'app.py', 'kohama/Board.class'],
   network: true,
 };
 const cause = (lines: string[], change: Partial<ProgramFacts> = {}) =>
@@ -43,7 +43,7 @@ describe('the last lines of a program that failed', () => {
     ],
     [
       'pip, of Python',
-      ["ERROR: Package 'tides' requires a different Python: 3.11.2 not in '>=3.12'"],
+      ["ERROR: Package 'prices' requires a different Python: 3.11.2 not in '>=3.12'"],
       'tool_version',
       { tool: 'python', wants: '>=3.12', has: '3.11.2' },
     ],
@@ -57,40 +57,35 @@ describe('the last lines of a program that failed', () => {
     ],
     [
       'Node, of a variable',
-      ['Error: HARBOUR_URL is not set', '    at main (server.js:3:9)'],
+      ['Error: REGION_URL is not set', '    at main (server.js:3:9)'],
       'variable_missing',
-      { name: 'HARBOUR_URL' },
+      { name: 'REGION_URL' },
     ],
     [
       'Node, of a required one',
-      ['Missing required environment variable: HARBOUR_URL'],
+      ['Missing required environment variable: REGION_URL'],
       'variable_missing',
-      { name: 'HARBOUR_URL' },
+      { name: 'REGION_URL' },
     ],
     [
       'Python, of a variable',
-      ['    raise KeyError(key) from None', "KeyError: 'HARBOUR_URL'"],
+      ['    raise KeyError(key) from None', "KeyError: 'REGION_URL'"],
       'variable_missing',
-      { name: 'HARBOUR_URL' },
+      { name: 'REGION_URL' },
     ],
-    [
-      'bash, of a variable',
-      ['bash: line 1: HARBOUR_URL: unbound variable'],
-      'variable_missing',
-      { name: 'HARBOUR_URL' },
-    ],
-    ['sh, of a variable', ['sh: 1: HARBOUR_URL: parameter not set'], 'variable_missing', { name: 'HARBOUR_URL' }],
+    ['bash, of a variable', ['bash: line 1: REGION_URL: unbound variable'], 'variable_missing', { name: 'REGION_URL' }],
+    ['sh, of a variable', ['sh: 1: REGION_URL: parameter not set'], 'variable_missing', { name: 'REGION_URL' }],
     [
       'Node, of a package',
-      ["Error: Cannot find module 'fastboat'", 'Require stack:', '- /project/server.js'],
+      ["Error: Cannot find module 'fastbox'", 'Require stack:', '- /project/server.js'],
       'package_missing',
-      { name: 'fastboat', file: 'package.json' },
+      { name: 'fastbox', file: 'package.json' },
     ],
     [
       'Node, of a package with a scope',
-      ["Error [ERR_MODULE_NOT_FOUND]: Cannot find package '@kohama/tides' imported from /project/server.js"],
+      ["Error [ERR_MODULE_NOT_FOUND]: Cannot find package '@kohama/prices' imported from /project/server.js"],
       'package_missing',
-      { name: '@kohama/tides' },
+      { name: '@kohama/prices' },
     ],
     [
       'Node, of a file',
@@ -100,9 +95,9 @@ describe('the last lines of a program that failed', () => {
     ],
     [
       'Node, of a file it opens',
-      ["Error: ENOENT: no such file or directory, open 'data/tides.json'"],
+      ["Error: ENOENT: no such file or directory, open 'data/prices.json'"],
       'file_missing',
-      { path: 'data/tides.json', near: '' },
+      { path: 'data/prices.json', near: '' },
     ],
     [
       'Python, of a module',
@@ -124,9 +119,9 @@ describe('the last lines of a program that failed', () => {
     ],
     [
       'Python, of a file it opens',
-      ["FileNotFoundError: [Errno 2] No such file or directory: 'tides.csv'"],
+      ["FileNotFoundError: [Errno 2] No such file or directory: 'prices.csv'"],
       'file_missing',
-      { path: 'tides.csv' },
+      { path: 'prices.csv' },
     ],
     [
       'Java, of a class',
@@ -139,9 +134,9 @@ describe('the last lines of a program that failed', () => {
     ],
     [
       'Java, of a file',
-      ['Exception in thread "main" java.nio.file.NoSuchFileException: tides.csv'],
+      ['Exception in thread "main" java.nio.file.NoSuchFileException: prices.csv'],
       'file_missing',
-      { path: 'tides.csv' },
+      { path: 'prices.csv' },
     ],
     [
       'bash, of a command',
@@ -150,10 +145,10 @@ describe('the last lines of a program that failed', () => {
       { name: 'nod', near: ' Did you mean node?' },
     ],
     ['sh, of a command', ['sh: 1: gulpfish: not found'], 'command_missing', { name: 'gulpfish', near: '' }],
-    ['cat, of a file', ['cat: tides.txt: No such file or directory'], 'file_missing', { path: 'tides.txt' }],
+    ['cat, of a file', ['cat: prices.txt: No such file or directory'], 'file_missing', { path: 'prices.txt' }],
     [
       'Python, of input',
-      ['Which harbour? Traceback (most recent call last):', 'EOFError: EOF when reading a line'],
+      ['Which region? Traceback (most recent call last):', 'EOFError: EOF when reading a line'],
       'waits_for_input',
       {},
     ],
@@ -168,11 +163,11 @@ describe('the last lines of a program that failed', () => {
   });
 
   it.each([
-    ['names', ['getaddrinfo EAI_AGAIN tides.kohama.example'], 'tides.kohama.example'],
-    ['curl', ['curl: (6) Could not resolve host: tides.kohama.example'], 'tides.kohama.example'],
+    ['names', ['getaddrinfo EAI_AGAIN prices.kohama.example'], 'prices.kohama.example'],
+    ['curl', ['curl: (6) Could not resolve host: prices.kohama.example'], 'prices.kohama.example'],
     ['pip', ['Temporary failure in name resolution'], 'an address outside'],
     ['an address', ['Error: connect ENETUNREACH 192.0.2.7:443'], '192.0.2.7'],
-    ['Java', ['java.net.UnknownHostException: tides.kohama.example'], 'tides.kohama.example'],
+    ['Java', ['java.net.UnknownHostException: prices.kohama.example'], 'prices.kohama.example'],
   ])('of %s, speak of a network only where there is none', (_what, lines, host) => {
     expect(cause(lines, { network: false })).toMatchObject({ code: 'network_closed', data: { host } });
     expect(cause(lines)?.code ?? null).not.toBe('network_closed');
@@ -182,17 +177,17 @@ describe('the last lines of a program that failed', () => {
     ['an assertion', ['AssertionError: 3 !== 4', 'ERROR: 1 test failed']],
     ['a variable that it has', ['Error: LEVEL is not set']],
     ['words in capitals', ['ERROR is required reading', 'WARN: missing JSON']],
-    ['a file of the system', ["Error: ENOENT: no such file or directory, open '/etc/tides.conf'"]],
+    ['a file of the system', ["Error: ENOENT: no such file or directory, open '/etc/prices.conf'"]],
     ['nothing', []],
-    ['an end of a sentence', ['Which ferry goes next?']],
+    ['an end of a sentence', ['Which shop goes next?']],
   ])('of %s, are left to speak for themselves', (_what, lines) => {
     expect(cause(lines)).toBeNull();
   });
 
   it('are read without their colours', () => {
-    expect(cause(['\u001b[31mError: HARBOUR_URL is not set\u001b[0m\r'])).toMatchObject({
+    expect(cause(['\u001b[31mError: REGION_URL is not set\u001b[0m\r'])).toMatchObject({
       code: 'variable_missing',
-      data: { name: 'HARBOUR_URL' },
+      data: { name: 'REGION_URL' },
     });
   });
 
@@ -201,7 +196,7 @@ describe('the last lines of a program that failed', () => {
       cause(["Cannot find module 'x'", 'npm error code EBADENGINE', 'npm error notsup Required: {"node":">=22"}'])
         ?.code,
     ).toBe('tool_version');
-    expect(cause(['HARBOUR_URL is not set', "ENOENT: no such file or directory, open 'undefined/tides'"])?.code).toBe(
+    expect(cause(['REGION_URL is not set', "ENOENT: no such file or directory, open 'undefined/prices'"])?.code).toBe(
       'variable_missing',
     );
   });
@@ -215,7 +210,7 @@ describe('the last lines of a program that failed', () => {
       'KeyError: ',
       'ENOENT',
       'is not set',
-      'HARBOUR',
+      'REGION',
       'required',
       'No such file or directory',
       '[y/N]',
@@ -261,16 +256,16 @@ describe('an instance', () => {
   it.each([
     [
       'memory goes before all',
-      { outOfMemory: '1 GiB', exit: 137, lastLines: ['HARBOUR_URL is not set'] },
+      { outOfMemory: '1 GiB', exit: 137, lastLines: ['REGION_URL is not set'] },
       'instance_memory',
     ],
-    ['its own words, where they tell', { exit: 1, lastLines: ['HARBOUR_URL is not set'] }, 'variable_missing'],
+    ['its own words, where they tell', { exit: 1, lastLines: ['REGION_URL is not set'] }, 'variable_missing'],
     ['its end, where they do not', { exit: 1, lastLines: ['odd'] }, 'ended_at_once'],
     ['a worker’s end', { kind: 'worker' as const, exit: 1, lastLines: ['odd'] }, 'worker_ended'],
     ['other ports', { listening: [8000] }, 'listens_elsewhere'],
     [
       'other ports, also when it has printed a warning',
-      { listening: [8000], lastLines: ['HARBOUR_URL is not set'] },
+      { listening: [8000], lastLines: ['REGION_URL is not set'] },
       'listens_elsewhere',
     ],
     ['one address', { listening: [4000], oneAddress: '::1' }, 'listens_one_address'],
@@ -281,7 +276,7 @@ describe('an instance', () => {
     ],
     ['its answer', { listening: [4000], answer: '503' }, 'not_ready'],
     ['a question that nobody answers', { lastLines: ['Proceed? [y/N] '] }, 'waits_for_input'],
-    ['silence', { lastLines: ['HARBOUR_URL is not set, I go on'] }, 'not_listening'],
+    ['silence', { lastLines: ['REGION_URL is not set, I go on'] }, 'not_listening'],
   ] as [string, Partial<InstanceFacts>, string][])('is told by %s', (_what, change, expected) => {
     expect(code(change)).toBe(expected);
   });

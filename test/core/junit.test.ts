@@ -12,30 +12,30 @@ const read = (name: string) => parseJunit(readFileSync(join(samples, `${name}.xm
 /** Four cases in each: one that passes, one that fails, one left out, one that throws. */
 const expected: Record<string, { falls: Partial<TestCase>; throws: Partial<TestCase> }> = {
   jest: {
-    falls: { group: 'tide', name: 'tide at the north pier falls & "turns" <soon>', place: 'test/tide.test.js:4' },
-    throws: { name: 'tide at the north pier throws', place: 'test/tide.test.js:6' },
+    falls: { group: 'price', name: 'price at the north lane falls & "turns" <soon>', place: 'test/price.test.js:4' },
+    throws: { name: 'price at the north lane throws', place: 'test/price.test.js:6' },
   },
   vitest: {
-    falls: { name: 'tide > at the north pier > falls & "turns" <soon>', place: 'tide.test.mjs:5' },
-    throws: { place: 'tide.test.mjs:7' },
+    falls: { name: 'price > at the north lane > falls & "turns" <soon>', place: 'price.test.mjs:5' },
+    throws: { place: 'price.test.mjs:7' },
   },
   jasmine: {
-    falls: { group: 'tide.at the north pier', name: 'falls & "turns" <soon>', place: 'test/tide.spec.js:4' },
-    throws: { place: 'test/tide.spec.js:6' },
+    falls: { group: 'price.at the north lane', name: 'falls & "turns" <soon>', place: 'test/price.spec.js:4' },
+    throws: { place: 'test/price.spec.js:6' },
   },
   xunit: {
-    falls: { group: 'tide at the north pier', name: 'falls & "turns" <soon>', place: 'm/tide.js:4' },
-    throws: { place: 'm/tide.js:6' },
+    falls: { group: 'price at the north lane', name: 'falls & "turns" <soon>', place: 'm/price.js:4' },
+    throws: { place: 'm/price.js:6' },
   },
   // It escapes names twice; what it says is kept.
   node: { falls: { name: 'falls & &quot;turns&quot; <soon>' }, throws: { name: 'throws' } },
   pytest: {
-    falls: { group: 'tests.test_tide.TestNorthPier', name: 'test_falls[low & high]', place: 'tests/test_tide.py:12' },
-    throws: { group: 'tests.test_tide', name: 'test_gauge', place: 'tests/test_tide.py:5' },
+    falls: { group: 'tests.test_price.TestNorthWing', name: 'test_falls[low & high]', place: 'tests/test_price.py:12' },
+    throws: { group: 'tests.test_price', name: 'test_gauge', place: 'tests/test_price.py:5' },
   },
   surefire: {
-    falls: { group: 'example.kohama.TideTest', name: 'falls(int, String)[1]', place: 'TideTest.java:21' },
-    throws: { name: 'gauge', place: 'TideTest.java:30' },
+    falls: { group: 'example.kohama.PriceTest', name: 'falls(int, String)[1]', place: 'PriceTest.java:21' },
+    throws: { name: 'gauge', place: 'PriceTest.java:30' },
   },
 };
 

@@ -119,7 +119,7 @@ describe('Node with npm', () => {
   it('asks what starts it where nothing seems to', () => {
     const proposal = look({
       'package.json': json({ scripts: { test: 'echo "Error: no test specified" && exit 1' } }),
-      'lib.js': 'export const tide = 1;\n',
+      'lib.js': 'export const price = 1;\n',
     });
     expect(proposal.questions[0]).toMatchObject({ id: 'start', answer: 'none' });
     expect(codes(proposal)).toEqual(['recognise_nothing']);
@@ -166,12 +166,12 @@ describe('Node with npm', () => {
   it('takes values from an example of a dotenv file, and warns of a real one', () => {
     const proposal = look({
       'package.json': '{}',
-      'server.js': `${nodeServer}process.env.HARBOUR`,
-      '.env.example': 'HARBOUR=north\nAPI_TOKEN=x\n',
+      'server.js': `${nodeServer}process.env.REGION`,
+      '.env.example': 'REGION=north\nAPI_TOKEN=x\n',
       '.env': 'API_TOKEN=real',
     });
     expect(definitionOf(proposal)?.release?.variables).toMatchObject({
-      HARBOUR: { default: 'north' },
+      REGION: { default: 'north' },
       API_TOKEN: { secret: true, default: null },
     });
     expect(codes(proposal)).toEqual(['recognise_dotenv']);
@@ -183,14 +183,14 @@ describe('Python', () => {
   it('is recognised with a WSGI program of the standard library, and its tests', () => {
     const proposal = look({
       'app.py':
-        "import os\ndef application(environ, start_response):\n    os.environ.get('HARBOUR', 'north')\n    return [b'x']\n",
+        "import os\ndef application(environ, start_response):\n    os.environ.get('REGION', 'north')\n    return [b'x']\n",
       'tests/__init__.py': '',
       'tests/test_app.py': 'import unittest\n',
     });
     expect(definitionOf(proposal)).toMatchObject({
       tools: { python: '>=3.9' },
       tasks: { unit: { run: ['python3 -m unittest discover --start-directory tests --top-level-directory .'] } },
-      release: { needs: ['unit'], parts: { web: { kind: 'server' } }, variables: { HARBOUR: { default: 'north' } } },
+      release: { needs: ['unit'], parts: { web: { kind: 'server' } }, variables: { REGION: { default: 'north' } } },
     });
     expect(definitionOf(proposal)?.release?.parts.web?.start).toContain('from app import application as app');
     expect(proposal.questions).toEqual([]);
@@ -248,7 +248,7 @@ describe('Python', () => {
   it('of Django is started by its manage.py', () => {
     const proposal = look({
       'requirements.txt': 'django\n',
-      'manage.py': "os.environ.setdefault('DJANGO_SETTINGS_MODULE', 'harbour.settings')\nfrom django.core import x\n",
+      'manage.py': "os.environ.setdefault('DJANGO_SETTINGS_MODULE', 'region.settings')\nfrom django.core import x\n",
     });
     expect(definitionOf(proposal)?.release?.parts.web?.start).toBe(
       'python3 manage.py runserver --noreload "0.0.0.0:$PORT"',
@@ -259,9 +259,9 @@ describe('Python', () => {
 describe('Java', () => {
   it('is compiled and started by the class that serves', () => {
     const proposal = look({
-      'src/kohama/Tide.java': 'package kohama;\nclass Tide { public static void main(String[] a) {} }\n',
+      'src/kohama/Price.java': 'package kohama;\nclass Price { public static void main(String[] a) {} }\n',
       'src/kohama/Board.java':
-        'package kohama;\nimport com.sun.net.httpserver.HttpServer;\npublic class Board { public static void main(String[] args) { HttpServer.create(new InetSocketAddress(8080), 0); System.getenv("HARBOUR"); } }\n',
+        'package kohama;\nimport com.sun.net.httpserver.HttpServer;\npublic class Board { public static void main(String[] args) { HttpServer.create(new InetSocketAddress(8080), 0); System.getenv("REGION"); } }\n',
     });
     const definition = definitionOf(proposal);
     expect(definition?.tasks.build).toMatchObject({
@@ -271,7 +271,7 @@ describe('Java', () => {
     expect(definition?.release?.parts.web).toMatchObject({ start: 'exec java -cp classes kohama.Board', files: [] });
     expect(proposal.questions[0]?.answers.map((one) => one.value)).toEqual([
       'exec java -cp classes kohama.Board',
-      'exec java -cp classes kohama.Tide',
+      'exec java -cp classes kohama.Price',
     ]);
     expect(proposal.notes).toEqual([
       {
@@ -279,7 +279,7 @@ describe('Java', () => {
         data: { file: 'src/kohama/Board.java', port: 8080, variable: 'System.getenv("PORT")' },
       },
     ]);
-    expect(definition?.release?.variables).toMatchObject({ HARBOUR: { kind: 'set' } });
+    expect(definition?.release?.variables).toMatchObject({ REGION: { kind: 'set' } });
   });
 
   it('with Maven names the file that it writes', () => {
@@ -291,8 +291,8 @@ describe('Java', () => {
       release: { parts: { web: { start: 'exec java -jar target/board-1.2.jar' } } },
     });
     expect(
-      definitionOf(look({ 'pom.xml': pom('<build><finalName>ferry</finalName></build>') }))?.tasks.build?.makes,
-    ).toEqual(['target/ferry.jar']);
+      definitionOf(look({ 'pom.xml': pom('<build><finalName>shop</finalName></build>') }))?.tasks.build?.makes,
+    ).toEqual(['target/shop.jar']);
     expect(codes(look({ 'pom.xml': '<project><packaging>war</packaging>' }))).toEqual(['recognise_artifact']);
   });
 });
@@ -407,7 +407,7 @@ describe('any tree', () => {
     const proposal = look(
       {
         'package.json': json({ scripts: { start: 'x', build: 'vite build -o out' }, devDependencies: { vite: '1' } }),
-        'pom.xml': '<project><artifactId>ferry</artifactId><version>1</version></project>',
+        'pom.xml': '<project><artifactId>shop</artifactId><version>1</version></project>',
       },
       { start: 'none' },
     );

@@ -13,27 +13,27 @@ const why = (text: string): string => {
 
 describe('the address of a repository', () => {
   it.each([
-    ['https://code.kohama.example/tides.git', { scheme: 'https', host: 'code.kohama.example', port: 443 }],
+    ['https://code.kohama.example/prices.git', { scheme: 'https', host: 'code.kohama.example', port: 443 }],
     ['http://Code.Kohama.example:8080/a/b', { scheme: 'http', host: 'code.kohama.example', port: 8080 }],
     ['http://[2001:db8::1]:8080/x', { scheme: 'http', host: '2001:db8::1', port: 8080 }],
     [
-      'ssh://git@code.kohama.example:2222/tides.git',
+      'ssh://git@code.kohama.example:2222/prices.git',
       { scheme: 'ssh', host: 'code.kohama.example', port: 2222, user: 'git' },
     ],
-    ['ssh://code.kohama.example/tides.git', { scheme: 'ssh', port: 22, user: 'git' }],
+    ['ssh://code.kohama.example/prices.git', { scheme: 'ssh', port: 22, user: 'git' }],
     [
-      'mika@code.kohama.example:ferries/tides.git',
+      'mika@code.kohama.example:shops/prices.git',
       { scheme: 'ssh', host: 'code.kohama.example', user: 'mika', port: 22 },
     ],
-    ['code.kohama.example:tides.git', { scheme: 'ssh', user: 'git' }],
-    ['file:///srv/git/tides.git', { scheme: 'file', host: '' }],
+    ['code.kohama.example:prices.git', { scheme: 'ssh', user: 'git' }],
+    ['file:///srv/git/prices.git', { scheme: 'file', host: '' }],
   ])('%s is taken', (text, expected) => {
     expect(parseRemote(text)).toMatchObject(expected);
   });
 
   it.each([
     ['', /no address/],
-    ['tides', /no address/],
+    ['prices', /no address/],
     ['--upload-pack=id', /begins with a dash/],
     ['-oProxyCommand=id:x', /begins with a dash/],
     ['ext::sh -c id', /spaces/],

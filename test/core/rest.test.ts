@@ -1,3 +1,4 @@
+import { createHmac } from 'node:crypto';
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { splitSections } from '../../src/agent/log/sections.js';
@@ -16,7 +17,8 @@ import { judgePromotion, type PromotionFacts } from '../../src/core/rules/promot
 import { changedVariables, resolveVariables, settable } from '../../src/core/variables/resolve.js';
 import { routePath } from '../../src/core/cutover/route.js';
 import { parseDefinition } from '../../src/core/definition/parse.js';
-import { checkEvent, sealHash, signEvent } from '../../src/keys/keys.js';
+import { sealHash } from '../../src/keys/keys.js';
+import { checkEvent, newEventSecret, signEvent } from '../../src/keys/webhooks.js';
 
 describe('a program that calls', () => {
   it.each([
@@ -165,7 +167,7 @@ describe('a fingerprint', () => {
     ['a need’s output', { needs: [{ ...(needs[0] as (typeof needs)[0]), digest: `sha256:${'2'.repeat(64)}` }] }],
     ['a tool version', { context: { versions: { node: '20.1.1' } } }],
     ['the base', { context: { base: 'c' } }],
-    ['the project', { context: { project: { name: 'tides' } } }],
+    ['the project', { context: { project: { name: 'prices' } } }],
     ['the folder', { context: { folder: 'app' } }],
   ])('changes with %s', (_name, change) => {
     expect(of(change)).not.toBe(of());
@@ -464,12 +466,37 @@ describe('small parts', () => {
   });
   it('signatures hold for five minutes, for that body and secret', () => {
     const now = 1_790_000_000_000;
-    const header = signEvent('secret', 'body', now);
-    expect(checkEvent('secret', 'body', header, now + 299_000)).toBe('good');
-    expect(checkEvent('secret', 'body', header, now + 301_000)).toBe('old');
-    expect(checkEvent('secret', 'other', header, now)).toBe('wrong');
-    expect(checkEvent('other', 'body', header, now)).toBe('wrong');
-    expect(checkEvent('secret', 'body', 'nonsense', now)).toBe('wrong');
+    for (const secret of ['secret', newEventSecret()]) {
+      const headers = signEvent(secret, 'e-1', 'body', now);
+      expect(checkEvent(secret, headers, 'body', now + 299_000)).toBe('good');
+      expect(checkEvent(secret, headers, 'body', now + 301_000)).toBe('old');
+      expect(checkEvent(secret, headers, 'body', now - 301_000)).toBe('old');
+      expect(checkEvent(secret, headers, 'other', now)).toBe('wrong');
+      expect(checkEvent('other', headers, 'body', now)).toBe('wrong');
+      for (const name of Object.keys(headers)) {
+        expect(checkEvent(secret, { ...headers, [name]: undefined }, 'body', now)).toBe('wrong');
+        expect(checkEvent(secret, { ...headers, [name]: `${headers[name]}0` }, 'body', now)).toBe('wrong');
+      }
+      const several = `v1,${'A'.repeat(44)} ${headers['webhook-signature']}`;
+      expect(checkEvent(secret, { ...headers, 'webhook-signature': several }, 'body', now)).toBe('good');
+    }
+  });
+  it('signatures are those of the specification: another implementation takes ours, and we take its own', () => {
+    // The example of the specification.
+    const secret = 'whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw';
+    const body = '{"test": 2432232314}';
+    expect(signEvent(secret, 'msg_p5jXN8AQM9LWM0D4loKWxJek', body, 1_614_265_330_000)).toEqual({
+      'webhook-id': 'msg_p5jXN8AQM9LWM0D4loKWxJek',
+      'webhook-timestamp': '1614265330',
+      'webhook-signature': 'v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE=',
+    });
+    const signature = createHmac('sha256', Buffer.from(secret.slice(6), 'base64')).update(`e.1700000000.${body}`);
+    const headers = {
+      'webhook-id': 'e',
+      'webhook-timestamp': '1700000000',
+      'webhook-signature': `v1,${signature.digest('base64')}`,
+    };
+    expect(checkEvent(secret, headers, body, 1_700_000_000_000)).toBe('good');
   });
   it('a seal covers each event and the seal before', () => {
     expect(sealHash(['ab', 'c'], null)).not.toEqual(sealHash(['a', 'bc'], null));

@@ -5,7 +5,7 @@ import { fingerprint, fingerprintInputs } from '../../src/core/fingerprint/input
 import { formsOf, makeMasker } from '../../src/core/secrets/mask';
 import type { PinnedSet } from '../../src/core/variables/task';
 
-const key = 'p4ss/w+rd "of" the=tide';
+const key = 'p4ss/w+rd "of" the=price';
 const secrets = { SMS_KEY: key };
 const mask = (text: string, of: Record<string, string> = secrets) => makeMasker(of).text(text);
 
@@ -15,7 +15,7 @@ describe('secrets in what a program prints', () => {
     ['URL-encoded', `?k=${encodeURIComponent(key)}&x=1`, '?k=‹SMS_KEY›&x=1'],
     ['as a form sends it', `k=${encodeURIComponent(key).replaceAll('%20', '+')}`, 'k=‹SMS_KEY›'],
     ['JSON-escaped', JSON.stringify({ k: key }), '{"k":"‹SMS_KEY›"}'],
-    ['with escaped slashes', '"p4ss\\/w+rd \\"of\\" the=tide"', '"‹SMS_KEY›"'],
+    ['with escaped slashes', '"p4ss\\/w+rd \\"of\\" the=price"', '"‹SMS_KEY›"'],
     ['in base64', `Basic ${Buffer.from(key).toString('base64')}`, 'Basic ‹SMS_KEY›'],
     ['in the URL’s base64', Buffer.from(key).toString('base64url'), '‹SMS_KEY›'],
     ['twice', `${key} ${key}`, '‹SMS_KEY› ‹SMS_KEY›'],
@@ -38,7 +38,7 @@ describe('secrets in what a program prints', () => {
   });
 
   it('prefers the longer of two, of which one holds the other', () => {
-    expect(mask('harbour-master harbour', { A: 'harbour', B: 'harbour-master' })).toBe('‹B› ‹A›');
+    expect(mask('warden region', { A: 'region', B: 'warden' })).toBe('‹B› ‹A›');
   });
 
   it('leaves everything else as it is, bytes that are no text too', () => {
@@ -88,7 +88,7 @@ describe('secrets in what a program prints', () => {
 
   it('holds nothing back that can be no secret’s beginning', () => {
     const masker = makeMasker(secrets);
-    expect(masker.take(Buffer.from('the tide is low\n')).toString()).toBe('the tide is low\n');
+    expect(masker.take(Buffer.from('the price is low\n')).toString()).toBe('the price is low\n');
     expect(masker.take(Buffer.from('so p4')).toString()).toBe('so ');
     expect(masker.take(Buffer.from('tience')).toString()).toBe('p4tience');
   });

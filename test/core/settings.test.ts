@@ -3,7 +3,7 @@ import { operatorReach } from '../../src/agent/settings.js';
 
 describe('what the operator’s settings open', () => {
   const names: Record<string, string[]> = {
-    'registry.pier.example': ['10.1.2.3', 'fd00::5'],
+    'registry.lane.example': ['10.1.2.3', 'fd00::5'],
     'proxy.here.example': ['127.0.0.1'],
   };
   const reach = (settings: Record<string, string>) => operatorReach(settings, async (name) => names[name] ?? []);
@@ -34,7 +34,7 @@ describe('what the operator’s settings open', () => {
     ],
     [
       'another machine',
-      { A: 'https://registry.pier.example/npm/', B: 'https://registry.pier.example' },
+      { A: 'https://registry.lane.example/npm/', B: 'https://registry.lane.example' },
       { reach: [], through: ['10.1.2.3', 'fd00::5'] },
     ],
     ['an address of another machine', { A: 'http://192.168.7.9:8080' }, { reach: [], through: ['192.168.7.9'] }],

@@ -9,7 +9,7 @@ let world: World;
 const tokens: Record<string, string> = {};
 beforeAll(async () => {
   world = await openWorld();
-  await world.api().post('/api/projects', { name: 'pier', source: 'hosted' });
+  await world.api().post('/api/projects', { name: 'lane', source: 'hosted' });
   await world.api().post('/api/projects', { name: 'other', source: 'hosted' });
   for (const role of roles)
     tokens[role] = (await world.api().post<AddedToken>('/api/tokens', { name: role, role })).token;
@@ -21,7 +21,7 @@ afterAll(() => world?.close());
 const id = '01900000-0000-7000-8000-000000000000';
 const place = (path: string) =>
   path
-    .replace(':project', 'pier')
+    .replace(':project', 'lane')
     .replace(':number', '1')
     .replace(':name', 'staging')
     .replace(':id', id)
@@ -65,7 +65,7 @@ describe('every route', () => {
     const [method, path] = route.split(' ') as [string, string];
     const { token } = await world
       .api()
-      .post<AddedToken>('/api/tokens', { name: 'pier only', role: 'owner', project: 'pier' });
+      .post<AddedToken>('/api/tokens', { name: 'lane only', role: 'owner', project: 'lane' });
     const call = (project: string) =>
       api(world.url, token).raw(
         method,
@@ -76,7 +76,7 @@ describe('every route', () => {
       );
     if (path.includes(':project'))
       return expect(await call('other')).toMatchObject({ status: 404, body: { code: 'not_found' } });
-    const answer = await call('pier');
+    const answer = await call('lane');
     if (!boundMay.has(route)) return expect([answer.status, answer.body.code]).toEqual([403, 'token_bound']);
     expect(answer.status).toBeLessThan(500);
     expect(JSON.stringify(answer.body)).not.toContain('"other"');
@@ -93,7 +93,7 @@ describe('every route', () => {
 describe('acts', () => {
   it('promote and revert need a releaser, though deploy does not', async () => {
     const act = (kind: string) =>
-      api(world.url, tokens.developer as string).raw('POST', '/api/projects/pier/environments/staging/deployments', {
+      api(world.url, tokens.developer as string).raw('POST', '/api/projects/lane/environments/staging/deployments', {
         body: { kind, release: 1 },
         headers: { 'idempotency-key': crypto.randomUUID() },
       });
@@ -111,15 +111,15 @@ describe('acts', () => {
   it('a token of one project meets nothing of the others', async () => {
     const { token } = await world
       .api()
-      .post<AddedToken>('/api/tokens', { name: 'pier only', role: 'owner', project: 'pier' });
+      .post<AddedToken>('/api/tokens', { name: 'lane only', role: 'owner', project: 'lane' });
     const bound = api(world.url, token);
     expect((await bound.raw('GET', '/api/projects/other')).status).toBe(404);
-    expect((await bound.raw('GET', '/api/projects/pier')).status).toBe(200);
+    expect((await bound.raw('GET', '/api/projects/lane')).status).toBe(200);
     expect((await bound.get<{ items: { name: string }[] }>('/api/projects')).items.map((one) => one.name)).toEqual([
-      'pier',
+      'lane',
     ]);
     expect((await bound.get<{ projects: { name: string }[] }>('/api/board')).projects.map((one) => one.name)).toEqual([
-      'pier',
+      'lane',
     ]);
   });
   it('a token that was removed or has expired is not known', async () => {
@@ -154,14 +154,14 @@ describe('a change', () => {
   it('that is refused changes nothing and may be tried again', async () => {
     const call = () =>
       world.api().raw('POST', '/api/projects', {
-        body: { name: 'pier', source: 'hosted' },
+        body: { name: 'lane', source: 'hosted' },
         headers: { 'idempotency-key': 'a key of mine' },
       });
     expect((await call()).body.code).toBe('name_taken');
     expect((await call()).body.code).toBe('name_taken');
   });
   it.each([
-    [{ name: 'Pier', source: 'hosted' }, 'body_invalid'],
+    [{ name: 'Lane', source: 'hosted' }, 'body_invalid'],
     [{ name: 'runs', source: 'hosted' }, 'name_unusable'],
     [{ name: 'p', source: 'polled' }, 'url_refused'],
     [{ name: 'p', source: 'carried' }, 'body_invalid'],
@@ -210,7 +210,7 @@ describe('a session', () => {
         body: { name: 'cookie', source: 'hosted' },
         headers: { cookie, 'idempotency-key': crypto.randomUUID(), ...headers },
       });
-    expect((await post({ origin: 'http://staging.sailings.localhost:7781' })).body.code).toBe('wrong_origin');
+    expect((await post({ origin: 'http://sailings-staging.localhost:7781' })).body.code).toBe('wrong_origin');
     expect((await post({})).body.code).toBe('wrong_origin');
     expect((await post({ origin: world.url })).status).toBe(201);
     expect((await api(world.url, null).raw('GET', '/api/me', { headers: { cookie } })).status).toBe(200);

@@ -12,9 +12,9 @@ let home: string;
 beforeAll(async () => {
   home = mkdtempSync(join(tmpdir(), 'tsunagi-home-'));
   world = await openWorld();
-  ({ checkout, first } = await world.hosted('ferry', { ...app('one'), 'tsunagi.yaml': appDefinition }));
+  ({ checkout, first } = await world.hosted('shop', { ...app('one'), 'tsunagi.yaml': appDefinition }));
   await checkout.push();
-  await world.waitLive('ferry', 'staging', first);
+  await world.waitLive('shop', 'staging', first);
 });
 afterAll(async () => {
   await world?.close();
@@ -52,24 +52,24 @@ describe('help', () => {
 
 describe('what it prints', () => {
   it.each([
-    ['board', [], /ferry\n.*WHERE/s],
-    ['project', ['list'], /PROJECT +SOURCE.*\nferry +hosted/],
-    ['run', ['list', '--project', 'ferry'], /1 +ferry +passed +main .*First commit/],
-    ['run', ['show', '1', '--project', 'ferry'], /unit +passed/],
-    ['run', ['log', '1', 'unit', '--project', 'ferry'], /checked/],
-    ['release', ['list', '--project', 'ferry'], /r1 /],
-    ['release', ['show', 'r1', '--project', 'ferry'], /EVIDENCE.*verification +staging/s],
-    ['environment', ['show', 'ferry/staging'], /ferry\/staging.*INSTANCE.*api 1/s],
-    ['environment', ['list', '--project', 'ferry'], /production.*staging/s],
-    ['agent', ['list'], /pier-1/],
-    ['token', ['list'], /push ferry/],
+    ['board', [], /shop\n.*WHERE/s],
+    ['project', ['list'], /PROJECT +SOURCE.*\nshop +hosted/],
+    ['run', ['list', '--project', 'shop'], /1 +shop +passed +main .*First commit/],
+    ['run', ['show', '1', '--project', 'shop'], /unit +passed/],
+    ['run', ['log', '1', 'unit', '--project', 'shop'], /checked/],
+    ['release', ['list', '--project', 'shop'], /r1 /],
+    ['release', ['show', 'r1', '--project', 'shop'], /EVIDENCE.*verification +staging/s],
+    ['environment', ['show', 'shop/staging'], /shop\/staging.*INSTANCE.*api 1/s],
+    ['environment', ['list', '--project', 'shop'], /production.*staging/s],
+    ['agent', ['list'], /agent-1/],
+    ['token', ['list'], /push shop/],
     ['person', ['list'], /owner +owner/],
-    ['events', ['--project', 'ferry', '--limit', '3'], /ferry/],
-    ['logs', ['ferry/staging', '--part', 'bell'], /worker of r1/],
-    ['plan', ['--project', 'ferry'], /unit +reuse/],
-    ['why', ['task', 'unit', '--project', 'ferry'], /unit in run 1/],
-    ['why', ['run', '1', '--project', 'ferry'], /passed/],
-    ['variable', ['list', '--project', 'ferry'], /Nothing is set/],
+    ['events', ['--project', 'shop', '--limit', '3'], /shop/],
+    ['logs', ['shop/staging', '--part', 'bell'], /worker of r1/],
+    ['plan', ['--project', 'shop'], /unit +reuse/],
+    ['why', ['task', 'unit', '--project', 'shop'], /unit in run 1/],
+    ['why', ['run', '1', '--project', 'shop'], /passed/],
+    ['variable', ['list', '--project', 'shop'], /Nothing is set/],
   ] as [string, string[], RegExp][])(
     '%s %j is a text, without colours where there is no terminal',
     async (noun, args, pattern) => {
@@ -83,20 +83,20 @@ describe('what it prints', () => {
   it.each([
     ['board', [], 'projects'],
     ['project', ['list'], 'items'],
-    ['run', ['list', '--project', 'ferry'], 'items'],
-    ['run', ['show', '1', '--project', 'ferry'], 'taskList'],
-    ['release', ['list', '--project', 'ferry'], 'items'],
-    ['release', ['show', 'r1', '--project', 'ferry'], 'evidence'],
-    ['environment', ['show', 'ferry/staging'], 'history'],
+    ['run', ['list', '--project', 'shop'], 'items'],
+    ['run', ['show', '1', '--project', 'shop'], 'taskList'],
+    ['release', ['list', '--project', 'shop'], 'items'],
+    ['release', ['show', 'r1', '--project', 'shop'], 'evidence'],
+    ['environment', ['show', 'shop/staging'], 'history'],
     ['agent', ['list'], 'items'],
     ['token', ['list'], 'items'],
     ['person', ['list'], 'items'],
     ['events', ['--limit', '3'], 'items'],
     ['events', ['--check'], 'seals'],
-    ['plan', ['--project', 'ferry'], 'tasks'],
-    ['why', ['task', 'unit', '--project', 'ferry'], 'inputs'],
-    ['why', ['run', '1', '--project', 'ferry'], 'failed'],
-    ['variable', ['list', '--project', 'ferry'], 'wanted'],
+    ['plan', ['--project', 'shop'], 'tasks'],
+    ['why', ['task', 'unit', '--project', 'shop'], 'inputs'],
+    ['why', ['run', '1', '--project', 'shop'], 'failed'],
+    ['variable', ['list', '--project', 'shop'], 'wanted'],
   ] as [string, string[], string][])('%s %j is JSON when asked to, and nothing else', async (noun, args, key) => {
     const { out, err, status } = await world.cli(noun, ...args, '--json');
     expect([err, status]).toEqual(['', 0]);
@@ -109,9 +109,9 @@ describe('what it prints', () => {
 describe('how it exits', () => {
   it.each([
     ['0: done', ['board'], 0],
-    ['1: the answer is no', ['promote', 'r99', '--to', 'ferry/production'], 1],
-    ['1: nothing to revert', ['revert', 'ferry/staging'], 1],
-    ['1: not known', ['run', 'show', '99', '--project', 'ferry'], 1],
+    ['1: the answer is no', ['promote', 'r99', '--to', 'shop/production'], 1],
+    ['1: nothing to revert', ['revert', 'shop/staging'], 1],
+    ['1: not known', ['run', 'show', '99', '--project', 'shop'], 1],
     ['2: used wrongly', ['deploy', 'r1'], 2],
     ['2: no such command', ['deplyo'], 2],
     ['2: no such option', ['board', '--colour'], 2],
@@ -135,10 +135,10 @@ describe('how it exits', () => {
       'its run',
       async () =>
         (
-          await world.api().get<{ items: { number: number; commit: { title: string } }[] }>('/api/runs?project=ferry')
+          await world.api().get<{ items: { number: number; commit: { title: string } }[] }>('/api/runs?project=shop')
         ).items.find((one) => one.commit.title === 'Fails')?.number,
     );
-    const told = await world.cli('follow', String(number), '--project', 'ferry');
+    const told = await world.cli('follow', String(number), '--project', 'shop');
     expect(told.status).toBe(1);
     expect(told.out).toContain('ended with exit status 3');
   });
@@ -181,7 +181,7 @@ describe('who is signed in', () => {
       'is not a length of time',
     );
     const soon = (
-      await world.cli('token', 'add', 'soon', '--role', 'viewer', '--project', 'ferry', '--expires', '2s')
+      await world.cli('token', 'add', 'soon', '--role', 'viewer', '--project', 'shop', '--expires', '2s')
     ).out.trim();
     const later = () => cli(['run', 'list'], { TSUNAGI_URL: world.url, TSUNAGI_TOKEN: soon });
     expect((await later()).status).toBe(0);

@@ -26,7 +26,7 @@ beforeAll(async () => {
   await checkout.commitAndPush(
     {
       'package.json': '{ "scripts": { "start": "node server.js" } }',
-      'server.js': `${server('3000')}process.env.OFFICE || 'pier';`,
+      'server.js': `${server('3000')}process.env.OFFICE || 'lane';`,
     },
     'Lost things',
   );
@@ -79,13 +79,13 @@ describe('the guide', () => {
 
   it('shows the address when it is live, without a reload', async () => {
     const commit = await checkout.commitAndPush(
-      { 'server.js': `${server('process.env.PORT')}process.env.OFFICE || 'pier';` },
+      { 'server.js': `${server('process.env.PORT')}process.env.OFFICE || 'lane';` },
       'Listen where it is told to',
     );
     await page.getByRole('button', { name: /look at it now/ }).click();
     await world.waitLive('lost-property', 'staging', commit);
-    await page.getByRole('link', { name: /^staging\.lost-property\.localhost/ }).waitFor();
-    expect((await world.visit('staging.lost-property.localhost')).text).toBe('pier 11');
+    await page.getByRole('link', { name: /^lost-property-staging\.localhost/ }).waitFor();
+    expect((await world.visit('lost-property-staging.localhost')).text).toBe('lane 11');
   });
 });
 
@@ -124,7 +124,7 @@ describe('variables', () => {
     expect(await violations(page)).toEqual([]);
     await page.getByRole('button', { name: /Deploy r\d+ with them/ }).click();
     await page.getByText('1 change waits:').waitFor({ state: 'detached' });
-    await until('it counts', async () => (await world.visit('staging.lost-property.localhost')).text === 'Mejima 11');
+    await until('it counts', async () => (await world.visit('lost-property-staging.localhost')).text === 'Mejima 11');
   });
 
   it('go with their project, which is renamed, paused and removed with what goes said first', async () => {
@@ -140,38 +140,38 @@ describe('variables', () => {
     await page.getByRole('button', { name: 'Pause it: what is pushed waits' }).click();
     await page.getByRole('button', { name: 'Go on with it' }).click();
     await page.getByRole('button', { name: 'Remove it …' }).click();
-    await see(/With it go .*staging\.lost-property\.localhost/);
+    await see(/With it go .*lost-property-staging\.localhost/);
     expect(await violations(page)).toEqual([]);
     await page.getByRole('button', { name: 'Remove found-property' }).click();
     await see('There is no project yet');
     await until(
       'its address is gone',
-      async () => (await world.visit('staging.lost-property.localhost')).status === 404,
+      async () => (await world.visit('lost-property-staging.localhost')).status === 404,
     );
   });
 
   it('and definitions come to a project that is pushed here, too: added, proposed, kept, live', async () => {
     await page.goto(`${world.url}/add`);
     await page.getByText('It is to be pushed straight to this service').click();
-    await page.getByLabel('Its name').fill('skiff');
+    await page.getByLabel('Its name').fill('leaflet');
     await page.getByRole('button', { name: 'Add it', exact: true }).click();
-    await see(/git push http.*\/git\/skiff main/);
+    await see(/git push http.*\/git\/leaflet main/);
     const place = new Checkout(
-      join(world.folder, 'skiff'),
-      `${world.url.replace('//', `//x:${world.house.token}@`)}/git/skiff`,
+      join(world.folder, 'leaflet'),
+      `${world.url.replace('//', `//x:${world.house.token}@`)}/git/leaflet`,
     );
     await place.start();
-    const commit = await place.commitAndPush({ 'index.html': '<h1>skiff</h1>' }, 'Pages');
-    await page.getByRole('link', { name: 'skiff', exact: true }).click();
+    const commit = await place.commitAndPush({ 'index.html': '<h1>leaflet</h1>' }, 'Pages');
+    await page.getByRole('link', { name: 'leaflet', exact: true }).click();
     await page.getByRole('button', { name: 'Propose one from what is in it' }).click();
     await see('what visitors may see; what is for developers is left out');
     expect(await violations(page)).toEqual([]);
     await page.getByRole('button', { name: 'Keep it as the draft, and run' }).click();
     await see('Its definition is a draft');
-    await world.waitLive('skiff', 'staging', commit);
+    await world.waitLive('leaflet', 'staging', commit);
     await page.getByRole('button', { name: 'Commit it' }).click();
     await page.getByText('Its definition is a draft').waitFor({ state: 'detached' });
-    expect((await world.visit('staging.skiff.localhost')).text).toBe('<h1>skiff</h1>');
+    expect((await world.visit('leaflet-staging.localhost')).text).toBe('<h1>leaflet</h1>');
   });
 
   it('show no mistake of the console', () => {

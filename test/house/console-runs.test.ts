@@ -19,9 +19,9 @@ tasks:
   shaky: { reads: [b.txt], cache: [~/seen/], retry: 1, run: 'test -e ~/seen/x || { touch ~/seen/x; exit 3; }' }
 `;
 const script = `bad=$(grep -c low a.txt || true)
-for n in $(seq 300); do echo "line $n of the tide"; done
-echo '<testsuite><testcase name="tide" classname="board">'"$([ "$bad" = 0 ] || echo '<failure message="too low">at tide.js:7</failure>')"'</testcase></testsuite>' > out.xml
-if [ "$bad" != 0 ]; then echo "Error: the tide is too low"; exit 1; fi
+for n in $(seq 300); do echo "line $n of the price"; done
+echo '<testsuite><testcase name="price" classname="board">'"$([ "$bad" = 0 ] || echo '<failure message="too low">at price.js:7</failure>')"'</testcase></testsuite>' > out.xml
+if [ "$bad" != 0 ]; then echo "Error: the price is too low"; exit 1; fi
 `;
 
 beforeAll(async () => {
@@ -34,7 +34,7 @@ beforeAll(async () => {
   }));
   await checkout.push();
   await ended(1);
-  await checkout.commitAndPush({ 'a.txt': 'low' }, 'Lower the tide');
+  await checkout.commitAndPush({ 'a.txt': 'low' }, 'Lower the price');
   await ended(2);
   browser = await openBrowser();
   page = await signedIn(browser, world, errors);
@@ -56,11 +56,11 @@ const accessible = () => violations(page);
 describe('a run that failed', () => {
   it('opens its log at the first error, says which tests are new and what has changed since the last pass', async () => {
     await page.goto(`${world.url}/sailings/runs/2`);
-    await see('Error: the tide is too low');
+    await see('Error: the price is too low');
     await see('first error, line 302');
     await see('new: it did not fail before');
     await see('Since run 1 passed');
-    await see('Lower the tide');
+    await see('Lower the price');
     await page.getByText('reused, run 1').first().waitFor();
     expect(await accessible()).toEqual([]);
   });
@@ -86,11 +86,11 @@ describe('a run that failed', () => {
     await page.getByRole('button', { name: '251', exact: true }).click();
     await page.waitForURL(/line=251/);
     await page.reload();
-    await see('line 250 of the tide');
+    await see('line 250 of the price');
     const saved = page.waitForEvent('download');
     await page.getByRole('link', { name: 'Save' }).click();
     expect(readFileSync((await (await saved).path()) as string, 'utf8')).toContain(
-      'line 300 of the tide\nError: the tide is too low\n',
+      'line 300 of the price\nError: the price is too low\n',
     );
   });
 
@@ -177,12 +177,12 @@ describe('finding anything', () => {
     expect(await page.getByRole('dialog').count()).toBe(0);
   });
   it('is refused to nobody who may look, and finds nothing of other projects for a token of one', async () => {
-    await world.hosted('tides', { 'a.txt': 'x' });
+    await world.hosted('prices', { 'a.txt': 'x' });
     const token = await world
       .api()
-      .post<{ token: string }>('/api/tokens', { name: 'one', role: 'viewer', project: 'tides' });
+      .post<{ token: string }>('/api/tokens', { name: 'one', role: 'viewer', project: 'prices' });
     const found = await world.api(token.token).get<{ items: { project: string }[] }>('/api/find?text=s');
-    expect(new Set(found.items.map((one) => one.project))).toEqual(new Set(['tides']));
+    expect(new Set(found.items.map((one) => one.project))).toEqual(new Set(['prices']));
     expect((await world.api().get<{ items: unknown[] }>('/api/find?text=%25')).items).toEqual([]);
     // Eight digits are a number, and may be the beginning of a commit.
     expect((await world.api().get<{ items: unknown[] }>('/api/find?text=12345678')).items).toEqual([]);

@@ -16,12 +16,12 @@ const shots = process.env.SHOTS;
 beforeAll(async () => {
   world = await openWorld();
   let first: string;
-  ({ checkout, first } = await world.hosted('ferry', { ...app('one'), 'tsunagi.yaml': appDefinition }));
+  ({ checkout, first } = await world.hosted('shop', { ...app('one'), 'tsunagi.yaml': appDefinition }));
   await checkout.push();
-  await world.waitLive('ferry', 'staging', first);
-  await world.cli('promote', '--to', 'ferry/production');
+  await world.waitLive('shop', 'staging', first);
+  await world.cli('promote', '--to', 'shop/production');
   const second = await checkout.commitAndPush(app('two'), 'The second one');
-  await world.waitLive('ferry', 'staging', second);
+  await world.waitLive('shop', 'staging', second);
   browser = await openBrowser();
   context = await browser.newContext({ viewport: { width: 1280, height: 800 } });
   page = await context.newPage();
@@ -41,7 +41,7 @@ const accessible = () => violations(page);
 
 describe('the console', () => {
   it('leads to the sign-in, and back to where one wanted to go', async () => {
-    await page.goto(`${world.url}/ferry/staging`);
+    await page.goto(`${world.url}/shop/staging`);
     await page.getByLabel('Token').fill('tsu_wrong');
     await page.getByRole('button', { name: 'Sign in' }).click();
     await see('The token is not known, has expired or was removed.');
@@ -71,7 +71,7 @@ describe('the console', () => {
   it('changes live while a commit is pushed', async () => {
     const third = await checkout.commitAndPush(app('three'), 'The third one');
     await see('The third one');
-    await world.waitLive('ferry', 'staging', third);
+    await world.waitLive('shop', 'staging', third);
     await see('Promote r3');
     await see('2 commits wait');
   });
@@ -79,20 +79,20 @@ describe('the console', () => {
   it('promotes on one page: evidence, commits, one sentence, one act', async () => {
     await page.getByRole('link', { name: 'Promote r3' }).click();
     await see(
-      'r3, the same bytes that staging has verified, takes all traffic of ferry/production in one step; r1 stays warm for 15 minutes, ready for a revert.',
+      'r3, the same bytes that staging has verified, takes all traffic of shop/production in one step; r1 stays warm for 15 minutes, ready for a revert.',
     );
     await see('verified in staging');
     await see('The second one');
     await page.getByRole('button', { name: 'Promote r3' }).click();
     await see('production runs r3');
-    expect(JSON.parse((await world.visit('production.ferry.localhost', '/api')).text).text).toBe('three');
+    expect(JSON.parse((await world.visit('shop-production.localhost', '/api')).text).text).toBe('three');
   });
 
   it('reverts from the history, holds, and lifts', async () => {
     await page.getByRole('button', { name: 'Revert to r1' }).click();
     await see('production runs r1');
     await see(/reverted from r3 to r1/);
-    expect(JSON.parse((await world.visit('production.ferry.localhost', '/api')).text).text).toBe('one');
+    expect(JSON.parse((await world.visit('shop-production.localhost', '/api')).text).text).toBe('one');
     await page.getByRole('button', { name: 'Lift' }).click();
     await page.getByRole('button', { name: 'Hold' }).waitFor();
     await page
@@ -105,15 +105,15 @@ describe('the console', () => {
 
   it('opens a failed run at its first error, with commands and tests', async () => {
     const files = {
-      'tsunagi.yaml': `tsunagi: 1\ntasks:\n  fine: { reads: [], run: seq 3 }\n  broken:\n    reads: []\n    run: [echo before, "seq 500; echo 'Error: the ramp is up'; seq 500; echo '<testsuite name=\\"ramp\\"><testcase name=\\"lowers\\"><failure message=\\"it is up\\"/></testcase></testsuite>' > r.xml; exit 4"]\n    results: r.xml\n`,
+      'tsunagi.yaml': `tsunagi: 1\ntasks:\n  fine: { reads: [], run: seq 3 }\n  broken:\n    reads: []\n    run: [echo before, "seq 500; echo 'Error: the door is shut'; seq 500; echo '<testsuite name=\\"ramp\\"><testcase name=\\"lowers\\"><failure message=\\"it is up\\"/></testcase></testsuite>' > r.xml; exit 4"]\n    results: r.xml\n`,
     };
     const commit = await checkout.commitAndPush(files, 'Breaks <b>bold</b>', 'broken');
-    const run = await world.waitRun('ferry', commit);
-    await page.goto(`${world.url}/ferry/runs/${run.number}`);
+    const run = await world.waitRun('shop', commit);
+    await page.goto(`${world.url}/shop/runs/${run.number}`);
     await see('Breaks <b>bold</b>');
     await see('exit 4');
     await see('it is up');
-    await see('Error: the ramp is up');
+    await see('Error: the door is shut');
     await see('first error');
     await page.getByRole('button', { name: /fine/ }).click();
     await page.waitForURL(/task=fine/);
@@ -124,17 +124,17 @@ describe('the console', () => {
   it('streams a live log, and stops a run', async () => {
     await checkout.commitAndPush(
       {
-        'tsunagi.yaml': `tsunagi: 1\ntasks:\n  slow: { reads: [], run: "for i in $(seq 100); do echo tide $i; sleep 0.1; done" }\n`,
+        'tsunagi.yaml': `tsunagi: 1\ntasks:\n  slow: { reads: [], run: "for i in $(seq 100); do echo price $i; sleep 0.1; done" }\n`,
       },
-      'Slow tide',
+      'Slow price',
       'slow',
     );
     await page.goto(`${world.url}/runs`);
     await page
-      .getByRole('row', { name: /Slow tide/ })
+      .getByRole('row', { name: /Slow price/ })
       .getByRole('link')
       .click();
-    await see('tide 3');
+    await see('price 3');
     await page.getByRole('button', { name: 'Stop' }).click();
     await see('It was stopped by owner.');
   });
@@ -145,7 +145,7 @@ describe('the console', () => {
     expect(await page.getByText('The third one').count()).toBe(0);
     await page.getByRole('button', { name: 'stopped', exact: true }).click();
     await page.waitForURL(/state=stopped/);
-    await see('Slow tide');
+    await see('Slow price');
     await page.keyboard.press('g');
     await page.keyboard.press('b');
     await see('What is live where');
@@ -184,9 +184,9 @@ describe('the console', () => {
     for (const path of [
       '/',
       '/runs',
-      '/ferry/runs/1',
-      '/ferry/production',
-      '/ferry/production/promote',
+      '/shop/runs/1',
+      '/shop/production',
+      '/shop/production/promote',
       '/you',
       '/sign-in',
     ]) {
@@ -203,7 +203,7 @@ describe('the console', () => {
 
   it('works on a phone: nothing is wider than the page', async () => {
     await page.setViewportSize({ width: 390, height: 844 });
-    for (const path of ['/', '/runs', '/ferry/runs/1', '/ferry/production', '/you']) {
+    for (const path of ['/', '/runs', '/shop/runs/1', '/shop/production', '/you']) {
       await page.goto(world.url + path);
       await page.getByRole('heading').first().waitFor();
       await page.waitForTimeout(200);

@@ -49,7 +49,7 @@ let world: World;
 let checkout: Checkout;
 beforeAll(async () => {
   world = await openWorld({ timing: { lease: 2_000 } });
-  ({ checkout } = await world.hosted('ferry', { 'round.txt': 'none\n' }));
+  ({ checkout } = await world.hosted('shop', { 'round.txt': 'none\n' }));
 });
 afterAll(() => world?.close());
 
@@ -58,10 +58,10 @@ function watch(commit: string) {
   const shown = new Map<string, string>();
   let on = true;
   const look = async () => {
-    const { items } = await world.api().get<{ items: Run[] }>('/api/runs?project=ferry&limit=5');
+    const { items } = await world.api().get<{ items: Run[] }>('/api/runs?project=shop&limit=5');
     const run = items.find((one) => one.commit.id === commit);
     if (!run) return;
-    const detail = await world.api().get<RunDetail>(`/api/projects/ferry/runs/${run.number}`);
+    const detail = await world.api().get<RunDetail>(`/api/projects/shop/runs/${run.number}`);
     const open = detail.taskList.flatMap((task) => task.attempts).filter((one) => one.state !== 'passed');
     for (const one of open) shown.set(one.id, await world.log(one.id));
   };
@@ -109,7 +109,7 @@ describe('a run of 40 tasks, killed at random points', () => {
         ),
     );
     await Promise.all(kills);
-    const run = await world.waitRun('ferry', commit);
+    const run = await world.waitRun('shop', commit);
     await watching.stop();
 
     expect([run.state, run.issue?.says, run.taskList.find((task) => task.issue)?.issue?.says]).toEqual([
@@ -134,9 +134,9 @@ describe('a run of 40 tasks, killed at random points', () => {
       expect(attempts.map((one) => one.id)).toContain(id);
       expect((await world.log(id)).startsWith(text)).toBe(true);
     }
-    const runs = (await world.api().get<{ items: Run[] }>('/api/runs?project=ferry&limit=200')).items;
+    const runs = (await world.api().get<{ items: Run[] }>('/api/runs?project=shop&limit=200')).items;
     expect(runs.filter((one) => one.commit.id === commit)).toHaveLength(1);
-    const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/ferry/releases?limit=200'))
+    const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/shop/releases?limit=200'))
       .items;
     expect(releases.filter((one) => one.run === run.number)).toHaveLength(1);
     await until(

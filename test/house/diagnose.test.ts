@@ -24,7 +24,7 @@ interface Failing {
 
 /** Deploys a part that can't get ready, and gives why. */
 async function failureOf({ files = {}, start = 'node server.js', ready, more = '', part = '' }: Failing) {
-  const name = `pier-${++count}`;
+  const name = `agent-${++count}`;
   const definition = `tsunagi: 1\nrelease:\n  parts:\n    api: { kind: server, start: ${JSON.stringify(start)}${ready ? `, ready: ${ready}` : ''}${part} }\n${more}environments:\n  staging: { branch: main }\n`;
   const { checkout } = await world.hosted(name, { 'server.js': http, ...files, 'tsunagi.yaml': definition });
   await checkout.push();
@@ -44,7 +44,7 @@ async function failureOf({ files = {}, start = 'node server.js', ready, more = '
 
 /** Runs one task that fails, and gives why. */
 async function taskFailure(run: string, more = '', files: Record<string, string> = {}) {
-  const name = `quay-${++count}`;
+  const name = `edge-${++count}`;
   const { checkout, first } = await world.hosted(name, {
     'a.txt': 'a',
     ...files,
@@ -71,8 +71,8 @@ describe('a server that does not get ready', () => {
     ],
     [
       'ends at once with its own error',
-      { files: { 'server.js': "throw new Error('the tide is out');" } },
-      { code: 'ended_at_once', exit: 1, line: 'Error: the tide is out' },
+      { files: { 'server.js': "throw new Error('the price is out');" } },
+      { code: 'ended_at_once', exit: 1, line: 'Error: the price is out' },
     ],
     [
       'has no such script',
@@ -96,23 +96,23 @@ describe('a server that does not get ready', () => {
     ],
     [
       'wants a package that is not installed',
-      { files: { 'server.js': "require('fastboat');" } },
-      { code: 'package_missing', name: 'fastboat' },
+      { files: { 'server.js': "require('fastbox');" } },
+      { code: 'package_missing', name: 'fastbox' },
     ],
     [
       'wants a variable',
-      { files: { 'server.js': "if (!process.env.HARBOUR_URL) throw new Error('HARBOUR_URL is not set');" } },
-      { code: 'variable_missing', name: 'HARBOUR_URL' },
+      { files: { 'server.js': "if (!process.env.REGION_URL) throw new Error('REGION_URL is not set');" } },
+      { code: 'variable_missing', name: 'REGION_URL' },
     ],
     [
       'wants a variable in Python',
-      { start: 'python3 app.py', files: { 'app.py': "import os\nos.environ['HARBOUR_URL']\n" } },
-      { code: 'variable_missing', name: 'HARBOUR_URL' },
+      { start: 'python3 app.py', files: { 'app.py': "import os\nos.environ['REGION_URL']\n" } },
+      { code: 'variable_missing', name: 'REGION_URL' },
     ],
     [
       'wants a variable in the shell',
-      { start: 'set -u; echo $HARBOUR_URL' },
-      { code: 'variable_missing', name: 'HARBOUR_URL' },
+      { start: 'set -u; echo $REGION_URL' },
+      { code: 'variable_missing', name: 'REGION_URL' },
     ],
     [
       'wants another version of its tool',
@@ -144,7 +144,7 @@ describe('a server that does not get ready', () => {
     ['does not listen', { files: { 'server.js': 'setInterval(() => {}, 1000);' } }, { code: 'not_listening' }],
     [
       'waits for input',
-      { start: 'python3 ask.py', files: { 'ask.py': "input('Which harbour? ')\n" } },
+      { start: 'python3 ask.py', files: { 'ask.py': "input('Which region? ')\n" } },
       { code: 'waits_for_input' },
     ],
     [
@@ -156,9 +156,9 @@ describe('a server that does not get ready', () => {
       'reads a file of the repository that its part does not have',
       {
         part: ', files: [server.js]',
-        files: { 'server.js': "require('node:fs').readFileSync('tides.json');", 'tides.json': '{}' },
+        files: { 'server.js': "require('node:fs').readFileSync('prices.json');", 'prices.json': '{}' },
       },
-      { code: 'file_undeclared', path: 'tides.json', key: '`files` of api' },
+      { code: 'file_undeclared', path: 'prices.json', key: '`files` of api' },
     ],
   ] as [string, Failing, Record<string, unknown>][])('because it %s', async (_why, failing, expected) => {
     expect(await failureOf(failing)).toMatchObject(expected);
@@ -223,8 +223,8 @@ describe('a task that fails', () => {
     ],
     [
       'has no network',
-      ['node -e "fetch(\'http://tides.kohama.example/\').catch((e) => { throw e.cause })"', '', {}],
-      { code: 'network_closed', host: 'tides.kohama.example' },
+      ['node -e "fetch(\'http://prices.kohama.example/\').catch((e) => { throw e.cause })"', '', {}],
+      { code: 'network_closed', host: 'prices.kohama.example' },
     ],
     [
       'asks for a tool',

@@ -48,7 +48,7 @@ environments:
       return detail?.history.some((one) => one.number === 1 && one.state === 'failed') ? detail : null;
     });
     expect(failed.live).toBeNull();
-    expect((await world.visit('staging.twice.localhost')).text).toBe('one');
+    expect((await world.visit('twice-staging.localhost')).text).toBe('one');
     await until('its worker runs', async () => sleeping('1111.1') === 1);
     let most = 0;
     const counting = setInterval(() => {
@@ -64,7 +64,7 @@ environments:
     // What served serves on, with its own worker.
     await until(
       'the first is back',
-      async () => (await world.visit('staging.twice.localhost')).text === 'one' && sleeping('1111.1') === 1,
+      async () => (await world.visit('twice-staging.localhost')).text === 'one' && sleeping('1111.1') === 1,
     );
     await until('nothing of the second is left', async () => sleeping('2222.2') === 0);
     const commit = await checkout.commitAndPush(
@@ -72,7 +72,7 @@ environments:
       'works',
     );
     await world.waitLive('twice', 'staging', commit);
-    expect((await world.visit('staging.twice.localhost')).text).toBe('three');
+    expect((await world.visit('twice-staging.localhost')).text).toBe('three');
     await until('its worker alone is left', async () => sleeping('1111.1') === 0 && sleeping('3333.3') === 1);
     clearInterval(counting);
     expect(most).toBe(1);
@@ -113,7 +113,7 @@ describe('a revert while another deployment is on its way', () => {
       1,
       expect.stringContaining('reverted to r1 while r2 was on its way'),
     ]);
-    expect(JSON.parse((await world.visit('staging.midway.localhost', '/api')).text).text).toBe('one');
+    expect(JSON.parse((await world.visit('midway-staging.localhost', '/api')).text).text).toBe('one');
     await until('its programs are gone', async () =>
       (await world.environment('midway', 'staging')).instanceList.every(
         (one) => one.wanted || (one.state !== 'ready' && one.state !== 'starting'),
@@ -218,13 +218,13 @@ describe('an agent', () => {
 
   it('takes what its token says, under its name, at its address and ports', async () => {
     const add = (body: object) => world.api().post<AddedToken>('/api/tokens', body);
-    const runs = await add({ name: 'pier-9', kind: 'agent', takes: ['runs'], ports: { from: 21_000, to: 21_009 } });
+    const runs = await add({ name: 'agent-9', kind: 'agent', takes: ['runs'], ports: { from: 21_000, to: 21_009 } });
     expect(runs).toMatchObject({ takes: ['runs'], address: '127.0.0.1', ports: { from: 21_000, to: 21_009 } });
     const boot = crypto.randomUUID();
     const register = (token: string, change: object = {}) =>
       api(world.url, token).raw('POST', '/api/agent/register', {
         body: {
-          name: 'pier-9',
+          name: 'agent-9',
           boot,
           slots: 0,
           tools: {},
@@ -238,7 +238,7 @@ describe('an agent', () => {
     for (const change of [
       { takes: ['live'] },
       { takes: ['runs', 'untrusted'] },
-      { name: 'pier-1' },
+      { name: 'agent-1' },
       { name: 'other' },
       { address: '10.0.0.1' },
     ])
@@ -252,18 +252,18 @@ describe('an agent', () => {
     expect((await api(world.url, runs.token).raw('POST', '/api/agent/poll', { body: poll })).body).toMatchObject({
       instances: [],
     });
-    const live = await add({ name: 'pier-8', kind: 'agent', takes: ['live'], ports: { from: 21_000, to: 21_009 } });
-    expect((await register(live.token, { name: 'pier-8' })).status).toBe(200);
+    const live = await add({ name: 'agent-8', kind: 'agent', takes: ['live'], ports: { from: 21_000, to: 21_009 } });
+    expect((await register(live.token, { name: 'agent-8' })).status).toBe(200);
     const id = crypto.randomUUID();
     const report = { fence: '1', state: 'ready', port: world.house.ports.console, exit: null, issue: null };
     expect(
       (await api(world.url, live.token).raw('POST', `/api/agent/instances/${id}/report`, { body: report })).body.code,
     ).toBe('token_grant');
-    const edge = await add({ name: 'quay-9', kind: 'edge' });
+    const edge = await add({ name: 'edge-9', kind: 'edge' });
     const table = (name: string) =>
       api(world.url, edge.token).raw('POST', '/api/edge/table', { body: { name, have: 0, waitMs: 0, without: [] } });
-    expect((await table('quay-8')).body.code).toBe('token_grant');
-    expect((await table('quay-1')).body.code).toBe('token_grant');
+    expect((await table('edge-8')).body.code).toBe('token_grant');
+    expect((await table('edge-1')).body.code).toBe('token_grant');
     await world.api().raw('DELETE', `/api/tokens/${edge.id}`, { headers: { 'idempotency-key': crypto.randomUUID() } });
     for (const bad of [
       { name: 'No Name', kind: 'agent' },
@@ -282,19 +282,19 @@ describe('an agent', () => {
 
 describe('two edges', () => {
   it('both have what is live before it counts; one that dies holds nothing up for long, and has it when it is back', async () => {
-    const token = await world.api().post<AddedToken>('/api/tokens', { name: 'quay-2', kind: 'edge' });
+    const token = await world.api().post<AddedToken>('/api/tokens', { name: 'edge-2', kind: 'edge' });
     const port = world.house.edgePort + 40;
     const open = () =>
       startEdge({
         url: world.url,
         token: token.token,
-        name: 'quay-2',
-        folder: join(world.folder, 'quay-2'),
+        name: 'edge-2',
+        folder: join(world.folder, 'edge-2'),
         host: '127.0.0.1',
         port,
         logLevel: 'silent',
       });
-    const texts = async (at: number) => (await visit(at, 'staging.two.localhost', '/')).text.trim();
+    const texts = async (at: number) => (await visit(at, 'two-staging.localhost', '/')).text.trim();
     let second: RunningEdge | null = await open();
     try {
       const { checkout, first } = await world.hosted('two', { ...app('one'), 'tsunagi.yaml': appDefinition });

@@ -13,7 +13,7 @@ import { allEnd, budget, ends, mutated, patience, pieces } from '../fuzz/budget.
 import { until, visit } from './world.js';
 
 const edgePort = 11_950 + (process.pid % 40);
-const host = 'staging.sailings.localhost';
+const host = 'sailings-staging.localhost';
 const bytes = `sha256:${'a'.repeat(64)}`;
 const layer = `sha256:${'b'.repeat(64)}`;
 
@@ -60,7 +60,7 @@ const open = () => {
   return startEdge({
     url: `http://127.0.0.1:${port}`,
     token: 'tse_x',
-    name: 'quay',
+    name: 'outlet',
     folder: join(folder, 'edge'),
     host: '127.0.0.1',
     port: edgePort,
@@ -211,7 +211,7 @@ describe('a server', () => {
     await give(route(one));
     const answer = await fetch(`http://127.0.0.1:${edgePort}/api/x?y=1`, {
       method: 'PUT',
-      body: 'tide',
+      body: 'price',
       headers: { 'x-forwarded-for': '6.6.6.6', connection: 'close' },
     }).catch(() => null);
     expect(answer?.status).toBe(404);
@@ -233,12 +233,12 @@ describe('a server', () => {
         },
       );
       call.on('error', reject);
-      call.end('tide');
+      call.end('price');
     });
     expect(JSON.parse(whole)).toMatchObject({
       method: 'PUT',
       url: '/api/x?y=1',
-      body: 'tide',
+      body: 'price',
       headers: {
         'x-mine': 'kept',
         'x-forwarded-for': '127.0.0.1',
@@ -358,10 +358,10 @@ describe('the table', () => {
       status: 404,
       text: expect.stringContaining('No environment'),
     });
-    await give(route(), 'pr-1.sailings.review.localhost');
-    expect((await visit(edgePort, 'pr-1.sailings.review.localhost', '/')).status).toBe(200);
-    await give(null, 'pr-1.sailings.review.localhost');
-    expect((await visit(edgePort, 'pr-1.sailings.review.localhost', '/')).status).toBe(404);
+    await give(route(), 'pr-1-sailings.review.localhost');
+    expect((await visit(edgePort, 'pr-1-sailings.review.localhost', '/')).status).toBe(200);
+    await give(null, 'pr-1-sailings.review.localhost');
+    expect((await visit(edgePort, 'pr-1-sailings.review.localhost', '/')).status).toBe(404);
   });
 
   it('does not care about the case or the port of a host', async () => {
@@ -392,7 +392,7 @@ describe('the table', () => {
     badLayers[digests[0]] = (await bytesOf({ name: 'web/index.html' }, { name: 'web/more.html' })).subarray(0, 2_000);
     badLayers[digests[1]] = await bytesOf({ name: 'web/index.html' }, { name: 'web/pipe', type: 'fifo' });
     badLayers[digests[2]] = Buffer.from('no archive at all '.repeat(100));
-    const bad = 'bad.sailings.localhost';
+    const bad = 'sailings-bad.localhost';
     await give(route(), bad);
     for (const digest of digests) {
       const paths = route().paths.map((path) =>

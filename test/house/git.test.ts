@@ -227,14 +227,14 @@ describe('names', () => {
   it('are resolved: branches, whole ids and beginnings of ids', async () => {
     const head = text('rev-parse', 'HEAD');
     git(['branch', '-f', 'deadbeef', first]);
-    git(['branch', '-f', 'feature/tide', first]);
+    git(['branch', '-f', 'feature/price', first]);
     expect(await resolve(repository, 'main')).toBe(head);
     expect(await resolve(repository, head)).toBe(head);
     expect(await resolve(repository, head.slice(0, 10))).toBe(head);
     expect(await resolve(repository, 'deadbeef')).toBe(first);
-    expect(await resolve(repository, 'feature/tide')).toBe(first);
-    git(['branch', '-f', 'feature/tide', head]);
-    expect(await resolve(repository, 'feature/tide')).toBe(head);
+    expect(await resolve(repository, 'feature/price')).toBe(first);
+    git(['branch', '-f', 'feature/price', head]);
+    expect(await resolve(repository, 'feature/price')).toBe(head);
   });
 
   it.each([

@@ -97,7 +97,7 @@ describe('a layer', () => {
 describe('the store', () => {
   it('keeps bytes by digest and refuses others', async () => {
     const blobs = await openBlobs(place('blobs'));
-    const { digest } = await blobs.putText('tide');
+    const { digest } = await blobs.putText('price');
     expect(await blobs.size(digest)).toBe(4);
     await expect(blobs.put(Readable.from(['ebb']), digest)).rejects.toMatchObject({ issue: { code: 'digest_wrong' } });
     await expect(blobs.open('sha256:../../etc/passwd')).rejects.toMatchObject({ issue: { code: 'not_found' } });
@@ -136,7 +136,7 @@ describe('without pasta', () => {
     const { checkout, first } = await world.hosted('relay', { ...app('by relay'), 'tsunagi.yaml': appDefinition });
     await checkout.push();
     await world.waitLive('relay', 'staging', first);
-    expect(JSON.parse((await world.visit('staging.relay.localhost', '/api')).text).text).toBe('by relay');
+    expect(JSON.parse((await world.visit('relay-staging.localhost', '/api')).text).text).toBe('by relay');
     expect((await world.api().get<{ items: { sandbox: object }[] }>('/api/agents')).items[0]?.sandbox).toMatchObject({
       network: 'relay',
     });

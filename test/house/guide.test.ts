@@ -58,19 +58,19 @@ const programs: Record<string, { files: Record<string, string>; says: string; pa
       'package.json':
         '{ "scripts": { "start": "node server.js", "test": "node --test" }, "engines": { "node": ">=20" } }',
       'server.js':
-        "require('node:http').createServer((q, r) => r.end('tide of node')).listen(process.env.PORT);\nprocess.on('SIGTERM', () => process.exit(0));\n",
-      'server.test.js': "require('node:test')('tide', () => {});\n",
+        "require('node:http').createServer((q, r) => r.end('price of node')).listen(process.env.PORT);\nprocess.on('SIGTERM', () => process.exit(0));\n",
+      'server.test.js': "require('node:test')('price', () => {});\n",
     },
-    says: 'tide of node',
+    says: 'price of node',
   },
   python: {
     files: {
       'app.py':
-        "def application(environ, start_response):\n    start_response('200 OK', [('content-type', 'text/plain')])\n    return [b'tide of python']\n",
+        "def application(environ, start_response):\n    start_response('200 OK', [('content-type', 'text/plain')])\n    return [b'price of python']\n",
       'tests/test_app.py':
-        "import unittest\nfrom app import application\n\n\nclass Tide(unittest.TestCase):\n    def test_answers(self):\n        self.assertEqual(application({}, lambda *a: None), [b'tide of python'])\n",
+        "import unittest\nfrom app import application\n\n\nclass Price(unittest.TestCase):\n    def test_answers(self):\n        self.assertEqual(application({}, lambda *a: None), [b'price of python'])\n",
     },
-    says: 'tide of python',
+    says: 'price of python',
   },
   java: {
     files: {
@@ -80,17 +80,21 @@ import java.net.InetSocketAddress;
 public class Board {
   public static void main(String[] args) throws Exception {
     HttpServer server = HttpServer.create(new InetSocketAddress(Integer.parseInt(System.getenv("PORT"))), 0);
-    server.createContext("/", exchange -> { byte[] body = "tide of java".getBytes(); exchange.sendResponseHeaders(200, body.length); exchange.getResponseBody().write(body); exchange.close(); });
+    server.createContext("/", exchange -> { byte[] body = "price of java".getBytes(); exchange.sendResponseHeaders(200, body.length); exchange.getResponseBody().write(body); exchange.close(); });
     server.start();
   }
 }
 `,
     },
-    says: 'tide of java',
+    says: 'price of java',
   },
   static: {
-    files: { 'index.html': '<h1>tide of pages</h1>', 'style.css': 'h1 { color: navy }', 'README.md': 'for developers' },
-    says: '<h1>tide of pages</h1>',
+    files: {
+      'index.html': '<h1>price of pages</h1>',
+      'style.css': 'h1 { color: navy }',
+      'README.md': 'for developers',
+    },
+    says: '<h1>price of pages</h1>',
   },
 };
 
@@ -102,14 +106,14 @@ describe('a repository without a definition', () => {
     expect([told.err, told.status]).toEqual(['', 0]);
     expect(told.out).toContain(`${name} is added`);
     expect(told.out).toMatch(/live {2}http:\/\/staging\./);
-    expect((await world.visit(`staging.${name}.localhost`)).text).toBe(says);
+    expect((await world.visit(`${name}-staging.localhost`)).text).toBe(says);
     expect((await world.environment(name, 'staging')).live?.commit.id).toBe(first);
     expect((await world.cli('project', 'list')).out).toMatch(new RegExp(`${name} +polled .*its definition is a draft`));
   });
 
   it('shows no file for developers of a static one', async () => {
-    expect((await world.visit('staging.static.localhost', '/README.md')).status).toBe(404);
-    expect((await world.visit('staging.static.localhost', '/style.css')).status).toBe(200);
+    expect((await world.visit('static-staging.localhost', '/README.md')).status).toBe(404);
+    expect((await world.visit('static-staging.localhost', '/style.css')).status).toBe(200);
   });
 
   it('takes what is pushed later, by looking at its source', async () => {
@@ -117,7 +121,7 @@ describe('a repository without a definition', () => {
     const commit = await checkout.commitAndPush({ 'index.html': '<h1>high water</h1>' }, 'High water');
     expect((await world.cli('project', 'look', '--project', 'static')).status).toBe(0);
     await world.waitLive('static', 'staging', commit);
-    expect((await world.visit('staging.static.localhost')).text).toBe('<h1>high water</h1>');
+    expect((await world.visit('static-staging.localhost')).text).toBe('<h1>high water</h1>');
   });
 
   it('goes by its own definition as soon as one is committed, also when a branch was pushed by force or removed', async () => {
@@ -139,7 +143,7 @@ describe('a repository without a definition', () => {
     await checkout.git('push', '-q', '--force', 'origin', 'HEAD:refs/heads/main', ':refs/heads/topic');
     await world.cli('project', 'look', '--project', 'static');
     await world.waitLive('static', 'staging', commit);
-    expect((await world.visit('staging.static.localhost', '/style.css')).status).toBe(404);
+    expect((await world.visit('static-staging.localhost', '/style.css')).status).toBe(404);
     await until(
       'the branch is gone',
       async () => (await world.events('project=static&type=branch.removed')).length === 1,
@@ -248,14 +252,14 @@ describe('odd repositories', () => {
 describe('the draft of a hosted project', () => {
   const server = "require('node:http').createServer((q, r) => r.end('drafted')).listen(process.env.PORT);\n";
   it('is proposed, checked at its lines, tried without a commit, and committed when told to', async () => {
-    const { checkout, first } = await world.hosted('skiff', { 'server.js': server, 'package.json': '{}' });
+    const { checkout, first } = await world.hosted('leaflet', { 'server.js': server, 'package.json': '{}' });
     await checkout.push();
-    expect((await world.waitRun('skiff', first)).issue?.code).toBe('definition_missing');
+    expect((await world.waitRun('leaflet', first)).issue?.code).toBe('definition_missing');
     const proposal = JSON.parse(
-      (await world.cli('project', 'recognise', '--project', 'skiff', '--json')).out,
+      (await world.cli('project', 'recognise', '--project', 'leaflet', '--json')).out,
     ) as Recognised;
     expect(proposal.text).toContain('start: node server.js');
-    const draft = (body: object) => world.api().post<Draft>('/api/projects/skiff/draft', body);
+    const draft = (body: object) => world.api().post<Draft>('/api/projects/leaflet/draft', body);
     const broken = await draft({ text: 'tsunagi: 1\ntaks: {}\n', look: true });
     expect(broken.issues.map((one) => [one.line, one.code, one.next])).toEqual([
       [2, 'unknown_key', 'Did you mean `tasks`?'],
@@ -264,15 +268,15 @@ describe('the draft of a hosted project', () => {
     const kept = await draft({ text: proposal.text });
     expect(kept).toMatchObject({ committable: true, path: 'tsunagi.yaml', issues: [] });
     expect(kept.difference).toContain('--- /dev/null\n+++ b/tsunagi.yaml\n@@');
-    await world.waitLive('skiff', 'staging', first);
-    expect((await world.visit('staging.skiff.localhost')).text).toBe('drafted');
-    const told = await world.cli('project', 'draft', 'commit', '--project', 'skiff');
+    await world.waitLive('leaflet', 'staging', first);
+    expect((await world.visit('leaflet-staging.localhost')).text).toBe('drafted');
+    const told = await world.cli('project', 'draft', 'commit', '--project', 'leaflet');
     expect([told.err, told.status]).toEqual(['', 0]);
     await checkout.git('pull', '-q', 'origin', 'main');
     expect(await checkout.git('show', 'HEAD:tsunagi.yaml')).toBe(proposal.text.trim());
     expect(await checkout.git('log', '-1', '--format=%an')).toBe('owner');
-    await world.waitLive('skiff', 'staging', await checkout.git('rev-parse', 'HEAD'));
-    expect((await world.api().get<Draft>('/api/projects/skiff/draft')).difference).toBe('');
+    await world.waitLive('leaflet', 'staging', await checkout.git('rev-parse', 'HEAD'));
+    expect((await world.api().get<Draft>('/api/projects/leaflet/draft')).difference).toBe('');
   });
 });
 
@@ -282,19 +286,19 @@ describe('a source that fails', () => {
       ...world,
       folder: join(world.folder, 'second'),
     } as World);
-    const url = other.addRepository('wharf');
-    const checkout = new Checkout(join(world.folder, 'wharf-checkout'), url);
+    const url = other.addRepository('depot');
+    const checkout = new Checkout(join(world.folder, 'depot-checkout'), url);
     await checkout.start();
     await checkout.commitAndPush({ 'index.html': 'x' }, 'First');
-    expect((await world.cli('project', 'add', 'wharf', '--from', url, '--allow-private', '--yes')).status).toBe(0);
+    expect((await world.cli('project', 'add', 'depot', '--from', url, '--allow-private', '--yes')).status).toBe(0);
     await other.close();
-    const project = () => world.api().get<Project>('/api/projects/wharf');
-    await world.cli('project', 'look', '--project', 'wharf');
+    const project = () => world.api().get<Project>('/api/projects/depot');
+    await world.cli('project', 'look', '--project', 'depot');
     await until('it is said', async () => (await project()).issue?.code === 'source_unreachable');
-    expect(await world.events('project=wharf&type=source.failing')).toHaveLength(1);
-    await world.cli('project', 'look', '--project', 'wharf');
+    expect(await world.events('project=depot&type=source.failing')).toHaveLength(1);
+    await world.cli('project', 'look', '--project', 'depot');
     await new Promise((resolve) => setTimeout(resolve, 500));
-    expect(await world.events('project=wharf&type=source.failing')).toHaveLength(1);
-    expect((await world.visit('staging.wharf.localhost')).text).toBe('x');
+    expect(await world.events('project=depot&type=source.failing')).toHaveLength(1);
+    expect((await world.visit('depot-staging.localhost')).text).toBe('x');
   });
 });

@@ -124,7 +124,7 @@ describe('what a program saw', () => {
     const [lower, upper] = [join(folder, 'lower'), join(folder, 'upper')];
     for (const [place, path] of [
       [lower, 'server.js'],
-      [lower, 'src/deep/tides.js'],
+      [lower, 'src/deep/prices.js'],
       [lower, 'node_modules/x/index.js'],
       [upper, 'server.js'],
       [upper, 'out/made.txt'],
@@ -135,7 +135,7 @@ describe('what a program saw', () => {
     expect(seenFiles([lower, upper, join(folder, 'nowhere')])).toEqual([
       'server.js',
       'out/made.txt',
-      'src/deep/tides.js',
+      'src/deep/prices.js',
     ]);
   });
 

@@ -395,22 +395,22 @@ describe('a reader of a stream', () => {
     const code = await world.house.signIn();
     const signIn = await api(world.url, null).raw('POST', '/api/sign-in', {
       body: { code },
-      headers: { 'user-agent': 'A browser of the pier' },
+      headers: { 'user-agent': 'A browser of the lane' },
     });
     const cookie = (signIn.headers.get('set-cookie') as string).split(';')[0] as string;
     const listed = (await world.cli('session', 'list')).out;
-    expect(listed).toContain('A browser of the pier');
+    expect(listed).toContain('A browser of the lane');
     const { items } = JSON.parse((await world.cli('session', 'list', '--json')).out) as {
       items: { id: string; client: string }[];
     };
-    const id = items.find((one) => one.client === 'A browser of the pier')?.id as string;
+    const id = items.find((one) => one.client === 'A browser of the lane')?.id as string;
     expect((await world.cli('session', 'end', id)).out).toContain('ended');
     expect((await api(world.url, null).raw('GET', '/api/me', { headers: { cookie } })).status).toBe(401);
   });
 });
 
 describe('an address', () => {
-  const host = 'staging.ferry.localhost';
+  const host = 'shop-staging.localhost';
   beforeAll(async () => {
     const definition = `tsunagi: 1
 tasks: { t: { run: "true" } }
@@ -437,13 +437,13 @@ server.on('upgrade', (request, socket) => {
 server.listen(process.env.PORT);
 process.on('SIGTERM', () => process.exit(0));
 `;
-    const { checkout, first } = await world.hosted('ferry', {
+    const { checkout, first } = await world.hosted('shop', {
       ...app('x'),
       'server.js': server,
       'tsunagi.yaml': definition,
     });
     await checkout.push();
-    await world.waitLive('ferry', 'staging', first);
+    await world.waitLive('shop', 'staging', first);
   });
 
   const raw = (text: string, until: (answer: string) => boolean) =>

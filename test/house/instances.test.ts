@@ -31,7 +31,7 @@ describe('an agent', () => {
       'bell.js': "let n = 0;\nsetInterval(() => console.log('line', ++n, process.env.KEY), 50);\n",
       'tsunagi.yaml': definition('  variables: { KEY: { secret: true, about: a key } }\n'),
     });
-    await world.cli('variable', 'set', 'KEY=a-secret-of-the-pier', '--secret', '--project', 'chatty');
+    await world.cli('variable', 'set', 'KEY=a-secret-of-the-lane', '--secret', '--project', 'chatty');
     await own.push();
     const live = await world.waitLive('chatty', 'staging', first);
     const id = live.instanceList[0]?.id as string;

@@ -18,17 +18,17 @@ beforeAll(async () => {
   // A package registry in small: one package, in the form that npm asks for.
   registry = createServer((request, response) => {
     const origin = `http://127.0.0.1:${(registry.address() as AddressInfo).port}`;
-    if (request.url === '/tide') {
+    if (request.url === '/price') {
       const dist = {
-        tarball: `${origin}/tide/-/tide-1.0.0.tgz`,
+        tarball: `${origin}/price/-/price-1.0.0.tgz`,
         shasum: createHash('sha1').update(tarball).digest('hex'),
       };
       response.setHeader('content-type', 'application/json');
       response.end(
         JSON.stringify({
-          name: 'tide',
+          name: 'price',
           'dist-tags': { latest: '1.0.0' },
-          versions: { '1.0.0': { name: 'tide', version: '1.0.0', dist } },
+          versions: { '1.0.0': { name: 'price', version: '1.0.0', dist } },
         }),
       );
     } else if (request.url?.endsWith('.tgz')) response.end(tarball);
@@ -52,7 +52,10 @@ afterAll(async () => {
 
 async function packageTar(): Promise<Buffer> {
   const archive = pack();
-  archive.entry({ name: 'package/package.json' }, JSON.stringify({ name: 'tide', version: '1.0.0', main: 'index.js' }));
+  archive.entry(
+    { name: 'package/package.json' },
+    JSON.stringify({ name: 'price', version: '1.0.0', main: 'index.js' }),
+  );
   archive.entry({ name: 'package/index.js' }, "module.exports = () => 'high water';\n");
   archive.finalize();
   const parts: Buffer[] = [];
@@ -238,10 +241,10 @@ describe('the network', () => {
       lockfileVersion: 3,
       requires: true,
       packages: {
-        '': { name: 'app', dependencies: { tide: '1.0.0' } },
-        'node_modules/tide': {
+        '': { name: 'app', dependencies: { price: '1.0.0' } },
+        'node_modules/price': {
           version: '1.0.0',
-          resolved: `http://127.0.0.1:${port}/tide/-/tide-1.0.0.tgz`,
+          resolved: `http://127.0.0.1:${port}/price/-/price-1.0.0.tgz`,
           integrity: `sha512-${createHash('sha512').update(tarball).digest('base64')}`,
         },
       },
@@ -250,9 +253,9 @@ describe('the network', () => {
       'installs',
       '  deps: { reads: [package.json, package-lock.json], network: true, timeout: 30s, cache: [~/.npm/], run: npm ci --no-audit --no-fund, makes: [node_modules/] }\n  unit: { needs: [deps], reads: [test.cjs], run: node test.cjs }\n',
       {
-        'package.json': JSON.stringify({ name: 'app', dependencies: { tide: '1.0.0' } }),
+        'package.json': JSON.stringify({ name: 'app', dependencies: { price: '1.0.0' } }),
         'package-lock.json': JSON.stringify(lock),
-        'test.cjs': "console.log(require('tide')());\n",
+        'test.cjs': "console.log(require('price')());\n",
       },
     );
     const run = await ended('installs');

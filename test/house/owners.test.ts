@@ -19,13 +19,13 @@ beforeAll(async () => {
     '  variables: { RELEASE: { from: release.number } }\nenvironments:',
     `  variables:\n    RELEASE: { from: release.number }\n${secrets}`,
   );
-  ({ checkout, first } = await world.hosted('ferry', { ...app('one'), 'tsunagi.yaml': definition }));
-  await world.api().post('/api/projects/ferry/variables', {
+  ({ checkout, first } = await world.hosted('shop', { ...app('one'), 'tsunagi.yaml': definition }));
+  await world.api().post('/api/projects/shop/variables', {
     environment: null,
     set: [{ name: 'KEY', value: 'a very secret key', secret: true }],
   });
   await checkout.push();
-  await world.waitLive('ferry', 'staging', first);
+  await world.waitLive('shop', 'staging', first);
 });
 afterAll(() => world?.close());
 
@@ -117,7 +117,7 @@ describe('the key of secrets', () => {
     const [anew] = await records<{ sealed: Buffer }>('select sealed from variables where sealed is not null');
     expect(anew?.sealed.equals(sealed?.sealed as Buffer)).toBe(false);
     const commit = await checkout.commitAndPush(app('two'), 'two');
-    await world.waitLive('ferry', 'staging', commit);
+    await world.waitLive('shop', 'staging', commit);
   });
 
   it('keeps no value in the records', async () => {
@@ -135,51 +135,51 @@ describe('the key of secrets', () => {
 
 describe('a project', () => {
   it('can be paused: what is pushed waits, and goes on when it is resumed', async () => {
-    expect((await world.cli('project', 'pause', 'ferry')).out).toContain('ferry is paused');
+    expect((await world.cli('project', 'pause', 'shop')).out).toContain('shop is paused');
     const commit = await checkout.commitAndPush(app('three'), 'three');
     const waiting = await until('it waits', async () =>
-      (await world.api().get<PageOf<Run>>('/api/runs?project=ferry')).items.find(
+      (await world.api().get<PageOf<Run>>('/api/runs?project=shop')).items.find(
         (one) => one.commit.id === commit && one.issue?.code === 'project_paused',
       ),
     );
     expect(waiting.state).toBe('waiting');
-    expect((await world.cli('project', 'resume', 'ferry')).out).toContain('ferry goes on');
-    await world.waitLive('ferry', 'staging', commit);
+    expect((await world.cli('project', 'resume', 'shop')).out).toContain('shop goes on');
+    await world.waitLive('shop', 'staging', commit);
   });
 
   it('can be renamed; its addresses stay', async () => {
     await world.api().post('/api/projects', { name: 'taken', source: 'hosted' });
-    expect((await world.cli('project', 'rename', 'ferry', 'taken')).err).toContain(
+    expect((await world.cli('project', 'rename', 'shop', 'taken')).err).toContain(
       'There is a project named taken already',
     );
-    expect((await world.cli('project', 'rename', 'ferry', 'harbour-ferry')).out).toContain('It is harbour-ferry now');
-    expect((await world.api().raw('GET', '/api/projects/ferry')).status).toBe(404);
-    expect((await world.api().get<Project>('/api/projects/harbour-ferry')).endpoint).toContain('/git/harbour-ferry');
-    expect(JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text).toBe('three');
+    expect((await world.cli('project', 'rename', 'shop', 'corner-shop')).out).toContain('It is corner-shop now');
+    expect((await world.api().raw('GET', '/api/projects/shop')).status).toBe(404);
+    expect((await world.api().get<Project>('/api/projects/corner-shop')).endpoint).toContain('/git/corner-shop');
+    expect(JSON.parse((await world.visit('shop-staging.localhost', '/api')).text).text).toBe('three');
   });
 
   it('is removed when that is said, with all that it shows first', async () => {
-    const asked = await world.cli('project', 'remove', 'harbour-ferry');
+    const asked = await world.cli('project', 'remove', 'corner-shop');
     expect(asked.status).toBe(2);
     expect(asked.out).toMatch(
-      /With harbour-ferry go: \d+ environments \(.*staging\.ferry\.localhost.*\) · \d+ releases · \d+ runs · 1 variables/,
+      /With corner-shop go: \d+ environments \(.*shop-staging\.localhost.*\) · \d+ releases · \d+ runs · 1 variables/,
     );
-    expect((await world.visit('staging.ferry.localhost', '/api')).status).toBe(200);
-    const done = await world.cli('project', 'remove', 'harbour-ferry', '--yes');
+    expect((await world.visit('shop-staging.localhost', '/api')).status).toBe(200);
+    const done = await world.cli('project', 'remove', 'corner-shop', '--yes');
     expect([done.err, done.status]).toEqual(['', 0]);
     await until(
       'its address is gone',
-      async () => (await world.visit('staging.ferry.localhost', '/api')).status === 404,
+      async () => (await world.visit('shop-staging.localhost', '/api')).status === 404,
     );
-    expect((await world.cli('project', 'list')).out).not.toContain('ferry');
-    expect((await world.cli('board')).out).not.toContain('ferry');
+    expect((await world.cli('project', 'list')).out).not.toContain('shop');
+    expect((await world.cli('board')).out).not.toContain('shop');
     expect(await records('select 1 from variables where sealed is not null')).toEqual([]);
     await expect(checkout.push()).rejects.toThrow(/not found|404/);
     expect((await world.events('type=project.removed'))[0]).toMatchObject({
-      subject: 'harbour-ferry',
+      subject: 'corner-shop',
       data: { actor: 'owner' },
     });
-    await world.api().post('/api/projects', { name: 'ferry', source: 'hosted' });
+    await world.api().post('/api/projects', { name: 'shop', source: 'hosted' });
   });
 });
 

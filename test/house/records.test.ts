@@ -97,7 +97,7 @@ describe('events', () => {
     await records.rows('update seals set signature = $1 where last_number = 33', [Buffer.alloc(64)]);
     expect(await check()).toEqual({ seals: 1, upTo: '32', wrong: { first: '33', last: '33' } });
     expect(openKeys(join(folder, 'keys')).verify(Buffer.from('x'), keys.sign(Buffer.from('x')))).toBe(true);
-    expect(keys.decrypt(keys.encrypt('tide é'))).toBe('tide é');
+    expect(keys.decrypt(keys.encrypt('price é'))).toBe('price é');
   });
 });
 
@@ -132,7 +132,7 @@ describe('work', () => {
     )?.id as string;
   };
   beforeAll(async () => {
-    project = (await recordProject(records, 'pier')).id;
+    project = (await recordProject(records, 'lane')).id;
     agent = await register('one');
   });
   const waiting = async () =>
@@ -215,20 +215,20 @@ describe('work', () => {
       { hash: Buffer.from('e'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null },
       'test',
     );
-    expect(await acknowledge(records, token.id, 'quay', second)).toMatchObject({ acknowledged: second });
+    expect(await acknowledge(records, token.id, 'outlet', second)).toMatchObject({ acknowledged: second });
     // The name belongs to that token, until it is removed.
     const other = await addToken(
       records,
       { hash: Buffer.from('f'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null },
       'test',
     );
-    expect(await acknowledge(records, other.id, 'quay', second)).toBeNull();
+    expect(await acknowledge(records, other.id, 'outlet', second)).toBeNull();
     await records.rows('update tokens set removed_at = now() where id = $1', [token.id]);
-    expect(await acknowledge(records, other.id, 'quay', second, { h: { version: second, issue: null } })).toMatchObject(
-      {
-        without: { h: { version: second } },
-      },
-    );
+    expect(
+      await acknowledge(records, other.id, 'outlet', second, { h: { version: second, issue: null } }),
+    ).toMatchObject({
+      without: { h: { version: second } },
+    });
   });
 });
 
@@ -349,7 +349,7 @@ describe('migrations', () => {
 describe('results', () => {
   let project: string;
   beforeAll(async () => {
-    project = (await recordProject(records, 'quays')).id;
+    project = (await recordProject(records, 'outlets')).id;
   });
   /** An attempt of a run of this line, with what its fingerprint came to. */
   const result = async (line: string, fingerprint: string, state: 'passed' | 'failed') => {

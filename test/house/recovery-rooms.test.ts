@@ -20,9 +20,9 @@ let checkout: Checkout;
 beforeAll(async () => {
   world = await openWorld({ timing: { lease: 5_000 } });
   let first: string;
-  ({ checkout, first } = await world.hosted('ferry', { ...app('start'), 'tsunagi.yaml': appDefinition }));
+  ({ checkout, first } = await world.hosted('shop', { ...app('start'), 'tsunagi.yaml': appDefinition }));
   await checkout.push();
-  await world.waitLive('ferry', 'staging', first);
+  await world.waitLive('shop', 'staging', first);
 });
 afterAll(() => world?.close());
 
@@ -47,10 +47,10 @@ describe('agent and edge, killed', () => {
         const text = `${room} ${side} ${points[0]} ${push}`;
         if (push > 6) throw new Error(`never met: ${left().join(', ')}`);
         const commit = await checkout.commitAndPush(app(text), text);
-        await world.waitLive('ferry', 'staging', commit);
+        await world.waitLive('shop', 'staging', commit);
         await until(
           'the edge answers',
-          async () => (await world.visit('staging.ferry.localhost', '/api')).status === 200,
+          async () => (await world.visit('shop-staging.localhost', '/api')).status === 200,
         );
         await checkHouse(world, commit, text);
       }

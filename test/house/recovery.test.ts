@@ -28,9 +28,9 @@ let checkout: Checkout;
 beforeAll(async () => {
   world = await openWorld({ timing: { lease: 5_000 } });
   let first: string;
-  ({ checkout, first } = await world.hosted('ferry', { ...app('start'), 'tsunagi.yaml': appDefinition }));
+  ({ checkout, first } = await world.hosted('shop', { ...app('start'), 'tsunagi.yaml': appDefinition }));
   await checkout.push();
-  await world.waitLive('ferry', 'staging', first);
+  await world.waitLive('shop', 'staging', first);
 });
 afterAll(() => world?.close());
 
@@ -60,20 +60,20 @@ describe('the service, killed', () => {
   });
 
   it('answers an act that it had recorded, when it is asked again with the same key', async () => {
-    const before = (await world.environment('ferry', 'staging')).history.length;
+    const before = (await world.environment('shop', 'staging')).history.length;
     const ask = (key: string) =>
       world
         .api()
         .post<{ number: number }>(
-          '/api/projects/ferry/environments/staging/deployments',
+          '/api/projects/shop/environments/staging/deployments',
           { kind: 'deploy', release: 1 },
           key,
         );
     writeFileSync(join(world.folder, 'crash-at'), 'deployment.asked:after');
     await expect(ask('the key of this act')).rejects.toThrow();
     const again = await until('the same answer', () => ask('the key of this act'));
-    await world.waitDeployment('ferry', again.number);
-    expect((await world.environment('ferry', 'staging')).history.length).toBe(before + 1);
+    await world.waitDeployment('shop', again.number);
+    expect((await world.environment('shop', 'staging')).history.length).toBe(before + 1);
   });
 });
 
@@ -86,19 +86,19 @@ describe('others, killed', () => {
 
   it('the agent comes back and adopts its instances, which served all the while', async () => {
     const commit = await checkout.commitAndPush(app('adopted'), 'adopted');
-    await world.waitLive('ferry', 'staging', commit);
+    await world.waitLive('shop', 'staging', commit);
     const serving = async () =>
-      (await world.environment('ferry', 'staging')).instanceList
+      (await world.environment('shop', 'staging')).instanceList
         .filter((one) => one.kind === 'server' && one.state === 'ready' && one.wanted)
         .map((one) => one.id)
         .sort();
     const instances = await serving();
     process.kill(world.house.rooms.agent.pid() as number, 'SIGKILL');
-    for (let n = 0; n < 40; n++) expect((await world.visit('staging.ferry.localhost', '/api')).status).toBe(200);
+    for (let n = 0; n < 40; n++) expect((await world.visit('shop-staging.localhost', '/api')).status).toBe(200);
     await until('the agent registers again', async () => (await world.events('type=agent.registered')).length >= 2);
     await new Promise((resolve) => setTimeout(resolve, 9_000));
     expect(await serving()).toEqual(instances);
-    expect(await world.environment('ferry', 'staging')).toMatchObject({ health: 'good' });
+    expect(await world.environment('shop', 'staging')).toMatchObject({ health: 'good' });
   });
 
   it('an attempt whose agent went away is lost and follows; nothing of it runs on', async () => {
@@ -108,7 +108,7 @@ describe('others, killed', () => {
     );
     await until('it runs', async () => pidsOf('sleep 4.321').length > 0);
     process.kill(world.house.rooms.agent.pid() as number, 'SIGKILL');
-    const run = await world.waitRun('ferry', commit);
+    const run = await world.waitRun('shop', commit);
     expect(pidsOf('sleep 4.321')).toEqual([]);
     expect(run).toMatchObject({
       state: 'passed',
@@ -127,21 +127,21 @@ describe('others, killed', () => {
     await until(
       'live',
       async () =>
-        (await world.environment('ferry', 'staging')).moving === null &&
-        JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text === 'on',
+        (await world.environment('shop', 'staging')).moving === null &&
+        JSON.parse((await world.visit('shop-staging.localhost', '/api')).text).text === 'on',
     );
     process.kill(world.house.rooms.service.pid() as number, 'SIGSTOP');
     process.kill(world.house.rooms.edge.pid() as number, 'SIGKILL');
-    await until('the edge answers', async () => (await world.visit('staging.ferry.localhost', '/api')).status === 200);
-    expect((await world.visit('staging.ferry.localhost')).text).toContain('<h1>on</h1>');
+    await until('the edge answers', async () => (await world.visit('shop-staging.localhost', '/api')).status === 200);
+    expect((await world.visit('shop-staging.localhost')).text).toContain('<h1>on</h1>');
     process.kill(world.house.rooms.service.pid() as number, 'SIGCONT');
     const commit = await checkout.commitAndPush(app('after the edge'), 'after the edge');
-    await world.waitLive('ferry', 'staging', commit);
+    await world.waitLive('shop', 'staging', commit);
   });
 
   it('the database comes back and everything goes on', async () => {
     process.kill(world.house.rooms.database.pid() as number, 'SIGKILL');
-    expect((await world.visit('staging.ferry.localhost', '/api')).status).toBe(200);
+    expect((await world.visit('shop-staging.localhost', '/api')).status).toBe(200);
     await until('the service answers', async () => (await fetch(`${world.url}/api/health`)).ok);
     const commit = await checkout.commit(app('after the database'), 'after the database');
     // It may be asked for its records before they are all there.
@@ -156,9 +156,9 @@ describe('others, killed', () => {
     await world.restart();
     await until(
       'the same answer',
-      async () => JSON.parse((await world.visit('staging.ferry.localhost', '/api')).text).text === 'after the database',
+      async () => JSON.parse((await world.visit('shop-staging.localhost', '/api')).text).text === 'after the database',
     );
-    await until('good health', async () => (await world.environment('ferry', 'staging')).health === 'good');
+    await until('good health', async () => (await world.environment('shop', 'staging')).health === 'good');
   });
 });
 

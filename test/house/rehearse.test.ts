@@ -37,7 +37,7 @@ tasks:
 `;
 const files = {
   'tsunagi.yaml': definition,
-  'web/index.html': '<h1>tide</h1>\n',
+  'web/index.html': '<h1>price</h1>\n',
   'test.js':
     "require('node:fs').writeFileSync('out.xml', '<testsuite><testcase name=\"a\"/></testsuite>');\nconsole.log(require('node:fs').readFileSync('dist/index.html', 'utf8').trim());\n",
   '.gitignore': 'ignored/\n',
@@ -57,7 +57,7 @@ describe('a rehearsal', () => {
   it('runs the tasks of the working copy in their order, with no service', async () => {
     const { out, err, status } = await rehearse('--log');
     expect([status, err]).toEqual([0, '']);
-    expect(out).toMatch(/unit │ <h1>tide<\/h1>/);
+    expect(out).toMatch(/unit │ <h1>price<\/h1>/);
     expect(out).toMatch(/^4 passed$/m);
     expect(out.indexOf('passed   web')).toBeLessThan(out.indexOf('passed   unit'));
   });
@@ -135,11 +135,11 @@ tasks:
     chmodSync(bare, 0o755);
     writeFileSync(
       join(bare, 'package.json'),
-      '{ "name": "tides", "version": "1.0.0", "scripts": { "test": "node --check index.js", "start": "node index.js" } }\n',
+      '{ "name": "prices", "version": "1.0.0", "scripts": { "test": "node --check index.js", "start": "node index.js" } }\n',
     );
     writeFileSync(
       join(bare, 'index.js'),
-      "require('node:http').createServer((q, r) => r.end('tide')).listen(process.env.PORT);\n",
+      "require('node:http').createServer((q, r) => r.end('price')).listen(process.env.PORT);\n",
     );
     const git = (...args: string[]) =>
       execFileSync('git', ['-C', bare, ...args], {

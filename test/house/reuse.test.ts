@@ -203,11 +203,11 @@ tasks:
   other: { reads: [b.txt], run: 'true' }
 `,
       {
-        'test.sh': `fails() { grep -q "$1" a.txt && echo '<failure message="tide is wrong">at tide.js:7</failure>'; }\nprintf '<testsuite><testcase name="tide" classname="board">%s</testcase><testcase name="berth" classname="board">%s</testcase></testsuite>' "$(fails low)" "$(fails full)" > out.xml\n! grep -q 'low\\|full' a.txt\n`,
+        'test.sh': `fails() { grep -q "$1" a.txt && echo '<failure message="price is wrong">at price.js:7</failure>'; }\nprintf '<testsuite><testcase name="price" classname="board">%s</testcase><testcase name="seat" classname="board">%s</testcase></testsuite>' "$(fails low)" "$(fails full)" > out.xml\n! grep -q 'low\\|full' a.txt\n`,
       },
     );
     expect((await ended('mended', 1)).state).toBe('passed');
-    await checkout.commitAndPush({ 'a.txt': 'low' }, 'Lower the tide');
+    await checkout.commitAndPush({ 'a.txt': 'low' }, 'Lower the price');
     const failed = await ended('mended', 2);
     expect(states(failed)).toEqual({ unit: 'failed', after: 'skipped', other: 'reused' });
     let why = await world.api().get<WhyRunView>('/api/projects/mended/runs/2/why');
@@ -216,29 +216,29 @@ tasks:
         {
           task: 'unit',
           command: { text: 'bash test.sh', exit: 1 },
-          tests: [{ name: 'tide', group: 'board', standing: 'new', failedBefore: 0, seenBefore: 1 }],
+          tests: [{ name: 'price', group: 'board', standing: 'new', failedBefore: 0, seenBefore: 1 }],
         },
       ],
       skipped: ['after'],
       since: {
         run: 1,
-        commits: [{ title: 'Lower the tide' }],
+        commits: [{ title: 'Lower the price' }],
         files: { paths: ['a.txt'], count: 1 },
         tools: [],
         variables: [],
       },
     });
-    await checkout.commitAndPush({ 'a.txt': 'low full' }, 'Fill the berths');
+    await checkout.commitAndPush({ 'a.txt': 'low full' }, 'Fill the seats');
     await ended('mended', 3);
     why = await world.api().get<WhyRunView>('/api/projects/mended/runs/3/why');
     expect(why.failed[0]?.tests.map((one) => [one.name, one.standing])).toEqual([
-      ['tide', 'known'],
-      ['berth', 'new'],
+      ['price', 'known'],
+      ['seat', 'new'],
     ]);
-    expect(why.since?.commits.map((one) => one.title)).toEqual(['Fill the berths', 'Lower the tide']);
+    expect(why.since?.commits.map((one) => one.title)).toEqual(['Fill the seats', 'Lower the price']);
     const told = await world.cli('why', 'run', '3', '--project', 'mended');
-    expect(told.out).toMatch(/failed board › berth \(new\)/);
-    expect(told.out).toMatch(/failed board › tide \(known: failed in 1 of the last 2\)/);
+    expect(told.out).toMatch(/failed board › seat \(new\)/);
+    expect(told.out).toMatch(/failed board › price \(known: failed in 1 of the last 2\)/);
     expect(told.out).toContain('Since run 1 passed:');
 
     const { out } = await world.cli('run', 'again', '2', '--project', 'mended');

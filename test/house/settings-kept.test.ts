@@ -37,7 +37,7 @@ beforeAll(async () => {
   cluster = await openCluster(3);
   ({ records } = cluster);
   keys = openKeys(join(cluster.folder, 'keys'));
-  project = await recordProject(records, 'pier');
+  project = await recordProject(records, 'lane');
 });
 afterAll(() => cluster?.close());
 
@@ -60,13 +60,13 @@ const values = async (environment: typeof staging | null) =>
 
 describe('what is set', () => {
   it('counts for the project, is overruled by an environment, and for a review by the review itself', async () => {
-    await set('', { LEVEL: 'info', HARBOUR: 'north' });
+    await set('', { LEVEL: 'info', REGION: 'north' });
     await set('staging', { LEVEL: 'debug' });
     await set('review', { LEVEL: 'trace' });
-    await set('pr-7', { HARBOUR: 'south' });
-    expect(await values(null)).toEqual({ LEVEL: 'info', HARBOUR: 'north' });
-    expect(await values(staging)).toEqual({ LEVEL: 'debug', HARBOUR: 'north' });
-    expect(await values(review)).toEqual({ LEVEL: 'trace', HARBOUR: 'south' });
+    await set('pr-7', { REGION: 'south' });
+    expect(await values(null)).toEqual({ LEVEL: 'info', REGION: 'north' });
+    expect(await values(staging)).toEqual({ LEVEL: 'debug', REGION: 'north' });
+    expect(await values(review)).toEqual({ LEVEL: 'trace', REGION: 'south' });
   });
 
   it('has a version for each change, and none for what changes nothing', async () => {
@@ -130,7 +130,7 @@ describe('secrets that were replaced', () => {
       number,
     ]);
     const [environment] = await records.rows<{ id: string }>(
-      `insert into environments (id, project_id, name, kind, plan_name, host) values (gen_random_uuid(), $1, 'staging', 'standing', 'staging', 'staging.pier.localhost') returning id`,
+      `insert into environments (id, project_id, name, kind, plan_name, host) values (gen_random_uuid(), $1, 'staging', 'standing', 'staging', 'lane-staging.localhost') returning id`,
       [project.id],
     );
     const [release] = await records.rows<{ id: string }>(

@@ -183,7 +183,7 @@ describe('a log on its way', () => {
       0,
       () => false,
     );
-    log.write(Buffer.from('tide\n'), 0);
+    log.write(Buffer.from('price\n'), 0);
     await log.flush();
     expect([calls, log.acknowledged()]).toEqual([3, 5]);
   });

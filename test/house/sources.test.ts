@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import type { CodeHost } from '../../demo/codehost/codehost.js';
-import { signEvent } from '../../src/keys/keys.js';
+import { signEvent } from '../../src/keys/webhooks.js';
 import type { AddedProject } from '../../src/wire/projects.js';
 import { allEnd, budget, ends, mutated, patience } from '../fuzz/budget.js';
 import { notified, startCodeHost } from './codehost.js';
@@ -26,43 +26,43 @@ describe('a code host that sends events', () => {
   let first: string;
   let added: AddedProject;
   beforeAll(async () => {
-    ({ checkout, first, added } = await notified(world, codehost, 'quay', {
-      ...app('quay'),
+    ({ checkout, first, added } = await notified(world, codehost, 'outlet', {
+      ...app('outlet'),
       'tsunagi.yaml': appDefinition,
     }));
-    await world.waitLive('quay', 'staging', first);
+    await world.waitLive('outlet', 'staging', first);
   });
 
   it('gives a pull request a review of its own, deploys each push there, and removes all of it when it closes', async () => {
     await checkout.git('checkout', '-q', '-b', 'banner');
     const proposed = await checkout.commitAndPush(app('banner'), 'A banner', 'banner');
-    const pull = await codehost.openPull('quay', { title: 'A banner', branch: 'banner' });
+    const pull = await codehost.openPull('outlet', { title: 'A banner', branch: 'banner' });
     const name = `pr-${pull.number}`;
-    const host = `${name}.quay.review.localhost`;
-    await world.waitLive('quay', name, proposed);
+    const host = `${name}.outlet.review.localhost`;
+    await world.waitLive('outlet', name, proposed);
     expect((await world.visit(host)).text).toContain('<h1>banner</h1>');
-    expect((await world.visit('staging.quay.localhost')).text).toContain('<h1>quay</h1>');
+    expect((await world.visit('outlet-staging.localhost')).text).toContain('<h1>outlet</h1>');
 
     const next = await checkout.commitAndPush(app('better banner'), 'A better banner', 'banner');
-    await world.waitLive('quay', name, next);
+    await world.waitLive('outlet', name, next);
     expect((await world.visit(host)).text).toContain('<h1>better banner</h1>');
     // Replaced servers of a review end, too: first the warm ones with the review.
-    await codehost.closePull('quay', pull.number, 'merged');
-    await until('the review is closed', async () => (await world.environment('quay', name)).state === 'closed');
+    await codehost.closePull('outlet', pull.number, 'merged');
+    await until('the review is closed', async () => (await world.environment('outlet', name)).state === 'closed');
     expect(await world.visit(host)).toMatchObject({ status: 404 });
-    const left = (await world.environment('quay', name)).instanceList.filter(
+    const left = (await world.environment('outlet', name)).instanceList.filter(
       (one) => one.state === 'ready' || one.state === 'starting' || one.state === 'waiting',
     );
     expect(left).toEqual([]);
     const running = execFileSync('ps', ['-eo', 'args'], { encoding: 'utf8' });
-    for (const one of (await world.environment('quay', name)).instanceList) expect(running).not.toContain(one.id);
+    for (const one of (await world.environment('outlet', name)).instanceList) expect(running).not.toContain(one.id);
     await checkout.git('checkout', '-q', 'main');
   });
 
   it('lets a commit of an untrusted pull request run only when a developer allows it, and gives it no review', async () => {
     await checkout.git('checkout', '-q', '-b', 'stranger', 'main');
     const commit = await checkout.commitAndPush({ 'note.txt': 'hello' }, 'From a stranger', 'stranger');
-    const pull = await codehost.openPull('quay', { title: 'From a stranger', branch: 'stranger', trusted: false });
+    const pull = await codehost.openPull('outlet', { title: 'From a stranger', branch: 'stranger', trusted: false });
     const waiting = await until('its run waits', async () => {
       const { items } = await world.api().get<{
         items: {
@@ -72,30 +72,30 @@ describe('a code host that sends events', () => {
           issue: { code: string } | null;
           state: string;
         }[];
-      }>('/api/runs?project=quay&state=waiting');
+      }>('/api/runs?project=outlet&state=waiting');
       return items.find((one) => one.pullRequest === pull.number && one.issue?.code === 'run_untrusted');
     });
     expect(waiting.state).toBe('waiting');
-    expect((await world.cli('run', 'start', commit, '--project', 'quay')).out).toContain(`run ${waiting.number}`);
+    expect((await world.cli('run', 'start', commit, '--project', 'outlet')).out).toContain(`run ${waiting.number}`);
     const run = await until('it has run', async () => {
       const one = await world
         .api()
-        .get<{ state: string; endedAt: string | null }>(`/api/projects/quay/runs/${waiting.number}`);
+        .get<{ state: string; endedAt: string | null }>(`/api/projects/outlet/runs/${waiting.number}`);
       return one.endedAt ? one : null;
     });
     expect(run.state).toBe('passed');
-    expect((await world.events('project=quay&type=run.allowed'))[0]).toMatchObject({
+    expect((await world.events('project=outlet&type=run.allowed'))[0]).toMatchObject({
       subject: `run ${waiting.number}`,
       data: { actor: 'owner' },
     });
-    expect((await world.api().raw('GET', `/api/projects/quay/environments/pr-${pull.number}`)).status).toBe(404);
+    expect((await world.api().raw('GET', `/api/projects/outlet/environments/pr-${pull.number}`)).status).toBe(404);
     await checkout.git('checkout', '-q', 'main');
   });
 
-  const send = (body: string, header: string, project = 'quay') =>
+  const send = (body: string, signature: Record<string, string>, project = 'outlet') =>
     api(world.url, null).raw('POST', `/api/sources/${project}/events`, {
       body,
-      headers: { 'content-type': 'application/cloudevents+json', 'tsunagi-signature': header },
+      headers: { 'content-type': 'application/cloudevents+json', ...signature },
     });
   const event = (change: object = {}) =>
     JSON.stringify({
@@ -106,7 +106,7 @@ describe('a code host that sends events', () => {
       data: { branch: 'main' },
       ...change,
     });
-  const signed = (body: string, at = Date.now()) => send(body, signEvent(added.eventSecret as string, body, at));
+  const signed = (body: string, at = Date.now()) => send(body, signEvent(added.eventSecret as string, 'e', body, at));
 
   it('answers an event that was seen before as done and changes nothing', async () => {
     const body = event();
@@ -115,14 +115,19 @@ describe('a code host that sends events', () => {
   });
 
   it.each([
-    ['a wrong signature', () => send(event(), signEvent('guess', 'x', Date.now())), 401, 'signature_wrong'],
-    ['no signature', () => send(event(), ''), 401, 'signature_wrong'],
+    ['a wrong signature', () => send(event(), signEvent('guess', 'e', 'x', Date.now())), 401, 'signature_wrong'],
+    ['no signature', () => send(event(), {}), 401, 'signature_wrong'],
     ['an old signature', () => signed(event(), Date.now() - 305_000), 401, 'signature_old'],
     ['one from the future', () => signed(event(), Date.now() + 305_000), 401, 'signature_old'],
-    ['an unknown project', () => send(event(), signEvent('x', 'x', Date.now()), 'nowhere'), 401, 'signature_wrong'],
+    [
+      'an unknown project',
+      () => send(event(), signEvent('x', 'e', 'x', Date.now()), 'nowhere'),
+      401,
+      'signature_wrong',
+    ],
     ['no JSON', () => signed('{"a":'), 400, 'event_malformed'],
     ['no CloudEvent', () => signed('{}'), 400, 'event_malformed'],
-    ['an unknown type', () => signed(event({ type: 'dev.tsunagi.tide.risen' })), 422, 'event_unknown'],
+    ['an unknown type', () => signed(event({ type: 'dev.tsunagi.price.risen' })), 422, 'event_unknown'],
     [
       'a change without a number',
       () => signed(event({ type: 'dev.cdevents.change.created.0.3.0', data: { title: 'x' } })),
@@ -142,7 +147,7 @@ describe('a code host that sends events', () => {
     expect(answer.body.next.length).toBeGreaterThanOrEqual(10);
     if (code.startsWith('event'))
       await until('it is recorded', async () =>
-        (await world.events('project=quay&type=intake.refused')).some(
+        (await world.events('project=outlet&type=intake.refused')).some(
           (one) => (one.data.issue as { code: string }).code === code,
         ),
       );
@@ -192,12 +197,12 @@ describe('a code host that sends events', () => {
         fc.asyncProperty(bodies, async (body) => {
           const now = Date.now();
           const answer = await ends(
-            fetch(`${world.url}/api/sources/quay/events`, {
+            fetch(`${world.url}/api/sources/outlet/events`, {
               method: 'POST',
               body: new Uint8Array(body),
               headers: {
                 'content-type': 'application/cloudevents+json',
-                'tsunagi-signature': signEvent(added.eventSecret as string, body, now),
+                ...signEvent(added.eventSecret as string, 'e', body, now),
               },
             }),
           );
@@ -216,13 +221,13 @@ describe('a code host that sends events', () => {
     const absent = 'f'.repeat(40);
     expect((await signed(event({ data: { branch: 'main', commit: absent } }))).status).toBe(202);
     await until('it is recorded', async () =>
-      (await world.events('project=quay&type=intake.failed')).some((one) => {
+      (await world.events('project=outlet&type=intake.failed')).some((one) => {
         const { code, data } = one.data.issue as { code: string; data: { commit: string } };
         return code === 'commit_absent' && data.commit === absent;
       }),
     );
     const good = await checkout.commitAndPush({ 'note2.txt': 'x' }, 'Goes on');
-    expect((await world.waitRun('quay', good)).state).toBe('passed');
+    expect((await world.waitRun('outlet', good)).state).toBe('passed');
   });
 
   it('takes no pushes', async () => {
@@ -230,7 +235,7 @@ describe('a code host that sends events', () => {
       new Checkout(checkout.folder, '').git(
         'push',
         '-q',
-        `${world.url.replace('//', `//x:${world.house.token}@`)}/git/quay`,
+        `${world.url.replace('//', `//x:${world.house.token}@`)}/git/outlet`,
         'main',
       ),
     ).rejects.toThrow(/409/);
@@ -324,7 +329,7 @@ describe('a hosted project', () => {
   it('refuses a push of a viewer, and of a token for another project', async () => {
     for (const body of [
       { name: 'only looks', role: 'viewer' },
-      { name: 'elsewhere', role: 'owner', project: 'quay' },
+      { name: 'elsewhere', role: 'owner', project: 'outlet' },
     ]) {
       const { token } = await world.api().post<{ token: string }>('/api/tokens', body);
       await expect(

@@ -65,7 +65,7 @@ describe('what is kept', () => {
   });
 
   it('is never what is live, and what is live still answers', async () => {
-    expect((await world.visit('staging.store.localhost')).text).toBe('a6');
+    expect((await world.visit('store-staging.localhost')).text).toBe('a6');
     const { items } = await world.api().get<PageOf<Release>>('/api/projects/store/releases');
     expect(items.map((one) => one.number)).toEqual([6, 5, 4, 3, 2, 1]);
     const gone = await world.api().raw('POST', '/api/projects/store/environments/staging/deployments', {
@@ -91,7 +91,7 @@ describe('what is kept', () => {
     expect(run.taskList.map((task) => task.state)).toEqual(['passed', 'reused']);
     expect(run.taskList[0]?.output?.digest).toBe(outputs[1]);
     await world.waitLive('store', 'staging', run.commit.id);
-    expect((await world.visit('staging.store.localhost')).text).toBe('a2');
+    expect((await world.visit('store-staging.localhost')).text).toBe('a2');
     const { out } = await world.cli('run', 'show', '2', '--project', 'store');
     expect(out).toContain('Its logs and outputs are not kept any more.');
   });
@@ -106,7 +106,7 @@ describe('a disk that is nearly full', () => {
       return run.waits ? run : null;
     });
     expect(waiting.waits).toMatchObject({ code: 'disk_nearly_full' });
-    expect(waiting.waits?.says).toMatch(/^The disk of pier-1 is nearly full/);
+    expect(waiting.waits?.says).toMatch(/^The disk of agent-1 is nearly full/);
     expect(waiting.taskList.every((task) => task.state === 'ready')).toBe(true);
     const { items } = await world.api().get<{ items: AgentView[] }>('/api/agents');
     expect(items[0]?.full?.code).toBe('disk_nearly_full');

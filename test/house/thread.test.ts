@@ -16,23 +16,23 @@ describe('from a push to production and back', () => {
   let first: string;
   let second: string;
   const text = async (environment: string) =>
-    JSON.parse((await world.visit(`${environment}.ferry.localhost`, '/api')).text).text as string;
+    JSON.parse((await world.visit(`shop-${environment}.localhost`, '/api')).text).text as string;
 
   beforeAll(async () => {
-    ({ checkout, first } = await world.hosted('ferry', { ...app('one'), 'tsunagi.yaml': appDefinition }));
+    ({ checkout, first } = await world.hosted('shop', { ...app('one'), 'tsunagi.yaml': appDefinition }));
     await checkout.push();
-    await world.waitLive('ferry', 'staging', first);
+    await world.waitLive('shop', 'staging', first);
   });
 
   it('builds, tests, releases and verifies a pushed commit by itself', async () => {
-    const run = await world.waitRun('ferry', first);
+    const run = await world.waitRun('shop', first);
     expect(run).toMatchObject({
       state: 'passed',
       release: 1,
       branch: 'main',
       taskList: [{ name: 'unit', state: 'passed', files: 1 }],
     });
-    const staging = await world.environment('ferry', 'staging');
+    const staging = await world.environment('shop', 'staging');
     expect(staging).toMatchObject({
       health: 'good',
       verified: true,
@@ -40,28 +40,28 @@ describe('from a push to production and back', () => {
       live: { release: 1, kind: 'automatic', state: 'live' },
     });
     expect(await text('staging')).toBe('one');
-    expect((await world.visit('staging.ferry.localhost')).text).toContain('<h1>one</h1>');
+    expect((await world.visit('shop-staging.localhost')).text).toContain('<h1>one</h1>');
   });
 
   it('promotes the same bytes, with evidence that refers to their digest', async () => {
-    expect((await world.visit('production.ferry.localhost')).status).toBe(404);
-    const { status, out } = await world.cli('promote', '--to', 'ferry/production');
+    expect((await world.visit('shop-production.localhost')).status).toBe(404);
+    const { status, out } = await world.cli('promote', '--to', 'shop/production');
     expect([status, out]).toEqual([0, expect.stringContaining('live')]);
     expect(await text('production')).toBe('one');
-    const release = await world.release('ferry', 1);
+    const release = await world.release('shop', 1);
     expect(release.evidence.map((one) => [one.kind, one.name, one.digest])).toEqual([
       ['task', 'unit', release.digest],
       ['verification', 'staging', release.digest],
     ]);
     const [staging, production] = await Promise.all([
-      world.environment('ferry', 'staging'),
-      world.environment('ferry', 'production'),
+      world.environment('shop', 'staging'),
+      world.environment('shop', 'production'),
     ]);
     expect(production.parts).toEqual(staging.parts);
   });
 
   it('exports a release as an OCI image layout whose every blob is its digest', async () => {
-    const answer = await fetch(`${world.url}/api/projects/ferry/releases/1/image`, {
+    const answer = await fetch(`${world.url}/api/projects/shop/releases/1/image`, {
       headers: { authorization: `Bearer ${world.house.token}` },
     });
     const folder = join(world.folder, 'image');
@@ -69,7 +69,7 @@ describe('from a push to production and back', () => {
     writeFileSync(join(folder, 'image.tar'), Buffer.from(await answer.arrayBuffer()));
     execFileSync('tar', ['-xf', 'image.tar'], { cwd: folder });
     const index = JSON.parse(readFileSync(join(folder, 'index.json'), 'utf8'));
-    expect(index.manifests[0].digest).toBe((await world.release('ferry', 1)).digest);
+    expect(index.manifests[0].digest).toBe((await world.release('shop', 1)).digest);
     const blobs = readdirSync(join(folder, 'blobs/sha256'));
     for (const name of blobs)
       expect(
@@ -85,19 +85,19 @@ describe('from a push to production and back', () => {
 
   it('reverts to warm servers, holds, refuses while held, and lifts', async () => {
     second = await checkout.commitAndPush(app('two'), 'Second');
-    await world.waitLive('ferry', 'staging', second);
-    await world.cli('promote', 'r2', '--to', 'ferry/production');
+    await world.waitLive('shop', 'staging', second);
+    await world.cli('promote', 'r2', '--to', 'shop/production');
     expect(await text('production')).toBe('two');
-    const warm = (await world.environment('ferry', 'production')).history.find((one) => one.release === 1);
+    const warm = (await world.environment('shop', 'production')).history.find((one) => one.release === 1);
     expect(warm).toMatchObject({ state: 'replaced', warmUntil: expect.any(String) });
-    const before = (await world.environment('ferry', 'production')).instanceList
+    const before = (await world.environment('shop', 'production')).instanceList
       .filter((one) => one.part === 'api' && one.deployment === warm?.number)
       .map((one) => one.id);
 
-    const reverted = await world.act('ferry', 'production', { kind: 'revert' });
-    await world.waitDeployment('ferry', reverted.number);
+    const reverted = await world.act('shop', 'production', { kind: 'revert' });
+    await world.waitDeployment('shop', reverted.number);
     expect(await text('production')).toBe('one');
-    const now = await world.environment('ferry', 'production');
+    const now = await world.environment('shop', 'production');
     expect(now).toMatchObject({ held: { by: 'owner' }, live: { release: 1, kind: 'revert' }, revertsTo: null });
     expect(now.history.find((one) => one.release === 2)?.state).toBe('reverted');
     // The servers that were warm are the ones that answer again; nothing was started anew.
@@ -111,13 +111,13 @@ describe('from a push to production and back', () => {
       1,
     );
 
-    const refused = await world.cli('promote', 'r2', '--to', 'ferry/production');
+    const refused = await world.cli('promote', 'r2', '--to', 'shop/production');
     expect([refused.status, refused.err]).toEqual([
       1,
-      expect.stringMatching(/on hold: reverted from r2 to r1 \(owner\).*\n.*tsunagi lift ferry\/production/),
+      expect.stringMatching(/on hold: reverted from r2 to r1 \(owner\).*\n.*tsunagi lift shop\/production/),
     ]);
-    expect((await world.cli('lift', 'ferry/production')).status).toBe(0);
-    expect((await world.cli('lift', 'ferry/production')).err).toContain('is not on hold');
+    expect((await world.cli('lift', 'shop/production')).status).toBe(0);
+    expect((await world.cli('lift', 'shop/production')).err).toContain('is not on hold');
   });
 
   it('leaves the old one serving when the new one does not get ready, and says why', async () => {
@@ -125,50 +125,50 @@ describe('from a push to production and back', () => {
       { 'server.js': "import { createServer } from 'node:http';\ncreateServer((q, a) => a.end()).listen(8123);\n" },
       'Listens elsewhere',
     );
-    const run = await world.waitRun('ferry', broken);
+    const run = await world.waitRun('shop', broken);
     const failed = await until(
       'the failed deployment',
-      async () => (await world.environment('ferry', 'staging')).failed,
+      async () => (await world.environment('shop', 'staging')).failed,
     );
     expect(failed).toMatchObject({
       release: run.release,
       failure: { code: 'listens_elsewhere', says: expect.stringContaining('api listens on 8123, it was given PORT=') },
     });
     expect(await text('staging')).toBe('two');
-    expect(await world.environment('ferry', 'staging')).toMatchObject({ health: 'good', live: { release: 2 } });
+    expect(await world.environment('shop', 'staging')).toMatchObject({ health: 'good', live: { release: 2 } });
   });
 
   it('brings traffic and workers back when verify fails', async () => {
     await checkout.commitAndPush(
-      { ...app('three'), 'check.js': "throw new Error('the tide is too high');\n" },
+      { ...app('three'), 'check.js': "throw new Error('the price is too high');\n" },
       'Fails its verify',
     );
     const failed = await until('the failed deployment', async () => {
-      const one = (await world.environment('ferry', 'staging')).failed;
+      const one = (await world.environment('shop', 'staging')).failed;
       return one?.failure?.code === 'verify_failed' ? one : null;
     });
     expect(failed.failure?.says).toContain('node check.js');
     expect(await text('staging')).toBe('two');
     const workers = await until('the old worker works again', async () => {
-      const list = (await world.environment('ferry', 'staging')).instanceList.filter(
+      const list = (await world.environment('shop', 'staging')).instanceList.filter(
         (one) => one.kind === 'worker' && one.state === 'ready',
       );
       return list.length > 0 && list;
     });
     expect(workers).toMatchObject([{ wanted: true }]);
-    const refused = await world.cli('promote', `r${failed.release}`, '--to', 'ferry/production');
+    const refused = await world.cli('promote', `r${failed.release}`, '--to', 'shop/production');
     expect([refused.status, refused.err]).toEqual([1, expect.stringContaining('not verified in staging')]);
   });
 
   it('starts an instance that ended by itself again', async () => {
-    const production = await world.environment('ferry', 'production');
+    const production = await world.environment('shop', 'production');
     const one = production.instanceList.find(
       (item) => item.part === 'api' && item.state === 'ready' && item.deployment === production.live?.number,
     );
     const folder = join(world.folder, 'house/agent/live', one?.id as string);
     process.kill(JSON.parse(readFileSync(join(folder, 'state.json'), 'utf8')).keeper, 'SIGKILL');
     const again = await until('another instance', async () => {
-      const now = await world.environment('ferry', 'production');
+      const now = await world.environment('shop', 'production');
       return (
         now.health === 'good' &&
         now.instanceList.find(
@@ -182,7 +182,7 @@ describe('from a push to production and back', () => {
   });
 
   it('shows what programs print', async () => {
-    const { out, status } = await world.cli('logs', 'ferry/production', '--part', 'bell');
+    const { out, status } = await world.cli('logs', 'shop/production', '--part', 'bell');
     expect([status, out]).toEqual([0, expect.stringMatching(/worker of r1[\s\S]*tick/)]);
   });
 
@@ -190,14 +190,14 @@ describe('from a push to production and back', () => {
     for (const line of [
       'board',
       'run list',
-      'release list --project ferry',
-      'release show r1 --project ferry',
-      'run show 1 --project ferry',
+      'release list --project shop',
+      'release show r1 --project shop',
+      'run show 1 --project shop',
       'events',
       'project list',
       'agent list',
       'token list',
-      'environment show ferry/production',
+      'environment show shop/production',
       'check --help',
     ]) {
       const { out, status } = await world.cli(...line.split(' '), ...(line.includes('--help') ? [] : ['--json']));
@@ -490,6 +490,6 @@ environments:
     expect(failed).toMatchObject({
       failure: { code: 'prepare_failed', says: expect.stringContaining('exit status 1') },
     });
-    expect((await world.visit('staging.prepared.localhost', '/api')).status).toBe(200);
+    expect((await world.visit('prepared-staging.localhost', '/api')).status).toBe(200);
   });
 });

@@ -12,8 +12,8 @@ const definition = `tsunagi: 1
 tasks:
   tell:
     reads: [a.txt]
-    variables: { HARBOUR: { from: variable.HARBOUR }, KEY: { from: variable.TASK_KEY, append: '!' } }
-    run: ['echo "at $HARBOUR with $KEY"', 'printf %s "$KEY" | base64 -w0; printf "%s\\n" "$KEY" | head -c 9; sleep 0.3; printf "%s\\n" "$KEY" | tail -c +10; echo "<testsuite><testcase name=\\"a $KEY\\"><failure message=\\"$KEY\\"/></testcase></testsuite>" > out.xml']
+    variables: { REGION: { from: variable.REGION }, KEY: { from: variable.TASK_KEY, append: '!' } }
+    run: ['echo "at $REGION with $KEY"', 'printf %s "$KEY" | base64 -w0; printf "%s\\n" "$KEY" | head -c 9; sleep 0.3; printf "%s\\n" "$KEY" | tail -c +10; echo "<testsuite><testcase name=\\"a $KEY\\"><failure message=\\"$KEY\\"/></testcase></testsuite>" > out.xml']
     results: out.xml
 release:
   needs: [tell]
@@ -21,7 +21,7 @@ release:
     web: { kind: server, files: [server.js, package.json], start: node server.js, ready: / }
   variables:
     LEVEL: { default: info }
-    HARBOUR: {about: which harbour it is}
+    REGION: {about: which region it is}
     SMS_KEY: { secret: true, about: key of the gateway }
     HEADER: { from: variable.SMS_KEY, append: ' (header)' }
 environments:
@@ -30,8 +30,8 @@ environments:
 `;
 const server = `import { createServer } from 'node:http';
 console.log('begun with', process.env.SMS_KEY, Buffer.from('user:' + process.env.SMS_KEY).toString('base64'));
-const { LEVEL, HARBOUR, HEADER, SMS_KEY } = process.env;
-createServer((request, response) => response.end(JSON.stringify({ LEVEL, HARBOUR, HEADER, length: SMS_KEY?.length }))).listen(process.env.PORT);
+const { LEVEL, REGION, HEADER, SMS_KEY } = process.env;
+createServer((request, response) => response.end(JSON.stringify({ LEVEL, REGION, HEADER, length: SMS_KEY?.length }))).listen(process.env.PORT);
 process.on('SIGTERM', () => process.exit(0));
 `;
 
@@ -39,7 +39,7 @@ let world: World;
 let checkout: Checkout;
 beforeAll(async () => {
   world = await openWorld();
-  ({ checkout } = await world.hosted('moor', {
+  ({ checkout } = await world.hosted('garden', {
     'a.txt': 'a',
     'server.js': server,
     'package.json': '{ "type": "module" }',
@@ -48,7 +48,7 @@ beforeAll(async () => {
 });
 afterAll(() => world?.close());
 
-const path = '/api/projects/moor/variables';
+const path = '/api/projects/garden/variables';
 const set = (environment: string | null, values: Record<string, string>, secret = false) =>
   world.api().post<VariableChanges>(path, {
     environment,
@@ -57,14 +57,14 @@ const set = (environment: string | null, values: Record<string, string>, secret 
 const list = () => world.api().get<Variables>(path);
 const run = (number: number) =>
   until(`run ${number}`, async () => {
-    const one = await world.api().get<RunDetail>(`/api/projects/moor/runs/${number}`);
+    const one = await world.api().get<RunDetail>(`/api/projects/garden/runs/${number}`);
     return one.endedAt ? one : null;
   });
 const answer = async (name: string) =>
-  JSON.parse((await world.visit(`${name}.moor.localhost`)).text) as Record<string, unknown>;
+  JSON.parse((await world.visit(`garden-${name}.localhost`)).text) as Record<string, unknown>;
 const everything = async (): Promise<string> => {
   const events = await world.events('');
-  const environment = await world.api().get<EnvironmentDetail>('/api/projects/moor/environments/staging');
+  const environment = await world.api().get<EnvironmentDetail>('/api/projects/garden/environments/staging');
   return JSON.stringify([events, environment, await list(), world.serviceLog()]);
 };
 
@@ -73,16 +73,16 @@ describe('variables that tasks want', () => {
     await checkout.push();
     expect((await run(1)).issue).toMatchObject({
       code: 'variable_unset',
-      says: 'HARBOUR, TASK_KEY must be set for moor, and nobody has.',
+      says: 'REGION, TASK_KEY must be set for garden, and nobody has.',
     });
-    const plan = await world.cli('plan', 'main', '--project', 'moor');
-    expect(plan.err + plan.out).toContain('HARBOUR, TASK_KEY must be set');
+    const plan = await world.cli('plan', 'main', '--project', 'garden');
+    expect(plan.err + plan.out).toContain('REGION, TASK_KEY must be set');
   });
 
   it('are given to them, and secrets are masked in every form, in logs, tests and what is explained', async () => {
-    await set(null, { HARBOUR: 'north' });
+    await set(null, { REGION: 'north' });
     await set(null, { TASK_KEY: key }, true);
-    await world.api().post('/api/projects/moor/runs', { ref: 'main' });
+    await world.api().post('/api/projects/garden/runs', { ref: 'main' });
     const done = await run(2);
     expect(done.state).toBe('passed');
     const log = await world.log(done.taskList[0]?.attempts[0]?.id as string);
@@ -91,23 +91,23 @@ describe('variables that tasks want', () => {
     for (const form of [key, 'hunter2', Buffer.from(`${key}!`).toString('base64')]) expect(log).not.toContain(form);
     expect(JSON.stringify(done)).not.toContain('hunter2');
     expect(JSON.stringify(done)).toContain('a ‹KEY›');
-    const why = await world.api().get<WhyTaskView>('/api/projects/moor/runs/2/tasks/tell/why');
+    const why = await world.api().get<WhyTaskView>('/api/projects/garden/runs/2/tasks/tell/why');
     expect(why.inputs).toMatchObject({
-      variables: { HARBOUR: 'north', KEY: { secret: expect.stringMatching(/^[0-9a-f]{64}$/), append: '!' } },
+      variables: { REGION: 'north', KEY: { secret: expect.stringMatching(/^[0-9a-f]{64}$/), append: '!' } },
     });
     expect(JSON.stringify(why)).not.toContain('hunter2');
   });
 
   it('count for their fingerprints: a pass is reused until one of them changes, and the change is named', async () => {
-    await world.api().post('/api/projects/moor/runs', { ref: 'main' });
+    await world.api().post('/api/projects/garden/runs', { ref: 'main' });
     expect((await run(3)).taskList[0]?.state).toBe('reused');
     await set(null, { TASK_KEY: 'another one altogether' }, true);
-    await world.api().post('/api/projects/moor/runs', { ref: 'main' });
+    await world.api().post('/api/projects/garden/runs', { ref: 'main' });
     expect((await run(4)).taskList[0]?.state).toBe('passed');
-    const why = await world.api().get<WhyTaskView>('/api/projects/moor/runs/4/tasks/tell/why');
+    const why = await world.api().get<WhyTaskView>('/api/projects/garden/runs/4/tasks/tell/why');
     expect(why.differences[0]).toMatchObject({ input: 'variables', name: 'KEY' });
     await set(null, { TASK_KEY: key }, true);
-    await world.api().post('/api/projects/moor/runs', { ref: 'main' });
+    await world.api().post('/api/projects/garden/runs', { ref: 'main' });
     expect((await run(5)).taskList[0]?.state).toBe('reused');
   });
 });
@@ -115,13 +115,13 @@ describe('variables that tasks want', () => {
 describe('variables of an environment', () => {
   it('that nobody has set keep it waiting, and it says what for', async () => {
     const waiting = await until('it says so', async () => {
-      const one = await world.environment('moor', 'staging');
+      const one = await world.environment('garden', 'staging');
       return one.issue ? one : null;
     });
     expect(waiting).toMatchObject({
       state: 'empty',
       moving: null,
-      issue: { code: 'variable_unset', says: 'SMS_KEY must be set for moor/staging, and nobody has.' },
+      issue: { code: 'variable_unset', says: 'SMS_KEY must be set for garden/staging, and nobody has.' },
     });
     expect((await list()).wanted.find((one) => one.name === 'SMS_KEY')).toEqual({
       name: 'SMS_KEY',
@@ -130,11 +130,11 @@ describe('variables of an environment', () => {
       default: null,
       missing: ['staging', 'production'],
     });
-    expect((await world.cli('variable', 'list', '--project', 'moor')).out).toMatch(
+    expect((await world.cli('variable', 'list', '--project', 'garden')).out).toMatch(
       /Wanted, and not set\nSMS_KEY \(secret\) for staging, production {2}key of the gateway/,
     );
     expect(
-      await world.api().raw('POST', '/api/projects/moor/environments/staging/deployments', {
+      await world.api().raw('POST', '/api/projects/garden/environments/staging/deployments', {
         body: { kind: 'deploy', release: 1 },
         headers: { 'idempotency-key': crypto.randomUUID() },
       }),
@@ -148,13 +148,13 @@ describe('variables of an environment', () => {
     // The definition says that it is a secret: it is one, however it is set.
     await set('staging', { SMS_KEY: key });
     const live = await until('it is live', async () => {
-      const one = await world.environment('moor', 'staging');
+      const one = await world.environment('garden', 'staging');
       return one.live && !one.moving ? one : null;
     });
     expect(live).toMatchObject({ issue: null, changes: [] });
     expect(await answer('staging')).toEqual({
       LEVEL: 'info',
-      HARBOUR: 'north',
+      REGION: 'north',
       HEADER: `${key} (header)`,
       length: key.length,
     });
@@ -166,7 +166,7 @@ describe('variables of an environment', () => {
   });
 
   it('are masked in what its programs print, also by an agent that has started anew', async () => {
-    const logs = async () => (await world.cli('logs', 'moor/staging')).out;
+    const logs = async () => (await world.cli('logs', 'garden/staging')).out;
     const first = await until('its line', async () => (await logs()).includes('begun with') && logs());
     expect(first).toContain('begun with ‹SMS_KEY›');
     expect(first).not.toContain('hunter2');
@@ -177,30 +177,30 @@ describe('variables of an environment', () => {
   });
 
   it('of the environment go before those of the project, and a change waits for the next deployment', async () => {
-    await set('staging', { HARBOUR: 'south', LEVEL: 'debug' });
+    await set('staging', { REGION: 'south', LEVEL: 'debug' });
     await set(null, { UNUSED: 'x' });
-    expect((await world.environment('moor', 'staging')).changes).toEqual(['HARBOUR', 'LEVEL']);
-    expect(await answer('staging')).toMatchObject({ HARBOUR: 'north', LEVEL: 'info' });
-    const { release } = (await world.environment('moor', 'staging')).live as { release: number };
-    const told = await world.cli('deploy', `r${release}`, '--to', 'moor/staging');
+    expect((await world.environment('garden', 'staging')).changes).toEqual(['REGION', 'LEVEL']);
+    expect(await answer('staging')).toMatchObject({ REGION: 'north', LEVEL: 'info' });
+    const { release } = (await world.environment('garden', 'staging')).live as { release: number };
+    const told = await world.cli('deploy', `r${release}`, '--to', 'garden/staging');
     expect([told.err, told.status]).toEqual(['', 0]);
-    expect(await answer('staging')).toMatchObject({ HARBOUR: 'south', LEVEL: 'debug' });
-    expect((await world.environment('moor', 'staging')).changes).toEqual([]);
-    expect((await world.cli('deploy', `r${release}`, '--to', 'moor/staging')).err).toContain(
-      'is live in moor/staging already',
+    expect(await answer('staging')).toMatchObject({ REGION: 'south', LEVEL: 'debug' });
+    expect((await world.environment('garden', 'staging')).changes).toEqual([]);
+    expect((await world.cli('deploy', `r${release}`, '--to', 'garden/staging')).err).toContain(
+      'is live in garden/staging already',
     );
   });
 
   it('come back with a revert, secrets excepted: those are of now', async () => {
-    const before = (await world.environment('moor', 'staging')).live?.release as number;
+    const before = (await world.environment('garden', 'staging')).live?.release as number;
     const commit = await checkout.commitAndPush({ 'a.txt': 'b' }, 'Another release');
-    await world.waitLive('moor', 'staging', commit);
+    await world.waitLive('garden', 'staging', commit);
     await set('staging', { SMS_KEY: 'a new key' });
     await set('staging', { LEVEL: 'warn' });
-    expect((await world.cli('revert', 'moor/staging', '--release', `r${before}`)).status).toBe(0);
+    expect((await world.cli('revert', 'garden/staging', '--release', `r${before}`)).status).toBe(0);
     expect(await answer('staging')).toEqual({
       LEVEL: 'debug',
-      HARBOUR: 'south',
+      REGION: 'south',
       HEADER: 'a new key (header)',
       length: 9,
     });
@@ -209,7 +209,7 @@ describe('variables of an environment', () => {
   it('can be taken away', async () => {
     await world.api().post(path, { environment: 'staging', remove: ['LEVEL', 'NEVER'] });
     expect((await list()).items.some((one) => one.name === 'LEVEL')).toBe(false);
-    expect((await world.environment('moor', 'staging')).changes).toContain('LEVEL');
+    expect((await world.environment('garden', 'staging')).changes).toContain('LEVEL');
   });
 });
 
@@ -248,7 +248,7 @@ describe('a change of variables', () => {
   });
 
   it('for an environment that is not there is refused with the nearest', async () => {
-    expect((await world.cli('variable', 'set', 'A=1', '--for', 'moor/stagin')).err).toContain(
+    expect((await world.cli('variable', 'set', 'A=1', '--for', 'garden/stagin')).err).toContain(
       'Did you mean `staging`?',
     );
   });
@@ -264,9 +264,9 @@ describe('a change of variables', () => {
   });
 
   it('is in the record of who did what, without values', async () => {
-    const events = await world.events('project=moor&type=variables.changed');
+    const events = await world.events('project=garden&type=variables.changed');
     expect(events.find((one) => String(one.data.set).includes('SMS_KEY'))).toMatchObject({
-      subject: 'moor/staging',
+      subject: 'garden/staging',
       data: { actor: 'owner' },
     });
     const all = await everything();
@@ -277,30 +277,30 @@ describe('a change of variables', () => {
 
 describe('a dotenv file', () => {
   it('shows what it changes, and sets it when told to', async () => {
-    const file = join(world.folder, 'moor.env');
+    const file = join(world.folder, 'garden.env');
     writeFileSync(
       file,
-      '\uFEFFHARBOUR=north\r\n# the gateway\r\nGATEWAY_TOKEN="s3cret of\r\ntwo lines"\r\nUNUSED=y\r\nUNUSED=z\r\nURL=$HARBOUR/x\r\n',
+      '\uFEFFREGION=north\r\n# the gateway\r\nGATEWAY_TOKEN="s3cret of\r\ntwo lines"\r\nUNUSED=y\r\nUNUSED=z\r\nURL=$REGION/x\r\n',
     );
-    const asked = await world.cli('variable', 'import', file, '--project', 'moor');
+    const asked = await world.cli('variable', 'import', file, '--project', 'garden');
     expect(asked.status).toBe(2);
     expect(asked.out).toContain('line 6: UNUSED stands on line 5, too');
     expect(asked.out).toContain('line 7: The value of URL refers to another variable');
-    expect(asked.out).toMatch(/HARBOUR +same/);
+    expect(asked.out).toMatch(/REGION +same/);
     expect(asked.out).toMatch(/GATEWAY_TOKEN +new +secret/);
     expect(asked.out).toMatch(/UNUSED +changed/);
     expect(asked.out).not.toContain('s3cret');
     expect((await list()).items.some((one) => one.name === 'GATEWAY_TOKEN')).toBe(false);
-    const done = await world.cli('variable', 'import', file, '--project', 'moor', '--yes');
+    const done = await world.cli('variable', 'import', file, '--project', 'garden', '--yes');
     expect([done.err, done.status]).toEqual(['', 0]);
-    expect(done.out).toContain('GATEWAY_TOKEN, UNUSED, URL are set for moor.');
+    expect(done.out).toContain('GATEWAY_TOKEN, UNUSED, URL are set for garden.');
     const items = new Map((await list()).items.filter((one) => one.environment === null).map((one) => [one.name, one]));
     expect([items.get('GATEWAY_TOKEN')?.secret, items.get('UNUSED')?.value, items.get('URL')?.value]).toEqual([
       true,
       'z',
-      '$HARBOUR/x',
+      '$REGION/x',
     ]);
-    expect((await world.cli('variable', 'import', file, '--project', 'moor', '--yes')).out).toContain(
+    expect((await world.cli('variable', 'import', file, '--project', 'garden', '--yes')).out).toContain(
       'Nothing changes.',
     );
   });
@@ -308,11 +308,11 @@ describe('a dotenv file', () => {
   it('that is broken sets nothing', async () => {
     const file = join(world.folder, 'broken.env');
     writeFileSync(file, 'FINE=1\nnot a line\n');
-    const told = await world.cli('variable', 'import', file, '--project', 'moor', '--yes');
+    const told = await world.cli('variable', 'import', file, '--project', 'garden', '--yes');
     expect(told.status).toBe(1);
     expect(told.out).toContain('line 2:');
     expect((await list()).items.some((one) => one.name === 'FINE')).toBe(false);
-    expect((await world.cli('variable', 'import', '/nowhere/at/all', '--project', 'moor')).err).toContain(
+    expect((await world.cli('variable', 'import', '/nowhere/at/all', '--project', 'garden')).err).toContain(
       'can not be read',
     );
   });

@@ -319,28 +319,27 @@ environments:
 
 /** What must hold after any kill: nothing is stuck, lost or done twice with effect. */
 export async function checkHouse(world: World, commit: string, text: string): Promise<void> {
-  const run = await world.waitRun('ferry', commit, 'main');
+  const run = await world.waitRun('shop', commit, 'main');
   expect(run.state).toBe('passed');
-  const live = await world.waitLive('ferry', 'staging', commit);
+  const live = await world.waitLive('shop', 'staging', commit);
   expect(live.live?.release).toBe(run.release);
-  await until('good health', async () => (await world.environment('ferry', 'staging')).health === 'good');
+  await until('good health', async () => (await world.environment('shop', 'staging')).health === 'good');
   for (let n = 0; n < 4; n++) {
     // Where the edge itself was killed a moment ago, nobody answers until it is back.
-    const answer = await until('an answer', () => world.visit('staging.ferry.localhost', '/api'));
+    const answer = await until('an answer', () => world.visit('shop-staging.localhost', '/api'));
     expect(JSON.parse(answer.text)).toMatchObject({ text, release: `r${run.release}` });
   }
   const { items } = await world
     .api()
-    .get<{ items: { commit: { id: string }; number: number }[] }>('/api/runs?project=ferry&limit=200');
+    .get<{ items: { commit: { id: string }; number: number }[] }>('/api/runs?project=shop&limit=200');
   expect(items.filter((one) => one.commit.id === commit)).toHaveLength(1);
-  const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/ferry/releases?limit=200'))
-    .items;
+  const releases = (await world.api().get<{ items: { run: number }[] }>('/api/projects/shop/releases?limit=200')).items;
   expect(releases.filter((one) => one.run === run.number)).toHaveLength(1);
   const attempts = run.taskList[0]?.attempts ?? [];
   expect(attempts.filter((one) => one.state === 'passed')).toHaveLength(1);
   expect(live.history.filter((one) => one.release === run.release)).toHaveLength(1);
   const workers = await until('one worker', async () => {
-    const list = (await world.environment('ferry', 'staging')).instanceList.filter(
+    const list = (await world.environment('shop', 'staging')).instanceList.filter(
       (one) => one.kind === 'worker' && (one.state === 'ready' || one.state === 'starting'),
     );
     return list.length === 1 && list;

@@ -47,7 +47,7 @@ export async function runRoom(name: string): Promise<void> {
     const agent = await startAgent({
       url: need('URL'),
       token: need('TOKEN'),
-      name: get('NAME') ?? 'pier-1',
+      name: get('NAME') ?? 'agent-1',
       folder: need('DATA'),
       slots: settings.number('SLOTS', 0, 256, 2),
       ...(takes ? { takes } : {}),
@@ -69,7 +69,7 @@ export async function runRoom(name: string): Promise<void> {
     const edge = await startEdge({
       url: need('URL'),
       token: need('TOKEN'),
-      name: get('NAME') ?? 'quay-1',
+      name: get('NAME') ?? 'edge-1',
       folder: need('DATA'),
       host: get('HOST') ?? '127.0.0.1',
       port: settings.port('PORT'),

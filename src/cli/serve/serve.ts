@@ -234,8 +234,8 @@ async function keptTokens(data: string, make: (kind: keyof Tokens, name: string)
   if (existsSync(file)) return JSON.parse(readFileSync(file, 'utf8')) as Tokens;
   const tokens = {
     person: await make('person', 'this machine'),
-    agent: await make('agent', 'pier-1'),
-    edge: await make('edge', 'quay-1'),
+    agent: await make('agent', 'agent-1'),
+    edge: await make('edge', 'edge-1'),
   };
   writeFileSync(file, JSON.stringify(tokens), { mode: 0o600 });
   return tokens;

@@ -33,7 +33,7 @@ import { openPullRequests } from '../../records/sources.js';
 import { parseApart } from './parse.js';
 import { planApart } from './plan.js';
 import { pinSet } from '../environments/variables.js';
-import { type Context, type Db, repositoryOf, reviewHost, standingHost, treeOf } from '../context.js';
+import { type Context, type Db, domainOf, repositoryOf, treeOf } from '../context.js';
 
 const inFolder = (folder: string, name: string): string => (folder ? `${folder}/${name}` : name);
 export const definitionPath = (folder: string): string => inFolder(folder, 'tsunagi.yaml');
@@ -272,7 +272,6 @@ async function takeDefinition(
   });
   for (const plan of Object.values(model.environments)) {
     if (plan.for === null) {
-      const host = standingHost(context.addresses, project.name, plan.name);
       await makeEnvironment(
         db,
         {
@@ -282,7 +281,7 @@ async function takeDefinition(
           kind: 'standing',
           plan: plan.name,
           pullRequest: null,
-          host,
+          domain: domainOf(context.addresses, 'standing'),
         },
         run.actor,
       );
@@ -300,7 +299,7 @@ async function takeDefinition(
           kind: 'review',
           plan: plan.name,
           pullRequest: pull.number,
-          host: reviewHost(context.addresses, project.name, name),
+          domain: domainOf(context.addresses, 'review'),
         },
         run.actor,
       );

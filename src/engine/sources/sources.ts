@@ -3,7 +3,7 @@ import { CodedError, issue, type Issue, registry } from '../../core/errors/error
 import { GitError } from '../../git/command.js';
 import { remoteOf } from './credentials.js';
 import { branches, commitFacts, fetchAll, hasCommit, holdCommit, isCommitId } from '../../git/repository.js';
-import { reviewHost, type Context, ensureRepository } from '../context.js';
+import { type Context, domainOf, ensureRepository } from '../context.js';
 import { makeEnvironment } from '../../records/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { listProjects, mainDefinition, projectById, type ProjectRow } from '../../records/projects.js';
@@ -226,7 +226,6 @@ async function openPullRequest(
   const plan = (await mainDefinition(db, project.id))?.model.environments;
   const review = Object.values(plan ?? {}).find((one) => one.for !== null);
   if (review && pull.trusted) {
-    const host = reviewHost(context.addresses, project.name, subject);
     await makeEnvironment(
       db,
       {
@@ -236,7 +235,7 @@ async function openPullRequest(
         kind: 'review',
         plan: review.name,
         pullRequest: pull.number,
-        host,
+        domain: domainOf(context.addresses, 'review'),
       },
       actor,
     );

@@ -6,7 +6,7 @@ import { randomUUID } from 'node:crypto';
 import { Agent, request } from 'undici';
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
 import { checkedAddress, parseRemote } from '../../git/remote.js';
-import { signEvent } from '../../keys/keys.js';
+import { signEvent } from '../../keys/webhooks.js';
 import { type EventRow, listEvents } from '../../records/events.js';
 import { type ProjectRow, settleStatus, takeStatus, wakeStatus } from '../../records/projects.js';
 import { findRun } from '../../records/runs.js';
@@ -55,10 +55,11 @@ async function tell(context: Context, project: ProjectRow, event: EventRow): Pro
   const time = event.at.toISOString();
   const state = over ? String(event.data.state) : 'running';
   const outcome = over ? { outcome: state === 'passed' ? 'success' : state === 'failed' ? 'failure' : 'error' } : {};
+  // The same each time it is sent: whoever has taken it can tell.
+  const id = `${project.id}-${event.number}`;
   const body = JSON.stringify({
     specversion: '1.0',
-    // The same each time it is sent: whoever has taken it can tell.
-    id: `${project.id}-${event.number}`,
+    id,
     source: `/projects/${project.name}`,
     type,
     time,
@@ -73,10 +74,10 @@ async function tell(context: Context, project: ProjectRow, event: EventRow): Pro
       customData: { commit: run.commit, branch: run.branch, pullRequest: run.pull_request, run: number, state },
     },
   });
-  await deliver(context, project, body);
+  await deliver(context, project, id, body);
 }
 
-async function deliver(context: Context, project: ProjectRow, body: string): Promise<void> {
+async function deliver(context: Context, project: ProjectRow, id: string, body: string): Promise<void> {
   const url = project.status_url as string;
   const refused = (detail: string): Issue => issue('status_refused', { url, detail });
   const at = parseRemote(url);
@@ -99,7 +100,7 @@ async function deliver(context: Context, project: ProjectRow, body: string): Pro
       bodyTimeout: 15_000,
       headers: {
         'content-type': 'application/cloudevents+json',
-        'tsunagi-signature': signEvent(secret, body, context.now()),
+        ...signEvent(secret, id, body, context.now()),
       },
       body,
     });

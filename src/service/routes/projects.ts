@@ -1,4 +1,4 @@
-import { randomBytes } from 'node:crypto';
+import { newEventSecret } from '../../keys/webhooks.js';
 import type { FastifyInstance } from 'fastify';
 import { pageNames } from '../../core/names.js';
 import { CodedError } from '../../core/errors/errors.js';
@@ -51,7 +51,7 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
       else if (body.url) throw new CodedError('body_invalid', { detail: 'a hosted project has no url.' });
       if (pageNames.has(body.name)) throw new CodedError('name_unusable', { name: body.name });
       if (body.draft !== undefined) await checkDraft(service.context, callerKey(request), body.draft);
-      const secret = body.source !== 'hosted' ? randomBytes(32).toString('base64url') : null;
+      const secret = body.source !== 'hosted' ? newEventSecret() : null;
       // What can't be reached is said before anything is kept.
       if (body.source !== 'hosted')
         await lookAtSource(

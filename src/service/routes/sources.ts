@@ -1,5 +1,5 @@
 /** Pushes to hosted repositories over smart HTTP, and signed events of code hosts. */
-import { randomBytes } from 'node:crypto';
+
 import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { createGunzip } from 'node:zlib';
@@ -22,7 +22,7 @@ import {
   refusePush,
 } from '../../git/transfer.js';
 import { isCommitId } from '../../git/repository.js';
-import { checkEvent } from '../../keys/keys.js';
+import { checkEvent, newEventSecret } from '../../keys/webhooks.js';
 import { recordEvents } from '../../records/events.js';
 import type { Caller } from '../../records/people.js';
 import { findProject, type ProjectRow } from '../../records/projects.js';
@@ -228,7 +228,7 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   const body = await readAll(request.body as Readable, eventLimit);
   // The same answer, after the same work, for a project that is not there as for a wrong secret: neither tells a stranger which names exist.
   const secret = keys.decrypt(project?.event_secret ?? nobodysSecret(keys));
-  const right = checkEvent(secret, body, String(request.headers['tsunagi-signature'] ?? ''), now());
+  const right = checkEvent(secret, request.headers, body, now());
   const verdict = project?.event_secret ? right : 'wrong';
   const refuse = (
     code: 'signature_wrong' | 'signature_old' | 'event_malformed' | 'event_unknown',
@@ -284,7 +284,7 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
 
 let sealedForNobody: Buffer | null = null;
 const nobodysSecret = (keys: { encrypt(text: string): Buffer }): Buffer =>
-  (sealedForNobody ??= keys.encrypt(randomBytes(32).toString('base64url')));
+  (sealedForNobody ??= keys.encrypt(newEventSecret()));
 
 /** Our own event carries its facts in `data`; a CDEvent in `data.customData`. */
 function contentOf(data: Record<string, unknown>): Record<string, unknown> {
