@@ -27,7 +27,7 @@ async function recognising({ api, folder }: Bench): Promise<Figure> {
   execFileSync('git', ['--git-dir', bare, 'fast-import', '--quiet'], { input });
   const values: number[] = [];
   for (let round = 0; round <= rounds; round++) {
-    const took = await timed(() => api.post<Recognised>('/api/sources/recognise', { url: `file://${bare}` }));
+    const took = await timed(() => api.post<Recognised>('/api/sources/proposal', { url: `file://${bare}` }));
     // The first round fetches it; those that count find it there, and look at all of it again.
     if (round > 0) values.push(took);
   }
@@ -54,7 +54,7 @@ async function firstAddress({ api, folder }: Bench): Promise<Figure> {
     const own = await ownStart(folder);
     const name = `small-${round}`;
     const whole = await timed(async () => {
-      const found = await api.post<Recognised>('/api/sources/recognise', { url: `file://${place}` });
+      const found = await api.post<Recognised>('/api/sources/proposal', { url: `file://${place}` });
       await api.post<AddedProject>('/api/projects', {
         name,
         source: 'polled',

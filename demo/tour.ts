@@ -106,7 +106,7 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   await until(async () => (await fetchHost(house.edgePort, review, '/')).status === 404, 'the review is gone');
   expect('the review’s address answers no more', (await look(review, '/')).includes('No environment'));
 
-  act('A push fails; the reason is said; it is mended, and what has passed is not done again');
+  act('A push fails; the reason is said; it is fixed, and what has passed is not done again');
   const night = (hour: string) =>
     `import assert from 'node:assert/strict';\nimport { test } from 'node:test';\n\ntest('the night ferry leaves before midnight', () => {\n  assert.ok('${hour}' < '24:00' && '${hour}' > '22:00');\n});\n`;
   const rehearsed = await command('tsunagi rehearse unit');
@@ -134,8 +134,8 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   );
   await push('night-ferry');
   await untilRuns(api, 'night-ferry', 2);
-  const mended = await command('tsunagi follow');
-  const good = /run (\d+)/.exec(mended)?.[1] ?? '';
+  const fixed = await command('tsunagi follow');
+  const good = /run (\d+)/.exec(fixed)?.[1] ?? '';
   const shown = await command(`tsunagi run show ${good}`);
   expect(
     'the tests ran, and what they do not touch was reused',
@@ -192,14 +192,14 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   const mendedCommit = await commit(place, newcomerMended, 2030);
   say(`$ git -C ${newcomerName} push origin main`);
   await git(place, 'push', '-q', 'origin', 'main');
-  await command(`tsunagi project look --project ${newcomerName}`);
+  await command(`tsunagi project fetch --project ${newcomerName}`);
   await untilLive(api, `${newcomerName}/staging`, mendedCommit);
-  expect('the mended one is live', (await look(`${newcomerName}-staging.localhost`, '/')).includes('left glove'));
+  expect('the fixed one is live', (await look(`${newcomerName}-staging.localhost`, '/')).includes('left glove'));
   await command(`tsunagi variable set OFFICE=Mejima --for ${newcomerName}/staging`);
   const waiting = await command(`tsunagi environment show ${newcomerName}/staging`);
   expect('a changed variable waits for the next deployment', waiting.includes('1 change waits: OFFICE'));
   await command(`tsunagi deploy ${/deploy (r\d+)/.exec(waiting)?.[1] ?? 'r1'} --to ${newcomerName}/staging`);
-  expect('and counts with it', (await look(`${newcomerName}-staging.localhost`, '/')).includes('Mejima'));
+  expect('and takes effect', (await look(`${newcomerName}-staging.localhost`, '/')).includes('Mejima'));
 
   say(wrongAnswers === 0 ? '\nEvery answer was right.' : `\n${wrongAnswers} answers were wrong.`);
   return wrongAnswers === 0;

@@ -54,7 +54,7 @@ function build(): Command {
       const me = await call<Me>('GET', '/api/me', undefined, to);
       const file = rememberSignIn(to);
       if (options.json) json({ ...me, url: to.url, file });
-      else say(`You are ${me.name}, ${me.role}, at ${to.url}.`);
+      else say(`Signed in as ${me.name} (role ${me.role}) at ${to.url}.`);
     });
 
   checkCommand(program);

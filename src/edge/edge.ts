@@ -77,7 +77,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       } catch (error) {
         // Whatever a stranger can write, it ends nobody else's requests.
         log.warn({ error: String(error) }, 'a request could not be passed on');
-        refuse(response, 400, 'This request can not be passed on.');
+        refuse(response, 400, 'This request cannot be passed on.');
       }
     },
   );

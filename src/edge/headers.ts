@@ -15,7 +15,7 @@ export const hopByHop: ReadonlySet<string> = new Set([
   'expect',
 ]);
 
-/** What a client can not take off by naming it in Connection. */
+/** What a client cannot take off by naming it in Connection. */
 const fixed: ReadonlySet<string> = new Set([
   'host',
   'content-length',

@@ -136,7 +136,7 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
         .then((body) => send(order(path), asked, request, body, response))
         // The client has gone, or what it wrote can't be sent on.
         .catch(() =>
-          request.destroyed ? response.destroy() : refuse(response, 400, 'This request can not be passed on.'),
+          request.destroyed ? response.destroy() : refuse(response, 400, 'This request cannot be passed on.'),
         );
     },
     take(path) {

@@ -1,4 +1,5 @@
 /** Starts the loops and wakes them by what the records say has changed. */
+import { intakeDueMs } from '../records/sources.js';
 import { dropOldAnswers, dropOldSessions, dropOldSignIns } from '../records/people.js';
 import { dropEmptyPartitions, makeLogPartitions } from '../records/logs.js';
 import { nextPoll, nextStatus } from '../records/projects.js';
@@ -112,11 +113,5 @@ export async function startEngine(context: Context): Promise<Engine> {
 }
 
 async function intakeDue(context: Context): Promise<number | null> {
-  return (
-    (
-      await context.records.one<{ ms: number | null }>(
-        'select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from intake where due_at is not null',
-      )
-    )?.ms ?? null
-  );
+  return intakeDueMs(context.records);
 }

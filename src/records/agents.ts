@@ -1,6 +1,6 @@
 import type { Issue } from '../core/errors/errors.js';
 import type { Takes } from '../core/states.js';
-import { json, type Db, notify } from './database.js';
+import { json, type Db, notify, queryOne, query, tables } from './database.js';
 import { newId } from './ids.js';
 
 export interface AgentRow {
@@ -40,7 +40,8 @@ export interface NewAgent {
 
 /** Registers an agent under its name; null when the name belongs to another token that is still good. */
 export const registerAgent = (db: Db, agent: NewAgent, leaseMs: number): Promise<AgentRow | null> =>
-  db.one(
+  queryOne(
+    db,
     `insert into agents (id, token_id, name, boot, takes, slots, address, tools, base, sandbox, lease_until, port_from, port_to)
      values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, now() + $11::int * interval '1 ms', $12, $13)
      on conflict (name) do update set token_id = excluded.token_id, boot = excluded.boot, takes = excluded.takes, slots = excluded.slots,
@@ -67,7 +68,7 @@ export const registerAgent = (db: Db, agent: NewAgent, leaseMs: number): Promise
 
 /** Keeps two questions of one agent from claiming at the same time, each not seeing what the other takes. */
 export const lockAgent = (db: Db, id: string): Promise<unknown> =>
-  db.rows('select 1 from agents where id = $1 for update', [id]);
+  query(db, 'select 1 from agents where id = $1 for update', [id]);
 
 /** Renews the lease of an agent and of all that it says it holds; null when it must register again. */
 export async function renewAgent(
@@ -78,12 +79,14 @@ export async function renewAgent(
   leaseMs: number,
   full: Issue | null,
 ): Promise<AgentRow | null> {
-  const row = await db.one<AgentRow>(
+  const row = await queryOne<AgentRow>(
+    db,
     `update agents set seen_at = now(), lease_until = now() + $3::int * interval '1 ms', full_issue = $4 where token_id = $1 and boot = $2 returning ${columns}`,
     [token, boot, leaseMs, full === null ? null : json(full)],
   );
   if (row && held.length) {
-    await db.rows(
+    await query(
+      db,
       `update attempts a set lease_until = now() + $3::int * interval '1 ms' from jsonb_to_recordset($2::jsonb) as h(id uuid, fence bigint) where a.id = h.id and a.fence = h.fence and a.agent_id = $1 and a.state = 'running'`,
       [row.id, json(held), leaseMs],
     );
@@ -96,16 +99,19 @@ export async function renewAgent(
  * found one lease later.
  */
 export async function forgiveSilence(db: Db, leaseMs: number): Promise<void> {
-  await db.rows(`update agents set lease_until = greatest(lease_until, now() + $1::int * interval '1 ms')`, [leaseMs]);
-  await db.rows(
+  await query(db, `update agents set lease_until = greatest(lease_until, now() + $1::int * interval '1 ms')`, [
+    leaseMs,
+  ]);
+  await query(
+    db,
     `update attempts set lease_until = greatest(lease_until, now() + $1::int * interval '1 ms') where state = 'running'`,
     [leaseMs],
   );
 }
 
 export const agentOfToken = (db: Db, token: string): Promise<AgentRow | null> =>
-  db.one(`select ${columns} from agents where token_id = $1`, [token]);
-export const listAgents = (db: Db): Promise<AgentRow[]> => db.rows(`select ${columns} from agents order by name`);
+  queryOne(db, `select ${columns} from agents where token_id = $1`, [token]);
+export const listAgents = (db: Db): Promise<AgentRow[]> => query(db, `select ${columns} from agents order by name`);
 
 export interface EdgeRow {
   id: string;
@@ -144,7 +150,8 @@ export async function acknowledge(
   version: number,
   without: Without = {},
 ): Promise<EdgeRow | null> {
-  const row = await db.one<EdgeRow & { moved: boolean }>(
+  const row = await queryOne<EdgeRow & { moved: boolean }>(
+    db,
     `with old as (select acknowledged, without from edges where name = $3)
      insert into edges (id, token_id, name, acknowledged, without) values ($1, $2, $3, $4, $5)
      on conflict (name) do update set token_id = excluded.token_id, acknowledged = excluded.acknowledged, without = excluded.without, seen_at = now()
@@ -159,10 +166,12 @@ export async function acknowledge(
 
 /** Whoever waits for edges to have a table looks again. Locked in the order that everyone keeps: environments, then deployments, each by id. */
 async function wakeMoving(db: Db): Promise<void> {
-  await db.rows(
+  await query(
+    db,
     `update environments set due_at = now() where id in (select id from environments where state = 'closing' order by id for update)`,
   );
-  await db.rows(
+  await query(
+    db,
     `update deployments set due_at = now() where id in (
        select id from deployments
        where state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null)
@@ -173,7 +182,8 @@ async function wakeMoving(db: Db): Promise<void> {
 
 /** Edges whose tokens have not been removed: whoever removes one lets its edge go, and nothing waits for it any more. */
 export const listEdges = (db: Db): Promise<EdgeRow[]> =>
-  db.rows(
+  query(
+    db,
     `select id, name, acknowledged::float8 as acknowledged, without, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges
      where not exists (select 1 from tokens t where t.id = edges.token_id and t.removed_at is not null) order by name`,
     [edgeSilenceMs],
@@ -187,8 +197,9 @@ export interface RouteRow {
 
 /** Puts what a host leads to (null: nothing any more) and gives the version of it; versions are committed in their order. */
 export async function putRoute(db: Db, host: string, environment: string, body: unknown): Promise<number> {
-  await db.rows('select pg_advisory_xact_lock(7403124)');
-  const row = await db.one<{ version: number }>(
+  await query(db, 'select pg_advisory_xact_lock(7403124)');
+  const row = await queryOne<{ version: number }>(
+    db,
     `insert into routes (host, environment_id, body, version) values ($1, $2, $3, nextval('route_versions'))
      on conflict (host) do update set body = excluded.body, environment_id = excluded.environment_id, version = excluded.version returning version::float8 as version`,
     [host, environment, body === null ? null : json(body)],
@@ -198,4 +209,18 @@ export async function putRoute(db: Db, host: string, environment: string, body: 
 }
 
 export const routesAfter = (db: Db, version: number): Promise<RouteRow[]> =>
-  db.rows('select host, body, version::float8 as version from routes where version > $1 order by version', [version]);
+  query(db, 'select host, body, version::float8 as version from routes where version > $1 order by version', [version]);
+
+/** Where a host leads to; null when to nothing. */
+export async function routeBody(db: Db, host: string): Promise<unknown> {
+  const { Route, in: within } = tables(db);
+  return (await Route.findByPk(host, { attributes: ['body'], raw: true, ...within }))?.body ?? null;
+}
+
+/** Whether some host is answered from these bytes. */
+export const routesName = async (db: Db, digest: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 as ok from routes where body is not null and body::text like '%' || $1 || '%' limit 1`,
+    [digest],
+  )) !== null;

@@ -1,7 +1,7 @@
 /** Attempts: made waiting, claimed by an agent with a fence and a lease, ended once. Each write of their agent names the fence. */
 import { CodedError, type Issue } from '../core/errors/errors.js';
 import type { AttemptKind, AttemptState, Takes } from '../core/states.js';
-import { json, type Db, notify } from './database.js';
+import { json, type Db, notify, queryOne, query } from './database.js';
 import { newId } from './ids.js';
 
 /** What an agent must have to take it. */
@@ -53,7 +53,8 @@ export interface NewAttempt {
 /** Makes attempts that wait for an agent; gives their ids. */
 export async function addAttempts(db: Db, attempts: readonly NewAttempt[]): Promise<string[]> {
   const rows = attempts.map((attempt) => ({ id: newId(), ...attempt }));
-  await db.rows(
+  await query(
+    db,
     `insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs, priority)
      select a.id, a.kind, a.task, a.deployment, a.project, a.number, a.needs, a.priority
      from jsonb_to_recordset($1::jsonb) as a(id uuid, kind text, task uuid, deployment uuid, project uuid, number int, needs jsonb, priority int)`,
@@ -66,21 +67,22 @@ export async function addAttempts(db: Db, attempts: readonly NewAttempt[]): Prom
 const ofRun = `select ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}, t.run_id, r.commit from attempts a left join tasks t on t.id = a.task_id left join runs r on r.id = t.run_id`;
 
 export const attemptById = (db: Db, id: string): Promise<AttemptOfRun | null> =>
-  db.one(`${ofRun} where a.id = $1`, [id]);
+  queryOne(db, `${ofRun} where a.id = $1`, [id]);
 export const attemptsOfRun = (db: Db, run: string): Promise<AttemptRow[]> =>
-  db.rows(
+  query(
+    db,
     `select ${columns} from attempts where task_id in (select id from tasks where run_id = $1) or id in (select attempt_id from tasks where run_id = $1) order by number`,
     [run],
   );
 export const attemptsOfDeployment = (db: Db, deployment: string): Promise<AttemptRow[]> =>
-  db.rows(`select ${columns} from attempts where deployment_id = $1 order by id`, [deployment]);
+  query(db, `select ${columns} from attempts where deployment_id = $1 order by id`, [deployment]);
 
 /**
  * Claims waiting attempts until the agent holds `slots`, in one statement; each gets a new fence. Deployments come first, then
  * projects take turns: a project's next turn counts what it has running. In a project, main's runs come before pull requests'.
  */
 export const claimAttempts = async (db: Db, agent: string, slots: number, leaseMs: number): Promise<AttemptRow[]> =>
-  slots <= 0 ? [] : db.rows(`select ${columns} from claim_attempts($1, $2, $3)`, [agent, slots, leaseMs]);
+  slots <= 0 ? [] : query(db, `select ${columns} from claim_attempts($1, $2, $3)`, [agent, slots, leaseMs]);
 
 /** Locks an attempt that still stands as it was seen; false when it does not. */
 export const lockAs = async (
@@ -93,7 +95,8 @@ export const lockAs = async (
     lapsed = false,
   }: { from: 'waiting' | 'running'; agent?: string; fence?: string; lapsed?: boolean },
 ): Promise<boolean> =>
-  (await db.one(
+  (await queryOne(
+    db,
     `select 1 as ok from attempts where id = $1 and state = $2 and ($3::uuid is null or agent_id = $3) and ($4::bigint is null or fence = $4)
        and (not $5 or lease_until < now()) for no key update`,
     [id, from, agent ?? null, fence ?? null, lapsed],
@@ -101,7 +104,7 @@ export const lockAs = async (
 
 /** All open tasks that these attempts work for run from now on; gives the runs that were changed, with their new versions. */
 export const beginServed = (db: Db, attempts: readonly string[]): Promise<{ run: string; version: string }[]> =>
-  db.rows('select run, version::text as version from begin_attempts($1::uuid[])', [attempts]);
+  query(db, 'select run, version::text as version from begin_attempts($1::uuid[])', [attempts]);
 
 /** An attempt as a function of the records gives it, with times as texts. */
 export function fromJson(row: Record<string, unknown>): AttemptRow {
@@ -116,11 +119,12 @@ export function fromJson(row: Record<string, unknown>): AttemptRow {
 
 /** Everything that this agent holds, as recorded. */
 export const heldAttempts = (db: Db, agent: string): Promise<AttemptRow[]> =>
-  db.rows(`select ${columns} from attempts where agent_id = $1 and state = 'running'`, [agent]);
+  query(db, `select ${columns} from attempts where agent_id = $1 and state = 'running'`, [agent]);
 
 /** Locks an attempt that the agent still holds under this fence; throws `fence_old` otherwise. */
 export async function lockHeld(db: Db, id: string, agent: string, fence: string): Promise<AttemptRow> {
-  const row = await db.one<AttemptRow>(
+  const row = await queryOne<AttemptRow>(
+    db,
     `select ${columns} from attempts where id = $1 and agent_id = $2 and fence = $3 and state = 'running' for no key update`,
     [id, agent, fence],
   );
@@ -136,22 +140,24 @@ export async function endAttempt(
   issue: Issue | null,
   commands: readonly EndedCommand[] = [],
 ): Promise<void> {
-  await db.rows(
+  await query(
+    db,
     `with told as (${upsertCommands}) update attempts set state = $2, issue = $3, ended_at = now(), lease_until = null where id = $1`,
     [id, state, issue === null ? null : json(issue), commandsJson(commands)],
   );
   if (state !== 'passed')
-    await db.rows(`update commands set state = $2 where attempt_id = $1 and state = 'running'`, [id, state]);
+    await query(db, `update commands set state = $2 where attempt_id = $1 and state = 'running'`, [id, state]);
   await notify(db, `log:${id}`);
 }
 
 /** Attempts whose lease has run out. */
 export const strayAttempts = (db: Db): Promise<AttemptOfRun[]> =>
-  db.rows(`${ofRun} where a.state = 'running' and a.lease_until < now() limit 100`);
+  query(db, `${ofRun} where a.state = 'running' and a.lease_until < now() limit 100`);
 
 /** Attempts that have waited for `ms` for a base that no agent has had for as long: nobody will ever take them. */
 export const orphanAttempts = (db: Db, ms: number): Promise<AttemptOfRun[]> =>
-  db.rows(
+  query(
+    db,
     `${ofRun} where a.state = 'waiting' and a.needs->>'base' is not null and a.created_at < now() - $1::float8 * interval '1 ms'
        and not exists (select 1 from agents g where g.base = a.needs->>'base' and g.takes @> array[a.needs->>'takes'] and g.lease_until > now() - $1::float8 * interval '1 ms')
      limit 100`,
@@ -160,10 +166,10 @@ export const orphanAttempts = (db: Db, ms: number): Promise<AttemptOfRun[]> =>
 
 /** Attempts that an agent held before it started anew. */
 export const attemptsLeftBy = (db: Db, agent: string): Promise<AttemptOfRun[]> =>
-  db.rows(`${ofRun} where a.state = 'running' and a.agent_id = $1`, [agent]);
+  query(db, `${ofRun} where a.state = 'running' and a.agent_id = $1`, [agent]);
 
 export const stoppedWaiting = (db: Db): Promise<AttemptOfRun[]> =>
-  db.rows(`${ofRun} where a.state = 'waiting' and a.stop limit 100`);
+  query(db, `${ofRun} where a.state = 'waiting' and a.stop limit 100`);
 
 export interface CommandRow {
   position: number;
@@ -182,7 +188,8 @@ export async function startCommand(
   text: string,
   firstLine: number,
 ): Promise<void> {
-  await db.rows(
+  await query(
+    db,
     `insert into commands (attempt_id, position, text, state, started_at, first_line) values ($1, $2, $3, 'running', now(), $4) on conflict do nothing`,
     [attempt, position, text, firstLine],
   );
@@ -208,19 +215,21 @@ const upsertCommands = `insert into commands (attempt_id, position, text, state,
 
 export async function endCommands(db: Db, attempt: string, commands: readonly EndedCommand[]): Promise<void> {
   if (commands.length === 0) return;
-  await db.rows(upsertCommands.replace('$4', '$2'), [attempt, commandsJson(commands)]);
+  await query(db, upsertCommands.replace('$4', '$2'), [attempt, commandsJson(commands)]);
   await notify(db, `log:${attempt}`);
 }
 
 /** Where each command's lines begin. */
 export const placeCommands = (db: Db, attempt: string, firstLines: readonly number[]): Promise<unknown> =>
-  db.rows(
+  query(
+    db,
     'update commands c set first_line = f.line from unnest($2::bigint[]) with ordinality as f(line, place) where c.attempt_id = $1 and c.position = f.place - 1 and c.first_line <> f.line',
     [attempt, firstLines],
   );
 
 export const commandsOf = (db: Db, attempts: readonly string[]): Promise<(CommandRow & { attempt_id: string })[]> =>
-  db.rows(
+  query(
+    db,
     'select attempt_id, position, text, state, exit, started_at, ms, first_line::float8 as first_line from commands where attempt_id = any($1::uuid[]) order by attempt_id, position',
     [attempts],
   );

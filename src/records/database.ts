@@ -1,20 +1,30 @@
 /**
- * The one way to PostgreSQL: typed rows from SQL with bound parameters, transactions, and notifications.
+ * The one way to PostgreSQL: models, typed rows from SQL with bound parameters, transactions, and notifications.
  *
  * `transition` is a transaction that has a name: state and events change in it together. Tests let the process die right
  * before or after a named one is committed (`crash`).
  */
 import pg from 'pg';
-import { QueryTypes, Sequelize, type Transaction } from 'sequelize';
+import { fn, type Model, QueryTypes, Sequelize, type Transaction } from 'sequelize';
+import { defineModels, type Models } from './models/models.js';
 
+declare const opaque: unique symbol;
+
+/** A way to the records, in a transaction or not. Other rooms only pass it on: statements are the matter of this room alone. */
 export interface Db {
-  /** Rows of a statement; `$1`, `$2` … are bound. */
-  rows<T>(sql: string, bind?: unknown[]): Promise<T[]>;
-  /** The first row, or null. */
-  one<T>(sql: string, bind?: unknown[]): Promise<T | null>;
+  readonly [opaque]: true;
+}
+
+/** What a `Db` is in this room. */
+interface Session {
+  sequelize: Sequelize;
+  models: Models;
+  transaction?: Transaction;
   /** Topics to tell of at the commit; none outside a transition. */
   topics?: Set<string>;
 }
+
+const sessionOf = (db: Db): Session => db as unknown as Session;
 
 export interface Records extends Db {
   transition<T>(name: string, work: (db: Db) => Promise<T>): Promise<T>;
@@ -26,6 +36,33 @@ export interface Records extends Db {
   script(sql: string): Promise<void>;
   close(): Promise<void>;
 }
+
+/** The models, for reads by key, lists and simple changes; `in` goes with every call of theirs. */
+export function tables(db: Db): Models & { in: { transaction?: Transaction } } {
+  const { models, transaction } = sessionOf(db);
+  return { ...models, in: transaction ? { transaction } : {} };
+}
+
+/** The database's own time, at the beginning of the transaction. */
+export const now = () => fn('now') as unknown as Date;
+
+/** Whether the database answers. */
+export const ping = (db: Db): Promise<unknown> => query(db, 'select 1');
+
+/** Rows of a statement that no model says well: claims, compare-and-set, bulk, reports. `$1`, `$2` … are bound. */
+export async function query<T>(db: Db, sql: string, bind: unknown[] = []): Promise<T[]> {
+  const { sequelize, transaction } = sessionOf(db);
+  return (await sequelize.query(sql, {
+    ...(bind.length ? { bind: bind.map(storable) } : {}),
+    type: QueryTypes.SELECT,
+    raw: true,
+    ...(transaction ? { transaction } : {}),
+  })) as T[];
+}
+
+/** The first row, or null. */
+export const queryOne = async <T>(db: Db, sql: string, bind?: unknown[]): Promise<T | null> =>
+  (await query<never>(db, sql, bind))[0] ?? null;
 
 export interface RecordsOptions {
   /** postgres://… */
@@ -51,11 +88,20 @@ export function json(value: unknown): string {
     : text;
 }
 
-/** A text as PostgreSQL can keep it: no NUL in it. */
+/** What PostgreSQL cannot keep: NUL, and half of a surrogate pair. */
+const unstorable = /\0|[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/g;
+
+/** A value as PostgreSQL can keep it, a text alone or in what becomes JSON: each such character becomes U+FFFD. */
 const storable = (value: unknown): unknown => {
-  if (typeof value === 'string') return value.includes('\0') ? value.replaceAll('\0', '\ufffd') : value;
-  return Array.isArray(value) ? value.map(storable) : value;
+  if (typeof value === 'string') return value.replace(unstorable, '\ufffd');
+  if (Array.isArray(value)) return value.map(storable);
+  if (value === null || typeof value !== 'object' || Object.getPrototypeOf(value) !== Object.prototype) return value;
+  return Object.fromEntries(Object.entries(value).map(([key, one]) => [storable(key), storable(one)]));
 };
+
+function keepStorable({ attributes }: { attributes: Record<string, unknown> }): void {
+  for (const [name, value] of Object.entries(attributes)) attributes[name] = storable(value);
+}
 
 export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions): Records {
   const sequelize = new Sequelize(url, {
@@ -64,25 +110,22 @@ export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions)
     pool: { max: pool, min: 1, idle: 30_000, acquire: 20_000 },
     retry: { max: 0 },
   });
-  const on = (transaction?: Transaction): Db => {
-    const rows = async <T>(sql: string, bind: unknown[] = []): Promise<T[]> =>
-      (await sequelize.query(sql, {
-        ...(bind.length ? { bind: bind.map(storable) } : {}),
-        type: QueryTypes.SELECT,
-        raw: true,
-        ...(transaction ? { transaction } : {}),
-      })) as T[];
-    return { rows, one: async (sql, bind) => (await rows<never>(sql, bind))[0] ?? null };
-  };
+  const models = defineModels(sequelize);
+  sequelize.addHook('beforeBulkUpdate', keepStorable as never);
+  sequelize.addHook('beforeValidate', (row: Model) => {
+    for (const [name, value] of Object.entries(row.dataValues as object)) row.set(name, storable(value));
+  });
+  const on = (more: Partial<Session> = {}): Db => ({ sequelize, models, ...more }) as unknown as Db;
   return {
     ...on(),
     async transition(name, work) {
       for (let tries = 1; ; tries++) {
         try {
           const result = await sequelize.transaction(async (transaction) => {
-            const db: Db = { ...on(transaction), topics: new Set() };
+            const topics = new Set<string>();
+            const db = on({ transaction, topics });
             const value = await work(db);
-            if (db.topics?.size) await tell(db, [...db.topics]);
+            if (topics.size) await tell(db, [...topics]);
             crash(`${name}:before`);
             return value;
           });
@@ -121,12 +164,13 @@ function mayRepeat(error: unknown): boolean {
 
 /** Tells everyone who listens that something about `topic` has changed; in a transition once, at its end. */
 export async function notify(db: Db, ...topics: string[]): Promise<void> {
-  if (!db.topics) return void (await tell(db, topics));
-  for (const topic of topics) db.topics.add(topic);
+  const { topics: atCommit } = sessionOf(db);
+  if (!atCommit) return void (await tell(db, topics));
+  for (const topic of topics) atCommit.add(topic);
 }
 
 const tell = (db: Db, topics: string[]): Promise<unknown> =>
-  db.rows(`select pg_notify('${channel}', topic) from unnest($1::text[]) topic`, [topics]);
+  query(db, `select pg_notify('${channel}', topic) from unnest($1::text[]) topic`, [topics]);
 
 async function listen(url: string, heard: (topic: string) => void): Promise<{ close(): Promise<void> }> {
   let closed = false;

@@ -1,4 +1,4 @@
-import { json, type Db, notify } from './database.js';
+import { json, type Db, notify, queryOne, query } from './database.js';
 
 /** One thing that happened. `subject` is written as people write it: `run 131`, `d17`, `sailings/production`. */
 export interface NewEvent {
@@ -47,7 +47,7 @@ export const eventTypes = [
   'task.skipped',
   'task.reused',
   'run.trimmed',
-  'release.gone',
+  'release.bytes-removed',
   'task.ended',
   'attempt.started',
   'attempt.ended',
@@ -59,11 +59,11 @@ export const eventTypes = [
   'environment.closing',
   'environment.closed',
   'environment.health',
-  'deployment.asked',
+  'deployment.requested',
   'deployment.state',
   'deployment.failing',
   'deployment.replaced',
-  'deployment.cooled',
+  'deployment.ended-old',
   'traffic.moved',
   'instance.asked',
   'instance.ready',
@@ -86,7 +86,8 @@ export interface EventRow {
 /** Records events in the transaction of what they tell. They get their number from the feed loop. */
 export async function recordEvents(db: Db, ...events: NewEvent[]): Promise<void> {
   if (events.length === 0) return;
-  await db.rows(
+  await query(
+    db,
     `insert into events (type, project_id, subject, actor, data)
      select e.type, e.project, e.subject, e.actor, e.data
      from jsonb_to_recordset($1::jsonb) as e(type text, project uuid, subject text, actor text, data jsonb)`,
@@ -100,7 +101,10 @@ export async function recordEvents(db: Db, ...events: NewEvent[]): Promise<void>
  * the order of ids; only this number may be used as a cursor. Says how many were numbered, and whether some are left; one service does it at a time.
  */
 export const numberEvents = async (db: Db): Promise<{ numbered: number; left: boolean }> =>
-  (await db.one<{ numbered: number; left: boolean }>('select numbered, left_over as left from number_events()')) ?? {
+  (await queryOne<{ numbered: number; left: boolean }>(
+    db,
+    'select numbered, left_over as left from number_events()',
+  )) ?? {
     numbered: 0,
     left: false,
   };
@@ -118,7 +122,8 @@ export interface EventFilter {
 }
 
 export function listEvents(db: Db, filter: EventFilter): Promise<EventRow[]> {
-  return db.rows<EventRow>(
+  return query<EventRow>(
+    db,
     `select e.number, e.type, p.name as project, e.subject, e.actor, e.data, e.at
      from events e left join projects p on p.id = e.project_id
      where e.number is not null
@@ -138,7 +143,7 @@ export function listEvents(db: Db, filter: EventFilter): Promise<EventRow[]> {
 }
 
 export const lastEventNumber = async (db: Db): Promise<string> =>
-  (await db.one<{ number: string }>('select coalesce(max(number), 0) as number from events'))?.number ?? '0';
+  (await queryOne<{ number: string }>(db, 'select coalesce(max(number), 0) as number from events'))?.number ?? '0';
 
 export interface Seal {
   first: string;
@@ -153,9 +158,10 @@ export async function sealEvents(
   hashOf: (parts: string[], before: Buffer | null) => Buffer,
   sign: (hash: Buffer) => Buffer,
 ): Promise<Seal | null> {
-  const locked = await db.one<{ ok: boolean }>('select pg_try_advisory_xact_lock(7403123) as ok');
+  const locked = await queryOne<{ ok: boolean }>(db, 'select pg_try_advisory_xact_lock(7403123) as ok');
   if (!locked?.ok) return null;
-  const last = await db.one<{ last_number: string; hash: Buffer }>(
+  const last = await queryOne<{ last_number: string; hash: Buffer }>(
+    db,
     'select last_number, hash from seals order by last_number desc limit 1',
   );
   const events = await sealedEvents(db, last?.last_number ?? '0', null);
@@ -167,7 +173,7 @@ export async function sealEvents(
     last?.hash ?? null,
   );
   const signature = sign(hash);
-  await db.rows('insert into seals (first_number, last_number, hash, signature) values ($1, $2, $3, $4)', [
+  await query(db, 'insert into seals (first_number, last_number, hash, signature) values ($1, $2, $3, $4)', [
     first.number,
     end.number,
     hash,
@@ -177,7 +183,7 @@ export async function sealEvents(
 }
 
 export const listSeals = (db: Db): Promise<Seal[]> =>
-  db.rows<Seal>('select first_number as first, last_number as last, hash, signature from seals order by last_number');
+  query<Seal>(db, 'select first_number as first, last_number as last, hash, signature from seals order by last_number');
 
 export interface SealCheck {
   /** Seals that fit, and the number of the last event below them. */
@@ -214,7 +220,8 @@ export async function checkSeals(
 
 /** Events after `after` up to `upTo` as the texts that seals are made of. */
 export function sealedEvents(db: Db, after: string, upTo: string | null): Promise<{ number: string; text: string }[]> {
-  return db.rows(
+  return query(
+    db,
     `select number, jsonb_build_array(number, type, project_id, subject, actor, data, extract(epoch from at)::text)::text as text
      from events where number > $1 and ($2::bigint is null or number <= $2) order by number limit 10000`,
     [after, upTo],

@@ -1,5 +1,5 @@
 /** What somebody may mean by a few characters: projects, environments, reviews, runs, releases. */
-import type { Db } from './database.js';
+import { type Db, query } from './database.js';
 
 export interface FoundRow {
   kind: 'project' | 'environment' | 'run' | 'release';
@@ -23,26 +23,30 @@ export async function find(db: Db, text: string, only: string | null): Promise<F
   const wants = { release: /^r\d/i.test(plain) || /^release\s/i.test(text), review: /^pr-/i.test(plain) };
   const bind = [part, only];
   const [projects, environments, runs, releases] = await Promise.all([
-    db.rows<FoundRow>(
+    query<FoundRow>(
+      db,
       `select 'project' as kind, name as project, name, source || ' · ' || main_branch as about, null as state from projects
        where name ilike $1 and ($2::uuid is null or id = $2) order by length(name), name limit ${each}`,
       bind,
     ),
-    db.rows<FoundRow>(
+    query<FoundRow>(
+      db,
       `select 'environment' as kind, p.name as project, e.name, coalesce(q.title, e.state) as about, case e.state when 'live' then e.health else e.state end as state
        from environments e join projects p on p.id = e.project_id left join pull_requests q on q.project_id = e.project_id and q.number = e.pull_request
        where e.state <> 'closed' and (p.name || '/' || e.name ilike $1 or q.title ilike $1) and ($2::uuid is null or p.id = $2)
        order by e.kind desc, length(e.name), e.name limit ${each}`,
       bind,
     ),
-    db.rows<FoundRow>(
+    query<FoundRow>(
+      db,
       `select 'run' as kind, p.name as project, r.number::text as name, coalesce(c.title, '') as about, r.state
        from (select * from runs where ($2::uuid is null or project_id = $2) and ($3::int is null and $4::text is null or number = $3 or commit like $4) order by id desc limit ${recent}) r
          join projects p on p.id = r.project_id left join commits c on c.project_id = r.project_id and c.id = r.commit
        where $3::int is not null or $4::text is not null or c.title ilike $1 or r.branch ilike $1 order by r.id desc limit ${each}`,
       [...bind, wants.release || wants.review ? -1 : number, commit],
     ),
-    db.rows<FoundRow>(
+    query<FoundRow>(
+      db,
       `select 'release' as kind, p.name as project, l.number::text as name, coalesce(c.title, '') as about, null as state
        from (select * from releases where ($2::uuid is null or project_id = $2) and ($3::int is null and $4::text is null or number = $3 or commit like $4) order by id desc limit ${recent}) l
          join projects p on p.id = l.project_id left join commits c on c.project_id = l.project_id and c.id = l.commit

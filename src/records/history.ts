@@ -2,14 +2,15 @@
 import type { Issue } from '../core/errors/errors.js';
 import type { TestResults } from '../core/results/model.js';
 import type { TaskState } from '../core/states.js';
-import type { Db } from './database.js';
+import { type Db, queryOne, query } from './database.js';
 
 /** How many runs are looked back on. */
 const lookBack = 200;
 
 /** Milliseconds that tasks of these names take: the median of their last five passes; names without one are left out. */
 export async function expectedTimes(db: Db, project: string, names: readonly string[]): Promise<Map<string, number>> {
-  const rows = await db.rows<{ name: string; ms: number | null }>(
+  const rows = await query<{ name: string; ms: number | null }>(
+    db,
     `select n.name, (
        select percentile_cont(0.5) within group (order by ms) from (
          select extract(epoch from a.ended_at - a.started_at) * 1000 as ms
@@ -38,7 +39,8 @@ export const lastTask = (
   name: string,
   before: string | null = null,
 ): Promise<LastTask | null> =>
-  db.one(
+  queryOne(
+    db,
     `select r.number as run, r.commit, t.state, t.fingerprint, t.inputs, t.model->'reads' as reads
      from (select id, number, commit from runs where project_id = $1 and ($3::uuid is null or id < $3) order by id desc limit ${lookBack}) r
        join tasks t on t.run_id = r.id and t.name = $2 where t.fingerprint is not null and t.ended_at is not null order by r.id desc limit 1`,
@@ -58,7 +60,8 @@ export const lastPassedRun = (
   before: string,
   branches: readonly string[],
 ): Promise<PassedRun | null> =>
-  db.one(
+  queryOne(
+    db,
     `select id, number, commit from (select * from runs where project_id = $1 and id < $2 order by id desc limit ${lookBack}) r
      where state = 'passed' and pull_request is null and branch = any($3::text[]) order by array_position($3::text[], branch), id desc limit 1`,
     [project, before, branches],
@@ -74,7 +77,8 @@ export interface PastCases {
 
 /** The results of the task of this name in the runs before one, the newest first. */
 export const pastTests = (db: Db, project: string, name: string, before: string, limit: number): Promise<PastCases[]> =>
-  db.rows(
+  query(
+    db,
     `select r.number as run, t.state, t.flaky, t.tests, t.issue
      from (select id, number from runs where project_id = $1 and id < $2 order by id desc limit ${lookBack}) r
        join tasks t on t.run_id = r.id and t.name = $3 where t.state in ('passed', 'reused', 'failed') order by r.id desc limit $4`,
@@ -84,7 +88,8 @@ export const pastTests = (db: Db, project: string, name: string, before: string,
 /** Numbers of the runs for which attempts were made. */
 export async function runsOfAttempts(db: Db, attempts: readonly string[]): Promise<Map<string, number>> {
   if (attempts.length === 0) return new Map();
-  const rows = await db.rows<{ id: string; number: number }>(
+  const rows = await query<{ id: string; number: number }>(
+    db,
     'select a.id, r.number from attempts a join tasks t on t.id = a.task_id join runs r on r.id = t.run_id where a.id = any($1::uuid[])',
     [attempts],
   );

@@ -1,6 +1,6 @@
 import { CodedError, type Issue } from '../core/errors/errors.js';
 import type { InstanceState } from '../core/states.js';
-import { json, type Db, notify } from './database.js';
+import { json, type Db, notify, queryOne, query, tables } from './database.js';
 import { newId } from './ids.js';
 
 export interface InstanceRow {
@@ -41,7 +41,8 @@ export async function addInstance(
     delayMs: number;
   },
 ): Promise<void> {
-  await db.rows(
+  await query(
+    db,
     `insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at) values ($1, $2, $2, $3, $4, $5, $6, now() + $7::int * interval '1 ms')`,
     [
       newId(),
@@ -57,19 +58,21 @@ export async function addInstance(
 }
 
 export const instancesOf = (db: Db, deployment: string): Promise<InstanceRow[]> =>
-  db.rows(`select ${columns} from instances where deployment_id = $1 order by id`, [deployment]);
+  query(db, `select ${columns} from instances where deployment_id = $1 order by id`, [deployment]);
 /** Those that have not ended, and the newest that have. */
 export const instancesOfEnvironment = (db: Db, environment: string): Promise<InstanceRow[]> =>
-  db.rows(
+  query(
+    db,
     `select ${withTable} from instances i join deployments d on d.id = i.deployment_id where d.environment_id = $1 order by i.id desc limit 200`,
     [environment],
   );
 export const instanceById = (db: Db, id: string): Promise<InstanceRow | null> =>
-  db.one(`select ${columns} from instances where id = $1`, [id]);
+  queryOne(db, `select ${columns} from instances where id = $1`, [id]);
 
 /** Claims up to `most` waiting instances for an agent of the class `live`. */
 export const claimInstances = (db: Db, agent: { id: string; address: string }, most: number): Promise<InstanceRow[]> =>
-  db.rows(
+  query(
+    db,
     `update instances i set state = 'starting', agent_id = $1, address = $2, fence = nextval('fences')
      from (select id from instances where state = 'waiting' and wanted and start_at <= now() order by start_at for update skip locked limit $3) w where i.id = w.id returning ${withTable}`,
     [agent.id, agent.address, most],
@@ -77,22 +80,26 @@ export const claimInstances = (db: Db, agent: { id: string; address: string }, m
 
 /** Whether an instance waits for an agent that has room. */
 export const anyWaits = async (db: Db): Promise<boolean> =>
-  (await db.one(`select 1 as ok from instances where state = 'waiting' and wanted and start_at <= now() limit 1`)) !==
-  null;
+  (await queryOne(
+    db,
+    `select 1 as ok from instances where state = 'waiting' and wanted and start_at <= now() limit 1`,
+  )) !== null;
 
 /** Milliseconds until the next instance may start, or null. */
 export const nextStart = async (db: Db): Promise<number | null> =>
   (
-    await db.one<{ ms: number | null }>(
+    await queryOne<{ ms: number | null }>(
+      db,
       `select (extract(epoch from min(start_at) - now()) * 1000)::float8 as ms from instances where state = 'waiting' and wanted`,
     )
   )?.ms ?? null;
 
 export const heldInstances = (db: Db, agent: string): Promise<InstanceRow[]> =>
-  db.rows(`select ${columns} from instances where agent_id = $1 and state in ('starting', 'ready')`, [agent]);
+  query(db, `select ${columns} from instances where agent_id = $1 and state in ('starting', 'ready')`, [agent]);
 
 export async function lockHeldInstance(db: Db, id: string, agent: string, fence: string): Promise<InstanceRow> {
-  const row = await db.one<InstanceRow>(
+  const row = await queryOne<InstanceRow>(
+    db,
     `select ${columns} from instances where id = $1 and agent_id = $2 and fence = $3 for update`,
     [id, agent, fence],
   );
@@ -106,7 +113,8 @@ export async function setInstanceState(
   state: InstanceState,
   change: { port?: number | null; exit?: number | null; issue?: Issue | null } = {},
 ): Promise<void> {
-  await db.rows(
+  await query(
+    db,
     `update instances set state = $2, port = coalesce($3, port), exit = coalesce($4, exit), issue = coalesce($5::jsonb, issue),
        ready_at = case when $2 = 'ready' then coalesce(ready_at, now()) else ready_at end, ended_at = case when $2 in ('failed', 'ended', 'lost') then now() end where id = $1`,
     [id, state, change.port ?? null, change.exit ?? null, change.issue ? json(change.issue) : null],
@@ -116,7 +124,8 @@ export async function setInstanceState(
 
 /** Tells instances to end. Those that no agent has taken yet end at once. */
 export async function unwant(db: Db, deployment: string, kind: 'server' | 'worker' | null): Promise<number> {
-  const rows = await db.rows(
+  const rows = await query(
+    db,
     `update instances set wanted = false, state = case when state = 'waiting' then 'ended' else state end, ended_at = case when state = 'waiting' then now() else ended_at end
      where deployment_id = $1 and wanted and ($2::text is null or kind = $2) returning 1`,
     [deployment, kind],
@@ -127,7 +136,8 @@ export async function unwant(db: Db, deployment: string, kind: 'server' | 'worke
 
 /** Gives the warm servers of an earlier deployment to a revert; returns how many. */
 export async function adoptWarm(db: Db, from: string, to: string): Promise<number> {
-  const rows = await db.rows(
+  const rows = await query(
+    db,
     `update instances set deployment_id = $2 where deployment_id = $1 and kind = 'server' and wanted and state = 'ready' returning 1`,
     [from, to],
   );
@@ -136,11 +146,44 @@ export async function adoptWarm(db: Db, from: string, to: string): Promise<numbe
 
 /** Instances of agents whose lease ran out `marginMs` ago or more. */
 export const strayInstances = (db: Db, marginMs: number): Promise<InstanceRow[]> =>
-  db.rows(
+  query(
+    db,
     `select ${withTable} from instances i join agents a on a.id = i.agent_id where i.state in ('starting', 'ready') and a.lease_until < now() - $1::int * interval '1 ms' limit 200`,
     [marginMs],
   );
 
 /** A ready instance that was counted lost, and whose agent is back. */
 export const forgetAgent = (db: Db, id: string): Promise<unknown> =>
-  db.rows(`update instances set state = 'lost', ended_at = now(), fence = nextval('fences') where id = $1`, [id]);
+  query(db, `update instances set state = 'lost', ended_at = now(), fence = nextval('fences') where id = $1`, [id]);
+
+/** One that is wanted no longer. */
+export async function unwantOne(db: Db, id: string): Promise<void> {
+  const { Instance, in: within } = tables(db);
+  await Instance.update({ wanted: false }, { where: { id }, ...within });
+}
+
+/** Locks an instance whose agent has been silent for longer than its lease and `marginMs`; false when it is not so any more. */
+export const lockSilent = async (
+  db: Db,
+  { id, fence }: Pick<InstanceRow, 'id' | 'fence'>,
+  marginMs: number,
+): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 as ok
+     from instances i join agents a on a.id = i.agent_id
+     where i.id = $1 and i.state in ('starting', 'ready') and i.fence = $2
+       and a.lease_until < now() - $3::int * interval '1 ms'
+     for update of i`,
+    [id, fence, marginMs],
+  )) !== null;
+
+/** The project of an instance, or null where there is no such instance. */
+export const projectOfInstance = async (db: Db, id: string): Promise<string | null> =>
+  (
+    await queryOne<{ project_id: string }>(
+      db,
+      'select d.project_id from instances i join deployments d on d.id = i.deployment_id where i.id = $1',
+      [id],
+    )
+  )?.project_id ?? null;

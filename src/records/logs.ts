@@ -2,7 +2,7 @@
 import { gunzipSync, gzipSync } from 'node:zlib';
 import { CodedError } from '../core/errors/errors.js';
 import { countLines } from '../core/lines.js';
-import { json, type Db, notify } from './database.js';
+import { json, type Db, notify, queryOne, query } from './database.js';
 
 export interface Chunk {
   /** Byte position in the stream. */
@@ -37,7 +37,8 @@ export async function appendLog(
   bytes: Buffer,
   skipped: { lines: number; bytes: number } | null = null,
 ): Promise<number> {
-  const row = await db.one<{ log_bytes: number; log_lines: number }>(
+  const row = await queryOne<{ log_bytes: number; log_lines: number }>(
+    db,
     `select log_bytes::float8 as log_bytes, log_lines::float8 as log_lines from ${stream.table} where id = $1 and agent_id = $2 and fence = $3 for update`,
     [stream.id, stream.agent, stream.fence],
   );
@@ -50,16 +51,17 @@ export async function appendLog(
   const gap =
     skipped && position === row.log_bytes && stream.table === 'attempts' ? { line: row.log_lines, ...skipped } : null;
   const firstLine = row.log_lines + (gap?.lines ?? 0);
-  await db.rows(
+  await query(
+    db,
     'insert into log_chunks (stream, position, bytes, command, first_line, lines, packed) values ($1, $2, $3, $4, $5, $6, $7)',
     [stream.id, row.log_bytes, fresh.length, command, firstLine, lines, gzipSync(fresh, { level: 1 })],
   );
-  await db.rows(`update ${stream.table} set log_bytes = log_bytes + $2, log_lines = $3 where id = $1`, [
+  await query(db, `update ${stream.table} set log_bytes = log_bytes + $2, log_lines = $3 where id = $1`, [
     stream.id,
     fresh.length,
     firstLine + lines,
   ]);
-  if (gap) await db.rows('update attempts set log_gap = $2 where id = $1', [stream.id, json(gap)]);
+  if (gap) await query(db, 'update attempts set log_gap = $2 where id = $1', [stream.id, json(gap)]);
   if (stream.table === 'instances') await turnOver(db, stream.id, row.log_bytes + fresh.length);
   await notify(db, `log:${stream.id}`);
   return row.log_bytes + fresh.length;
@@ -71,17 +73,18 @@ const overBytes = 8 * 1024 * 1024;
 
 /** An instance prints for as long as it lives: what is old of it goes. */
 async function turnOver(db: Db, instance: string, length: number): Promise<void> {
-  const over = await db.one('select 1 as ok from instances where id = $1 and $2::bigint - log_from > $3', [
+  const over = await queryOne(db, 'select 1 as ok from instances where id = $1 and $2::bigint - log_from > $3', [
     instance,
     length,
     instanceBytes + overBytes,
   ]);
   if (!over) return;
-  await db.rows('delete from log_chunks where stream = $1 and position + bytes <= $2', [
+  await query(db, 'delete from log_chunks where stream = $1 and position + bytes <= $2', [
     instance,
     length - instanceBytes,
   ]);
-  await db.rows(
+  await query(
+    db,
     'update instances set log_from = coalesce((select min(position) from log_chunks where stream = $1), log_bytes) where id = $1',
     [instance],
   );
@@ -94,13 +97,14 @@ export async function dropOldLogs(db: Db, ms: number, limit: number): Promise<nu
     ['instances', 'true'],
     ['attempts', 'deployment_id is not null'],
   ] as const) {
-    const rows = await db.rows<{ id: string }>(
+    const rows = await query<{ id: string }>(
+      db,
       `update ${table} set log_gone = true where id in (
          select id from ${table} where ${which} and not log_gone and ended_at < now() - $1::float8 * interval '1 ms' order by ended_at limit $2 for update skip locked) returning id`,
       [ms, limit],
     );
     if (rows.length)
-      await db.rows('delete from log_chunks where stream = any($1::uuid[])', [rows.map((row) => row.id)]);
+      await query(db, 'delete from log_chunks where stream = any($1::uuid[])', [rows.map((row) => row.id)]);
     count += rows.length;
   }
   return count;
@@ -109,23 +113,26 @@ export async function dropOldLogs(db: Db, ms: number, limit: number): Promise<nu
 /** Removes partitions of past months that nothing is left in. */
 export async function dropEmptyPartitions(db: Db, now: Date): Promise<void> {
   const current = `log_chunks_${now.toISOString().slice(0, 7).replace('-', '_')}`;
-  const names = await db.rows<{ name: string }>(
+  const names = await query<{ name: string }>(
+    db,
     `select relname as name from pg_class where relname ~ '^log_chunks_[0-9]{4}_[0-9]{2}$' and relname < $1 order by 1`,
     [current],
   );
   for (const { name } of names) {
-    if (await db.one(`select 1 as ok from ${name} limit 1`)) continue;
-    await db.rows(`drop table ${name}`);
+    if (await queryOne(db, `select 1 as ok from ${name} limit 1`)) continue;
+    await query(db, `drop table ${name}`);
   }
 }
 
 /** What is left out of an attempt's log, or null. */
 export const gapOf = async (db: Db, attempt: string): Promise<Gap | null> =>
-  (await db.one<{ log_gap: Gap | null }>('select log_gap from attempts where id = $1', [attempt]))?.log_gap ?? null;
+  (await queryOne<{ log_gap: Gap | null }>(db, 'select log_gap from attempts where id = $1', [attempt]))?.log_gap ??
+  null;
 
 /** Chunks from a position on, at most `limit` of them. */
 export async function readLog(db: Db, stream: string, from: number, limit: number): Promise<Chunk[]> {
-  const rows = await db.rows<{ position: number; command: number; first_line: number; packed: Buffer }>(
+  const rows = await query<{ position: number; command: number; first_line: number; packed: Buffer }>(
+    db,
     'select position::float8 as position, command, first_line::float8 as first_line, packed from log_chunks where stream = $1 and position + bytes > $2 order by position limit $3',
     [stream, from, limit],
   );
@@ -151,14 +158,16 @@ export interface PackedChunk {
 
 /** Whole chunks from a position on, as they are stored. */
 export const readPacked = (db: Db, stream: string, from: number, limit: number): Promise<PackedChunk[]> =>
-  db.rows(
+  query(
+    db,
     'select position::float8 as position, bytes, first_line::float8 as "firstLine", packed from log_chunks where stream = $1 and position >= $2 order by position limit $3',
     [stream, from, limit],
   );
 
 /** The end of a stream: at least its last `bytes` bytes, from the beginning of a chunk. */
 export async function tailStart(db: Db, stream: string, bytes: number): Promise<number> {
-  const row = await db.one<{ position: number }>(
+  const row = await queryOne<{ position: number }>(
+    db,
     'select position::float8 as position from log_chunks where stream = $1 and position <= (select max(position + bytes) from log_chunks where stream = $1) - $2 order by position desc limit 1',
     [stream, bytes],
   );
@@ -171,9 +180,10 @@ export async function makeLogPartitions(db: Db, now: Date): Promise<void> {
     const from = new Date(Date.UTC(now.getUTCFullYear(), now.getUTCMonth() + ahead, 1));
     const to = new Date(Date.UTC(now.getUTCFullYear(), now.getUTCMonth() + ahead + 1, 1));
     const name = `log_chunks_${from.toISOString().slice(0, 7).replace('-', '_')}`;
-    const exists = await db.one('select 1 as ok from pg_class where relname = $1', [name]);
+    const exists = await queryOne(db, 'select 1 as ok from pg_class where relname = $1', [name]);
     if (!exists)
-      await db.rows(
+      await query(
+        db,
         `create table if not exists ${name} partition of log_chunks for values from ('${firstId(from)}') to ('${firstId(to)}')`,
       );
   }

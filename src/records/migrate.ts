@@ -1,5 +1,5 @@
 import { Umzug } from 'umzug';
-import type { Records } from './database.js';
+import { type Records, query } from './database.js';
 import * as thread from './migrations/001-thread.js';
 import * as reuse from './migrations/002-reuse.js';
 import * as space from './migrations/003-space.js';
@@ -19,18 +19,19 @@ const lock = 7_403_121;
  */
 export async function migrate(records: Records, upTo?: string): Promise<void> {
   await records.transition('records.migrated', async (db) => {
-    await db.rows('select pg_advisory_xact_lock($1)', [lock]);
-    await db.rows(
+    await query(db, 'select pg_advisory_xact_lock($1)', [lock]);
+    await query(
+      db,
       'create table if not exists migrations (name text primary key, at timestamptz not null default now())',
     );
     const umzug = new Umzug({
-      migrations: migrations.map(({ name, up }) => ({ name, up: async () => void (await db.rows(up)) })),
+      migrations: migrations.map(({ name, up }) => ({ name, up: async () => void (await query(db, up)) })),
       logger: undefined,
       storage: {
-        logMigration: async ({ name }) => void (await db.rows('insert into migrations (name) values ($1)', [name])),
-        unlogMigration: async ({ name }) => void (await db.rows('delete from migrations where name = $1', [name])),
+        logMigration: async ({ name }) => void (await query(db, 'insert into migrations (name) values ($1)', [name])),
+        unlogMigration: async ({ name }) => void (await query(db, 'delete from migrations where name = $1', [name])),
         executed: async () =>
-          (await db.rows<{ name: string }>('select name from migrations order by name')).map((row) => row.name),
+          (await query<{ name: string }>(db, 'select name from migrations order by name')).map((row) => row.name),
       },
     });
     await umzug.up(upTo ? { to: upTo } : undefined);

@@ -1,5 +1,5 @@
 /** Runs of one branch or pull request among each other: what a newer push does to the older ones. */
-import { type Db, notify } from './database.js';
+import { type Db, notify, queryOne, query } from './database.js';
 import type { RunRow } from './runs.js';
 
 /** The runs of the same place: a branch of the project's own, or a pull request. */
@@ -15,7 +15,8 @@ export const olderOpenRuns = (
   db: Db,
   run: Pick<RunRow, 'project_id' | 'branch' | 'pull_request' | 'number'>,
 ): Promise<{ id: string; number: number; state: string }[]> =>
-  db.rows(
+  query(
+    db,
     `select id, number, state from runs where ${ofPlace} and number < $4 and state in ('waiting', 'running') and cause in ('push', 'pull request') and superseded_by is null order by id for update`,
     [...placeOf(run), run.number],
   );
@@ -25,20 +26,22 @@ export const runBefore = (
   db: Db,
   run: Pick<RunRow, 'project_id' | 'branch' | 'pull_request' | 'number'>,
 ): Promise<{ number: number } | null> =>
-  db.one(
+  queryOne(
+    db,
     `select number from runs where ${ofPlace} and number < $4 and state = 'running' order by number desc limit 1`,
     [...placeOf(run), run.number],
   );
 
 export const setSuperseded = (db: Db, runs: readonly string[], by: number): Promise<unknown> =>
-  db.rows('update runs set superseded_by = $2, due_at = now() where id = any($1::uuid[])', [runs, by]);
+  query(db, 'update runs set superseded_by = $2, due_at = now() where id = any($1::uuid[])', [runs, by]);
 
 /** A run of this place may be waiting for this one to end. */
 export async function wakeWaitingRun(
   db: Db,
   run: Pick<RunRow, 'project_id' | 'branch' | 'pull_request' | 'number'>,
 ): Promise<void> {
-  const woken = await db.rows(
+  const woken = await query(
+    db,
     `update runs set due_at = now() where ${ofPlace} and number > $4 and state = 'waiting' and allowed returning 1`,
     [...placeOf(run), run.number],
   );

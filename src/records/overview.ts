@@ -1,5 +1,5 @@
 /** Runs with what a list shows of them, in one statement. */
-import type { Db } from './database.js';
+import { type Db, queryOne, query } from './database.js';
 import type { RunRow } from './runs.js';
 
 export interface RunOverview extends RunRow {
@@ -55,15 +55,16 @@ export function listRuns(db: Db, filter: RunFilter): Promise<RunOverview[]> {
   add(filter.pullRequest, (at) => `pull_request = ${at}`);
   bind.push(filter.limit);
   const selected = `select * from runs ${where.length ? `where ${where.join(' and ')}` : ''} order by id desc limit $${bind.length}`;
-  return db.rows(overview.replace('SELECTED', selected), bind);
+  return query(db, overview.replace('SELECTED', selected), bind);
 }
 
 export const runOverview = (db: Db, id: string): Promise<RunOverview | null> =>
-  db.one(overview.replace('SELECTED', 'select * from runs where id = $1'), [id]);
+  queryOne(db, overview.replace('SELECTED', 'select * from runs where id = $1'), [id]);
 
 /** The newest run of a branch. */
 export const newestRun = (db: Db, project: string, branch: string): Promise<RunOverview | null> =>
-  db.one(
+  queryOne(
+    db,
     overview.replace('SELECTED', 'select * from runs where project_id = $1 and branch = $2 order by id desc limit 1'),
     [project, branch],
   );

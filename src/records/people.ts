@@ -1,5 +1,6 @@
+import { Op } from 'sequelize';
 import { type Role, roles, type Takes } from '../core/states.js';
-import type { Db } from './database.js';
+import { type Db, queryOne, query, tables, now } from './database.js';
 import { recordEvents } from './events.js';
 import { newId } from './ids.js';
 
@@ -37,11 +38,11 @@ export interface TokenRow {
   used_at: Date | null;
 }
 
-export const countPeople = async (db: Db): Promise<number> =>
-  Number((await db.one<{ n: string }>('select count(*) as n from people'))?.n ?? 0);
+export const countPeople = async (db: Db): Promise<number> => tables(db).Person.count({ ...tables(db).in });
 
 export async function addPerson(db: Db, name: string, role: Role, actor: string): Promise<string> {
-  const row = await db.one<{ id: string }>(
+  const row = await queryOne<{ id: string }>(
+    db,
     'insert into people (id, name, role) values ($1, $2, $3) on conflict (name) do update set name = excluded.name returning id',
     [newId(), name, role],
   );
@@ -56,23 +57,24 @@ export interface PersonRow {
   created_at: Date;
 }
 
-export const listPeople = (db: Db): Promise<PersonRow[]> =>
-  db.rows('select id, name, role, created_at from people order by name');
-export const findPerson = (db: Db, name: string): Promise<PersonRow | null> =>
-  db.one('select id, name, role, created_at from people where name = $1', [name]);
+export async function listPeople(db: Db): Promise<PersonRow[]> {
+  const { Person, in: within } = tables(db);
+  return Person.findAll({ order: ['name'], raw: true, ...within });
+}
+
+export async function findPerson(db: Db, name: string): Promise<PersonRow | null> {
+  const { Person, in: within } = tables(db);
+  return Person.findOne({ where: { name }, raw: true, ...within });
+}
 
 /** Gives a person another role; sessions have it at once, tokens never more than it. False when nobody would be left who owns. */
 export async function setRole(db: Db, person: PersonRow, role: Role, actor: string): Promise<boolean> {
-  await db.rows(`select 1 from people where role = 'owner' order by id for update`);
-  const others = await db.one(`select 1 as ok from people where role = 'owner' and id <> $1 limit 1`, [person.id]);
-  if (person.role === 'owner' && role !== 'owner' && !others) return false;
-  await db.rows('update people set role = $2 where id = $1', [person.id, role]);
+  const { Person, Token, in: within } = tables(db);
+  const owners = await Person.findAll({ where: { role: 'owner' }, order: ['id'], lock: true, raw: true, ...within });
+  if (person.role === 'owner' && role !== 'owner' && owners.every((one) => one.id === person.id)) return false;
+  await Person.update({ role }, { where: { id: person.id }, ...within });
   const above = roles.slice(roles.indexOf(role) + 1);
-  await db.rows('update tokens set role = $2 where person_id = $1 and removed_at is null and role = any($3::text[])', [
-    person.id,
-    role,
-    above,
-  ]);
+  await Token.update({ role }, { where: { person_id: person.id, removed_at: null, role: above }, ...within });
   await recordEvents(db, {
     type: 'person.role',
     project: null,
@@ -83,16 +85,20 @@ export async function setRole(db: Db, person: PersonRow, role: Role, actor: stri
   return true;
 }
 
-export const firstOwner = (db: Db): Promise<{ id: string; name: string } | null> =>
-  db.one(`select id, name from people where role = 'owner' order by created_at limit 1`);
+export async function firstOwner(db: Db): Promise<{ id: string; name: string } | null> {
+  const { Person, in: within } = tables(db);
+  return Person.findOne({ where: { role: 'owner' }, order: ['created_at'], raw: true, ...within });
+}
 
 export async function addSignIn(db: Db, hash: Buffer, person: string, expires: Date): Promise<void> {
-  await db.rows('insert into sign_ins (hash, person_id, expires_at) values ($1, $2, $3)', [hash, person, expires]);
+  const { SignIn, in: within } = tables(db);
+  await SignIn.create({ hash, person_id: person, expires_at: expires, used_at: null }, within);
 }
 
 /** Uses a one-time sign-in up; null when it is not good. */
 export const takeSignIn = (db: Db, hash: Buffer): Promise<{ id: string; name: string; role: Role } | null> =>
-  db.one(
+  queryOne(
+    db,
     `update sign_ins s set used_at = now() from people p where s.hash = $1 and s.used_at is null and s.expires_at > now() and p.id = s.person_id returning p.id, p.name, p.role`,
     [hash],
   );
@@ -108,18 +114,20 @@ export interface NewSession {
 }
 
 export async function addSession(db: Db, session: NewSession): Promise<void> {
-  await db.rows(
+  await query(
+    db,
     'insert into sessions (id, hash, person_id, token_id, client, expires_at) values ($1, $2, $3, $4, $5, $6)',
     [newId(), session.hash, session.person, session.token, session.client.slice(0, 200), session.expires],
   );
 }
 export async function endSession(db: Db, hash: Buffer): Promise<void> {
-  await db.rows('delete from sessions where hash = $1', [hash]);
+  const { Session, in: within } = tables(db);
+  await Session.destroy({ where: { hash }, ...within });
 }
 
 /** Whom a session belongs to. Its role is the person's of now, and never above that of the token that began it, which must still be good. */
 export async function callerOfSession(db: Db, hash: Buffer): Promise<(Caller & { session: string }) | null> {
-  const row = await db.one<{
+  const row = await queryOne<{
     id: string;
     name: string;
     role: Role;
@@ -127,6 +135,7 @@ export async function callerOfSession(db: Db, hash: Buffer): Promise<(Caller & {
     session: string;
     stale: boolean;
   }>(
+    db,
     `select p.id, p.name, p.role, t.role as token_role, s.id as session, s.seen_at < now() - interval '1 minute' as stale
      from sessions s join people p on p.id = s.person_id left join tokens t on t.id = s.token_id
      where s.hash = $1 and s.expires_at > now()
@@ -134,7 +143,7 @@ export async function callerOfSession(db: Db, hash: Buffer): Promise<(Caller & {
     [hash],
   );
   if (!row) return null;
-  if (row.stale) await db.rows('update sessions set seen_at = now() where id = $1', [row.session]);
+  if (row.stale) await query(db, 'update sessions set seen_at = now() where id = $1', [row.session]);
   const role = row.token_role && roles.indexOf(row.token_role) < roles.indexOf(row.role) ? row.token_role : row.role;
   return { kind: 'person', id: row.id, name: row.name, role, project: null, session: row.session };
 }
@@ -152,7 +161,8 @@ const sessionsAtMost = 500;
 
 /** Sessions that are good, of one person or of all (null), the newest first. */
 export const listSessions = (db: Db, person: string | null): Promise<SessionRow[]> =>
-  db.rows(
+  query(
+    db,
     `select s.id, p.name as person, s.client, s.created_at, s.seen_at, s.expires_at from sessions s join people p on p.id = s.person_id
      where ($1::uuid is null or s.person_id = $1) and s.expires_at > now() order by s.seen_at desc limit $2`,
     [person, sessionsAtMost],
@@ -160,7 +170,8 @@ export const listSessions = (db: Db, person: string | null): Promise<SessionRow[
 
 /** Ends a session by its id; `person` null ends anybody's. False when there is none. */
 export async function endSessionOf(db: Db, id: string, person: string | null): Promise<boolean> {
-  const row = await db.one(
+  const row = await queryOne(
+    db,
     'delete from sessions where id = $1 and ($2::uuid is null or person_id = $2) returning 1 as ok',
     [id, person],
   );
@@ -170,15 +181,20 @@ export async function endSessionOf(db: Db, id: string, person: string | null): P
 /** The person behind a caller: a session is the person's own, a token names them. */
 export const personOf = async (db: Db, caller: Caller): Promise<string | null> =>
   (
-    await db.one<{ id: string }>(
+    await queryOne<{ id: string }>(
+      db,
       'select person_id as id from tokens where id = $1 and person_id is not null union select id from people where id = $1 limit 1',
       [caller.id],
     )
   )?.id ?? null;
 
-export const dropOldSessions = (db: Db): Promise<unknown> => db.rows('delete from sessions where expires_at < now()');
+export async function dropOldSessions(db: Db): Promise<void> {
+  const { Session, in: within } = tables(db);
+  await Session.destroy({ where: { expires_at: { [Op.lt]: now() } }, ...within });
+}
+
 export const dropOldSignIns = (db: Db): Promise<unknown> =>
-  db.rows(`delete from sign_ins where expires_at < now() - interval '7 days'`);
+  query(db, `delete from sign_ins where expires_at < now() - interval '7 days'`);
 
 export interface NewToken {
   hash: Buffer;
@@ -193,7 +209,8 @@ export interface NewToken {
 }
 
 export async function addToken(db: Db, token: NewToken, actor: string): Promise<TokenRow> {
-  const row = await db.one<TokenRow>(
+  const row = await queryOne<TokenRow>(
+    db,
     `insert into tokens (id, hash, kind, name, person_id, role, project_id, expires_at, takes, address, port_from, port_to)
      values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
      returning id, kind, name, role, (select name from projects where id = project_id) as project, created_at, expires_at, used_at, takes, address, port_from, port_to`,
@@ -223,27 +240,31 @@ export async function addToken(db: Db, token: NewToken, actor: string): Promise<
 }
 
 export const listTokens = (db: Db): Promise<TokenRow[]> =>
-  db.rows(
+  query(
+    db,
     'select t.id, t.kind, t.name, t.role, p.name as project, t.created_at, t.expires_at, t.used_at, t.takes, t.address, t.port_from, t.port_to from tokens t left join projects p on p.id = t.project_id where t.removed_at is null order by t.created_at',
   );
 
 export async function removeToken(db: Db, id: string, actor: string): Promise<boolean> {
-  const row = await db.one<{ name: string }>(
+  const row = await queryOne<{ name: string }>(
+    db,
     'update tokens set removed_at = now() where id = $1 and removed_at is null returning name',
     [id],
   );
   if (!row) return false;
   // What was begun with it ends with it.
-  await db.rows('delete from sessions where token_id = $1', [id]);
+  await query(db, 'delete from sessions where token_id = $1', [id]);
   await recordEvents(db, { type: 'token.removed', project: null, subject: row.name, actor });
   return true;
 }
 
 /** What the token of an agent or edge allows; its name is the name of who registers with it. */
 export const grantOf = async (db: Db, token: string): Promise<(AgentGrant & { name: string }) | null> => {
-  const row = await db.one<TokenRow>('select name, takes, address, port_from, port_to from tokens where id = $1', [
-    token,
-  ]);
+  const row = await queryOne<TokenRow>(
+    db,
+    'select name, takes, address, port_from, port_to from tokens where id = $1',
+    [token],
+  );
   if (!row) return null;
   return {
     name: row.name,
@@ -255,7 +276,8 @@ export const grantOf = async (db: Db, token: string): Promise<(AgentGrant & { na
 
 /** Whom a token belongs to. The time of use is kept to the minute, so that reads do not write each time. */
 export async function callerOfToken(db: Db, hash: Buffer): Promise<Caller | null> {
-  const row = await db.one<Caller & { stale: boolean }>(
+  const row = await queryOne<Caller & { stale: boolean }>(
+    db,
     `select t.kind, t.id, coalesce(p.name, t.name) as name, t.role, t.project_id as project, (t.used_at is null or t.used_at < now() - interval '1 minute') as stale
      from tokens t left join people p on p.id = t.person_id
      where t.hash = $1 and t.removed_at is null and (t.expires_at is null or t.expires_at > now())`,
@@ -263,7 +285,7 @@ export async function callerOfToken(db: Db, hash: Buffer): Promise<Caller | null
   );
   if (!row) return null;
   const { stale, ...caller } = row;
-  if (stale) await db.rows('update tokens set used_at = now() where id = $1', [caller.id]);
+  if (stale) await query(db, 'update tokens set used_at = now() where id = $1', [caller.id]);
   return caller;
 }
 
@@ -273,7 +295,12 @@ export const earlierAnswer = (
   actor: string,
   key: string,
 ): Promise<{ request: Buffer; status: number; sealed: Buffer | null } | null> =>
-  db.one('select request, status, sealed from answers where actor = $1 and key = $2', [actor, key]);
+  tables(db).Answer.findOne({
+    attributes: ['request', 'status', 'sealed'],
+    where: { actor, key },
+    raw: true,
+    ...tables(db).in,
+  });
 
 /** Takes the place of an answer in the transaction of its change. False when another request came first with the same key. */
 export async function beginAnswer(
@@ -283,15 +310,24 @@ export async function beginAnswer(
   request: Buffer,
   status: number,
 ): Promise<boolean> {
-  const row = await db.one(
+  const row = await queryOne(
+    db,
     'insert into answers (actor, key, request, status) values ($1, $2, $3, $4) on conflict do nothing returning 1 as ok',
     [actor, key, request, status],
   );
   return row !== null;
 }
 
-export const keepAnswer = (db: Db, actor: string, key: string, sealed: Buffer): Promise<unknown> =>
-  db.rows('update answers set sealed = $3 where actor = $1 and key = $2', [actor, key, sealed]);
+export async function keepAnswer(db: Db, actor: string, key: string, sealed: Buffer): Promise<void> {
+  const { Answer, in: within } = tables(db);
+  await Answer.update({ sealed }, { where: { actor, key }, ...within });
+}
 
 export const dropOldAnswers = (db: Db): Promise<unknown> =>
-  db.rows(`delete from answers where at < now() - interval '2 days'`);
+  query(db, `delete from answers where at < now() - interval '2 days'`);
+
+/** Whose a token is, or null. */
+export async function personOfToken(db: Db, token: string): Promise<string | null> {
+  const { Token, in: within } = tables(db);
+  return (await Token.findByPk(token, { attributes: ['person_id'], raw: true, ...within }))?.person_id ?? null;
+}

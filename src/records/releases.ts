@@ -1,36 +1,35 @@
-import type { ReleasePlan } from '../core/definition/model.js';
-import type { PartImage } from '../core/release/image.js';
-import { json, type Db, notify } from './database.js';
+import type { InferAttributes } from 'sequelize';
+import type { Release } from './models/releases.js';
+import { Op } from 'sequelize';
+import { json, type Db, notify, queryOne, query, tables } from './database.js';
 import { newId } from './ids.js';
 
-export interface ReleaseRow {
-  id: string;
-  project_id: string;
-  number: number;
-  digest: string;
-  commit: string;
-  branch: string | null;
-  pull_request: number | null;
-  run_id: string;
-  /** Trust line of its run. */
-  line: string;
-  parts: PartImage[];
-  plan: ReleasePlan;
-  created_at: Date;
-  /** Its bytes are not kept any more. */
-  gone_at: Date | null;
-}
+const columns = [
+  'id',
+  'project_id',
+  'number',
+  'digest',
+  'commit',
+  'branch',
+  'pull_request',
+  'run_id',
+  'line',
+  'parts',
+  'plan',
+  'created_at',
+  'gone_at',
+] as const satisfies readonly (keyof InferAttributes<Release>)[];
 
-const columns =
-  'id, project_id, number, digest, commit, branch, pull_request, run_id, line, parts, plan, created_at, gone_at';
+export type ReleaseRow = Pick<InferAttributes<Release>, (typeof columns)[number]>;
 
 export async function addRelease(
   db: Db,
   release: Omit<ReleaseRow, 'id' | 'created_at' | 'gone_at'>,
 ): Promise<ReleaseRow> {
-  const row = await db.one<ReleaseRow>(
+  const row = await queryOne<ReleaseRow>(
+    db,
     `insert into releases (id, project_id, number, digest, commit, branch, pull_request, run_id, line, parts, plan)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning ${columns}`,
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning ${columns.join(', ')}`,
     [
       newId(),
       release.project_id,
@@ -45,19 +44,27 @@ export async function addRelease(
       json(release.plan),
     ],
   );
-  await db.rows('update runs set released = true where id = $1', [release.run_id]);
+  const { Run, in: within } = tables(db);
+  await Run.update({ released: true }, { where: { id: release.run_id }, ...within });
   return row as ReleaseRow;
 }
 
-export const releaseById = async (db: Db, id: string): Promise<ReleaseRow> => {
-  const row = await db.one<ReleaseRow>(`select ${columns} from releases where id = $1`, [id]);
+export async function releaseById(db: Db, id: string): Promise<ReleaseRow> {
+  const { Release, in: within } = tables(db);
+  const row = await Release.findByPk(id, { attributes: [...columns], raw: true, ...within });
   if (!row) throw new Error(`no release ${id}`);
   return row;
-};
-export const findRelease = (db: Db, project: string, number: number): Promise<ReleaseRow | null> =>
-  db.one(`select ${columns} from releases where project_id = $1 and number = $2`, [project, number]);
-export const releaseOfRun = (db: Db, run: string): Promise<ReleaseRow | null> =>
-  db.one(`select ${columns} from releases where run_id = $1`, [run]);
+}
+
+export async function findRelease(db: Db, project: string, number: number): Promise<ReleaseRow | null> {
+  const { Release, in: within } = tables(db);
+  return Release.findOne({ attributes: [...columns], where: { project_id: project, number }, raw: true, ...within });
+}
+
+export async function releaseOfRun(db: Db, run: string): Promise<ReleaseRow | null> {
+  const { Release, in: within } = tables(db);
+  return Release.findOne({ attributes: [...columns], where: { run_id: run }, raw: true, ...within });
+}
 
 /** The newest release of each of these commits. */
 export const releasesOfCommits = (
@@ -66,7 +73,8 @@ export const releasesOfCommits = (
   commits: readonly string[],
   branch: string,
 ): Promise<{ number: number; commit: string }[]> =>
-  db.rows(
+  query(
+    db,
     'select max(number) as number, commit from releases where project_id = $1 and branch = $3 and commit = any($2::text[]) group by commit',
     [project, commits, branch],
   );
@@ -76,7 +84,8 @@ export const newestOfPullRequest = (
   project: string,
   pull: number,
 ): Promise<{ number: number; commit: string } | null> =>
-  db.one(
+  queryOne(
+    db,
     'select number, commit from releases where project_id = $1 and pull_request = $2 order by number desc limit 1',
     [project, pull],
   );
@@ -96,14 +105,43 @@ export async function addEvidence(
   release: { id: string; digest: string },
   evidence: Omit<EvidenceRow, 'at' | 'digest'>,
 ): Promise<void> {
-  await db.rows(
+  await query(
+    db,
     'insert into evidence (id, release_id, digest, kind, name, source, detail) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing',
     [newId(), release.id, release.digest, evidence.kind, evidence.name, evidence.source, json(evidence.detail)],
   );
   await notify(db, 'environments');
 }
 
-export const evidenceOf = (db: Db, release: string): Promise<EvidenceRow[]> =>
-  db.rows('select kind, name, source, digest, detail, at from evidence where release_id = $1 order by at, name', [
-    release,
-  ]);
+export async function evidenceOf(db: Db, release: string): Promise<EvidenceRow[]> {
+  const { Evidence, in: within } = tables(db);
+  return Evidence.findAll({
+    attributes: ['kind', 'name', 'source', 'digest', 'detail', 'at'],
+    where: { release_id: release },
+    order: ['at', 'name'],
+    raw: true,
+    ...within,
+  });
+}
+
+/** Releases of a project below a number (null: all), the newest first. */
+export const listReleases = (db: Db, project: string, below: number | null, limit: number): Promise<ReleaseRow[]> => {
+  const { Release, in: within } = tables(db);
+  return Release.findAll({
+    where: { project_id: project, ...(below === null ? {} : { number: { [Op.lt]: below } }) },
+    order: [['number', 'desc']],
+    limit,
+    raw: true,
+    ...within,
+  });
+};
+
+/** Whether the release of a deployment was verified in the environment of this name. */
+export const verifiedThere = async (db: Db, deployment: string, environment: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 as ok
+     from evidence e join deployments d on d.release_id = e.release_id
+     where d.id = $1 and e.kind = 'verification' and e.name = $2`,
+    [deployment, environment],
+  )) !== null;

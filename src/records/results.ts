@@ -1,6 +1,6 @@
-/** What fingerprints came to, kept by trust line. */
+/** What fingerprints came to, kept by trust scope. */
 import type { TestResults } from '../core/results/model.js';
-import type { Db } from './database.js';
+import { type Db, queryOne, query } from './database.js';
 
 export interface PassedResult {
   fingerprint: string;
@@ -25,7 +25,8 @@ export const findPasses = (
   line: string,
   fingerprints: readonly string[],
 ): Promise<PassedResult[]> =>
-  db.rows(
+  query(
+    db,
     `select distinct on (r.fingerprint) r.fingerprint, r.attempt_id, a.number, r.output, r.output_size::float8 as output_size, r.tests, r.at, runs.number as run
      from results r join attempts a on a.id = r.attempt_id join tasks t on t.id = a.task_id join runs on runs.id = t.run_id
      where r.project_id = $1 and r.line = any($2::text[]) and r.fingerprint = any($3::text[]) and r.state = 'passed'
@@ -37,7 +38,8 @@ export const findPasses = (
 /** Attempts that passed with this fingerprint on a line that may be read. */
 export const passesOf = async (db: Db, project: string, line: string, fingerprint: string): Promise<string[]> =>
   (
-    await db.rows<{ attempt_id: string }>(
+    await query<{ attempt_id: string }>(
+      db,
       `select attempt_id from results where project_id = $1 and line = any($2::text[]) and fingerprint = $3 and state = 'passed'`,
       [project, readableLines(line), fingerprint],
     )
@@ -46,7 +48,8 @@ export const passesOf = async (db: Db, project: string, line: string, fingerprin
 /** The newest run in which this fingerprint failed on a line that may be read, or null. */
 export const failedRun = async (db: Db, project: string, line: string, fingerprint: string): Promise<number | null> =>
   (
-    await db.one<{ run: number }>(
+    await queryOne<{ run: number }>(
+      db,
       `select runs.number as run from results r join attempts a on a.id = r.attempt_id join tasks t on t.id = a.task_id join runs on runs.id = t.run_id
        where r.project_id = $1 and r.line = any($2::text[]) and r.fingerprint = $3 and r.state = 'failed' order by r.at desc limit 1`,
       [project, readableLines(line), fingerprint],

@@ -1,38 +1,39 @@
+import type { InferAttributes } from 'sequelize';
+import type { Run } from './models/runs.js';
 import type { Task } from '../core/definition/model.js';
 import type { PinnedSet } from '../core/variables/task.js';
 import type { Issue } from '../core/errors/errors.js';
 import type { TestResults } from '../core/results/model.js';
 import type { RunState, TaskState } from '../core/states.js';
-import { json, type Db, notify } from './database.js';
+import { json, type Db, notify, queryOne, query, tables } from './database.js';
 import { newId } from './ids.js';
 
-export interface RunRow {
-  id: string;
-  project_id: string;
-  number: number;
-  commit: string;
-  branch: string | null;
-  pull_request: number | null;
-  line: string;
-  state: RunState;
-  cause: string;
-  actor: string;
-  allowed: boolean;
-  stopped_by: string | null;
-  issue: Issue | null;
-  warnings: Issue[];
-  released: boolean;
-  /** Declared names of tasks whose earlier passes do not count; an empty list: no task's do; null: all do. */
-  fresh: string[] | null;
-  /** Number of the run that took its place. */
-  superseded_by: number | null;
-  /** When its logs and outputs were let go. */
-  trimmed_at: Date | null;
-  planned_at: Date | null;
-  created_at: Date;
-  started_at: Date | null;
-  ended_at: Date | null;
-}
+const runColumns = [
+  'id',
+  'project_id',
+  'number',
+  'commit',
+  'branch',
+  'pull_request',
+  'line',
+  'state',
+  'cause',
+  'actor',
+  'allowed',
+  'stopped_by',
+  'issue',
+  'warnings',
+  'released',
+  'fresh',
+  'superseded_by',
+  'trimmed_at',
+  'planned_at',
+  'created_at',
+  'started_at',
+  'ended_at',
+] as const satisfies readonly (keyof InferAttributes<Run>)[];
+
+export type RunRow = Pick<InferAttributes<Run>, (typeof runColumns)[number]>;
 
 /** What a task is pinned to when its run is planned. */
 export interface PinnedFacts {
@@ -65,8 +66,6 @@ export interface TaskRow {
   ended_at: Date | null;
 }
 
-const runColumns =
-  'id, project_id, number, commit, branch, pull_request, line, state, cause, actor, allowed, stopped_by, issue, warnings, released, fresh, superseded_by, trimmed_at, planned_at, created_at, started_at, ended_at';
 const taskColumns =
   'id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, attempt_id, flaky, output, output_size::float8 as output_size, tests, issue, started_at, ended_at';
 
@@ -83,7 +82,8 @@ export interface Due {
  * and no transaction stays open while git is read.
  */
 export const takeDue = (db: Db, table: WorkTable, leaseMs: number): Promise<Due | null> =>
-  db.one(
+  queryOne(
+    db,
     `update ${table} set due_at = now() + $1::int * interval '1 ms' where id = (select id from ${table} where due_at <= now() order by due_at for update skip locked limit 1)
      returning id, due_at::text as stamp`,
     [leaseMs],
@@ -92,27 +92,30 @@ export const takeDue = (db: Db, table: WorkTable, leaseMs: number): Promise<Due 
 /** Milliseconds until the next row is due, or null when none is. */
 export const nextDue = async (db: Db, table: WorkTable): Promise<number | null> =>
   (
-    await db.one<{ ms: number | null }>(
+    await queryOne<{ ms: number | null }>(
+      db,
       `select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from ${table} where due_at is not null`,
     )
   )?.ms ?? null;
 
 /** Puts a row on the work list; first thing in a transaction that changes what belongs to it, which gives all of them one order of locks. */
 export async function makeDue(db: Db, table: WorkTable, id: string): Promise<void> {
-  await db.rows(`update ${table} set due_at = now() where id = $1`, [id]);
+  await query(db, `update ${table} set due_at = now() where id = $1`, [id]);
   await notify(db, table);
 }
 
 /** Sets when a row is due again, `null` for only when something happens. */
 export const setDue = (db: Db, table: WorkTable, id: string, inMs: number | null): Promise<unknown> =>
-  db.rows(
+  query(
+    db,
     `update ${table} set due_at = case when $2::float8 is null then null else now() + $2::float8 * interval '1 ms' end where id = $1`,
     [id, inMs],
   );
 
 /** The same for a row that was taken, unless somebody has woken it since: what it was woken for was not seen yet. */
 export const settleDue = (db: Db, table: WorkTable, due: Due, inMs: number | null): Promise<unknown> =>
-  db.rows(
+  query(
+    db,
     `update ${table} set due_at = case when $3::float8 is null then null else now() + $3::float8 * interval '1 ms' end where id = $1 and due_at = $2::timestamptz`,
     [due.id, due.stamp, inMs],
   );
@@ -120,26 +123,38 @@ export const settleDue = (db: Db, table: WorkTable, due: Due, inMs: number | nul
 /** Counts one more beginning of planning; gives how many there were. */
 export const beginPlanning = async (db: Db, run: string): Promise<number> =>
   (
-    await db.one<{ tries: number }>(
+    await queryOne<{ tries: number }>(
+      db,
       'update runs set planning_tries = planning_tries + 1 where id = $1 returning planning_tries as tries',
       [run],
     )
   )?.tries ?? 0;
 
 /** It came to an end, whatever that was. */
-export const planningOver = (db: Db, run: string): Promise<unknown> =>
-  db.rows('update runs set planning_tries = 0 where id = $1', [run]);
+export async function planningOver(db: Db, run: string): Promise<void> {
+  const { Run, in: within } = tables(db);
+  await Run.update({ planning_tries: 0 }, { where: { id: run }, ...within });
+}
 
-export const lockRun = (db: Db, id: string): Promise<RunRow | null> =>
-  db.one(`select ${runColumns} from runs where id = $1 for update`, [id]);
-export const runById = (db: Db, id: string): Promise<RunRow | null> =>
-  db.one(`select ${runColumns} from runs where id = $1`, [id]);
-export const findRun = (db: Db, project: string, number: number): Promise<RunRow | null> =>
-  db.one(`select ${runColumns} from runs where project_id = $1 and number = $2`, [project, number]);
+export async function lockRun(db: Db, id: string): Promise<RunRow | null> {
+  const { Run, in: within } = tables(db);
+  return Run.findByPk(id, { attributes: [...runColumns], lock: true, raw: true, ...within });
+}
+
+export async function runById(db: Db, id: string): Promise<RunRow | null> {
+  const { Run, in: within } = tables(db);
+  return Run.findByPk(id, { attributes: [...runColumns], raw: true, ...within });
+}
+
+export async function findRun(db: Db, project: string, number: number): Promise<RunRow | null> {
+  const { Run, in: within } = tables(db);
+  return Run.findOne({ attributes: [...runColumns], where: { project_id: project, number }, raw: true, ...within });
+}
+
 export const tasksOf = (db: Db, run: string): Promise<TaskRow[]> =>
-  db.rows(`select ${taskColumns} from tasks where run_id = $1 order by position`, [run]);
+  query(db, `select ${taskColumns} from tasks where run_id = $1 order by position`, [run]);
 export const taskById = (db: Db, id: string): Promise<TaskRow | null> =>
-  db.one(`select ${taskColumns} from tasks where id = $1`, [id]);
+  queryOne(db, `select ${taskColumns} from tasks where id = $1`, [id]);
 
 export interface NewTask {
   name: string;
@@ -157,28 +172,33 @@ export async function startRun(
   tasks: readonly NewTask[],
   warnings: readonly Issue[],
 ): Promise<void> {
-  await db.rows(
+  await query(
+    db,
     `insert into tasks (id, run_id, name, position, evidence, model, files, pinned)
      select t.id, $1, t.name, t.position, t.evidence, t.model, t.files, t.pinned
      from jsonb_to_recordset($2::jsonb) as t(id uuid, name text, position int, evidence boolean, model jsonb, files jsonb, pinned jsonb)`,
     [run, json(tasks.map((task) => ({ id: newId(), ...task })))],
   );
-  await db.rows(
+  await query(
+    db,
     `update runs set state = 'running', planned_at = now(), started_at = now(), issue = null, tasks_total = $2, warnings = $3 where id = $1`,
     [run, tasks.length, json(warnings)],
   );
 }
 
 export async function endRun(db: Db, run: string, state: RunState, issue: Issue | null): Promise<void> {
-  await db.rows(
+  await query(
+    db,
     'update runs set state = $2, issue = coalesce($3, issue), ended_at = now(), due_at = null where id = $1',
     [run, state, issue === null ? null : json(issue)],
   );
 }
 
 /** What a waiting run waits for. */
-export const setRunIssue = (db: Db, run: string, issue: Issue | null): Promise<unknown> =>
-  db.rows('update runs set issue = $2 where id = $1', [run, issue === null ? null : json(issue)]);
+export async function setRunIssue(db: Db, run: string, issue: Issue | null): Promise<void> {
+  const { Run, in: within } = tables(db);
+  await Run.update({ issue }, { where: { id: run }, ...within });
+}
 
 /** Runs for which these attempts work, and their own, by their ids; locked when that is asked. */
 export const runsServedBy = (
@@ -187,7 +207,8 @@ export const runsServedBy = (
   own: string,
   lock: boolean,
 ): Promise<{ id: string; project_id: string; commit: string }[]> =>
-  db.rows(
+  query(
+    db,
     `select id, project_id, commit from runs
      where id = $2 or id in (select run_id from tasks where attempt_id = any($1::uuid[]) and state in ('ready', 'running'))
      order by id ${lock ? 'for update' : ''}`,
@@ -196,7 +217,8 @@ export const runsServedBy = (
 
 /** Asks a run to stop. False when it has ended. */
 export async function askStop(db: Db, run: string, who: string): Promise<boolean> {
-  const row = await db.one(
+  const row = await queryOne(
+    db,
     `update runs set stopped_by = coalesce(stopped_by, $2), due_at = now() where id = $1 and state in ('waiting', 'running') returning 1 as ok`,
     [run, who],
   );
@@ -207,7 +229,8 @@ export async function askStop(db: Db, run: string, who: string): Promise<boolean
 
 /** Tells the agents to stop what they do for this run alone. */
 export async function stopWork(db: Db, run: string): Promise<void> {
-  await db.rows(
+  await query(
+    db,
     `update attempts set stop = true where state in ('waiting', 'running') and id in (select attempt_id from tasks where run_id = $1)
        and not exists (select 1 from tasks t where t.attempt_id = attempts.id and t.run_id <> $1 and t.state in ('ready', 'running'))`,
     [run],
@@ -217,11 +240,66 @@ export async function stopWork(db: Db, run: string): Promise<void> {
 
 /** Allows an untrusted commit to run. */
 export const allowCommit = (db: Db, project: string, commit: string): Promise<{ id: string; number: number }[]> =>
-  db.rows(
+  query(
+    db,
     `update runs set allowed = true, due_at = now(), issue = null where project_id = $1 and commit = $2 and not allowed and state = 'waiting' returning id, number`,
     [project, commit],
   );
 
+/** Whether a developer has allowed this very commit before. */
+export const wasAllowed = async (db: Db, project: string, commit: string): Promise<boolean> =>
+  (await tables(db).Run.count({ where: { project_id: project, commit, allowed: true }, ...tables(db).in })) > 0;
+
 /** Adds what is to be looked at in the definition, found later than its own check. */
 export const addWarnings = (db: Db, run: string, warnings: readonly Issue[]): Promise<unknown> =>
-  db.rows('update runs set warnings = warnings || $2::jsonb where id = $1', [run, json(warnings)]);
+  query(db, 'update runs set warnings = warnings || $2::jsonb where id = $1', [run, json(warnings)]);
+
+/** Runs of a project that are not over, or those of them that are as told; their ids, in order. */
+export async function openRuns(
+  db: Db,
+  project: string,
+  such: { pull_request?: number; state?: RunState } = {},
+): Promise<string[]> {
+  const { Run, in: within } = tables(db);
+  const found = await Run.findAll({
+    attributes: ['id'],
+    where: { project_id: project, state: ['waiting', 'running'], ...such },
+    order: ['id'],
+    raw: true,
+    ...within,
+  });
+  return found.map((row) => row.id);
+}
+
+/** The inputs of a task's fingerprint, as they were recorded. */
+export async function inputsOf(db: Db, task: string): Promise<Record<string, unknown> | null> {
+  const { Task: Tasks, in: within } = tables(db);
+  return (await Tasks.findByPk(task, { attributes: ['inputs'], raw: true, ...within }))?.inputs ?? null;
+}
+
+/** What the newest run of a commit was for. */
+export const newestRunOf = (
+  db: Db,
+  project: string,
+  commit: string,
+): Promise<{ pull_request: number | null; line: string } | null> => {
+  const { Run, in: within } = tables(db);
+  return Run.findOne({
+    attributes: ['pull_request', 'line'],
+    where: { project_id: project, commit },
+    order: [['number', 'desc']],
+    raw: true,
+    ...within,
+  });
+};
+
+/** Whether a commit is the head of a trusted pull request, or ran as one of the project's own. */
+export const isKnownOwn = async (db: Db, project: string, commit: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 as ok from pull_requests where project_id = $1 and head = $2 and trusted
+     union all
+     select 1 from runs where project_id = $1 and commit = $2 and line = 'own'
+     limit 1`,
+    [project, commit],
+  )) !== null;

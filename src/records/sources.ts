@@ -1,6 +1,6 @@
 /** What arrives: pushes, events of code hosts, pull requests. */
 import { CodedError } from '../core/errors/errors.js';
-import { json, type Db, notify } from './database.js';
+import { json, type Db, notify, queryOne, query, tables } from './database.js';
 import { type NewEvent, recordEvents } from './events.js';
 import { newId } from './ids.js';
 import { nextNumber } from './projects.js';
@@ -21,7 +21,8 @@ export async function intendPush(
   actor: string,
 ): Promise<string> {
   const id = newId();
-  await db.rows(
+  await query(
+    db,
     'insert into pushes (id, project_id, branch, before_commit, commit, actor) values ($1, $2, $3, $4, $5, $6)',
     [id, project, branch, before, after, actor],
   );
@@ -35,14 +36,16 @@ export const openIntent = (
   branch: string,
   after: string | null,
 ): Promise<{ id: string; actor: string } | null> =>
-  db.one(
+  queryOne(
+    db,
     `select id, actor from pushes where project_id = $1 and branch = $2 and commit is not distinct from $3 and state = 'intended' order by id desc limit 1`,
     [project, branch, after],
   );
 
 /** Intents that came to nothing: older than a minute, and the ref stands elsewhere. */
 export const dropOldIntents = (db: Db, project: string): Promise<unknown> =>
-  db.rows(
+  query(
+    db,
     `update pushes set state = 'refused' where project_id = $1 and state = 'intended' and at < now() - interval '1 minute'`,
     [project],
   );
@@ -63,16 +66,18 @@ export interface Push {
  */
 export async function recordPush(db: Db, push: Push): Promise<number | null> {
   const { project, branch, commit, actor } = push;
-  const moved = await db.one(
+  const moved = await queryOne(
+    db,
     `insert into branches (project_id, name, head) values ($1, $2, $3)
      on conflict (project_id, name) do update set head = excluded.head, updated_at = now()
      where branches.head <> excluded.head and branches.head = $4 returning 1 as ok`,
     [project.id, branch, commit.id, push.before],
   );
-  if (push.intent) await db.rows(`update pushes set state = 'recorded' where id = $1`, [push.intent]);
+  if (push.intent) await query(db, `update pushes set state = 'recorded' where id = $1`, [push.intent]);
   if (!moved) return null;
   if (!push.intent)
-    await db.rows(
+    await query(
+      db,
       `insert into pushes (id, project_id, branch, commit, state, actor) values ($1, $2, $3, $4, 'recorded', $5)`,
       [newId(), project.id, branch, commit.id, actor],
     );
@@ -105,12 +110,12 @@ export async function recordBranchRemoved(
   actor: string,
   intent: string | null,
 ): Promise<void> {
-  const row = await db.one('delete from branches where project_id = $1 and name = $2 and head = $3 returning 1 as ok', [
-    project.id,
-    branch,
-    head,
-  ]);
-  if (intent) await db.rows(`update pushes set state = 'recorded' where id = $1`, [intent]);
+  const row = await queryOne(
+    db,
+    'delete from branches where project_id = $1 and name = $2 and head = $3 returning 1 as ok',
+    [project.id, branch, head],
+  );
+  if (intent) await query(db, `update pushes set state = 'recorded' where id = $1`, [intent]);
   if (row)
     await recordEvents(db, {
       type: 'branch.removed',
@@ -122,13 +127,16 @@ export async function recordBranchRemoved(
 }
 
 export const saveCommit = (db: Db, project: string, commit: CommitRow): Promise<unknown> =>
-  db.rows(
+  query(
+    db,
     'insert into commits (project_id, id, title, author, at) values ($1, $2, $3, $4, $5) on conflict do nothing',
     [project, commit.id, commit.title, commit.author, commit.at],
   );
 
-export const recordedBranches = (db: Db, project: string): Promise<{ name: string; head: string }[]> =>
-  db.rows('select name, head from branches where project_id = $1', [project]);
+export async function recordedBranches(db: Db, project: string): Promise<{ name: string; head: string }[]> {
+  const { Branch, in: within } = tables(db);
+  return Branch.findAll({ attributes: ['name', 'head'], where: { project_id: project }, raw: true, ...within });
+}
 
 export interface NewRun {
   project: string;
@@ -146,7 +154,8 @@ export interface NewRun {
 
 export async function addRun(db: Db, run: NewRun): Promise<number> {
   const number = await nextNumber(db, run.project, 'runs');
-  await db.rows(
+  await query(
+    db,
     `insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed, fresh) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
     [
       newId(),
@@ -191,7 +200,8 @@ export interface IntakeRow {
 
 /** Records an event of a code host before it is answered. False when it was seen before. */
 export async function recordIntake(db: Db, event: Omit<IntakeRow, 'tries'>): Promise<boolean> {
-  const row = await db.one(
+  const row = await queryOne(
+    db,
     'insert into intake (project_id, event_id, source, type, body) values ($1, $2, $3, $4, $5) on conflict do nothing returning 1 as ok',
     [event.project_id, event.event_id, event.source, event.type, json(event.body)],
   );
@@ -201,14 +211,16 @@ export async function recordIntake(db: Db, event: Omit<IntakeRow, 'tries'>): Pro
 
 /** Whether a refused event of a project is to be told: once an hour, whoever sends how many. */
 export const mayTellRefusal = async (db: Db, project: string): Promise<boolean> =>
-  (await db.one(
+  (await queryOne(
+    db,
     `update projects set intake_refused_at = now() where id = $1 and (intake_refused_at is null or intake_refused_at < now() - interval '1 hour') returning 1 as ok`,
     [project],
   )) !== null;
 
 /** Takes the oldest event that is due, for `leaseMs`: who dies with it leaves it to the next. One project's events are worked in the order in which they came. */
 export const takeIntake = (db: Db, leaseMs: number): Promise<IntakeRow | null> =>
-  db.one(
+  queryOne(
+    db,
     `update intake set due_at = now() + $1::int * interval '1 ms', tries = tries + 1
      where (project_id, source, event_id) = (
        select project_id, source, event_id from intake i where due_at <= now()
@@ -225,7 +237,8 @@ export async function settleIntake(
   outcome: { state: 'done' | 'failed' | 'waiting'; issue: unknown; againMs: number | null },
   ...events: NewEvent[]
 ): Promise<void> {
-  const held = await db.one(
+  const held = await queryOne(
+    db,
     `update intake set state = $4, issue = $5, due_at = case when $6::int is null then null else now() + $6::int * interval '1 ms' end where project_id = $1 and source = $2 and event_id = $3
        and tries = $7 and due_at is not null returning 1 as ok`,
     [
@@ -254,11 +267,13 @@ export interface PullRequestRow {
 
 /** Saves a pull request as it is now; returns what it was before, or null when it is new. */
 export async function savePullRequest(db: Db, project: string, pull: PullRequestRow): Promise<PullRequestRow | null> {
-  const before = await db.one<PullRequestRow>(
+  const before = await queryOne<PullRequestRow>(
+    db,
     'select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2 for update',
     [project, pull.number],
   );
-  await db.rows(
+  await query(
+    db,
     `insert into pull_requests (project_id, number, title, head, base, trusted, state) values ($1, $2, $3, $4, $5, $6, $7)
      on conflict (project_id, number) do update set title = excluded.title, head = excluded.head, base = excluded.base, trusted = excluded.trusted, state = excluded.state, updated_at = now()`,
     [project, pull.number, pull.title, pull.head, pull.base, pull.trusted, pull.state],
@@ -267,18 +282,63 @@ export async function savePullRequest(db: Db, project: string, pull: PullRequest
 }
 
 /** The commit at which a branch stands, or null. */
-export const branchHead = async (db: Db, project: string, name: string): Promise<string | null> =>
-  (await db.one<{ head: string }>('select head from branches where project_id = $1 and name = $2', [project, name]))
-    ?.head ?? null;
+export async function branchHead(db: Db, project: string, name: string): Promise<string | null> {
+  const { Branch, in: within } = tables(db);
+  return (await Branch.findOne({ where: { project_id: project, name }, raw: true, ...within }))?.head ?? null;
+}
 
-export const findPullRequest = (db: Db, project: string, number: number): Promise<PullRequestRow | null> =>
-  db.one('select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2', [
-    project,
-    number,
-  ]);
+const pullColumns = ['number', 'title', 'head', 'base', 'trusted', 'state'] as const;
 
-export const openPullRequests = (db: Db, project: string): Promise<PullRequestRow[]> =>
-  db.rows(
-    `select number, title, head, base, trusted, state from pull_requests where project_id = $1 and state = 'open' order by number`,
-    [project],
-  );
+export async function findPullRequest(db: Db, project: string, number: number): Promise<PullRequestRow | null> {
+  const { PullRequest, in: within } = tables(db);
+  const where = { project_id: project, number };
+  return PullRequest.findOne({ attributes: [...pullColumns], where, raw: true, ...within });
+}
+
+export async function openPullRequests(db: Db, project: string): Promise<PullRequestRow[]> {
+  const { PullRequest, in: within } = tables(db);
+  const where = { project_id: project, state: 'open' as const };
+  return PullRequest.findAll({ attributes: [...pullColumns], where, order: ['number'], raw: true, ...within });
+}
+
+/** Milliseconds until an event of a code host is due, or null. */
+export const intakeDueMs = async (db: Db): Promise<number | null> =>
+  (
+    await queryOne<{ ms: number | null }>(
+      db,
+      'select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from intake where due_at is not null',
+    )
+  )?.ms ?? null;
+
+/** The branch of this name, or one that has this whole commit as its head, the main one first. */
+export const branchOf = async (
+  db: Db,
+  project: { id: string; main_branch: string },
+  text: string,
+  commit: string,
+): Promise<string | null> =>
+  (
+    await queryOne<{ name: string }>(
+      db,
+      `select name from branches
+       where project_id = $1 and (name = $2 or ($2 = $3 and head = $3))
+       order by (name = $4) desc
+       limit 1`,
+      [project.id, text, commit, project.main_branch],
+    )
+  )?.name ?? null;
+
+/** Title, author and time of a commit, as recorded. */
+export const commitById = (
+  db: Db,
+  project: string,
+  id: string,
+): Promise<{ title: string; author: string; at: Date } | null> => {
+  const { Commit, in: within } = tables(db);
+  return Commit.findOne({
+    attributes: ['title', 'author', 'at'],
+    where: { project_id: project, id },
+    raw: true,
+    ...within,
+  });
+};

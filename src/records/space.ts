@@ -1,10 +1,10 @@
 /** What is kept and what may go: logs and outputs of old runs, bytes of old releases, blobs that nothing names. */
-import type { Db } from './database.js';
+import { type Db, query } from './database.js';
 
 /** Taken for sharing by who is about to use stored bytes again, and alone by who removes some. */
 const lock = 7_403_130;
-export const holdBlobs = (db: Db): Promise<unknown> => db.rows('select pg_advisory_xact_lock_shared($1)', [lock]);
-export const holdBlobsAlone = (db: Db): Promise<unknown> => db.rows('select pg_advisory_xact_lock($1)', [lock]);
+export const holdBlobs = (db: Db): Promise<unknown> => query(db, 'select pg_advisory_xact_lock_shared($1)', [lock]);
+export const holdBlobsAlone = (db: Db): Promise<unknown> => query(db, 'select pg_advisory_xact_lock($1)', [lock]);
 
 /**
  * Runs whose logs and outputs may go: ended, not among the newest `keep` of their project, with no release that is kept, and none
@@ -15,7 +15,8 @@ export const runsToTrim = (
   keep: number,
   limit: number,
 ): Promise<{ id: string; number: number; project_id: string }[]> =>
-  db.rows(
+  query(
+    db,
     `select r.id, r.number, r.project_id from projects p join runs r on r.project_id = p.id
      where r.trimmed_at is null and r.ended_at is not null and r.number <= p.runs - $1
        and not exists (select 1 from releases l where l.run_id = r.id and l.gone_at is null)
@@ -29,13 +30,15 @@ export const runsToTrim = (
 /** Lets go of a run's logs and of the results that its attempts gave; what it came to stays. */
 export async function trimRun(db: Db, run: string): Promise<void> {
   const attempts = (
-    await db.rows<{ id: string }>('select a.id from attempts a join tasks t on t.id = a.task_id where t.run_id = $1', [
-      run,
-    ])
+    await query<{ id: string }>(
+      db,
+      'select a.id from attempts a join tasks t on t.id = a.task_id where t.run_id = $1',
+      [run],
+    )
   ).map((row) => row.id);
-  await db.rows('delete from results where attempt_id = any($1::uuid[])', [attempts]);
-  await db.rows('delete from log_chunks where stream = any($1::uuid[])', [attempts]);
-  await db.rows('update runs set trimmed_at = now() where id = $1', [run]);
+  await query(db, 'delete from results where attempt_id = any($1::uuid[])', [attempts]);
+  await query(db, 'delete from log_chunks where stream = any($1::uuid[])', [attempts]);
+  await query(db, 'update runs set trimmed_at = now() where id = $1', [run]);
 }
 
 /**
@@ -48,7 +51,8 @@ export const releasesToForget = (
   reverts: number,
   limit: number,
 ): Promise<{ id: string; number: number; project_id: string }[]> =>
-  db.rows(
+  query(
+    db,
     `select l.id, l.number, l.project_id from projects p join releases l on l.project_id = p.id
      where l.gone_at is null and l.number <= p.releases - $1
        and l.number < coalesce((select min(live.number) from environments e join deployments d on d.id in (e.live_id, e.serving_id) join releases live on live.id = d.release_id where e.project_id = p.id), $3)
@@ -63,19 +67,21 @@ export const releasesToForget = (
   );
 
 export async function forgetRelease(db: Db, release: string): Promise<void> {
-  await db.rows('delete from release_blobs where release_id = $1', [release]);
-  await db.rows('update releases set gone_at = now() where id = $1', [release]);
+  await query(db, 'delete from release_blobs where release_id = $1', [release]);
+  await query(db, 'update releases set gone_at = now() where id = $1', [release]);
 }
 
 export const nameReleaseBlobs = (db: Db, release: string, digests: readonly string[]): Promise<unknown> =>
-  db.rows(
+  query(
+    db,
     'insert into release_blobs (release_id, digest) select $1, d from unnest($2::text[]) d on conflict do nothing',
     [release, digests],
   );
 
 /** Those of the digests that nothing kept names. */
 export async function unnamedBlobs(db: Db, digests: readonly string[]): Promise<string[]> {
-  const rows = await db.rows<{ digest: string }>(
+  const rows = await query<{ digest: string }>(
+    db,
     `select d as digest from unnest($1::text[]) d
      where not exists (select 1 from release_blobs b where b.digest = d) and not exists (select 1 from results r where r.output = d)
        and not exists (select 1 from tasks t join runs r on r.id = t.run_id where t.output = d and r.trimmed_at is null)`,

@@ -2,7 +2,7 @@
 import type { StepEnd, StepJoin, StepRun, StepTask, StepWrites } from '../core/advance/step.js';
 import type { AttemptState } from '../core/states.js';
 import { type AttemptRow, type EndedCommand, fromJson } from './attempts.js';
-import { type Db, json } from './database.js';
+import { type Db, json, queryOne, query } from './database.js';
 import type { RunRow, TaskRow } from './runs.js';
 import { runById, tasksOf } from './runs.js';
 
@@ -17,11 +17,12 @@ export interface RunState {
 /** Reads a run whole: with its tasks, and the attempts that work or worked for them; null when there is none. */
 export async function readRunState(db: Db, id: string): Promise<RunState | null> {
   // The version first: what changes while the rest is read makes the next step miss.
-  const seen = await db.one<{ version: string }>('select version::text as version from runs where id = $1', [id]);
+  const seen = await queryOne<{ version: string }>(db, 'select version::text as version from runs where id = $1', [id]);
   const row = seen && (await runById(db, id));
   if (!row) return null;
   const rows = await tasksOf(db, id);
-  const attempts = await db.rows<{ id: string; task_id: string | null; number: number; state: AttemptState }>(
+  const attempts = await query<{ id: string; task_id: string | null; number: number; state: AttemptState }>(
+    db,
     `select id, task_id, number, state from attempts where task_id in (select id from tasks where run_id = $1)
        or id in (select attempt_id from tasks where run_id = $1)`,
     [id],
@@ -164,9 +165,9 @@ export async function writeStep(db: Db, run: string, version: string, body: Step
       .map(({ leaseMs, ...one }) => ({ ...one, lease: leaseMs })),
   });
   try {
-    const row = await db.one<{
+    const row = await queryOne<{
       step: { version: number; joined: Stepped['joined']; claimed: Record<string, unknown>[] };
-    }>('select step_run($1, $2, $3) as step', [run, version, text]);
+    }>(db, 'select step_run($1, $2, $3) as step', [run, version, text]);
     if (!row) throw new Error('a step gave no answer');
     const { joined, claimed } = row.step;
     return { version: String(row.step.version), joined, claimed: claimed.map(fromJson) };

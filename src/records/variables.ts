@@ -1,5 +1,5 @@
 /** What people set for a project and for each of its environments. Each change is a row of its own; the newest of a name counts. */
-import type { Db } from './database.js';
+import { type Db, queryOne, query } from './database.js';
 
 export interface VariableRow {
   scope: string;
@@ -21,7 +21,8 @@ export const variablesNow = (
   project: string,
   scopes: readonly string[] | null = null,
 ): Promise<VariableRow[]> =>
-  db.rows(
+  query(
+    db,
     `select ${columns} from (
        select distinct on (scope, name) ${columns}, removed from variables where project_id = $1 and ($2::text[] is null or scope = any($2::text[])) order by scope, name, version desc
      ) newest where not removed order by scope, name`,
@@ -35,7 +36,7 @@ export const variableAt = (
   name: string,
   version: number,
 ): Promise<VariableRow | null> =>
-  db.one(`select ${columns} from variables where project_id = $1 and scope = $2 and name = $3 and version = $4`, [
+  queryOne(db, `select ${columns} from variables where project_id = $1 and scope = $2 and name = $3 and version = $4`, [
     project,
     scope,
     name,
@@ -59,7 +60,8 @@ export async function putVariables(
   list: readonly NewVariable[],
 ): Promise<void> {
   for (const one of list)
-    await db.rows(
+    await query(
+      db,
       'insert into variables (project_id, scope, name, version, secret, value, sealed, removed, actor) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)',
       [project, scope, one.name, version, one.secret, one.value, one.sealed, one.removed, actor],
     );
@@ -67,7 +69,8 @@ export async function putVariables(
 
 /** Lets go of the bytes of secrets that were replaced and that nothing which runs, moves or is warm was started with. */
 export const forgetSecrets = (db: Db): Promise<unknown> =>
-  db.rows(
+  query(
+    db,
     `update variables v set sealed = null where v.sealed is not null
        and exists (select 1 from variables n where n.project_id = v.project_id and n.scope = v.scope and n.name = v.name and n.version > v.version)
        and not exists (
@@ -90,7 +93,8 @@ export interface SealedRow {
 
 /** Everything that is encrypted, locked: for a change of the key. */
 export const allSealed = (db: Db): Promise<SealedRow[]> =>
-  db.rows(
+  query(
+    db,
     `select 'variables' as table, project_id as project, scope, name, version, sealed from variables where sealed is not null
      union all select 'projects.event_secret', id, '', '', 0, event_secret from projects where event_secret is not null
      union all select 'projects.credential', id, '', '', 0, credential from projects where credential is not null
@@ -99,15 +103,21 @@ export const allSealed = (db: Db): Promise<SealedRow[]> =>
 
 export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise<void> {
   if (row.table === 'variables')
-    await db.rows(
+    await query(
+      db,
       'update variables set sealed = $5 where project_id = $1 and scope = $2 and name = $3 and version = $4',
       [row.project, row.scope, row.name, row.version, sealed],
     );
   else if (row.table === 'answers')
-    await db.rows('update answers set sealed = $3 where actor = $1 and key = $2', [row.scope, row.name, sealed]);
+    await query(db, 'update answers set sealed = $3 where actor = $1 and key = $2', [row.scope, row.name, sealed]);
   else
-    await db.rows(
+    await query(
+      db,
       `update projects set ${row.table === 'projects.credential' ? 'credential' : 'event_secret'} = $2 where id = $1`,
       [row.project, sealed],
     );
 }
+
+/** Nobody writes what is encrypted meanwhile. */
+export const lockSealed = (db: Db): Promise<unknown> =>
+  query(db, 'lock table variables, projects, answers in exclusive mode');

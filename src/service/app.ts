@@ -1,4 +1,5 @@
 /** The service's HTTP face: API, git, intake, and the console's files. */
+import { ping } from '../records/database.js';
 import { existsSync } from 'node:fs';
 import cookie from '@fastify/cookie';
 import rateLimit from '@fastify/rate-limit';
@@ -64,7 +65,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   });
 
   app.get('/api/health', async () => {
-    await service.context.records.rows('select 1');
+    await ping(service.context.records);
     return { ok: true };
   });
   app.get('/api/openapi.json', async () => app.swagger());

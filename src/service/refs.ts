@@ -1,9 +1,10 @@
 /** What people mean by a commit: a branch, a pull request (`pr-12`), a tag, or the beginning of a commit's id. */
+import { isKnownOwn, newestRunOf } from '../records/runs.js';
 import { CodedError } from '../core/errors/errors.js';
 import { type Context, repositoryOf } from '../engine/context.js';
 import { type CommitFacts, commitFacts, holdCommit, onBranches, resolve } from '../git/repository.js';
 import type { ProjectRow } from '../records/projects.js';
-import { findPullRequest, type PullRequestRow } from '../records/sources.js';
+import { findPullRequest, type PullRequestRow, branchOf } from '../records/sources.js';
 
 export interface Ref {
   commit: string;
@@ -27,22 +28,13 @@ export async function findRef(context: Context, project: ProjectRow, ref: string
   const facts = commit ? await commitFacts(repository, commit) : null;
   if (!commit || !facts) throw new CodedError('ref_unknown', { ref: ref.slice(0, 100), project: project.name });
   await holdCommit(repository, commit);
-  const branch = pull
-    ? null
-    : await records.one<{ name: string }>(
-        'select name from branches where project_id = $1 and (name = $2 or ($2 = $3 and head = $3)) order by (name = $4) desc limit 1',
-        [project.id, ref, commit, project.main_branch],
-      );
-  const earlier = await records.one<{ pull_request: number | null; line: string }>(
-    'select pull_request, line from runs where project_id = $1 and commit = $2 order by number desc limit 1',
-    [project.id, commit],
-  );
+  const branch = pull ? null : await branchOf(records, project, ref, commit);
   return {
     commit,
     facts,
-    branch: branch?.name ?? null,
+    branch,
     pull,
-    earlier,
+    earlier: await newestRunOf(records, project.id, commit),
     own: pull === null && (branch !== null || (await isOwn(context, project, repository, commit))),
   };
 }
@@ -50,16 +42,11 @@ export async function findRef(context: Context, project: ProjectRow, ref: string
 /** Whether a commit is the project's own: on one of its branches, or the head of a trusted pull request, now or when it ran. */
 async function isOwn(context: Context, project: ProjectRow, repository: string, commit: string): Promise<boolean> {
   if (await onBranches(repository, commit)) return true;
-  const known = await context.records.one(
-    `select 1 as ok from pull_requests where project_id = $1 and head = $2 and trusted
-     union all select 1 from runs where project_id = $1 and commit = $2 and line = 'own' limit 1`,
-    [project.id, commit],
-  );
-  return known !== null;
+  return isKnownOwn(context.records, project.id, commit);
 }
 
 /**
- * The trust line of a run of it. A commit that came with somebody's pull request and is neither its head nor on a branch of the project
+ * The trust scope of a run of it. A commit that came with somebody's pull request and is neither its head nor on a branch of the project
  * is nobody's: it reads and writes for itself alone.
  */
 export const lineOf = ({ pull, own, earlier, commit }: Ref): string =>

@@ -54,7 +54,7 @@ export const VariableChangeBody = Type.Object(
     remove: Type.Optional(Type.Array(Variable, { maxItems: changesLimit })),
     /** The text of a dotenv file. */
     text: Type.Optional(Type.String({ maxLength: dotenvLimit })),
-    /** Names of the text that are secrets; left out: those whose names speak of one. */
+    /** Names of the text that are secrets; default: those whose names speak of one. */
     secrets: Type.Optional(Type.Array(Variable, { maxItems: changesLimit })),
   },
   { additionalProperties: false },

@@ -15,7 +15,7 @@ describe('a run', () => {
   const facts = (states: Record<string, [TaskState, string[]]>): TaskFact[] =>
     Object.entries(states).map(([name, [state, needs]]) => ({ name, state, needs }));
 
-  it('makes ready what has all its needs, and skips what can not have them', () => {
+  it('makes ready what has all its needs, and skips what cannot have them', () => {
     const step = advanceRun(
       facts({
         a: ['passed', []],

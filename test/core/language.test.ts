@@ -133,7 +133,7 @@ release:
   parts:
     page: { kind: site, files: [web/], root: web }
 `;
-  it('can not be what some commits leave out, nor can what it needs', () => {
+  it('cannot be what some commits leave out, nor can what it needs', () => {
     expect(parse(release('unit', 'for: [main]')).said).toEqual(['3:19 evidence_left_out']);
     expect(parse(release('deps', 'for: [main]')).said).toEqual(['3:19 evidence_left_out']);
     expect(parse(release('unit', 'retry: 0')).said).toEqual([]);

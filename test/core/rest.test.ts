@@ -194,7 +194,7 @@ describe('a plan', () => {
     ]);
     expect(plan.issues).toEqual([]);
   });
-  it('names files whose names can not be laid out', () => {
+  it('names files whose names cannot be laid out', () => {
     expect(
       planRun(definition as never, [file(null), file(`${'n'.repeat(256)}/x`)], main).issues.map((one) => one.code),
     ).toEqual(['path_not_text', 'path_unusable']);

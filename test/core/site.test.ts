@@ -76,7 +76,7 @@ describe('a change of variables', () => {
     expect(codes({ name: 'A', value: '港'.repeat(valueLimit / 2) })).toEqual(['variable_value']);
   });
   it.each(['PATH', 'Path', 'HOME', 'PORT', 'NODE_OPTIONS', 'LD_PRELOAD', 'ld_library_path', 'TSUNAGI_TOKEN'])(
-    'can not take %s, however it is written',
+    'cannot take %s, however it is written',
     (name) => {
       expect(takenVariable(name)).toBe(true);
     },

@@ -46,12 +46,12 @@ describe('the guide', () => {
   it('begins at the board, and says in words what is wrong with a source', async () => {
     await page.getByRole('link', { name: 'From a repository to its first live address' }).click();
     await page.getByLabel('Address of the repository').fill(url);
-    await page.getByRole('button', { name: 'Look at it' }).click();
+    await page.getByRole('button', { name: 'Connect' }).click();
     await see(/an address of a private network/);
     expect(await violations(page)).toEqual([]);
     await page.getByText('It needs a password or key').click();
     await page.getByLabel('The address may lead into a private network').check();
-    await page.getByRole('button', { name: 'Look at it' }).click();
+    await page.getByRole('button', { name: 'Connect' }).click();
     await see('Node with npm');
   });
 
@@ -82,7 +82,7 @@ describe('the guide', () => {
       { 'server.js': `${server('process.env.PORT')}process.env.OFFICE || 'lane';` },
       'Listen where it is told to',
     );
-    await page.getByRole('button', { name: /look at it now/ }).click();
+    await page.getByRole('button', { name: /Fetch the latest push/ }).click();
     await world.waitLive('lost-property', 'staging', commit);
     await page.getByRole('link', { name: /^lost-property-staging\.localhost/ }).waitFor();
     expect((await world.visit('lost-property-staging.localhost')).text).toBe('lane 11');
@@ -92,7 +92,7 @@ describe('the guide', () => {
 describe('variables', () => {
   it('are set one by one; a secret is never shown again', async () => {
     await page.goto(`${world.url}/lost-property`);
-    await see('Its definition is a draft');
+    await see('Draft definition');
     await page.getByLabel('For', { exact: true }).selectOption('staging');
     await page.getByLabel('Name', { exact: true }).fill('OFFICE');
     await page.getByLabel('Value', { exact: true }).fill('Mejima');
@@ -104,16 +104,16 @@ describe('variables', () => {
   });
 
   it('are pasted whole, with what changes shown first', async () => {
-    await page.getByRole('button', { name: 'Paste many' }).click();
+    await page.getByRole('button', { name: 'Paste a .env' }).click();
     await page.getByLabel('A dotenv text').fill('OFFICE=Mejima\nEXTRA_TOKEN="abc def"\nEXTRA_TOKEN=twice\nBAD');
     await page.getByRole('button', { name: 'See what changes' }).click();
     await see(/line 4: `BAD` is no/);
-    expect(await page.getByRole('button', { name: 'Set them' }).count()).toBe(0);
+    expect(await page.getByRole('button', { name: 'Save', exact: true }).count()).toBe(0);
     await page.getByLabel('A dotenv text').fill('OFFICE=Mejima\nEXTRA_TOKEN="abc def"\n');
     await page.getByRole('button', { name: 'See what changes' }).click();
     await see('new, a secret');
-    await page.getByRole('button', { name: 'Set them' }).click();
-    await page.getByText('Take away').nth(2).waitFor();
+    await page.getByRole('button', { name: 'Save', exact: true }).click();
+    await page.getByText('Remove', { exact: true }).nth(2).waitFor();
     await page.getByLabel('A dotenv text').waitFor({ state: 'detached' });
     expect(await page.content()).not.toContain('abc def');
   });
@@ -122,7 +122,7 @@ describe('variables', () => {
     await page.goto(`${world.url}/lost-property/staging`);
     await see('1 change waits:');
     expect(await violations(page)).toEqual([]);
-    await page.getByRole('button', { name: /Deploy r\d+ with them/ }).click();
+    await page.getByRole('button', { name: /Deploy r\d+ with these changes/ }).click();
     await page.getByText('1 change waits:').waitFor({ state: 'detached' });
     await until('it counts', async () => (await world.visit('lost-property-staging.localhost')).text === 'Mejima 11');
   });
@@ -130,17 +130,17 @@ describe('variables', () => {
   it('go with their project, which is renamed, paused and removed with what goes said first', async () => {
     await page.goto(`${world.url}/lost-property`);
     // What comes late moves what stands below it.
-    await see('Its definition is a draft');
+    await see('Draft definition');
     await see('nothing to run: all of it is reused');
     await page.getByText('Rename, pause, remove').click();
     await page.getByLabel('New name').fill('found-property');
     await page.getByRole('button', { name: 'Rename', exact: true }).click();
     await page.waitForURL(/\/found-property$/);
     await page.getByText('Rename, pause, remove').click();
-    await page.getByRole('button', { name: 'Pause it: what is pushed waits' }).click();
-    await page.getByRole('button', { name: 'Go on with it' }).click();
+    await page.getByRole('button', { name: 'Pause: pushes wait' }).click();
+    await page.getByRole('button', { name: 'Resume' }).click();
     await page.getByRole('button', { name: 'Remove it …' }).click();
-    await see(/With it go .*lost-property-staging\.localhost/);
+    await see(/Removing it also removes .*lost-property-staging\.localhost/);
     expect(await violations(page)).toEqual([]);
     await page.getByRole('button', { name: 'Remove found-property' }).click();
     await see('There is no project yet');
@@ -152,7 +152,7 @@ describe('variables', () => {
 
   it('and definitions come to a project that is pushed here, too: added, proposed, kept, live', async () => {
     await page.goto(`${world.url}/add`);
-    await page.getByText('It is to be pushed straight to this service').click();
+    await page.getByText('I will push to Tsunagi directly').click();
     await page.getByLabel('Its name').fill('leaflet');
     await page.getByRole('button', { name: 'Add it', exact: true }).click();
     await see(/git push http.*\/git\/leaflet main/);
@@ -167,10 +167,10 @@ describe('variables', () => {
     await see('what visitors may see; what is for developers is left out');
     expect(await violations(page)).toEqual([]);
     await page.getByRole('button', { name: 'Keep it as the draft, and run' }).click();
-    await see('Its definition is a draft');
+    await see('Draft definition');
     await world.waitLive('leaflet', 'staging', commit);
     await page.getByRole('button', { name: 'Commit it' }).click();
-    await page.getByText('Its definition is a draft').waitFor({ state: 'detached' });
+    await page.getByText('Draft definition').waitFor({ state: 'detached' });
     expect((await world.visit('leaflet-staging.localhost')).text).toBe('<h1>leaflet</h1>');
   });
 

@@ -81,7 +81,7 @@ describe('a run that failed', () => {
     await search.press('Shift+Enter');
     await see('1 of 11');
     await search.fill('nothing of the kind');
-    await see('nowhere');
+    await see('no match');
     await search.fill('line 250 ');
     await page.getByRole('button', { name: '251', exact: true }).click();
     await page.waitForURL(/line=251/);
@@ -118,7 +118,7 @@ describe('a project', () => {
   it('says what its next run would do, of any branch, with the branch in the address', async () => {
     await page.goto(world.url);
     await page.getByRole('link', { name: 'sailings', exact: true }).click();
-    await see('A run now');
+    await see('What a run of main would do');
     await see(/With the same inputs it failed in run/);
     await see('Newest runs');
     expect(await accessible()).toEqual([]);
@@ -172,7 +172,7 @@ describe('finding anything', () => {
     }
     await page.keyboard.press('/');
     await page.getByRole('dialog').getByRole('combobox').fill('zzz');
-    await see(/Nothing here is called so/);
+    await see(/Nothing matches/);
     await page.keyboard.press('Escape');
     expect(await page.getByRole('dialog').count()).toBe(0);
   });

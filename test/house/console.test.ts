@@ -93,7 +93,7 @@ describe('the console', () => {
     await see('production runs r1');
     await see(/reverted from r3 to r1/);
     expect(JSON.parse((await world.visit('shop-production.localhost', '/api')).text).text).toBe('one');
-    await page.getByRole('button', { name: 'Lift' }).click();
+    await page.getByRole('button', { name: 'Lift the hold' }).click();
     await page.getByRole('button', { name: 'Hold' }).waitFor();
     await page
       .getByRole('button', { name: /^api 1/ })

@@ -189,7 +189,7 @@ describe('a site below a path', () => {
       { code: 'site_below', data: { part: 'page', at: '/board', ref: '/assets/app.js' } },
     ]);
     expect((await world.cli('run', 'show', '1', '--project', name)).out).toContain('ask for /assets/app.js');
-    await checkout.commitAndPush({ 'web/index.html': page.replaceAll('"/assets', '"/board/assets') }, 'Mended');
+    await checkout.commitAndPush({ 'web/index.html': page.replaceAll('"/assets', '"/board/assets') }, 'Fixed');
     const next = await until('the next run', async () => {
       const one = await world
         .api()

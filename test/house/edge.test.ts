@@ -379,7 +379,7 @@ describe('the table', () => {
     await give({ ...route(), deployment: 'd9' });
   });
 
-  it('takes each host by itself: one that can not be served stays as it was, is named, and holds up nobody else, also after a start', async () => {
+  it('takes each host by itself: one that cannot be served stays as it was, is named, and holds up nobody else, also after a start', async () => {
     const bytesOf = async (...entries: Parameters<ReturnType<typeof pack>['entry']>[0][]) => {
       const tar = pack();
       for (const header of entries) tar.entry(header, header.type ? '' : 'x'.repeat(3_000));

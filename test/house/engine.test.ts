@@ -8,7 +8,7 @@ import type { Context, RunScene, Steps } from '../../src/engine/context.js';
 import { openSteps } from '../../src/engine/runs/steps.js';
 import { registerAgent } from '../../src/records/agents.js';
 import { attemptById, type AttemptOfRun, claimAttempts } from '../../src/records/attempts.js';
-import type { Records } from '../../src/records/database.js';
+import { query, queryOne, type Records } from '../../src/records/database.js';
 import { newId } from '../../src/records/ids.js';
 import { addToken } from '../../src/records/people.js';
 import type { ProjectRow } from '../../src/records/projects.js';
@@ -279,7 +279,7 @@ describe('exactly what must run runs', () => {
   }, 240_000);
 });
 
-describe('trust lines', () => {
+describe('trust scopes', () => {
   const plans = { a: plan('a', { reads: ['a'] }), b: plan('b', { reads: ['b'], needs: ['a'] }) };
   const outputOf = (task: string, seen: string) => `${task} ${seen}`;
 
@@ -309,7 +309,8 @@ describe('trust lines', () => {
     await runCommit(project, plans, { a: '1', b: '1' }, poisoned, () => false, 'pr-1');
     const own = await runCommit(project, plans, { a: '1', b: '1' }, outputOf);
     expect(own.states).toEqual({ a: 'passed', b: 'passed' });
-    const rows = await records.rows<{ output: string }>(
+    const rows = await query<{ output: string }>(
+      records,
       "select distinct output from results where project_id = $1 and line = 'own' order by output",
       [project.id],
     );
@@ -366,7 +367,8 @@ describe('two services', () => {
     }
     expect(rounds).toBeGreaterThan(1);
     expect((await stateOf(id)).states.every((state) => state === 'passed')).toBe(true);
-    const events = await records.rows<{ type: string; count: number }>(
+    const events = await query<{ type: string; count: number }>(
+      records,
       `select type, count(*)::int as count from events where project_id = $1 and type in ('task.ended', 'run.ended', 'attempt.ended') group by type order by type`,
       [project.id],
     );
@@ -414,7 +416,7 @@ describe('two services', () => {
     expect(one?.states.toSorted()).toEqual(['failed', 'passed', 'passed', 'skipped']);
     expect(two).toEqual(one);
     expect(await claimAll()).toEqual([]);
-    expect(await records.rows('select 1 from attempts where project_id = $1', [project.id])).toHaveLength(3);
+    expect(await query(records, 'select 1 from attempts where project_id = $1', [project.id])).toHaveLength(3);
   });
 });
 
@@ -422,7 +424,8 @@ describe('a report', () => {
   it('of an attempt that is over, or with another fence, changes nothing', async () => {
     const project = await makeProject();
     await runCommit(project, { a: plan('a', {}) }, {}, () => 'x');
-    const passed = await records.one<{ id: string }>(
+    const passed = await queryOne<{ id: string }>(
+      records,
       "select id from attempts where project_id = $1 and state = 'passed'",
       [project.id],
     );
@@ -436,6 +439,6 @@ describe('a report', () => {
     await expect(reportAttempt(context(), { ...row, id: newId() }, { agent, fence: '1' }, [])).rejects.toMatchObject({
       issue: { code: 'fence_old' },
     });
-    expect(await records.one('select state from attempts where id = $1', [row.id])).toEqual({ state: 'passed' });
+    expect(await queryOne(records, 'select state from attempts where id = $1', [row.id])).toEqual({ state: 'passed' });
   });
 });

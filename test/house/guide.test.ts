@@ -105,10 +105,10 @@ describe('a repository without a definition', () => {
     const told = await world.cli('project', 'add', name, '--from', url, '--allow-private', '--yes');
     expect([told.err, told.status]).toEqual(['', 0]);
     expect(told.out).toContain(`${name} is added`);
-    expect(told.out).toMatch(/live {2}http:\/\/staging\./);
+    expect(told.out).toMatch(/live {2}http:\/\/[a-z0-9-]+-staging\./);
     expect((await world.visit(`${name}-staging.localhost`)).text).toBe(says);
     expect((await world.environment(name, 'staging')).live?.commit.id).toBe(first);
-    expect((await world.cli('project', 'list')).out).toMatch(new RegExp(`${name} +polled .*its definition is a draft`));
+    expect((await world.cli('project', 'list')).out).toMatch(new RegExp(`${name} +polled .*draft definition`));
   });
 
   it('shows no file for developers of a static one', async () => {
@@ -119,7 +119,7 @@ describe('a repository without a definition', () => {
   it('takes what is pushed later, by looking at its source', async () => {
     const checkout = new Checkout(join(world.folder, 'static-checkout'), '');
     const commit = await checkout.commitAndPush({ 'index.html': '<h1>high water</h1>' }, 'High water');
-    expect((await world.cli('project', 'look', '--project', 'static')).status).toBe(0);
+    expect((await world.cli('project', 'fetch', '--project', 'static')).status).toBe(0);
     await world.waitLive('static', 'staging', commit);
     expect((await world.visit('static-staging.localhost')).text).toBe('<h1>high water</h1>');
   });
@@ -127,7 +127,7 @@ describe('a repository without a definition', () => {
   it('goes by its own definition as soon as one is committed, also when a branch was pushed by force or removed', async () => {
     const checkout = new Checkout(join(world.folder, 'static-checkout'), '');
     await checkout.git('push', '-q', 'origin', 'HEAD:refs/heads/topic');
-    await world.cli('project', 'look', '--project', 'static');
+    await world.cli('project', 'fetch', '--project', 'static');
     await until(
       'the branch',
       async () => (await world.api().get<PageOf<Run>>('/api/runs?project=static&branch=topic')).items[0],
@@ -141,7 +141,7 @@ describe('a repository without a definition', () => {
       'Our own definition',
     );
     await checkout.git('push', '-q', '--force', 'origin', 'HEAD:refs/heads/main', ':refs/heads/topic');
-    await world.cli('project', 'look', '--project', 'static');
+    await world.cli('project', 'fetch', '--project', 'static');
     await world.waitLive('static', 'staging', commit);
     expect((await world.visit('static-staging.localhost', '/style.css')).status).toBe(404);
     await until(
@@ -153,7 +153,7 @@ describe('a repository without a definition', () => {
 
 describe('what is looked at first', () => {
   const look = (body: object) =>
-    world.api().raw('POST', '/api/sources/look', { body, headers: { 'idempotency-key': crypto.randomUUID() } });
+    world.api().raw('POST', '/api/sources/branches', { body, headers: { 'idempotency-key': crypto.randomUUID() } });
   const at = (path: string) => `http://127.0.0.1:${(odd.address() as AddressInfo).port}/${path}`;
 
   it('is its branches and its main one', async () => {
@@ -208,13 +208,13 @@ describe('what is looked at first', () => {
 
   it('is for owners alone', async () => {
     const { token } = await world.api().post<{ token: string }>('/api/tokens', { name: 'releaser', role: 'releaser' });
-    const answer = await api(world.url, token).raw('POST', '/api/sources/look', { body: { url: 'file:///etc' } });
+    const answer = await api(world.url, token).raw('POST', '/api/sources/branches', { body: { url: 'file:///etc' } });
     expect(answer.status).toBe(403);
   });
 
   it('says what is wrong with a branch or folder, with the nearest name', async () => {
     const ask = (more: object) =>
-      world.api().raw('POST', '/api/sources/recognise', {
+      world.api().raw('POST', '/api/sources/proposal', {
         body: { url: `${codehost.url}/node.git`, allowPrivate: true, ...more },
         headers: { 'idempotency-key': crypto.randomUUID() },
       });
@@ -242,7 +242,7 @@ describe('odd repositories', () => {
     );
     const stream = `blob\nmark :1\n${data('x')}blob\nmark :2\n${data('{ "scripts": { "start": "node server.js" } }')}blob\nmark :3\n${data('* text\n*.bin filter=large -text')}commit refs/heads/main\ncommitter Mika <m@kohama.example> 1790000000 +0000\n${data('Large')}M 100644 :2 package.json\nM 100644 :3 .gitattributes\nM 160000 ${'1'.repeat(40)} other\n${files.join('')}\n`;
     execFileSync('git', ['--git-dir', bare, 'fast-import', '--quiet'], { input: stream });
-    const found = await world.api().post<Recognised>('/api/sources/recognise', { url: `file://${bare}` });
+    const found = await world.api().post<Recognised>('/api/sources/proposal', { url: `file://${bare}` });
     expect(found.found[0]?.what).toBe('Node with npm');
     expect(found.notes.map((one) => one.code)).toEqual(['recognise_submodule', 'recognise_filtered']);
     expect(found.text).toContain('start: node server.js');
@@ -256,7 +256,7 @@ describe('the draft of a hosted project', () => {
     await checkout.push();
     expect((await world.waitRun('leaflet', first)).issue?.code).toBe('definition_missing');
     const proposal = JSON.parse(
-      (await world.cli('project', 'recognise', '--project', 'leaflet', '--json')).out,
+      (await world.cli('project', 'propose', '--project', 'leaflet', '--json')).out,
     ) as Recognised;
     expect(proposal.text).toContain('start: node server.js');
     const draft = (body: object) => world.api().post<Draft>('/api/projects/leaflet/draft', body);
@@ -293,10 +293,10 @@ describe('a source that fails', () => {
     expect((await world.cli('project', 'add', 'depot', '--from', url, '--allow-private', '--yes')).status).toBe(0);
     await other.close();
     const project = () => world.api().get<Project>('/api/projects/depot');
-    await world.cli('project', 'look', '--project', 'depot');
+    await world.cli('project', 'fetch', '--project', 'depot');
     await until('it is said', async () => (await project()).issue?.code === 'source_unreachable');
     expect(await world.events('project=depot&type=source.failing')).toHaveLength(1);
-    await world.cli('project', 'look', '--project', 'depot');
+    await world.cli('project', 'fetch', '--project', 'depot');
     await new Promise((resolve) => setTimeout(resolve, 500));
     expect(await world.events('project=depot&type=source.failing')).toHaveLength(1);
     expect((await world.visit('depot-staging.localhost')).text).toBe('x');

@@ -58,6 +58,16 @@ describe('imports', () => {
     }
   });
 
+  it('leave statements to the records', () => {
+    for (const path of files('src').filter((one) => roomOf(one) !== 'records'))
+      expect([
+        path,
+        /import (?:type )?\{[^}]*\b(?:query|queryOne|tables)\b[^}]*\} from '[^']*records\/database/.test(
+          readFileSync(path, 'utf8'),
+        ),
+      ]).toEqual([path, false]);
+  });
+
   it('never lead back to where they began', () => {
     const all = [...files('src'), ...files('console/src'), ...files('demo'), ...files('bench')];
     const named = new Map(

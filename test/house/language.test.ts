@@ -220,7 +220,7 @@ ready.on('error', (error) => { console.log(error.code); process.exit(1); });
     await ended('hangs', 2);
   });
 
-  it('can not be reached with another login, and nothing else of this machine can be reached', async () => {
+  it('cannot be reached with another login, and nothing else of this machine can be reached', async () => {
     const { port } = new URL(world.url);
     await project(
       'closed',

@@ -28,7 +28,9 @@ const told = (commit: string) => codehost.statuses('sloop')[commit]?.state;
 
 describe('the states of runs', () => {
   it('are told to the code host, signed, from when that is asked for', async () => {
-    expect((await world.cli('project', 'statuses', 'sloop', codehost.statusUrl('sloop'))).out).toContain('is told to');
+    expect((await world.cli('project', 'report-to', 'sloop', codehost.statusUrl('sloop'))).out).toContain(
+      'are sent to',
+    );
     const commit = await checkout.commitAndPush({ 'b.txt': 'b' }, 'Passes');
     await until('it is told', async () => told(commit) === 'passed');
     expect(codehost.statuses('sloop')[commit]).toMatchObject({ url: expect.stringMatching(/\/sloop\/runs\/\d+$/) });
@@ -68,13 +70,13 @@ describe('the states of runs', () => {
 
   it('are told by projects of a code host alone, which has a secret to check them with', async () => {
     await world.hosted('raft', { 'a.txt': 'x' });
-    expect((await world.cli('project', 'statuses', 'raft', 'https://code.kohama.example/x')).err).toContain(
+    expect((await world.cli('project', 'report-to', 'raft', 'https://code.kohama.example/x')).err).toContain(
       'only projects of a code host',
     );
   });
 
   it('stop being told when that is asked for', async () => {
-    expect((await world.cli('project', 'statuses', 'sloop')).out).toContain('Nobody is told');
+    expect((await world.cli('project', 'report-to', 'sloop')).out).toContain('are sent to nobody');
     expect(await project()).toMatchObject({ statuses: null });
   });
 });

@@ -1,7 +1,7 @@
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { openKeys, sealHash } from '../../src/keys/keys.js';
-import { openRecords, type Records } from '../../src/records/database.js';
+import { openRecords, query, queryOne, type Records } from '../../src/records/database.js';
 import { checkSeals, listEvents, numberEvents, recordEvents, sealEvents } from '../../src/records/events.js';
 import { migrate, migrations } from '../../src/records/migrate.js';
 import { findPasses } from '../../src/records/results.js';
@@ -84,9 +84,9 @@ describe('events', () => {
     expect(await seal()).toBeNull();
     const check = () => checkSeals(records, sealHash, (hash, signature) => keys.verify(hash, signature));
     expect(await check()).toEqual({ seals: 1, upTo: '32', wrong: null });
-    await records.rows(`update events set actor = 'someone else' where number = 7`);
+    await query(records, `update events set actor = 'someone else' where number = 7`);
     expect(await check()).toEqual({ seals: 0, upTo: '0', wrong: { first: '1', last: '32' } });
-    await records.rows(`update events set actor = 'test' where number = 7`);
+    await query(records, `update events set actor = 'test' where number = 7`);
     await records.transition('one', (db) => recordEvents(db, event('later')));
     await until(
       'it is numbered',
@@ -94,7 +94,7 @@ describe('events', () => {
     );
     await seal();
     expect(await check()).toEqual({ seals: 2, upTo: '33', wrong: null });
-    await records.rows('update seals set signature = $1 where last_number = 33', [Buffer.alloc(64)]);
+    await query(records, 'update seals set signature = $1 where last_number = 33', [Buffer.alloc(64)]);
     expect(await check()).toEqual({ seals: 1, upTo: '32', wrong: { first: '33', last: '33' } });
     expect(openKeys(join(folder, 'keys')).verify(Buffer.from('x'), keys.sign(Buffer.from('x')))).toBe(true);
     expect(keys.decrypt(keys.encrypt('price é'))).toBe('price é');
@@ -110,7 +110,7 @@ describe('work', () => {
       { hash: Buffer.from(name), kind: 'agent', name, person: null, role: null, project: null, expires: null },
       'test',
     ).catch(async () => ({
-      id: (await records.one<{ id: string }>('select id from tokens where name = $1', [name]))?.id as string,
+      id: (await queryOne<{ id: string }>(records, 'select id from tokens where name = $1', [name]))?.id as string,
     }));
     return (
       await registerAgent(
@@ -162,9 +162,9 @@ describe('work', () => {
     expect(await ask(agent, 0)).toEqual([]);
     for (const change of [`takes = '{live}'`, `base = 'other'`, `full_issue = '{}'`]) {
       await records.transition('changed', async (db) => {
-        await db.rows(`update agents set ${change} where id = $1`, [agent]);
+        await query(db, `update agents set ${change} where id = $1`, [agent]);
         expect([change, await claimAttempts(db, agent, 9, 1_000)]).toEqual([change, []]);
-        await db.rows(`update agents set takes = '{runs}', base = 'b', full_issue = null where id = $1`, [agent]);
+        await query(db, `update agents set takes = '{runs}', base = 'b', full_issue = null where id = $1`, [agent]);
       });
     }
     const one = claims[0] as (typeof claims)[number];
@@ -194,14 +194,15 @@ describe('work', () => {
   });
 
   it('forgives silence after a pause', async () => {
-    await records.rows(`update agents set lease_until = now() - interval '1 hour'`);
+    await query(records, `update agents set lease_until = now() - interval '1 hour'`);
     await forgiveSilence(records, 5_000);
-    expect(await records.rows('select 1 from agents where lease_until < now()')).toEqual([]);
+    expect(await query(records, 'select 1 from agents where lease_until < now()')).toEqual([]);
   });
 
   it('gives edges what is newer than they have, and tells of what is gone', async () => {
     const environment = newId();
-    await records.rows(
+    await query(
+      records,
       `insert into environments (id, project_id, name, kind, plan_name, host) values ($1, $2, 'staging', 'standing', 'staging', 'h')`,
       [environment, project],
     );
@@ -223,7 +224,7 @@ describe('work', () => {
       'test',
     );
     expect(await acknowledge(records, other.id, 'outlet', second)).toBeNull();
-    await records.rows('update tokens set removed_at = now() where id = $1', [token.id]);
+    await query(records, 'update tokens set removed_at = now() where id = $1', [token.id]);
     expect(
       await acknowledge(records, other.id, 'outlet', second, { h: { version: second, issue: null } }),
     ).toMatchObject({
@@ -239,7 +240,8 @@ describe('migrations', () => {
       await migrate(older, '001-thread');
       const tables = async () =>
         (
-          await older.rows<{ name: string }>(
+          await query<{ name: string }>(
+            older,
             "select table_name as name from information_schema.tables where table_schema = 'public'",
           )
         ).map((row) => row.name);
@@ -263,41 +265,51 @@ describe('migrations', () => {
       };
       const variables = { A: '1', then: 'kept', URL: { from: 'db.url', then: '?x' } };
       const now = { A: '1', then: 'kept', URL: { from: 'db.url', append: '?x' } };
-      await older.rows(
+      await query(
+        older,
         "insert into projects (id, name, source, main_branch) values ($1, 'sailings', 'hosted', 'main')",
         [project],
       );
-      await older.rows("insert into tokens (id, hash, kind, name) values ($1, '\\x01', 'agent', 'a')", [token]);
-      await older.rows(
+      await query(older, "insert into tokens (id, hash, kind, name) values ($1, '\\x01', 'agent', 'a')", [token]);
+      await query(
+        older,
         "insert into agents (id, token_id, name, boot, class, slots, address, tools, base, sandbox, lease_until) values ($1, $2, 'a', $3, '{runs}', 2, '', '{}', 'b', '{}', now())",
         [agent, token, newId()],
       );
-      await older.rows(
+      await query(
+        older,
         "insert into runs (id, project_id, number, commit, branch, line, cause, actor, state) values ($1, $2, 1, 'c0', 'main', 'own', 'push', 'mika', 'passed')",
         [run, project],
       );
-      await older.rows(
+      await query(
+        older,
         "insert into tasks (id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, output, output_size, tests) values ($1, $2, 'unit', 0, 'passed', true, $3, '{}', '{}', 'f1', 'sha256:1', 12, '{\"passed\": 3}')",
         [task, run, JSON.stringify({ ...model, variables, junit: 'o.xml' })],
       );
-      await older.rows(
+      await query(
+        older,
         "insert into attempts (id, kind, task_id, project_id, number, state, needs, agent_id, fence) values ($1, 'task', $2, $3, 1, 'passed', '{\"class\": \"runs\"}', $4, 1)",
         [attempt, task, project, agent],
       );
-      await older.rows(
+      await query(
+        older,
         "insert into results (project_id, line, fingerprint, attempt_id, state, output) values ($1, 'own', 'f1', $2, 'passed', 'sha256:1')",
         [project, attempt],
       );
-      await older.rows("insert into definitions (project_id, commit, model) values ($1, 'c0', $2), ($1, 'c1', null)", [
-        project,
-        JSON.stringify({
-          version: 1,
-          versions: {},
-          tasks: { unit: { ...model, variables, junit: 'o.xml' } },
-          release: null,
-          environments: {},
-        }),
-      ]);
+      await query(
+        older,
+        "insert into definitions (project_id, commit, model) values ($1, 'c0', $2), ($1, 'c1', null)",
+        [
+          project,
+          JSON.stringify({
+            version: 1,
+            versions: {},
+            tasks: { unit: { ...model, variables, junit: 'o.xml' } },
+            release: null,
+            environments: {},
+          }),
+        ],
+      );
       await migrate(older);
       await migrate(older);
       const [row] = await tasksOf(older, run);
@@ -338,7 +350,7 @@ describe('migrations', () => {
   });
 
   it('are each done once, in their order', async () => {
-    const names = (await records.rows<{ name: string }>('select name from migrations order by at, name')).map(
+    const names = (await query<{ name: string }>(records, 'select name from migrations order by at, name')).map(
       (row) => row.name,
     );
     expect(names).toEqual(migrations.map((one) => one.name));
@@ -384,7 +396,8 @@ describe('results', () => {
     const [attempt] = await addAttempts(records, [
       { kind: 'task', task, deployment: null, project, number: 1, needs: { takes: 'runs', base: null }, priority: 2 },
     ]);
-    await records.rows(
+    await query(
+      records,
       'insert into results (project_id, line, fingerprint, attempt_id, state) values ($1, $2, $3, $4, $5)',
       [project, line, fingerprint, attempt, state],
     );

@@ -69,7 +69,7 @@ describe('the service, killed', () => {
           { kind: 'deploy', release: 1 },
           key,
         );
-    writeFileSync(join(world.folder, 'crash-at'), 'deployment.asked:after');
+    writeFileSync(join(world.folder, 'crash-at'), 'deployment.requested:after');
     await expect(ask('the key of this act')).rejects.toThrow();
     const again = await until('the same answer', () => ask('the key of this act'));
     await world.waitDeployment('shop', again.number);

@@ -195,7 +195,7 @@ tasks:
 
   it('runs again on its own, with what passed reused; its reason and what has changed are told', async () => {
     const checkout = await project(
-      'mended',
+      'fixed',
       `tsunagi: 1
 tasks:
   unit: { reads: [test.sh, a.txt], run: bash test.sh, results: out.xml }
@@ -206,11 +206,11 @@ tasks:
         'test.sh': `fails() { grep -q "$1" a.txt && echo '<failure message="price is wrong">at price.js:7</failure>'; }\nprintf '<testsuite><testcase name="price" classname="board">%s</testcase><testcase name="seat" classname="board">%s</testcase></testsuite>' "$(fails low)" "$(fails full)" > out.xml\n! grep -q 'low\\|full' a.txt\n`,
       },
     );
-    expect((await ended('mended', 1)).state).toBe('passed');
+    expect((await ended('fixed', 1)).state).toBe('passed');
     await checkout.commitAndPush({ 'a.txt': 'low' }, 'Lower the price');
-    const failed = await ended('mended', 2);
+    const failed = await ended('fixed', 2);
     expect(states(failed)).toEqual({ unit: 'failed', after: 'skipped', other: 'reused' });
-    let why = await world.api().get<WhyRunView>('/api/projects/mended/runs/2/why');
+    let why = await world.api().get<WhyRunView>('/api/projects/fixed/runs/2/why');
     expect(why).toMatchObject({
       failed: [
         {
@@ -229,26 +229,26 @@ tasks:
       },
     });
     await checkout.commitAndPush({ 'a.txt': 'low full' }, 'Fill the seats');
-    await ended('mended', 3);
-    why = await world.api().get<WhyRunView>('/api/projects/mended/runs/3/why');
+    await ended('fixed', 3);
+    why = await world.api().get<WhyRunView>('/api/projects/fixed/runs/3/why');
     expect(why.failed[0]?.tests.map((one) => [one.name, one.standing])).toEqual([
       ['price', 'known'],
       ['seat', 'new'],
     ]);
     expect(why.since?.commits.map((one) => one.title)).toEqual(['Fill the seats', 'Lower the price']);
-    const told = await world.cli('why', 'run', '3', '--project', 'mended');
+    const told = await world.cli('why', 'run', '3', '--project', 'fixed');
     expect(told.out).toMatch(/failed board › seat \(new\)/);
     expect(told.out).toMatch(/failed board › price \(known: failed in 1 of the last 2\)/);
     expect(told.out).toContain('Since run 1 passed:');
 
-    const { out } = await world.cli('run', 'again', '2', '--project', 'mended');
+    const { out } = await world.cli('run', 'again', '2', '--project', 'fixed');
     const number = Number(/run (\d+)/.exec(out)?.[1]);
-    const rerun = await ended('mended', number);
+    const rerun = await ended('fixed', number);
     expect(rerun.commit.id).toBe(failed.commit.id);
     expect(states(rerun)).toEqual({ unit: 'failed', after: 'skipped', other: 'reused' });
-    const one = await world.api().post<Run>('/api/projects/mended/runs/1/again', { task: 'other' });
-    expect(states(await ended('mended', one.number))).toMatchObject({ other: 'passed', unit: 'reused' });
-    expect((await world.cli('run', 'again', '1', 'othr', '--project', 'mended')).err).toContain('Did you mean `other`');
+    const one = await world.api().post<Run>('/api/projects/fixed/runs/1/again', { task: 'other' });
+    expect(states(await ended('fixed', one.number))).toMatchObject({ other: 'passed', unit: 'reused' });
+    expect((await world.cli('run', 'again', '1', 'othr', '--project', 'fixed')).err).toContain('Did you mean `other`');
   });
 });
 

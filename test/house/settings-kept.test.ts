@@ -11,7 +11,7 @@ import {
 } from '../../src/engine/environments/variables.js';
 import { type Keys, openKeys } from '../../src/keys/keys.js';
 import { migrate } from '../../src/records/migrate.js';
-import { openRecords, type Records } from '../../src/records/database.js';
+import { openRecords, query, queryOne, type Records } from '../../src/records/database.js';
 import { numberEvents } from '../../src/records/events.js';
 import { addPerson, addToken, callerOfToken, findPerson, setRole } from '../../src/records/people.js';
 import type { ProjectRow } from '../../src/records/projects.js';
@@ -105,7 +105,8 @@ describe('what is set', () => {
 describe('secrets that were replaced', () => {
   const versions = async () =>
     (
-      await records.rows<{ version: number; kept: boolean }>(
+      await query<{ version: number; kept: boolean }>(
+        records,
         `select version, sealed is not null as kept from variables where project_id = $1 and name = 'KEY' and scope = '' order by version`,
         [project.id],
       )
@@ -125,19 +126,22 @@ describe('secrets that were replaced', () => {
       actor: 'test',
       allowed: true,
     });
-    const [run] = await records.rows<{ id: string }>('select id from runs where project_id = $1 and number = $2', [
+    const [run] = await query<{ id: string }>(records, 'select id from runs where project_id = $1 and number = $2', [
       project.id,
       number,
     ]);
-    const [environment] = await records.rows<{ id: string }>(
+    const [environment] = await query<{ id: string }>(
+      records,
       `insert into environments (id, project_id, name, kind, plan_name, host) values (gen_random_uuid(), $1, 'staging', 'standing', 'staging', 'lane-staging.localhost') returning id`,
       [project.id],
     );
-    const [release] = await records.rows<{ id: string }>(
+    const [release] = await query<{ id: string }>(
+      records,
       `insert into releases (id, project_id, number, digest, commit, run_id, parts, plan) values (gen_random_uuid(), $1, 1, 'd', 'c', $2, '[]', '{}') returning id`,
       [project.id, run?.id],
     );
-    await records.rows(
+    await query(
+      records,
       `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, state, environment_plan, variables, secrets) values (gen_random_uuid(), $1, 1, $2, $3, 'deploy', 'test', 'live', '{}', '{}', $4)`,
       [project.id, environment?.id, release?.id, JSON.stringify({ SMS: place })],
     );
@@ -145,13 +149,14 @@ describe('secrets that were replaced', () => {
     await forgetSecrets(records);
     // The first was used by nothing; the second is what the live deployment runs with.
     expect(await versions()).toEqual([false, true, true]);
-    await records.rows(
+    await query(
+      records,
       `update deployments set state = 'replaced', warm_until = now() + interval '1 minute' where project_id = $1`,
       [project.id],
     );
     await forgetSecrets(records);
     expect(await versions()).toEqual([false, true, true]);
-    await records.rows('update deployments set warm_until = now() where project_id = $1', [project.id]);
+    await query(records, 'update deployments set warm_until = now() where project_id = $1', [project.id]);
     await forgetSecrets(records);
     expect(await versions()).toEqual([false, false, true]);
     await expect(openSecrets(context(), project.id, { SMS: place })).rejects.toMatchObject({
@@ -210,9 +215,9 @@ describe('sources that are looked at', () => {
     expect(await nextPoll(records)).toBeGreaterThan(50_000);
     await pollSoon(records, one.id);
     await pollSoon(records, project.id);
-    await records.rows('update projects set paused_at = now() where id = $1', [one.id]);
+    await query(records, 'update projects set paused_at = now() where id = $1', [one.id]);
     expect(await takePoll(records, 60_000)).toBeNull();
-    await records.rows('update projects set paused_at = null where id = $1', [one.id]);
+    await query(records, 'update projects set paused_at = null where id = $1', [one.id]);
     expect((await takePoll(records, 60_000))?.name).toBe('polled-one');
     await other.close();
   });
@@ -228,14 +233,15 @@ describe('sources that are looked at', () => {
     await settleStatus(
       records,
       held,
-      (await records.one<{ n: string }>('select coalesce(max(number), 0)::text as n from events'))?.n ?? '0',
+      (await queryOne<{ n: string }>(records, 'select coalesce(max(number), 0)::text as n from events'))?.n ?? '0',
       null,
       0,
       null,
     );
     await wakeStatus(records);
     expect(await takeStatus(records, 60_000)).toBeNull();
-    await records.rows(
+    await query(
+      records,
       `insert into events (type, project_id, subject, actor) values ('run.ended', $1, 'run 1', 'engine'), ('task.ended', $1, 'run 1', 'engine')`,
       [row.id],
     );
@@ -268,8 +274,9 @@ describe('tables', () => {
     const url = await cluster.openNamed('twice');
     const both = [openRecords({ url }), openRecords({ url })];
     await Promise.all(both.map((one) => migrate(one)));
-    const names = await both[0]?.rows<{ name: string }>('select name from migrations order by name');
-    expect(names?.map((row) => row.name)).toEqual([
+    const [first] = both as [Records, Records];
+    const names = await query<{ name: string }>(first, 'select name from migrations order by name');
+    expect(names.map((row) => row.name)).toEqual([
       '001-thread',
       '002-reuse',
       '003-space',

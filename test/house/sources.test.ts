@@ -38,7 +38,7 @@ describe('a code host that sends events', () => {
     const proposed = await checkout.commitAndPush(app('banner'), 'A banner', 'banner');
     const pull = await codehost.openPull('outlet', { title: 'A banner', branch: 'banner' });
     const name = `pr-${pull.number}`;
-    const host = `${name}.outlet.review.localhost`;
+    const host = `${name}-outlet.review.localhost`;
     await world.waitLive('outlet', name, proposed);
     expect((await world.visit(host)).text).toContain('<h1>banner</h1>');
     expect((await world.visit('outlet-staging.localhost')).text).toContain('<h1>outlet</h1>');
@@ -61,7 +61,9 @@ describe('a code host that sends events', () => {
 
   it('lets a commit of an untrusted pull request run only when a developer allows it, and gives it no review', async () => {
     await checkout.git('checkout', '-q', '-b', 'stranger', 'main');
-    const commit = await checkout.commitAndPush({ 'note.txt': 'hello' }, 'From a stranger', 'stranger');
+    // Not a branch of the project's own: whoever may push there is trusted.
+    const commit = await checkout.commit({ 'note.txt': 'hello' }, 'From a stranger');
+    await checkout.git('push', '-q', 'origin', 'HEAD:refs/offered/stranger');
     const pull = await codehost.openPull('outlet', { title: 'From a stranger', branch: 'stranger', trusted: false });
     const waiting = await until('its run waits', async () => {
       const { items } = await world.api().get<{
@@ -76,22 +78,40 @@ describe('a code host that sends events', () => {
       return items.find((one) => one.pullRequest === pull.number && one.issue?.code === 'run_untrusted');
     });
     expect(waiting.state).toBe('waiting');
-    expect((await world.cli('run', 'start', commit, '--project', 'outlet')).out).toContain(`run ${waiting.number}`);
+    for (const ref of [commit, `pr-${pull.number}`]) {
+      const refused = await world.cli('run', 'start', ref, '--project', 'outlet');
+      expect([refused.status, refused.err]).toEqual([1, expect.stringContaining('tsunagi run allow')]);
+    }
+    // One that is stopped before it was allowed is not permitted by running it again.
+    await world.cli('run', 'stop', String(waiting.number), '--project', 'outlet');
+    await until('it is stopped', async () => (await runAt(waiting.number)).endedAt);
+    const again = await world.api().raw('POST', `/api/projects/outlet/runs/${waiting.number}/again`, {
+      body: {},
+      headers: { 'idempotency-key': crypto.randomUUID() },
+    });
+    expect(again.body.code).toBe('run_untrusted');
+    expect((await world.cli('run', 'allow', 'main', '--project', 'outlet')).status).toBe(2);
+    const main = (await checkout.git('rev-parse', 'main')).trim();
+    expect((await world.cli('run', 'allow', main, '--project', 'outlet')).err).toContain('needs no permission');
+    const allowed = await world.cli('run', 'allow', commit.slice(0, 10), '--project', 'outlet', '--json');
+    const { number } = JSON.parse(allowed.out) as { number: number };
     const run = await until('it has run', async () => {
-      const one = await world
-        .api()
-        .get<{ state: string; endedAt: string | null }>(`/api/projects/outlet/runs/${waiting.number}`);
+      const one = await runAt(number);
       return one.endedAt ? one : null;
     });
     expect(run.state).toBe('passed');
+    // Now it may be run as often as wanted.
+    expect((await world.cli('run', 'start', commit, '--project', 'outlet')).status).toBe(0);
     expect((await world.events('project=outlet&type=run.allowed'))[0]).toMatchObject({
-      subject: `run ${waiting.number}`,
+      subject: `run ${number}`,
       data: { actor: 'owner' },
     });
     expect((await world.api().raw('GET', `/api/projects/outlet/environments/pr-${pull.number}`)).status).toBe(404);
     await checkout.git('checkout', '-q', 'main');
   });
 
+  const runAt = (number: number) =>
+    world.api().get<{ state: string; endedAt: string | null }>(`/api/projects/outlet/runs/${number}`);
   const send = (body: string, signature: Record<string, string>, project = 'outlet') =>
     api(world.url, null).raw('POST', `/api/sources/${project}/events`, {
       body,
@@ -268,7 +288,7 @@ describe('a hosted project', () => {
       'Bad',
     );
     const run = await world.waitRun('shoal', bad);
-    expect(run.issue).toMatchObject({ code: 'definition_invalid', says: expect.stringContaining('2 mistakes') });
+    expect(run.issue).toMatchObject({ code: 'definition_invalid', says: expect.stringContaining('2 errors') });
     expect(run.definitionIssues.map((one) => [one.line, one.column, one.next])).toEqual([
       [2, 1, 'Did you mean `tasks`?'],
       [4, 14, 'Did you mean `branch`?'],
@@ -309,7 +329,7 @@ describe('a hosted project', () => {
     });
   });
 
-  it('refuses tags and branches it can not name, in words that git shows', async () => {
+  it('refuses tags and branches it cannot name, in words that git shows', async () => {
     await checkout.git('tag', 'v1');
     await expect(checkout.git('push', '-q', 'origin', 'v1')).rejects.toThrow(
       /Tsunagi takes branches; refs\/tags\/v1 is none/,

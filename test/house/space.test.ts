@@ -78,7 +78,7 @@ describe('what is kept', () => {
       headers: { 'idempotency-key': 'revert to what is gone' },
     });
     expect(reverted).toMatchObject({ status: 410, body: { code: 'release_gone' } });
-    const told = await world.events('type=release.gone&project=store');
+    const told = await world.events('type=release.bytes-removed&project=store');
     const subjects = told.map((one) => one.subject).sort();
     expect(subjects).toContain('r2');
     expect(subjects.filter((one) => !['r1', 'r2', 'r3', 'r4'].includes(one))).toEqual([]);

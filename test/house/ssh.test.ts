@@ -49,7 +49,7 @@ afterAll(async () => {
 const url = 'ssh://git@localhost:2222/prices.git';
 const look = async (body: object) =>
   (
-    await world.api().raw('POST', '/api/sources/look', {
+    await world.api().raw('POST', '/api/sources/branches', {
       body: { url, allowPrivate: true, ...body },
       headers: { 'idempotency-key': crypto.randomUUID() },
     })
@@ -114,11 +114,11 @@ describe('a source over ssh', () => {
 describe('a branch that is pushed by force or removed while it runs', () => {
   it('does not disturb the run: its commit is held', async () => {
     const first = await checkout.commitAndPush({ 'a.txt': 'before' }, 'Before', 'topic');
-    await world.cli('project', 'look', '--project', 'prices');
+    await world.cli('project', 'fetch', '--project', 'prices');
     const running = await run(2, false);
     expect(running.commit.id).toBe(first);
     await checkout.git('push', '-q', 'origin', ':refs/heads/topic');
-    await world.cli('project', 'look', '--project', 'prices');
+    await world.cli('project', 'fetch', '--project', 'prices');
     await until(
       'the branch is gone',
       async () => (await world.events('project=prices&type=branch.removed')).length === 1,
@@ -128,7 +128,7 @@ describe('a branch that is pushed by force or removed while it runs', () => {
     expect(await world.log(done.taskList[0]?.attempts[0]?.id as string)).toContain('before');
     await checkout.git('commit', '-q', '--amend', '-m', 'Another history');
     await checkout.git('push', '-q', '--force', 'origin', 'HEAD:refs/heads/renamed');
-    await world.cli('project', 'look', '--project', 'prices');
+    await world.cli('project', 'fetch', '--project', 'prices');
     expect((await run(3)).taskList[0]?.state).toBe('reused');
   });
 });

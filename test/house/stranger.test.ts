@@ -75,7 +75,7 @@ async function offer(
       (one) => one.pullRequest === pull.number && one.issue?.code === 'run_untrusted',
     ),
   );
-  await world.api().post('/api/projects/galley/runs', { ref: commit });
+  await world.api().post(`/api/projects/galley/commits/${commit}/allow`);
   return { run: await ended(waiting.number), pull: pull.number, commit };
 }
 
@@ -161,7 +161,7 @@ describe('a hostile pull request', () => {
         (one) => one.commit.id === head,
       ),
     );
-    const started = await world.api().post<Run>('/api/projects/galley/runs', { ref: middle });
+    const started = await world.api().post<Run>(`/api/projects/galley/commits/${middle}/allow`);
     const run = await ended(started.number);
     expect(await logOf(run, 'build')).toContain('nothing is kept');
     // What it has passed is no pass of the project's own: main makes the same bytes anew.
@@ -178,7 +178,7 @@ describe('a hostile pull request', () => {
     expect(why.inputs).toMatchObject({ project: 'galley', network: true });
   });
 
-  it('can not report for another attempt: an agent’s words need the fence that it was given', async () => {
+  it('cannot report for another attempt: an agent’s words need the fence that it was given', async () => {
     const main = (await ended(1)).taskList[0]?.attempts[0]?.id;
     const developer = await world
       .api()

@@ -214,7 +214,7 @@ describe('from a push to production and back', () => {
     expect([lost.status, lost.err]).toEqual([2, expect.stringContaining('--project NAME')]);
   });
 
-  it('exits 3 when the service can not be reached, 2 when used wrongly', async () => {
+  it('exits 3 when the service cannot be reached, 2 when used wrongly', async () => {
     const { cli } = await import('./world.js');
     const away = await cli(['board'], { TSUNAGI_URL: 'http://127.0.0.1:9', TSUNAGI_TOKEN: 'x' });
     expect([away.status, away.err]).toEqual([3, expect.stringContaining('does not answer')]);

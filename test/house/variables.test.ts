@@ -12,8 +12,8 @@ const definition = `tsunagi: 1
 tasks:
   tell:
     reads: [a.txt]
-    variables: { REGION: { from: variable.REGION }, KEY: { from: variable.TASK_KEY, append: '!' } }
-    run: ['echo "at $REGION with $KEY"', 'printf %s "$KEY" | base64 -w0; printf "%s\\n" "$KEY" | head -c 9; sleep 0.3; printf "%s\\n" "$KEY" | tail -c +10; echo "<testsuite><testcase name=\\"a $KEY\\"><failure message=\\"$KEY\\"/></testcase></testsuite>" > out.xml']
+    variables: { AREA: { from: variable.AREA }, KEY: { from: variable.TASK_KEY, append: '!' } }
+    run: ['echo "at $AREA with $KEY"', 'printf %s "$KEY" | base64 -w0; printf "%s\\n" "$KEY" | head -c 9; sleep 0.3; printf "%s\\n" "$KEY" | tail -c +10; echo "<testsuite><testcase name=\\"a $KEY\\"><failure message=\\"$KEY\\"/></testcase></testsuite>" > out.xml']
     results: out.xml
 release:
   needs: [tell]
@@ -21,7 +21,7 @@ release:
     web: { kind: server, files: [server.js, package.json], start: node server.js, ready: / }
   variables:
     LEVEL: { default: info }
-    REGION: {about: which region it is}
+    AREA: {about: which area it is}
     SMS_KEY: { secret: true, about: key of the gateway }
     HEADER: { from: variable.SMS_KEY, append: ' (header)' }
 environments:
@@ -30,8 +30,8 @@ environments:
 `;
 const server = `import { createServer } from 'node:http';
 console.log('begun with', process.env.SMS_KEY, Buffer.from('user:' + process.env.SMS_KEY).toString('base64'));
-const { LEVEL, REGION, HEADER, SMS_KEY } = process.env;
-createServer((request, response) => response.end(JSON.stringify({ LEVEL, REGION, HEADER, length: SMS_KEY?.length }))).listen(process.env.PORT);
+const { LEVEL, AREA, HEADER, SMS_KEY } = process.env;
+createServer((request, response) => response.end(JSON.stringify({ LEVEL, AREA, HEADER, length: SMS_KEY?.length }))).listen(process.env.PORT);
 process.on('SIGTERM', () => process.exit(0));
 `;
 
@@ -73,14 +73,14 @@ describe('variables that tasks want', () => {
     await checkout.push();
     expect((await run(1)).issue).toMatchObject({
       code: 'variable_unset',
-      says: 'REGION, TASK_KEY must be set for garden, and nobody has.',
+      says: 'AREA, TASK_KEY must be set for garden, and nobody has.',
     });
     const plan = await world.cli('plan', 'main', '--project', 'garden');
-    expect(plan.err + plan.out).toContain('REGION, TASK_KEY must be set');
+    expect(plan.err + plan.out).toContain('AREA, TASK_KEY must be set');
   });
 
   it('are given to them, and secrets are masked in every form, in logs, tests and what is explained', async () => {
-    await set(null, { REGION: 'north' });
+    await set(null, { AREA: 'north' });
     await set(null, { TASK_KEY: key }, true);
     await world.api().post('/api/projects/garden/runs', { ref: 'main' });
     const done = await run(2);
@@ -93,7 +93,7 @@ describe('variables that tasks want', () => {
     expect(JSON.stringify(done)).toContain('a ‹KEY›');
     const why = await world.api().get<WhyTaskView>('/api/projects/garden/runs/2/tasks/tell/why');
     expect(why.inputs).toMatchObject({
-      variables: { REGION: 'north', KEY: { secret: expect.stringMatching(/^[0-9a-f]{64}$/), append: '!' } },
+      variables: { AREA: 'north', KEY: { secret: expect.stringMatching(/^[0-9a-f]{64}$/), append: '!' } },
     });
     expect(JSON.stringify(why)).not.toContain('hunter2');
   });
@@ -154,7 +154,7 @@ describe('variables of an environment', () => {
     expect(live).toMatchObject({ issue: null, changes: [] });
     expect(await answer('staging')).toEqual({
       LEVEL: 'info',
-      REGION: 'north',
+      AREA: 'north',
       HEADER: `${key} (header)`,
       length: key.length,
     });
@@ -177,14 +177,14 @@ describe('variables of an environment', () => {
   });
 
   it('of the environment go before those of the project, and a change waits for the next deployment', async () => {
-    await set('staging', { REGION: 'south', LEVEL: 'debug' });
+    await set('staging', { AREA: 'south', LEVEL: 'debug' });
     await set(null, { UNUSED: 'x' });
-    expect((await world.environment('garden', 'staging')).changes).toEqual(['REGION', 'LEVEL']);
-    expect(await answer('staging')).toMatchObject({ REGION: 'north', LEVEL: 'info' });
+    expect((await world.environment('garden', 'staging')).changes).toEqual(['AREA', 'LEVEL']);
+    expect(await answer('staging')).toMatchObject({ AREA: 'north', LEVEL: 'info' });
     const { release } = (await world.environment('garden', 'staging')).live as { release: number };
     const told = await world.cli('deploy', `r${release}`, '--to', 'garden/staging');
     expect([told.err, told.status]).toEqual(['', 0]);
-    expect(await answer('staging')).toMatchObject({ REGION: 'south', LEVEL: 'debug' });
+    expect(await answer('staging')).toMatchObject({ AREA: 'south', LEVEL: 'debug' });
     expect((await world.environment('garden', 'staging')).changes).toEqual([]);
     expect((await world.cli('deploy', `r${release}`, '--to', 'garden/staging')).err).toContain(
       'is live in garden/staging already',
@@ -200,7 +200,7 @@ describe('variables of an environment', () => {
     expect((await world.cli('revert', 'garden/staging', '--release', `r${before}`)).status).toBe(0);
     expect(await answer('staging')).toEqual({
       LEVEL: 'debug',
-      REGION: 'south',
+      AREA: 'south',
       HEADER: 'a new key (header)',
       length: 9,
     });
@@ -280,13 +280,13 @@ describe('a dotenv file', () => {
     const file = join(world.folder, 'garden.env');
     writeFileSync(
       file,
-      '\uFEFFREGION=north\r\n# the gateway\r\nGATEWAY_TOKEN="s3cret of\r\ntwo lines"\r\nUNUSED=y\r\nUNUSED=z\r\nURL=$REGION/x\r\n',
+      '\uFEFFAREA=north\r\n# the gateway\r\nGATEWAY_TOKEN="s3cret of\r\ntwo lines"\r\nUNUSED=y\r\nUNUSED=z\r\nURL=$AREA/x\r\n',
     );
     const asked = await world.cli('variable', 'import', file, '--project', 'garden');
     expect(asked.status).toBe(2);
     expect(asked.out).toContain('line 6: UNUSED stands on line 5, too');
     expect(asked.out).toContain('line 7: The value of URL refers to another variable');
-    expect(asked.out).toMatch(/REGION +same/);
+    expect(asked.out).toMatch(/AREA +same/);
     expect(asked.out).toMatch(/GATEWAY_TOKEN +new +secret/);
     expect(asked.out).toMatch(/UNUSED +changed/);
     expect(asked.out).not.toContain('s3cret');
@@ -298,7 +298,7 @@ describe('a dotenv file', () => {
     expect([items.get('GATEWAY_TOKEN')?.secret, items.get('UNUSED')?.value, items.get('URL')?.value]).toEqual([
       true,
       'z',
-      '$REGION/x',
+      '$AREA/x',
     ]);
     expect((await world.cli('variable', 'import', file, '--project', 'garden', '--yes')).out).toContain(
       'Nothing changes.',
@@ -313,7 +313,7 @@ describe('a dotenv file', () => {
     expect(told.out).toContain('line 2:');
     expect((await list()).items.some((one) => one.name === 'FINE')).toBe(false);
     expect((await world.cli('variable', 'import', '/nowhere/at/all', '--project', 'garden')).err).toContain(
-      'can not be read',
+      'cannot be read',
     );
   });
 });

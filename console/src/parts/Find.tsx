@@ -91,9 +91,7 @@ function Search({ close }: { close: () => void }) {
         ))}
       </div>
       {asked && found.data && items.length === 0 ? (
-        <p className="px-5 pb-4 text-second">
-          Nothing here is called so. A number, a name or the beginning of a commit will do.
-        </p>
+        <p className="px-5 pb-4 text-second">Nothing matches. A number, a name or the beginning of a commit will do.</p>
       ) : null}
       {asked ? null : <p className="px-5 py-3 text-second">↑ ↓ to choose, Enter to go, Esc to leave.</p>}
     </>

@@ -81,7 +81,7 @@ export function Frame({ me }: { me: Me }) {
       </header>
       {connected ? null : (
         <p role="status" className="bg-ochre-wash px-7 py-1.5 text-center text-ochre">
-          The connection is lost; what you see may be old. It is restored by itself.
+          The connection is lost; what you see may be old. It is restored automatically.
         </p>
       )}
       <main className="mx-auto max-w-[1400px] px-4 pt-5 pb-16 md:px-7">

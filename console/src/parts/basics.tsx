@@ -77,8 +77,8 @@ export function Trouble({ error }: { error: unknown }) {
   const problem = error instanceof Refusal ? error.problem : null;
   return (
     <div role="alert" className="rounded-md border border-vermilion bg-vermilion-wash px-4 py-3">
-      <p className="font-semibold text-vermilion">{problem?.detail ?? 'The service can not be reached.'}</p>
-      <p className="text-ink">{problem?.next ?? 'It is tried again by itself.'}</p>
+      <p className="font-semibold text-vermilion">{problem?.detail ?? 'The service cannot be reached.'}</p>
+      <p className="text-ink">{problem?.next ?? 'It is tried again automatically.'}</p>
     </div>
   );
 }

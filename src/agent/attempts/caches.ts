@@ -1,6 +1,6 @@
 /**
  * Folders that a task keeps between attempts. Two attempts never write one at the same time: each takes a free copy, the one
- * that was used last first, and gives it back. Copies belong to one project and trust line.
+ * that was used last first, and gives it back. Copies belong to one project and trust scope.
  */
 import { createHash } from 'node:crypto';
 import { existsSync, mkdirSync, readdirSync, statSync, utimesSync } from 'node:fs';

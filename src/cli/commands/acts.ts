@@ -41,7 +41,9 @@ export function actCommands(program: Command): void {
   );
 
   shared(
-    program.command('hold <environment>').description('let it take nothing by itself until someone lifts it'),
+    program
+      .command('hold <environment>')
+      .description('it takes nothing new until the hold is lifted; revert still works'),
     'tsunagi hold sailings/staging --why "data import tonight"',
   )
     .option('--why <reason>', 'why')
@@ -63,7 +65,7 @@ export function actCommands(program: Command): void {
   shared(
     program
       .command('follow [what]')
-      .description('follow a run (131) or deployment (d17) until it ends; left out: the newest run'),
+      .description('follow a run (131) or deployment (d17) until it ends; default: the newest run'),
     'tsunagi follow 131 --project sailings',
   ).action(async (what: string | undefined, options: Shared) => {
     const project = await projectName(options.project);
@@ -74,7 +76,7 @@ export function actCommands(program: Command): void {
       : ((await get<{ items: { number: number }[] }>(`/api/runs?project=${encodeURIComponent(project)}&limit=1`))
           .items[0]?.number ?? null);
     if (!number)
-      throw usage(what ? `\`${what}\` is no run (131) and no deployment (d17).` : 'There is no run yet.', 'follow');
+      throw usage(what ? `\`${what}\` is not a run (131) or a deployment (d17).` : 'There is no run yet.', 'follow');
     const run = await followRun(project, number, !options.json);
     give(options, run, () => {});
     if (run.state !== 'passed') process.exitCode = 1;
@@ -89,7 +91,8 @@ async function ask(
 ): Promise<void> {
   const place = await environmentPlace(where, options.project);
   const number = release === undefined ? null : numberOf(release, 'r');
-  if (release !== undefined && number === null) throw usage(`\`${release}\` is no release; one looks like r57.`, kind);
+  if (release !== undefined && number === null)
+    throw usage(`\`${release}\` is not a release; one looks like r57.`, kind);
   const asked = await post<Deployment>(`${place.path}/deployments`, {
     kind,
     ...(number === null ? {} : { release: number }),

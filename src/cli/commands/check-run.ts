@@ -35,9 +35,9 @@ export function runCheck(path: string | undefined, options: Shared): void {
     for (const one of warnings) say(`${plain(wording(one).says)} ${faint(plain(wording(one).next))}`);
     if (definition)
       say(
-        `${file} is right: ${count(Object.keys(definition.tasks).length, 'task')}, ${count(Object.keys(definition.release?.parts ?? {}).length, 'part')}, ${count(Object.keys(definition.environments).length, 'environment')}.`,
+        `${file} is valid: ${count(Object.keys(definition.tasks).length, 'task')}, ${count(Object.keys(definition.release?.parts ?? {}).length, 'part')}, ${count(Object.keys(definition.environments).length, 'environment')}.`,
       );
-    else say(`${count(errors.length, 'mistake')}.`);
+    else say(`${count(errors.length, 'error')}.`);
   }
   if (!definition) process.exitCode = 1;
 }

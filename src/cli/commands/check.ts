@@ -4,7 +4,7 @@ import { type Shared, shared } from './shared.js';
 
 export function checkCommand(program: Command): void {
   shared(
-    program.command('check [path]').description('check a definition, offline; left out: tsunagi.yaml here'),
+    program.command('check [path]').description('check a definition, offline; default: tsunagi.yaml here'),
     'tsunagi check',
     { project: false },
   ).action(async (path: string | undefined, options: Shared) => {

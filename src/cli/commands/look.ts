@@ -32,7 +32,7 @@ export function lookCommands(program: Command): void {
       ({ items }) =>
         say(
           table(
-            ['RELEASE', 'OF', 'COMMIT', 'RUN', 'MADE', 'TITLE'],
+            ['RELEASE', 'BRANCH', 'COMMIT', 'RUN', 'MADE', 'TITLE'],
             items.map((one) => [
               `r${one.number}`,
               placeOfRun(one),
@@ -205,7 +205,7 @@ function showBoard(board: Board): void {
         `${short(run.commit.id)} ${plain(run.commit.title)}`,
       ]);
     for (const environment of [...project.environments, ...project.reviews]) rows.push(environmentRow(environment));
-    say(table(['WHERE', 'STATE', 'WHAT', 'SINCE AND WHY'], rows), '');
+    say(table(['WHERE', 'STATE', 'WHAT', 'DETAILS'], rows), '');
   }
   say(
     faint(`agents ${board.agents.alive} of ${board.agents.total} · edges ${board.edges.alive} of ${board.edges.total}`),
@@ -269,7 +269,7 @@ function showEnvironment(one: EnvironmentDetail): void {
     say(
       '',
       table(
-        ['INSTANCE', 'STATE', 'OF', 'AGENT', 'PORT', 'SINCE', 'WHY'],
+        ['INSTANCE', 'STATE', 'DEPLOYMENT', 'AGENT', 'PORT', 'SINCE', 'WHY'],
         one.instanceList.map((item) => [
           `${item.part} ${item.position}`,
           state(item.state),

@@ -77,7 +77,9 @@ export function ownerCommands(program: Command, project: Command): void {
     ['resume', false, 'goes on'],
   ] as const)
     shared(
-      project.command(`${verb} <name>`).description(paused ? 'let what is pushed wait' : 'go on with a paused project'),
+      project
+        .command(`${verb} <name>`)
+        .description(paused ? 'pushes wait until it is resumed' : 'let a paused project go on'),
       `tsunagi project ${verb} tide-tables`,
       { project: false },
     ).action(async (name: string, options: Shared) =>
@@ -87,16 +89,16 @@ export function ownerCommands(program: Command, project: Command): void {
     );
   shared(
     project
-      .command('statuses <name> [url]')
-      .description('tell the code host how runs stand, at this address; left out: nowhere'),
-    'tsunagi project statuses sailings https://code.kohama.example/events',
+      .command('report-to <name> [url]')
+      .description('send states of runs to this address of the code host; without it: to none'),
+    'tsunagi project report-to sailings https://code.kohama.example/events',
     { project: false },
   ).action(async (name: string, url: string | undefined, options: Shared) =>
     give(options, await post<Project>(`${pathOf(name)}/change`, { statuses: url ?? null }), (one) =>
       say(
         one.statuses
-          ? `How runs of ${bold(one.name)} stand is told to ${one.statuses}, signed with its secret.`
-          : `Nobody is told how runs of ${bold(one.name)} stand.`,
+          ? `States of ${bold(one.name)}’s runs are sent to ${one.statuses}, signed with its secret.`
+          : `States of ${bold(one.name)}’s runs are sent to nobody.`,
       ),
     ),
   );
@@ -116,9 +118,15 @@ export function ownerCommands(program: Command, project: Command): void {
       ];
       if (!options.yes) {
         give(options, removal, () =>
-          say(`With ${bold(plain(name))} go: ${words.join(' · ')}.`, 'What happened stays in the record.'),
+          say(
+            `Removing ${bold(plain(name))} also removes: ${words.join(' · ')}.`,
+            'What happened stays in the record.',
+          ),
         );
-        throw new CodedError('usage', { detail: 'Nothing was removed. Say it with --yes.', command: 'project remove' });
+        throw new CodedError('usage', {
+          detail: 'Nothing was removed. Confirm with --yes.',
+          command: 'project remove',
+        });
       }
       give(options, await call<Removal>('DELETE', pathOf(name)), () =>
         say(`${bold(plain(name))} is removed, with ${words.join(' · ')}.`),

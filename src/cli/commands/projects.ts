@@ -43,7 +43,7 @@ export function projectCommands(program: Command): void {
               one.source,
               one.mainBranch,
               one.url ?? one.endpoint,
-              one.issue ? plain(one.issue.says) : one.paused ? 'paused' : one.draft ? 'its definition is a draft' : '',
+              one.issue ? plain(one.issue.says) : one.paused ? 'paused' : one.draft ? 'draft definition' : '',
             ]),
           ),
         ),
@@ -52,7 +52,7 @@ export function projectCommands(program: Command): void {
   shared(
     project
       .command('add <name>')
-      .description('add a project: from any git address, told of by its code host, or hosted here')
+      .description('add a project: from any git address, notified by its code host, or hosted here')
       .addHelpText('after', '\nA password or token is read from TSUNAGI_SOURCE_PASSWORD, never from the command line.'),
     'tsunagi project add tide-tables --from https://code.kohama.example/tide-tables.git',
     { project: false },
@@ -62,8 +62,8 @@ export function projectCommands(program: Command): void {
       'a git address (https, http, ssh; file for owners) that is looked at regularly; what it needs is recognised',
     )
     .option('--notified <url>', 'its code host sends events, and is fetched from')
-    .option('--hosted', 'its commits are pushed straight to this service (default)')
-    .option('--branch <branch>', 'the main branch; left out: what the repository says')
+    .option('--hosted', 'its commits are pushed to this service; default')
+    .option('--branch <branch>', 'the main branch; default: what the repository says')
     .option('--folder <path>', 'the project’s folder in a larger repository')
     .option('--user <name>', 'the user name at the source')
     .option('--key <file>', 'a private key for ssh')
@@ -80,9 +80,9 @@ export function projectCommands(program: Command): void {
 
   shared(
     project
-      .command('recognise')
+      .command('propose')
       .description('what is recognised in the newest commit, and the definition that would be proposed'),
-    'tsunagi project recognise --project tide-tables',
+    'tsunagi project propose --project tide-tables',
   ).action(async (options: Shared) =>
     give(options, await get<Recognised>(`${await pathOf(options)}/proposal`), showProposal),
   );
@@ -111,7 +111,7 @@ export function projectCommands(program: Command): void {
       return;
     }
     give(options, await post<Draft>(`${await pathOf(options)}/draft`, { text }), () =>
-      say('The draft is kept; the newest commit runs with it.'),
+      say('The draft is saved; the newest commit runs with it.'),
     );
   });
   shared(
@@ -134,10 +134,10 @@ export function projectCommands(program: Command): void {
   );
 
   shared(
-    project.command('look').description('look at a polled source now'),
-    'tsunagi project look --project tide-tables',
+    project.command('fetch').description('fetch a polled source now'),
+    'tsunagi project fetch --project tide-tables',
   ).action(async (options: Shared) =>
-    give(options, await post(`${await pathOf(options)}/look`), () => say('It is being looked at.')),
+    give(options, await post(`${await pathOf(options)}/fetch`), () => say('Fetching now.')),
   );
 }
 
@@ -191,18 +191,18 @@ async function addFrom(name: string, options: Add): Promise<void> {
   const answers: Record<string, string> = options.folder ? { folder: options.folder } : {};
   for (const one of options.answer) {
     const at = one.indexOf('=');
-    if (at < 1) throw new CodedError('usage', { detail: `\`${one}\` is no id=value.`, command: 'project add' });
+    if (at < 1) throw new CodedError('usage', { detail: `\`${one}\` is not id=value.`, command: 'project add' });
     answers[one.slice(0, at)] = one.slice(at + 1);
   }
   const body: RecogniseBody = { ...source, ...(options.branch ? { branch: options.branch } : {}), answers };
-  let proposal = await post<Recognised>('/api/sources/recognise', body);
+  let proposal = await post<Recognised>('/api/sources/proposal', body);
   const asking = process.stdin.isTTY && !options.yes && !options.json;
   if (asking) {
     for (;;) {
       const open = proposal.questions.find((one) => !one.given && !Object.hasOwn(answers, one.id));
       if (!open) break;
       answers[open.id] = await answerTo(open);
-      proposal = await post<Recognised>('/api/sources/recognise', { ...body, answers });
+      proposal = await post<Recognised>('/api/sources/proposal', { ...body, answers });
     }
   }
   if (!options.json) showProposal(proposal);

@@ -6,7 +6,7 @@ export function rehearseCommand(program: Command): void {
   shared(
     program
       .command('rehearse [tasks...]')
-      .description('run tasks of the working copy here, in the same sandbox, with no service; left out: all of them'),
+      .description('run tasks of the working copy here, in the same sandbox, with no service; default: all of them'),
     'tsunagi rehearse unit --log',
   )
     .option('--log', 'show all that is printed, not only that of tasks that fail')

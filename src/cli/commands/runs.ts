@@ -11,7 +11,7 @@ import { ago, bold, faint, plain, printed, say, short, state, table, took } from
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
 
 export function runCommands(program: Command): void {
-  const run = program.command('run').description('passes through a commit’s tasks');
+  const run = program.command('run').description('runs of a commit’s tasks');
   shared(run.command('list').description('runs, the newest first'), 'tsunagi run list --state failed')
     .option('--state <state>', 'only runs in this state')
     .option('--branch <branch>', 'only runs of this branch')
@@ -22,7 +22,7 @@ export function runCommands(program: Command): void {
       give(options, await get<PageOf<Run>>(`/api/runs?${query}`), ({ items }) =>
         say(
           table(
-            ['RUN', 'PROJECT', 'STATE', 'OF', 'COMMIT', 'TOOK', 'WHEN', 'TITLE'],
+            ['RUN', 'PROJECT', 'STATE', 'BRANCH', 'COMMIT', 'TOOK', 'WHEN', 'TITLE'],
             items.map((one) => [
               String(one.number),
               one.project,
@@ -42,7 +42,8 @@ export function runCommands(program: Command): void {
     'tsunagi run show 131 --project sailings',
   ).action(async (text: string, options: Shared) => {
     const number = numberOf(text, '');
-    if (!number) throw new CodedError('usage', { detail: `\`${text}\` is no number of a run.`, command: 'run show' });
+    if (!number)
+      throw new CodedError('usage', { detail: `\`${text}\` is not the number of a run.`, command: 'run show' });
     const path = `/api/projects/${await projectName(options.project)}/runs/${number}`;
     const shown = await get<RunDetail>(path);
     const coverage = shown.taskList.some((one) => one.covers) ? await get<RunCoverage>(`${path}/coverage`) : null;
@@ -50,8 +51,16 @@ export function runCommands(program: Command): void {
   });
   shared(
     run
-      .command('start <ref>')
-      .description('run a branch, commit or pull request (pr-N); permits an untrusted commit that waits'),
+      .command('allow <commit>')
+      .description('let a commit of an untrusted pull request run; by its id, and for that commit alone'),
+    'tsunagi run allow 3f9a1c20d4e7 --project sailings',
+  ).action(async (commit: string, options: Shared) => {
+    const project = await projectName(options.project);
+    const id = await wholeCommit(project, commit);
+    give(options, await post<Run>(`/api/projects/${project}/commits/${id}/allow`), started);
+  });
+  shared(
+    run.command('start <ref>').description('run a branch, commit or pull request (pr-N)'),
     'tsunagi run start main --project sailings',
   )
     .option('--without-reuse', 'run every task, whatever has passed before')
@@ -68,7 +77,7 @@ export function runCommands(program: Command): void {
     run.command('log <number> <task>').description('what a task of a run printed'),
     'tsunagi run log 131 unit --search "not ok"',
   )
-    .option('--attempt <n>', 'of this attempt; left out: the last')
+    .option('--attempt <n>', 'of this attempt; default: the last')
     .option('--search <text>', 'only the lines that have this text, with their numbers')
     .action(async (text: string, name: string, options: Shared & { attempt?: string; search?: string }) => {
       const project = await projectName(options.project);
@@ -148,6 +157,18 @@ async function searchAttempt(id: string, text: string, options: Shared): Promise
     for (const one of found) say(`${faint(String(one.line + 1).padStart(7))}  ${plain(one.text)}`);
   });
   if (found.length === 0) process.exitCode = 1;
+}
+
+/** The whole id of a commit that waits, or that a run was of. */
+async function wholeCommit(project: string, text: string): Promise<string> {
+  const usage = (detail: string) => new CodedError('usage', { detail, command: 'run allow' });
+  if (!/^[0-9a-f]{7,64}$/.test(text)) throw usage(`\`${text}\` is not the id of a commit.`);
+  if (text.length >= 40) return text;
+  const { items } = await get<PageOf<Run>>(`/api/runs?project=${project}&limit=200`);
+  const found = [...new Set(items.map((one) => one.commit.id).filter((id) => id.startsWith(text)))];
+  if (found.length > 1) throw usage(`\`${text}\` begins several commits; write more of it.`);
+  if (!found[0]) throw new CodedError('ref_unknown', { ref: text, project });
+  return found[0];
 }
 
 const started = (one: Run): void =>

@@ -9,7 +9,7 @@ export interface Shared {
 /** `--json`, `--project` and the example that every command's help ends with. */
 export function shared(command: Command, example: string, options: { project?: boolean } = {}): Command {
   if (options.project !== false)
-    command.option('--project <name>', 'the project; left out: that of the checkout one stands in');
+    command.option('--project <name>', 'the project; default: that of the checkout one stands in');
   return command.option('--json', 'print JSON with stable fields').addHelpText('after', `\nExample:\n  ${example}`);
 }
 

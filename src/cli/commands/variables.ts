@@ -24,13 +24,13 @@ async function placeOf(options: For): Promise<{ path: string; environment: strin
 }
 
 const forOption = (command: Command): Command =>
-  command.option('--for <environment>', 'the environment; left out: the whole project');
+  command.option('--for <environment>', 'the environment; default: the whole project');
 
 export function variableCommands(program: Command): void {
   const variable = program.command('variable').description('variables and secrets of a project and its environments');
 
   shared(
-    variable.command('list').description('what is set, and what is wanted and not set'),
+    variable.command('list').description('what is set, and what is required but not set'),
     'tsunagi variable list --project sailings',
   ).action(async (options: Shared) => {
     const { path } = await placeOf(options);
@@ -63,7 +63,7 @@ export function variableCommands(program: Command): void {
 
   forOption(
     shared(
-      variable.command('set <pairs...>').description('set variables; they count with the next deployment'),
+      variable.command('set <pairs...>').description('set variables; they take effect with the next deployment'),
       'tsunagi variable set LOG_LEVEL=debug --for sailings/staging',
     ),
   )
@@ -83,7 +83,7 @@ export function variableCommands(program: Command): void {
 
   forOption(
     shared(
-      variable.command('remove <names...>').description('take variables away'),
+      variable.command('remove <names...>').description('remove variables'),
       'tsunagi variable remove LOG_LEVEL --for sailings/staging',
     ),
   ).action(async (names: string[], options: For) => {
@@ -101,7 +101,7 @@ export function variableCommands(program: Command): void {
   )
     .option(
       '--secrets <names>',
-      'which of them are secrets, with commas between; left out: those whose names speak of one',
+      'which of them are secrets, with commas between; default: those whose names speak of one',
     )
     .option('-y, --yes', 'do not ask')
     .action(async (file: string, options: For & { secrets?: string; yes?: boolean }) => {
@@ -137,7 +137,7 @@ function readText(file: string): string {
     return readFileSync(file === '-' ? 0 : file, 'utf8');
   } catch (error) {
     throw new CodedError('usage', {
-      detail: `${file} can not be read: ${(error as NodeJS.ErrnoException).code ?? (error as Error).message}`,
+      detail: `${file} cannot be read: ${(error as NodeJS.ErrnoException).code ?? (error as Error).message}`,
       command: 'variable import',
     });
   }
@@ -174,6 +174,6 @@ function told({ version, changes }: VariableChanges, shown: string): void {
   const names = (what: string[]) => changes.filter((one) => what.includes(one.what)).map((one) => one.name);
   const [set, removed] = [names(['new', 'changed']), names(['removed'])];
   if (set.length) say(`${set.join(', ')} ${set.length === 1 ? 'is' : 'are'} set for ${shown}.`);
-  if (removed.length) say(`${removed.join(', ')} ${removed.length === 1 ? 'is' : 'are'} taken away from ${shown}.`);
-  say(faint('It counts with the next deployment.'));
+  if (removed.length) say(`${removed.join(', ')} ${removed.length === 1 ? 'is' : 'are'} removed from ${shown}.`);
+  say(faint('It takes effect with the next deployment.'));
 }

@@ -24,18 +24,18 @@ export function whyCommands(program: Command): void {
       .description('why a run (`why run 12`) or a task (`why task unit`) is as it is'),
     'tsunagi why task unit --run 12',
   )
-    .option('--run <n>', 'the run of the task; left out: the newest')
+    .option('--run <n>', 'the run of the task; default: the newest')
     .action(async (what: string, name: string | undefined, options: Shared & { run?: string }) => {
       const project = await projectName(options.project);
       const base = `/api/projects/${encodeURIComponent(project)}/runs`;
       if (what === 'run' || /^\d+$/.test(what)) {
         const text = what === 'run' ? name : what;
         const number = text ? numberOf(text, '') : await newest(project);
-        if (!number) throw usage(`\`${text}\` is no run; write a number.`);
+        if (!number) throw usage(`\`${text}\` is not a run; write a number.`);
         give(options, await get<WhyRunView>(`${base}/${number}/why`), showWhyRun);
       } else if (what === 'task' && name) {
         const number = options.run ? numberOf(options.run, '') : await newest(project);
-        if (!number) throw usage(`\`${options.run}\` is no run; write a number.`);
+        if (!number) throw usage(`\`${options.run}\` is not a run; write a number.`);
         give(options, await get<WhyTaskView>(`${base}/${number}/tasks/${encodeURIComponent(name)}/why`), showWhyTask);
       } else throw usage('`why` takes `run NUMBER` or `task NAME`.');
     });

@@ -57,7 +57,7 @@ export async function rehearse(names: readonly string[], options: RehearseOption
     const first = errors[0];
     throw new CodedError('definition_invalid', {
       path: 'tsunagi.yaml',
-      count: errors.length === 1 ? 'one mistake' : `${errors.length} mistakes`,
+      count: errors.length === 1 ? 'one error' : `${errors.length} errors`,
       first: first ? `line ${first.line}: ${wording(first).says}` : '',
     });
   }

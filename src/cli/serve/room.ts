@@ -79,7 +79,7 @@ export async function runRoom(name: string): Promise<void> {
     close = () => edge.close();
   } else
     throw new CodedError('usage', {
-      detail: `\`${name}\` is no room; there are service, agent and edge.`,
+      detail: `\`${name}\` is not a process; there are service, agent and edge.`,
       command: 'serve',
     });
 

@@ -284,7 +284,7 @@ export function parsePorts(texts: readonly string[]): Partial<Ports> {
       const [what, number] = text.split('=');
       if (!what || !(what in defaultPorts) || !/^\d{2,5}$/.test(number ?? ''))
         throw new CodedError('usage', {
-          detail: `\`${text}\` is no port; write console=7780, edge=7781, database=7782 or resources=7783.`,
+          detail: `\`${text}\` is not a port; write console=7780, edge=7781, database=7782 or resources=7783.`,
           command: 'serve',
         });
       return [what, Number(number)];

@@ -6,7 +6,7 @@ export const findings = {
   definition_missing: entry(
     422,
     'The commit {commit} has no {path}.',
-    'Add {path} to the repository; `tsunagi check` tells whether it is right.',
+    'Add {path} to the repository; `tsunagi check` tells whether it is valid.',
   ),
   definition_proposed: entry(
     422,
@@ -16,7 +16,7 @@ export const findings = {
   no_checkout: entry(400, '{folder} is not in a git checkout with a commit.', 'Stand in the checkout of the project.'),
   definition_invalid: entry(
     422,
-    '{path} has {count} that must be mended: {first}',
+    '{path} has {count} that must be fixed: {first}',
     'Run `tsunagi check` in the checkout; it lists them all with line and column.',
   ),
   definition_too_large: entry(
@@ -34,7 +34,7 @@ export const findings = {
     'Reading {what} took too long and was given up.',
     'Make it smaller: fewer tasks, values and patterns.',
   ),
-  yaml_syntax: entry(422, 'This is not valid YAML: {detail}.', 'Mend the syntax at this place.'),
+  yaml_syntax: entry(422, 'This is not valid YAML: {detail}.', 'Fix the syntax at this place.'),
   yaml_feature: entry(
     422,
     '{what} are not part of the definition language.',
@@ -48,7 +48,7 @@ export const findings = {
     '`{key}` is part of the language but not yet supported by this version.',
     'Leave it out until a later version.',
   ),
-  repeated_key: entry(422, '`{key}` stands here twice.', 'Keep one of the two.'),
+  repeated_key: entry(422, '`{key}` appears twice.', 'Keep one of the two.'),
   required_key: entry(422, '`{key}` is missing in {place}.', 'Add `{key}`: {about}'),
   wrong_kind: entry(422, 'Here {expected} is expected, not {found}.', 'Write {expected}.'),
   wrong_text: entry(422, '`{text}` is not {expected}.', 'Write {expected}, for example `{example}`.'),
@@ -56,19 +56,19 @@ export const findings = {
   unknown_task: entry(422, 'There is no task `{name}`.', '{hint}'),
   unknown_part: entry(422, 'There is no part `{name}`.', '{hint}'),
   unknown_environment: entry(422, 'There is no environment `{name}` in the definition.', '{hint}'),
-  unknown_reference: entry(422, '`{name}` is nothing that a variable here can come from.', '{hint}'),
+  unknown_reference: entry(422, 'No variable can come from `{name}` here.', '{hint}'),
   needs_in_circle: entry(422, 'These need each other in a circle: {circle}.', 'Take one of the needs away.'),
-  key_not_for: entry(422, '`{key}` has no meaning for {kind}.', 'Take it away, or change the kind.'),
+  key_not_for: entry(422, '`{key}` has no meaning for {kind}.', 'Remove it, or change the kind.'),
   taken_name: entry(422, '`{name}` is taken: {why}.', 'Choose another name.'),
-  taken_variable: entry(422, '`{name}` is set by the service and can not be declared.', 'Choose another name.'),
+  taken_variable: entry(422, '`{name}` is set by the service and cannot be declared.', 'Choose another name.'),
   one_of_keys: entry(422, '{place} says {found} of {keys}.', 'Say exactly one of them.'),
   same_address: entry(422, 'The parts `{first}` and `{second}` are both at `{at}`.', 'Give one of them another `at`.'),
-  no_parts: entry(422, 'A release needs at least one part.', 'Add a part, or take `release` away.'),
-  repeated_value: entry(422, 'The value `{value}` stands here twice.', 'Keep one of the two.'),
+  no_parts: entry(422, 'A release needs at least one part.', 'Add a part, or remove `release`.'),
+  repeated_value: entry(422, 'The value `{value}` appears twice.', 'Keep one of the two.'),
   too_many_pieces: entry(
     422,
     '`{task}` would become {count} tasks; at most {limit} come of one.',
-    'Take values or shards away.',
+    'Remove values or shards.',
   ),
   cache_and_makes: entry(
     422,
@@ -83,7 +83,7 @@ export const findings = {
   pattern_matches_nothing: entry(
     200,
     '`{pattern}` in {place} matches no file of this commit.',
-    'Mend the pattern, or take it away.',
+    'Fix the pattern, or remove it.',
   ),
   unread_root_file: entry(
     200,
@@ -96,17 +96,9 @@ export const findings = {
     'Take the attribute away, or expect the stored bytes.',
   ),
   // variables
-  dotenv_line: entry(422, '`{text}` is no `NAME=value`.', 'Write `NAME=value`, or put a # before it.'),
-  dotenv_quote: entry(
-    422,
-    'The {quote} quote of {name} is not closed.',
-    'Close it; what stands behind it was not read.',
-  ),
-  dotenv_rest: entry(
-    422,
-    'Something stands behind the closing quote of {name}.',
-    'Put the whole value into the quotes.',
-  ),
+  dotenv_line: entry(422, '`{text}` is not `NAME=value`.', 'Write `NAME=value`, or put a # before it.'),
+  dotenv_quote: entry(422, 'The {quote} quote of {name} is not closed.', 'Close it; what follows it was not read.'),
+  dotenv_rest: entry(422, 'There is text after the closing quote of {name}.', 'Put the whole value into the quotes.'),
   dotenv_repeated: entry(200, '{name} stands on line {line}, too; the later one counts.', 'Keep one of the two.'),
   dotenv_expansion: entry(
     200,
@@ -115,12 +107,12 @@ export const findings = {
   ),
   variable_name: entry(
     422,
-    '`{name}` can not be the name of a variable.',
+    '`{name}` cannot be the name of a variable.',
     'Use letters, digits and underscores, not beginning with a digit.',
   ),
-  variable_value: entry(422, 'The value of {name} can not be kept: {why}.', 'Mend the value.'),
+  variable_value: entry(422, 'The value of {name} cannot be kept: {why}.', 'Fix the value.'),
   variable_taken: entry(422, '{name} is set by the service.', 'Choose another name.'),
-  variable_twice: entry(422, '{name} stands here twice.', 'Keep one of the two.'),
+  variable_twice: entry(422, '{name} appears twice.', 'Keep one of the two.'),
   variable_stranger: entry(
     403,
     'The task {task} wants the secret {name}, which work of untrusted pull requests does not get.',
@@ -181,6 +173,6 @@ export const findings = {
   recognise_artifact: entry(
     200,
     'The file that Maven writes could not be told from pom.xml.',
-    'Mend `makes` and `start` of the proposal.',
+    'Fix `makes` and `start` of the proposal.',
   ),
 } as const satisfies Record<string, ErrorEntry>;

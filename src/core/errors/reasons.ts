@@ -28,7 +28,7 @@ export const reasons = {
   path_not_text: entry(422, 'The name of the file {name} is not valid UTF-8.', 'Rename the file and push again.'),
   path_unusable: entry(
     422,
-    'The name of the file {name} can not be laid out: {why}.',
+    'The name of the file {name} cannot be laid out: {why}.',
     'Rename the file and push again.',
   ),
   no_agent_for_versions: entry(
@@ -39,7 +39,7 @@ export const reasons = {
   ),
   ref_unknown: entry(
     404,
-    '`{ref}` is no branch, commit or pull request of {project}.',
+    '`{ref}` is not a branch, commit or pull request of {project}.',
     'Push it first; `tsunagi run list` shows what has arrived.',
   ),
   run_goes_on: entry(409, 'run {number} has not ended yet.', 'Wait until it has, or stop it.', true),
@@ -47,7 +47,12 @@ export const reasons = {
   run_untrusted: entry(
     409,
     'Commit {commit} comes from an untrusted pull request and waits until a developer has allowed it.',
-    'Look at the commit, then `tsunagi run start {commit}`.',
+    'Look at the commit, then `tsunagi run allow {commit}`.',
+  ),
+  run_trusted: entry(
+    409,
+    'Commit {commit} is one of the project’s own: it needs no permission.',
+    'Run it: `tsunagi run start {commit}`.',
   ),
   command_failed: entry(
     200,
@@ -67,12 +72,12 @@ export const reasons = {
   output_missing: entry(200, 'The declared output {path} was not made.', 'Make it, or take it out of `makes`.'),
   output_unsafe: entry(
     422,
-    'The output {path} can not be kept: {why}.',
+    'The output {path} cannot be kept: {why}.',
     'Keep only files, folders and links that stay inside.',
   ),
   output_broken: entry(
     422,
-    'The output is no whole archive: {detail}.',
+    'The output is not a whole archive: {detail}.',
     'Make it again; what is sent must be a tar from its beginning to its end.',
   ),
   output_too_large: entry(
@@ -87,7 +92,7 @@ export const reasons = {
   ),
   agent_hurt: entry(
     200,
-    'It took its agent {agent} along: {why}. No other attempt follows by itself.',
+    'It took its agent {agent} along: {why}. No other attempt follows automatically.',
     'Let it start fewer processes and need less memory, then run it again.',
   ),
   results_unreadable: entry(
@@ -142,7 +147,7 @@ export const reasons = {
     'Run its commit again: `tsunagi run start {commit}`.',
   ),
   superseded_by: entry(200, 'run {run} of a newer push took its place.', 'Look at run {run}.'),
-  waits_for_run: entry(200, 'It waits until run {run} has ended.', 'It begins by itself then.'),
+  waits_for_run: entry(200, 'It waits until run {run} has ended.', 'It begins automatically then.'),
   stopped_by: entry(200, 'It was stopped by {who}.', 'Start it again when wanted.'),
   out_of_memory: entry(
     200,
@@ -174,7 +179,7 @@ export const reasons = {
     'The service did not take the report of its agent: {detail}',
     'Look at the log of the service, then run it again.',
   ),
-  agent_lost: entry(200, 'Its agent {agent} went away.', 'Another attempt follows by itself.', true),
+  agent_lost: entry(200, 'Its agent {agent} went away.', 'Another attempt follows automatically.', true),
   setup_failed: entry(
     200,
     'The sandbox could not be made: {detail}.',
@@ -182,17 +187,17 @@ export const reasons = {
     true,
   ),
   // deployments
-  prepare_failed: entry(200, 'prepare failed: {detail}', 'Read its output, mend it and push.'),
+  prepare_failed: entry(200, 'prepare failed: {detail}', 'Read its output, fix it and push.'),
   prepare_unknown: entry(
     409,
     'The agent went away while prepare ran, so nobody knows how far it got.',
     'Look at the data, then deploy again.',
   ),
-  verify_failed: entry(200, 'verify failed: {detail}', 'Read its output, mend it and push.'),
+  verify_failed: entry(200, 'verify failed: {detail}', 'Read its output, fix it and push.'),
   ended_at_once: entry(
     200,
     '{part} ended with exit status {exit} before it was ready: {line}',
-    'Mend the program or its start command.',
+    'Fix the program or its start command.',
   ),
   listens_elsewhere: entry(
     200,
@@ -212,12 +217,12 @@ export const reasons = {
   worker_ended: entry(
     200,
     'The worker {part} ended with exit status {exit}: {line}',
-    'A worker runs until it is told to end; mend the program.',
+    'A worker runs until it is told to end; fix the program.',
   ),
   edge_refused: entry(
     200,
-    'The edge {edge} can not serve this release: {detail}',
-    'Mend what is said, and deploy a release without it.',
+    'The edge {edge} cannot serve this release: {detail}',
+    'Fix what is said, and deploy a release without it.',
   ),
   lease_over: entry(
     200,
@@ -254,7 +259,7 @@ export const reasons = {
   ),
   environment_held: entry(409, '{environment} is on hold: {why}', 'Lift the hold first: `tsunagi lift {environment}`.'),
   environment_closed: entry(409, '{environment} is closed.', 'Open the pull request again.'),
-  not_promotable: entry(409, '{release} can not be promoted to {environment}: {why}', '{next}'),
+  not_promotable: entry(409, '{release} cannot be promoted to {environment}: {why}', '{next}'),
   rules_apply: entry(
     409,
     '{environment} takes releases after {after}; it is not deployed to directly.',
@@ -282,12 +287,12 @@ export const reasons = {
   command_missing: entry(
     200,
     '{what}: there is no command {name}.{near}',
-    'Mend the command, or make it in a task that this needs.',
+    'Fix the command, or make it in a task that this needs.',
   ),
   file_missing: entry(
     200,
     '{what}: there is no file {path}.{near}',
-    'Mend the name, or make the file in a task that this needs.',
+    'Fix the name, or make the file in a task that this needs.',
   ),
   file_undeclared: entry(
     200,
@@ -306,7 +311,7 @@ export const reasons = {
   ),
   variable_missing: entry(
     200,
-    '{what}: it wants the variable {name}, which it does not get. {line}',
+    '{what}: it needs the variable {name}, which it does not get. {line}',
     'Declare {name} under `variables`, and set it: `tsunagi variable set {name}=VALUE`.',
   ),
   waits_for_input: entry(

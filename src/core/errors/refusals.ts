@@ -35,7 +35,7 @@ export const refusals = {
   source_kind: entry(409, '{project} takes its commits from {kind}, not by {way}.', 'Push to its code host instead.'),
   url_refused: entry(
     422,
-    'The address {url} can not be used: {why}',
+    'The address {url} cannot be used: {why}',
     'Use one that begins with https://, http:// or ssh://, without a name or password in it.',
   ),
   source_host: entry(
@@ -77,8 +77,8 @@ export const refusals = {
     'If that is meant, remove its line from known_hosts in the folder of the service.',
   ),
   source_empty: entry(422, 'The repository at {url} has no commits yet.', 'Push a first commit to it.', true),
-  branch_moved: entry(409, 'Somebody has pushed to {branch} meanwhile.', 'Look at it again, and commit again.', true),
-  project_paused: entry(409, '{project} is paused.', 'Go on with it: `tsunagi project resume {project}`.'),
+  branch_moved: entry(409, 'Somebody has pushed to {branch} meanwhile.', 'Load it again, and commit again.', true),
+  project_paused: entry(409, '{project} is paused.', 'Resume it: `tsunagi project resume {project}`.'),
   project_busy: entry(409, '{project} still has {count} that run.', 'Wait until they have ended, or stop them.', true),
   branch_unknown: entry(422, '{url} has no branch {branch}.', '{hint}'),
   folder_unknown: entry(422, 'The branch {branch} has no folder {folder}.', '{hint}'),
@@ -120,7 +120,7 @@ export const refusals = {
   name_taken: entry(409, 'There is a {what} named {name} already.', 'Choose another name.'),
   name_unusable: entry(
     422,
-    '`{name}` can not be a name here.',
+    '`{name}` cannot be a name here.',
     'Use lower case letters, digits and dashes, beginning with a letter, and no word that the console has a page for.',
   ),
   key_reused: entry(422, 'This Idempotency-Key was used for another request.', 'Use a new key for each new request.'),
@@ -135,7 +135,7 @@ export const refusals = {
   lease_lost: entry(409, 'The agent {agent} is not registered.', 'Register again.', true),
   offset_wrong: entry(409, 'The log goes on at {offset}.', 'Send from there.', true),
   digest_wrong: entry(422, 'The bytes have another digest than {digest}.', 'Send them again.', true),
-  unavailable: entry(503, 'The service can not do this just now: {detail}', 'Try again in a moment.', true),
+  unavailable: entry(503, 'The service cannot do this just now: {detail}', 'Try again in a moment.', true),
   internal: entry(
     500,
     'The service failed at this: {reference}.',
@@ -153,7 +153,7 @@ export const refusals = {
   not_signed_in: entry(401, 'There is no service to talk to.', 'Sign in: `tsunagi sign-in URL --token TOKEN`.'),
   no_project: entry(400, 'Which project?', 'Add `--project NAME`, or stand in its checkout.'),
   // set-up
-  setting_wrong: entry(400, 'The setting {name} can not be used: {detail}.', 'docs/operating.md lists the settings.'),
+  setting_wrong: entry(400, 'The setting {name} cannot be used: {detail}.', 'docs/operating.md lists the settings.'),
   port_taken: entry(
     409,
     'The port {port} for {what} is in use.',

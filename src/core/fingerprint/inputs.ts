@@ -1,6 +1,6 @@
 /**
- * What identifies a task's work. Everything that the work can see is an input; the trust line is not:
- * results are kept by (trust line, fingerprint).
+ * What identifies a task's work. Everything that the work can see is an input; the trust scope is not:
+ * results are kept by (trust scope, fingerprint).
  */
 import { digestOf } from '../canonical.js';
 import type { Task } from '../definition/model.js';

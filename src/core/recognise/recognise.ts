@@ -316,7 +316,7 @@ function propose(found: Findings, folder: string): Proposal {
     gap();
     put(0, 'environments:', 'where releases go');
     put(1, 'review: { for: pull requests }', 'each pull request gets an address of its own');
-    put(1, 'staging: { branch: main }', 'takes what is pushed to main by itself');
+    put(1, 'staging: { branch: main }', 'takes what is pushed to main automatically');
     put(1, 'production: { after: staging }', 'takes what has been live in staging, when somebody promotes it');
   }
   const said = found.notes.some((one) => one.code === 'recognise_server_missing' || one.code === 'recognise_tool');

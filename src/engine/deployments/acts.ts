@@ -10,13 +10,17 @@ import {
   deploymentById,
   type DeploymentRow,
   deploymentsOf,
+  movingDeployments,
+  setFailure,
+  wasLive,
+  releasedBy,
+} from '../../records/deployments.js';
+import {
   type EnvironmentRow,
   findEnvironment,
   holdEnvironment,
   liftEnvironment,
   lockEnvironment,
-  movingDeployments,
-  setFailure,
 } from '../../records/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { mainDefinition, nextNumber, type ProjectRow } from '../../records/projects.js';
@@ -72,7 +76,7 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     secrets: ask.then ? { ...ask.then.secrets, ...pick(secrets, Object.keys(ask.then.secrets)) } : secrets,
   });
   await recordEvents(db, {
-    type: 'deployment.asked',
+    type: 'deployment.requested',
     project: project.id,
     subject: `d${number}`,
     actor: ask.actor,
@@ -182,9 +186,7 @@ export const heldWhy = (environment: Pick<EnvironmentRow, 'held_by' | 'held_why'
 
 export async function liveRelease(db: Db, environment: EnvironmentRow): Promise<ReleaseRow | null> {
   if (!environment.live_id) return null;
-  const row = await db.one<{ release_id: string }>('select release_id from deployments where id = $1', [
-    environment.live_id,
-  ]);
+  const row = await releasedBy(db, environment.live_id);
   return row ? releaseById(db, row.release_id) : null;
 }
 
@@ -249,10 +251,7 @@ export async function considerPromotion(
   ];
   const sameBytes = evidence.filter((one) => one.digest === chosen.digest);
   const verification = sameBytes.find((one) => one.kind === 'verification' && one.name === after);
-  const wasLiveBefore = await db.one(
-    'select 1 as ok from deployments d join environments e on e.id = d.environment_id where e.project_id = $1 and e.name = $2 and d.release_id = $3 and d.live_at is not null limit 1',
-    [project.id, after, chosen.id],
-  );
+  const wasLiveBefore = await wasLive(db, project.id, after, chosen.id);
   const judgement = judgePromotion({
     environment: place,
     after,
@@ -277,7 +276,7 @@ export async function considerPromotion(
     verification: verification
       ? { environment: after, deployment: Number(verification.detail.deployment), at: verification.at.toISOString() }
       : null,
-    wasLiveBefore: wasLiveBefore !== null,
+    wasLiveBefore,
     unset: (await variablesFor(context, db, { project, environment: found, release: chosen })).unset,
   });
   return { release: chosen, environment: found, judgement, live, plan };

@@ -9,27 +9,31 @@ import {
 import { healthOf, restartDelay } from '../../core/advance/environments.js';
 import { issue, type Issue, registry, wording } from '../../core/errors/errors.js';
 import { deploymentMoving } from '../../core/states.js';
-import { hasTable, listEdges, putRoute } from '../../records/agents.js';
+import { hasTable, listEdges, putRoute, routeBody } from '../../records/agents.js';
 import { addAttempts, attemptsOfDeployment } from '../../records/attempts.js';
 import {
   type DeploymentRow,
   deploymentById,
-  type EnvironmentRow,
   lockDeployment,
-  lockEnvironment,
   movingDeployments,
   retireDeployment,
   setDeploymentState,
+  setReplaces,
+  warmDeployment,
+  lockDeployments,
+} from '../../records/deployments.js';
+import {
+  type EnvironmentRow,
+  lockEnvironment,
   setHealth,
   setLive,
-  setReplaces,
   setServing,
   coolOthers,
   dueEnvironments,
   lockEnvironments,
 } from '../../records/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { addInstance, adoptWarm, type InstanceRow, instancesOf, unwant } from '../../records/instances.js';
+import { addInstance, adoptWarm, type InstanceRow, instancesOf, unwant, unwantOne } from '../../records/instances.js';
 import { projectById } from '../../records/projects.js';
 import { addEvidence, releaseById, type ReleaseRow } from '../../records/releases.js';
 import { makeDue, setDue, takeDue } from '../../records/runs.js';
@@ -68,10 +72,8 @@ async function enter(context: Context, db: Db, found: DeploymentRow): Promise<Sc
   // What becomes live wakes the project's other environments: all of them are locked, in their order, before any deployment is.
   if (found.state === 'verifying' || found.state === 'cutover') await lockEnvironments(db, found.project_id);
   const environment = await lockEnvironment(db, found.environment_id);
-  // In the order of their ids, as everyone locks them.
-  await db.rows('select 1 from deployments where id in (select unnest($1::uuid[])) order by id for update', [
-    [found.id, found.replaces_id ?? environment.serving_id].filter((one) => one !== null),
-  ]);
+  const other = found.replaces_id ?? environment.serving_id;
+  await lockDeployments(db, other === null ? [found.id] : [found.id, other]);
   const deployment = (await lockDeployment(db, found.id)) as DeploymentRow;
   const project = await projectById(db, deployment.project_id);
   const load = async (row: DeploymentRow) => ({
@@ -117,7 +119,7 @@ async function startAgain(scene: Scene): Promise<void> {
   const rows = scene.instances.filter((row) => letDown(row) && row.restarts < lettingsDown);
   if (deployment.failure || environment.state === 'closing' || rows.length === 0) return;
   for (const row of rows) {
-    await db.rows('update instances set wanted = false where id = $1', [row.id]);
+    await unwantOne(db, row.id);
     const restarts = row.restarts + 1;
     await addInstance(db, {
       deployment: deployment.id,
@@ -331,10 +333,7 @@ async function moveTraffic(
 
 /** A revert takes the servers of the release's last deployment here over while they are warm. */
 async function takeWarm(scene: Scene): Promise<boolean> {
-  const earlier = await scene.db.one<{ id: string; secrets: unknown }>(
-    `select id, secrets from deployments where environment_id = $1 and release_id = $2 and id <> $3 and state in ('replaced', 'reverted') and warm_until > now() order by number desc limit 1`,
-    [scene.environment.id, scene.release.id, scene.deployment.id],
-  );
+  const earlier = await warmDeployment(scene.db, scene.environment.id, scene.release.id, scene.deployment.id);
   // Warm ones were started with the secrets of then: where those are others now, they end.
   const same = JSON.stringify(sortKeys(earlier?.secrets)) === JSON.stringify(sortKeys(scene.deployment.secrets));
   return earlier !== null && same && (await adoptWarm(scene.db, earlier.id, scene.deployment.id)) > 0;
@@ -382,7 +381,7 @@ async function keepLive(scene: Scene): Promise<void> {
   );
   for (const row of instances.filter((one) => one.wanted && ended(one))) {
     if (row.kind === 'worker' && moving) continue;
-    await db.rows('update instances set wanted = false where id = $1', [row.id]);
+    await unwantOne(db, row.id);
     const lived = (row.ended_at?.getTime() ?? 0) - (row.ready_at?.getTime() ?? row.ended_at?.getTime() ?? 0);
     const restarts = lived > 60_000 ? 0 : row.restarts + 1;
     // A failed deployment may have brought its place back already.
@@ -399,11 +398,11 @@ async function keepLive(scene: Scene): Promise<void> {
   }
   const now = await instancesOf(db, deployment.id);
   if (!moving && environment.serving_id === deployment.id) {
-    const before = await db.one<{ body: unknown }>('select body from routes where host = $1', [environment.host]);
+    const before = await routeBody(db, environment.host);
     const body = routeOf(scene.place, deployment.number, release, now);
     // A table without any server helps nobody: the last one stays until there is another.
     const empty = body.paths.some((path) => path.kind === 'server' && path.instances.length === 0);
-    if (!empty && JSON.stringify(sortKeys(body)) !== JSON.stringify(sortKeys(before?.body)))
+    if (!empty && JSON.stringify(sortKeys(body)) !== JSON.stringify(sortKeys(before)))
       await moveTraffic(scene, deployment, release, now);
   }
   const servers = facts(now, 'server');
@@ -468,7 +467,7 @@ async function cool(scene: Scene): Promise<void> {
   const count = await unwant(db, deployment.id, 'server');
   if (count)
     await recordEvents(db, {
-      type: 'deployment.cooled',
+      type: 'deployment.ended-old',
       project: deployment.project_id,
       subject: `d${deployment.number}`,
       actor: 'engine',

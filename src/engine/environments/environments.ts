@@ -2,14 +2,20 @@
 import { takes } from '../../core/advance/environments.js';
 import { issue } from '../../core/errors/errors.js';
 import { history } from '../../git/repository.js';
-import { hasTable, listEdges, putRoute } from '../../records/agents.js';
+import { hasTable, listEdges, putRoute, routeBody } from '../../records/agents.js';
 import {
   deploymentsOf,
+  movingDeployments,
+  setDeploymentState,
+  attemptsGoOn,
+  endLive,
+  stopAttemptsOf,
+  releasedBy,
+} from '../../records/deployments.js';
+import {
   environmentById,
   type EnvironmentRow,
   lockEnvironment,
-  movingDeployments,
-  setDeploymentState,
   setEnvironmentState,
   setServing,
   setWaits,
@@ -88,12 +94,7 @@ async function candidatesFor(context: Context, project: ProjectRow, environment:
   const head = await branchHead(records, project.id, plan.branch);
   if (!head) return [];
   const commits = await history(repositoryOf(context, project), head, 500);
-  const live = environment.live_id
-    ? await records.one<{ commit: string }>(
-        'select r.commit from deployments d join releases r on r.id = d.release_id where d.id = $1',
-        [environment.live_id],
-      )
-    : null;
+  const live = environment.live_id ? await releasedBy(records, environment.live_id) : null;
   const place = live ? commits.indexOf(live.commit) : -1;
   const newer = place < 0 ? commits : commits.slice(0, place + 1);
   const releases = new Map(
@@ -110,8 +111,7 @@ async function close(context: Context, project: ProjectRow, id: string): Promise
     if (environment.state !== 'closing') return;
     const place = `${project.name}/${environment.name}`;
     await endDeployments(db, project, environment, place);
-    const route = await db.one<{ body: unknown }>('select body from routes where host = $1', [environment.host]);
-    if (route?.body) {
+    if (await routeBody(db, environment.host)) {
       const version = await putRoute(db, environment.host, id, null);
       await setServing(db, id, null, version);
       return void (await setDue(db, 'environments', id, 500));
@@ -126,11 +126,7 @@ async function close(context: Context, project: ProjectRow, id: string): Promise
     const open = (await instancesOfEnvironment(db, id)).some(
       (row) => row.state === 'starting' || row.state === 'ready',
     );
-    const working = await db.one(
-      `select 1 as ok from attempts a join deployments d on d.id = a.deployment_id where d.environment_id = $1 and a.state in ('waiting', 'running') limit 1`,
-      [id],
-    );
-    if (open || working) return void (await setDue(db, 'environments', id, 500));
+    if (open || (await attemptsGoOn(db, id))) return void (await setDue(db, 'environments', id, 500));
     await setEnvironmentState(db, id, 'closed');
     await recordEvents(db, { type: 'environment.closed', project: project.id, subject: place, actor: 'engine' });
   });
@@ -139,9 +135,7 @@ async function close(context: Context, project: ProjectRow, id: string): Promise
 async function endDeployments(db: Db, project: ProjectRow, environment: EnvironmentRow, place: string): Promise<void> {
   for (const moving of await movingDeployments(db, environment.id)) {
     const why = issue('environment_closed', { environment: place });
-    await db.rows(`update attempts set stop = true where deployment_id = $1 and state in ('waiting', 'running')`, [
-      moving.id,
-    ]);
+    await stopAttemptsOf(db, moving.id);
     await setDeploymentState(db, moving.id, 'failed', why);
     await setDue(db, 'deployments', moving.id, null);
     await recordEvents(db, {
@@ -152,9 +146,5 @@ async function endDeployments(db: Db, project: ProjectRow, environment: Environm
       data: { state: 'failed', environment: place, issue: why },
     });
   }
-  if (environment.live_id)
-    await db.rows(
-      `update deployments set state = 'replaced', replaced_at = now(), due_at = null where id = $1 and state = 'live'`,
-      [environment.live_id],
-    );
+  if (environment.live_id) await endLive(db, environment.live_id);
 }

@@ -4,10 +4,9 @@ import type { Task } from '../../core/definition/model.js';
 import { reviewChanges, type VariableChange } from '../../core/variables/change.js';
 import { type Resolved, resolveVariables, type SecretPlace, type SetVariable } from '../../core/variables/resolve.js';
 import { type PinnedSet, setNames } from '../../core/variables/task.js';
-import type { EnvironmentRow } from '../../records/environments.js';
-import { notify } from '../../records/database.js';
+import { type EnvironmentRow, wakeEnvironments } from '../../records/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { nextNumber, type ProjectRow } from '../../records/projects.js';
+import { nextNumber, type ProjectRow, lockProject } from '../../records/projects.js';
 import type { ReleaseRow } from '../../records/releases.js';
 import { putVariables, variableAt, variablesNow, type VariableRow } from '../../records/variables.js';
 import { type Context, type Db, urlOf } from '../context.js';
@@ -74,7 +73,7 @@ export async function previewChanges(
   });
 }
 
-/** Keeps a change as one new version; nothing where all stays as it is. It counts with the next deployment. */
+/** Keeps a change as one new version; nothing where all stays as it is. It takes effect with the next deployment. */
 export async function changeVariables(
   context: Context,
   db: Db,
@@ -84,7 +83,7 @@ export async function changeVariables(
   actor: string,
 ): Promise<{ version: number | null; changes: Changed[] }> {
   // One change at a time: what is compared with must be what is changed.
-  await db.rows('select 1 from projects where id = $1 for update', [project.id]);
+  await lockProject(db, project.id);
   const list = await previewChanges(context, db, project, scope, changes);
   const real = list.filter((one) => one.what !== 'same');
   const shown = list.map(({ value: _, ...rest }) => rest);
@@ -113,11 +112,7 @@ export async function changeVariables(
     data: { version, set: names(['new', 'changed']).join(', '), removed: names(['removed']).join(', ') },
   });
   // What waits for a value looks again.
-  await db.rows(
-    `update environments set due_at = now() where project_id = $1 and state in ('empty', 'live') and ($2 = '' or name = $2 or plan_name = $2)`,
-    [project.id, scope],
-  );
-  await notify(db, 'environments');
+  await wakeEnvironments(db, project.id, scope);
   return { version, changes: shown };
 }
 

@@ -57,7 +57,7 @@ export async function readDefinition(context: Context, project: ProjectRow, comm
   if (definition) return { model: definition, issues, refusal: null };
   const errors = issues.filter((one) => one.severity === 'error');
   const first = errors[0];
-  const count = errors.length === 1 ? 'one mistake' : `${errors.length} mistakes`;
+  const count = errors.length === 1 ? 'one error' : `${errors.length} errors`;
   return {
     model: null,
     issues,

@@ -19,7 +19,7 @@ import {
   startCommand,
 } from '../../records/attempts.js';
 import { keepCoverage } from '../../records/coverage.js';
-import { wakeDeployments } from '../../records/environments.js';
+import { wakeDeployments, deploymentById, releasedBy } from '../../records/deployments.js';
 import { recordEvents } from '../../records/events.js';
 import {
   forgetAgent,
@@ -27,6 +27,7 @@ import {
   lockHeldInstance,
   instanceById,
   setInstanceState,
+  lockSilent,
 } from '../../records/instances.js';
 import { runById, taskById } from '../../records/runs.js';
 import type { AttemptOver, Claim } from '../../records/steps.js';
@@ -264,10 +265,7 @@ export async function reportInstance(
   const seen = await instanceById(context.records, id);
   if (!seen) throw new CodedError('fence_old');
   if (report.issue) {
-    const of = await context.records.one<{ project_id: string; commit: string }>(
-      'select r.project_id, r.commit from deployments d join releases r on r.id = d.release_id where d.id = $1',
-      [seen.deployment_id],
-    );
+    const of = await releasedBy(context.records, seen.deployment_id);
     if (of) report.issue = await refine(context, of.project_id, of.commit, report.issue, `\`files\` of ${seen.part}`);
   }
   await context.records.transition(report.state === 'ready' ? 'instance.ready' : 'instance.over', async (db) => {
@@ -288,10 +286,7 @@ export async function reportInstance(
 }
 
 async function instanceEvent(db: Db, row: InstanceRow, state: InstanceState, why: Issue | null): Promise<void> {
-  const found = await db.one<{ number: number; project_id: string }>(
-    'select number, project_id from deployments where id = $1',
-    [row.deployment_id],
-  );
+  const found = await deploymentById(db, row.deployment_id);
   if (!found || state === 'waiting' || state === 'starting') return;
   await recordEvents(db, {
     type: `instance.${state}`,
@@ -306,12 +301,7 @@ async function instanceEvent(db: Db, row: InstanceRow, state: InstanceState, why
 export async function loseInstance(context: Context, seen: InstanceRow, marginMs: number): Promise<void> {
   await context.records.transition('instance.lost', async (db) => {
     await wakeDeployments(db, seen.deployment_id);
-    const row = await db.one(
-      `select 1 as ok from instances i join agents a on a.id = i.agent_id
-       where i.id = $1 and i.state in ('starting', 'ready') and i.fence = $2 and a.lease_until < now() - $3::int * interval '1 ms' for update of i`,
-      [seen.id, seen.fence, marginMs],
-    );
-    if (!row) return;
+    if (!(await lockSilent(db, seen, marginMs))) return;
     await forgetAgent(db, seen.id);
     await instanceEvent(db, seen, 'lost', null);
   });

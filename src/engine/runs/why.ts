@@ -5,7 +5,7 @@ import { changedPaths, type CommitFacts, commitsBetween } from '../../git/reposi
 import { attemptsOfRun, type CommandRow, commandsOf } from '../../records/attempts.js';
 import { lastPassedRun, lastTask, type LastTask, type PassedRun, pastTests } from '../../records/history.js';
 import type { ProjectRow } from '../../records/projects.js';
-import { type RunRow, type TaskRow, tasksOf } from '../../records/runs.js';
+import { type RunRow, type TaskRow, tasksOf, inputsOf } from '../../records/runs.js';
 import { type Context, repositoryOf, treeOf } from '../context.js';
 import { type ComparedInputs, compareInputs } from './foresee.js';
 
@@ -18,11 +18,7 @@ export interface WhyTask {
 }
 
 export async function whyTask(context: Context, project: ProjectRow, run: RunRow, task: TaskRow): Promise<WhyTask> {
-  const row = await context.records.one<{ inputs: Record<string, unknown> | null }>(
-    'select inputs from tasks where id = $1',
-    [task.id],
-  );
-  const inputs = row?.inputs ?? null;
+  const inputs = await inputsOf(context.records, task.id);
   const last = await lastTask(context.records, project.id, task.name, run.id);
   if (!inputs || !last) return { task, inputs, last, differences: [] };
   const files = await treeOf(context, project, run.commit);

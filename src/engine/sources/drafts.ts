@@ -5,7 +5,7 @@ import { CodedError } from '../../core/errors/errors.js';
 import { readFile } from '../../git/repository.js';
 import { commitFile, moveBranch, unifiedDifference } from '../../git/write.js';
 import { recordEvents } from '../../records/events.js';
-import { type ProjectRow, setDraft } from '../../records/projects.js';
+import { type ProjectRow, setProject } from '../../records/projects.js';
 import { addRun, branchHead, intendPush } from '../../records/sources.js';
 import { type Context, type Db, ensureRepository, repositoryOf } from '../context.js';
 import { definitionPath } from '../runs/planning.js';
@@ -40,7 +40,7 @@ export async function checkDraft(context: Pick<Context, 'apart'>, whom: string, 
 
 /** Keeps a draft that was checked, and runs the newest commit of main with it. */
 export async function keepDraft(db: Db, project: ProjectRow, text: string, actor: string): Promise<void> {
-  await setDraft(db, project.id, text);
+  await setProject(db, project.id, { draft: text });
   await recordEvents(db, { type: 'definition.drafted', project: project.id, subject: project.name, actor });
   const commit = await branchHead(db, project.id, project.main_branch);
   if (commit)

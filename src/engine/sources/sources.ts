@@ -4,10 +4,10 @@ import { GitError } from '../../git/command.js';
 import { remoteOf } from './credentials.js';
 import { branches, commitFacts, fetchAll, hasCommit, holdCommit, isCommitId } from '../../git/repository.js';
 import { type Context, domainOf, ensureRepository } from '../context.js';
-import { makeEnvironment } from '../../records/environments.js';
+import { makeEnvironment, closeEnvironments } from '../../records/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { listProjects, mainDefinition, projectById, type ProjectRow } from '../../records/projects.js';
-import { askStop, makeDue } from '../../records/runs.js';
+import { askStop, makeDue, openRuns } from '../../records/runs.js';
 import {
   addRun,
   dropOldIntents,
@@ -252,17 +252,10 @@ async function closePullRequest(db: Db, project: ProjectRow, pull: PullRequestRo
     actor,
     data: { title: pull.title },
   });
-  const runs = await db.rows<{ id: string }>(
-    `select id from runs where project_id = $1 and pull_request = $2 and state in ('waiting', 'running') order by id`,
-    [project.id, pull.number],
-  );
-  for (const run of runs) await askStop(db, run.id, 'the closing of its pull request');
-  const environments = await db.rows<{ id: string }>(
-    `update environments set state = 'closing' where project_id = $1 and pull_request = $2 and state not in ('closing', 'closed') returning id`,
-    [project.id, pull.number],
-  );
-  for (const environment of environments) {
-    await makeDue(db, 'environments', environment.id);
+  for (const run of await openRuns(db, project.id, { pull_request: pull.number }))
+    await askStop(db, run, 'the closing of its pull request');
+  for (const environment of await closeEnvironments(db, project.id, { pull_request: pull.number })) {
+    await makeDue(db, 'environments', environment);
     await recordEvents(db, {
       type: 'environment.closing',
       project: project.id,

@@ -31,10 +31,10 @@ export async function stepSpace(context: Context): Promise<boolean> {
   const { records, keeping } = context;
   const releases = await releasesToForget(records, keeping.releases, keeping.reverts, atOnce);
   for (const { id, number, project_id } of releases) {
-    await records.transition('release.gone', async (db) => {
+    await records.transition('release.bytes-removed', async (db) => {
       await forgetRelease(db, id);
       await recordEvents(db, {
-        type: 'release.gone',
+        type: 'release.bytes-removed',
         project: project_id,
         subject: `r${number}`,
         actor: 'engine',

@@ -12,11 +12,13 @@ create table coverage (
   files jsonb not null
 );
 
--- A map from the name of a variable to text, or to where its value comes from.
-create function pg_temp.appended(variables jsonb) returns jsonb language sql immutable as $body$
+-- A map from the name of a variable to text, or to what is said of it.
+create function pg_temp.renamed(variables jsonb) returns jsonb language sql immutable as $body$
   select coalesce(jsonb_object_agg(key, case
-      when jsonb_typeof(one) = 'object' and one ? 'then' then (one - 'then') || jsonb_build_object('append', one->'then')
-      else one
+      when jsonb_typeof(one) <> 'object' then one
+      else (one - 'then' - 'strangers')
+        || case when one ? 'then' then jsonb_build_object('append', one->'then') else '{}' end
+        || case when one ? 'strangers' then jsonb_build_object('untrusted', one->'strangers') else '{}' end
     end), '{}')
   from jsonb_each(variables) as each(key, one)
 $body$;
@@ -24,8 +26,13 @@ update tasks set model = (model - 'junit' - 'branches' - 'pullRequests') || json
   'results', model->'junit',
   'coverage', null,
   'for', null,
-  'variables', pg_temp.appended(coalesce(model->'variables', '{}')));
-update tasks set pinned = jsonb_set(pinned, '{set,secrets}', pg_temp.appended(pinned#>'{set,secrets}'))
+  'variables', pg_temp.renamed(coalesce(model->'variables', '{}')));
+update tasks set pinned = jsonb_set(pinned, '{set,secrets}', pg_temp.renamed(pinned#>'{set,secrets}'))
   where pinned#>'{set,secrets}' is not null;
-update deployments set secrets = pg_temp.appended(secrets) where secrets::text like '%"then"%';
+update deployments set
+  secrets = pg_temp.renamed(secrets),
+  environment_plan = (environment_plan - 'opens') || jsonb_build_object(
+    'for', case when environment_plan->>'opens' is null then null else 'pull requests' end,
+    'promotion', case environment_plan->>'promotion' when 'asked' then 'manual' else environment_plan->>'promotion' end);
+update releases set plan = jsonb_set(plan, '{variables}', pg_temp.renamed(plan->'variables')) where plan ? 'variables';
 `;

@@ -3,7 +3,8 @@ import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { CodedError } from '../../core/errors/errors.js';
 import { atLeast } from '../../core/states.js';
 import { deploy, hold, lift, needsReleaser, promote, revert } from '../../engine/deployments/acts.js';
-import { type EnvironmentRow, environmentsOf, findDeployment, findEnvironment } from '../../records/environments.js';
+import { findDeployment } from '../../records/deployments.js';
+import { type EnvironmentRow, environmentsOf, findEnvironment } from '../../records/environments.js';
 import type { Caller } from '../../records/people.js';
 import { Ask, Deployment, Environment, EnvironmentDetail, Hold } from '../../wire/environments.js';
 import { Page } from '../../wire/parts.js';
@@ -89,7 +90,7 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
         });
       if (kind === 'deploy' && !release)
         throw new CodedError('body_invalid', { detail: 'release must be given to deploy.' });
-      return change(service, request, reply, 'deployment.asked', 201, async (db, actor) => {
+      return change(service, request, reply, 'deployment.requested', 201, async (db, actor) => {
         const name = nameOf(request);
         const row =
           kind === 'deploy'

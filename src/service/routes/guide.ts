@@ -38,7 +38,7 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
   });
 
   app.post(
-    '/api/sources/look',
+    '/api/sources/branches',
     { schema: { body: SourceLook, response: { 200: SourceBranches } } },
     async (request): Promise<SourceBranches> => {
       const { branches, main } = await lookAtSource(context, lookOf(request.body as SourceLook));
@@ -47,7 +47,7 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
   );
 
   app.post(
-    '/api/sources/recognise',
+    '/api/sources/proposal',
     { schema: { body: RecogniseBody, response: { 200: Recognised } } },
     async (request) => {
       const body = request.body as RecogniseBody;
@@ -112,7 +112,7 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
   });
 
   /** Looks at a polled source now. */
-  app.post('/api/projects/:project/look', async (request: FastifyRequest, reply) => {
+  app.post('/api/projects/:project/fetch', async (request: FastifyRequest, reply) => {
     const project = await needProject(service, request);
     return change(service, request, reply, 'source.asked', 202, async (db) => {
       await pollSoon(db, project.id);

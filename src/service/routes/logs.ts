@@ -4,7 +4,7 @@ import { Type } from '@sinclair/typebox';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import { attemptEnded } from '../../core/states.js';
 import { attemptById } from '../../records/attempts.js';
-import { instanceById } from '../../records/instances.js';
+import { instanceById, projectOfInstance } from '../../records/instances.js';
 import { gapOf, readLog, tailStart } from '../../records/logs.js';
 import type { Caller } from '../../records/people.js';
 import { searchLog } from '../../engine/runs/search.js';
@@ -56,11 +56,7 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
     { schema: { params: Type.Object({ id: Id }), querystring: LogQuery, response: { 200: Page(LogChunk) } } },
     async (request, reply) => {
       const { id } = request.params as { id: string };
-      const row = await records.one<{ project_id: string }>(
-        'select d.project_id from instances i join deployments d on d.id = i.deployment_id where i.id = $1',
-        [id],
-      );
-      await allowed(request, row?.project_id, id);
+      await allowed(request, (await projectOfInstance(records, id)) ?? undefined, id);
       return sendLog(request, reply, id, async () => {
         const instance = await instanceById(records, id);
         return {

@@ -18,6 +18,7 @@ import {
   removeToken,
   type TokenRow,
   takeSignIn,
+  personOfToken,
 } from '../../records/people.js';
 import { findProject, projectById } from '../../records/projects.js';
 import { AddedToken, Me, NewToken, type NewTokenBody, Session, SignIn, Token } from '../../wire/people.js';
@@ -60,12 +61,9 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
       return { ...person, token: null };
     }
     const caller = token ? await callerOfToken(records, tokenHash(token.trim())) : null;
-    const person =
-      caller?.kind === 'person' && !caller.project
-        ? await records.one<{ person_id: string | null }>('select person_id from tokens where id = $1', [caller.id])
-        : null;
-    if (!caller?.role || !person?.person_id) throw new CodedError('token_wrong');
-    return { id: person.person_id, name: caller.name, role: caller.role, token: caller.id };
+    const person = caller?.kind === 'person' && !caller.project ? await personOfToken(records, caller.id) : null;
+    if (!caller?.role || person === null) throw new CodedError('token_wrong');
+    return { id: person, name: caller.name, role: caller.role, token: caller.id };
   }
 
   app.post('/api/sign-out', async (request, reply) => {

@@ -6,7 +6,7 @@ import { mediaTypes } from '../../core/release/image.js';
 import { canonical } from '../../core/canonical.js';
 import type { BlobStore } from '../../blobs/store.js';
 import { needRelease } from '../../engine/deployments/acts.js';
-import type { ReleaseRow } from '../../records/releases.js';
+import { type ReleaseRow, listReleases } from '../../records/releases.js';
 import { Page, PageQuery } from '../../wire/parts.js';
 import { Release, ReleaseDetail } from '../../wire/releases.js';
 import { needProject, type Service } from '../server.js';
@@ -28,10 +28,7 @@ export function releaseRoutes(app: FastifyInstance, service: Service): void {
       const project = await needProject(service, request);
       const { cursor, limit = 30 } = request.query as { cursor?: string; limit?: number };
       if (cursor && !/^\d{1,9}$/.test(cursor)) throw new CodedError('cursor_wrong');
-      const rows = await records.rows<ReleaseRow>(
-        'select * from releases where project_id = $1 and ($2::int is null or number < $2) order by number desc limit $3',
-        [project.id, cursor ?? null, limit + 1],
-      );
+      const rows = await listReleases(records, project.id, cursor ? Number(cursor) : null, limit + 1);
       return {
         items: await Promise.all(rows.slice(0, limit).map((row) => releaseView(records, project, row))),
         next: rows.length > limit ? String(rows[limit - 1]?.number) : null,

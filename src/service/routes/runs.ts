@@ -7,12 +7,12 @@ import { recordEvents } from '../../records/events.js';
 import type { Caller } from '../../records/people.js';
 import { listRuns } from '../../records/overview.js';
 import { addRun, saveCommit } from '../../records/sources.js';
-import { allowCommit, askStop, findRun, type RunRow, tasksOf } from '../../records/runs.js';
-import { notify } from '../../records/database.js';
+import { allowCommit, askStop, findRun, runById, type RunRow, tasksOf, wasAllowed } from '../../records/runs.js';
+import { type Db, notify } from '../../records/database.js';
 import { Page, PageQuery } from '../../wire/parts.js';
 import { Run, RunAgain, RunCoverage, RunDetail, StartRun } from '../../wire/runs.js';
 import { change, needProject, needRun, type Service } from '../server.js';
-import { findRef, lineOf } from '../refs.js';
+import { findRef, lineOf, type Ref } from '../refs.js';
 import { runDetail, runView, runViewOf } from '../views/runs.js';
 
 const Query = Type.Object(
@@ -29,6 +29,34 @@ export const NumberParams = Type.Object({
   project: Type.String(),
   number: Type.Integer({ minimum: 1, maximum: 2_147_483_647 }),
 });
+
+const CommitParams = Type.Object({
+  project: Type.String(),
+  commit: Type.String({ pattern: '^[0-9a-f]{40}([0-9a-f]{24})?$' }),
+});
+
+/** A run that somebody has asked for; gives its id. */
+async function addAsked(
+  db: Db,
+  project: string,
+  found: Ref,
+  actor: string,
+  fresh: readonly string[] | null,
+): Promise<string> {
+  await saveCommit(db, project, found.facts);
+  const number = await addRun(db, {
+    project,
+    commit: found.commit,
+    branch: found.branch,
+    pullRequest: found.pull?.number ?? (found.branch === null ? (found.earlier?.pull_request ?? null) : null),
+    line: lineOf(found),
+    cause: 'asked',
+    actor,
+    allowed: true,
+    fresh: fresh === null ? null : [...fresh],
+  });
+  return ((await findRun(db, project, number)) as RunRow).id;
+}
 
 export function runRoutes(app: FastifyInstance, service: Service): void {
   const { records } = service.context;
@@ -75,7 +103,7 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     },
   );
 
-  /** Starts a run of a branch, commit or pull request; for an untrusted commit that waits, this is the permission. */
+  /** Starts a run of a branch, commit or pull request. An untrusted commit must have been allowed before. */
   app.post(
     '/api/projects/:project/runs',
     { schema: { body: StartRun, response: { 201: Run } } },
@@ -83,35 +111,39 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
       const project = await needProject(service, request);
       const { ref, reuse = true, tasks } = request.body as StartRun;
       const found = await findRef(service.context, project, ref);
-      const { commit, facts, branch, pull: pullRow, earlier } = found;
       const fresh = tasks ?? (reuse ? null : []);
       return change(service, request, reply, 'run.asked', 201, async (db, actor) => {
-        const allowed = await allowCommit(db, project.id, commit);
-        for (const run of allowed)
+        if (lineOf(found) !== 'own' && !(await wasAllowed(db, project.id, found.commit)))
+          throw new CodedError('run_untrusted', { commit: found.commit.slice(0, 12) });
+        return runViewOf(db, await addAsked(db, project.id, found, actor, fresh));
+      });
+    },
+  );
+
+  /** Lets a commit of an untrusted pull request run: the run that waits for it, or a new one. That very commit, by its whole id. */
+  app.post(
+    '/api/projects/:project/commits/:commit/allow',
+    { schema: { params: CommitParams, response: { 201: Run } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      const { commit } = request.params as { commit: string };
+      const found = await findRef(service.context, project, commit);
+      return change(service, request, reply, 'run.allowed', 201, async (db, actor) => {
+        const waiting = await allowCommit(db, project.id, found.commit);
+        if (waiting.length === 0 && lineOf(found) === 'own')
+          throw new CodedError('run_trusted', { commit: commit.slice(0, 12) });
+        const [id = await addAsked(db, project.id, found, actor, null)] = waiting.map((run) => run.id);
+        const numbers = waiting.length ? waiting.map((run) => run.number) : [(await runById(db, id))?.number];
+        for (const number of numbers)
           await recordEvents(db, {
             type: 'run.allowed',
             project: project.id,
-            subject: `run ${run.number}`,
+            subject: `run ${number}`,
             actor,
-            data: { commit },
+            data: { commit: found.commit },
           });
-        if (allowed.length) await notify(db, 'runs');
-        await saveCommit(db, project.id, facts);
-        const line = lineOf(found);
-        const number =
-          allowed[0]?.number ??
-          (await addRun(db, {
-            project: project.id,
-            commit,
-            branch,
-            pullRequest: pullRow?.number ?? (branch === null ? (earlier?.pull_request ?? null) : null),
-            line,
-            cause: 'asked',
-            actor,
-            allowed: true,
-            fresh,
-          }));
-        return runViewOf(db, ((await findRun(db, project.id, number)) as RunRow).id);
+        await notify(db, 'runs');
+        return runViewOf(db, id);
       });
     },
   );
@@ -127,6 +159,9 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
       const names = [...new Set((await tasksOf(records, run.id)).map((one) => one.model.of))];
       if (task && !names.includes(task))
         throw new CodedError('unknown_task', { name: task, hint: hintFor(task, names) });
+      // A run that was stopped while it waited for permission has got none.
+      if (run.line !== 'own' && !(await wasAllowed(records, project.id, run.commit)))
+        throw new CodedError('run_untrusted', { commit: run.commit.slice(0, 12) });
       return change(service, request, reply, 'run.asked', 201, async (db, actor) => {
         const number = await addRun(db, {
           project: project.id,

@@ -20,6 +20,7 @@ import {
   registerAgent,
   renewAgent,
   routesAfter,
+  routesName,
 } from '../../records/agents.js';
 import { type AttemptRow, attemptById, attemptsLeftBy, claimAttempts, heldAttempts } from '../../records/attempts.js';
 import { recordEvents } from '../../records/events.js';
@@ -392,11 +393,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
 
   app.get('/api/edge/blobs/:digest', { schema: { params: DigestParams } }, async (request, reply) => {
     const { digest } = request.params as { digest: string };
-    const row = await records.one(
-      `select 1 as ok from routes where body is not null and body::text like '%' || $1 || '%' limit 1`,
-      [isDigest(digest) ? digest : '-'],
-    );
-    if (!row) throw notFound('digest', digest);
+    if (!(await routesName(records, isDigest(digest) ? digest : '-'))) throw notFound('digest', digest);
     return sendBlob(digest, reply);
   });
 

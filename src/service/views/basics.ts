@@ -1,4 +1,5 @@
 /** What every view is made of: issues in words, times, commits, projects, events. */
+import { commitById } from '../../records/sources.js';
 import { type Issue, wording } from '../../core/errors/errors.js';
 import type { Db } from '../../records/database.js';
 import type { EventRow } from '../../records/events.js';
@@ -14,10 +15,7 @@ export const said = (issue: Issue | null): Said | null => (issue ? { ...issue, .
 export const iso = (at: Date | null): string | null => at?.toISOString() ?? null;
 
 export async function commitView(db: Db, project: string, id: string): Promise<Commit> {
-  const row = await db.one<{ title: string; author: string; at: Date }>(
-    'select title, author, at from commits where project_id = $1 and id = $2',
-    [project, id],
-  );
+  const row = await commitById(db, project, id);
   return { id, title: row?.title ?? '', author: row?.author ?? '', at: (row?.at ?? new Date(0)).toISOString() };
 }
 

@@ -6,17 +6,12 @@ import { repositoryOf, urlOf } from '../../engine/context.js';
 import { commitsBetween } from '../../git/repository.js';
 import { listAgents, listEdges } from '../../records/agents.js';
 import type { Db } from '../../records/database.js';
-import {
-  deploymentById,
-  deploymentsOf,
-  type EnvironmentRow,
-  environmentsOf,
-  movingDeployments,
-} from '../../records/environments.js';
+import { deploymentById, deploymentsOf, movingDeployments, releasedBy } from '../../records/deployments.js';
+import { type EnvironmentRow, environmentsOf } from '../../records/environments.js';
 import { instancesOfEnvironment } from '../../records/instances.js';
 import { newestRun } from '../../records/overview.js';
 import { listProjects, mainDefinition, type ProjectRow } from '../../records/projects.js';
-import { releaseById } from '../../records/releases.js';
+import { releaseById, verifiedThere } from '../../records/releases.js';
 import { findPullRequest } from '../../records/sources.js';
 import type { Board } from '../../wire/overview.js';
 import type { Environment, EnvironmentDetail } from '../../wire/environments.js';
@@ -48,9 +43,7 @@ export async function environmentView(
   const instances = (await instancesOfEnvironment(db, row.id)).filter(
     (one) => one.deployment_id === (row.serving_id ?? row.live_id) && one.wanted,
   );
-  const served = row.serving_id
-    ? await db.one<{ release_id: string }>('select release_id from deployments where id = $1', [row.serving_id])
-    : null;
+  const served = row.serving_id ? await releasedBy(db, row.serving_id) : null;
   const asked = served
     ? Object.values((await releaseById(db, served.release_id)).plan.parts).reduce(
         (sum, part) => sum + (part.kind === 'site' ? 0 : part.instances),
@@ -59,13 +52,7 @@ export async function environmentView(
     : 0;
   const moving = movingRows[0];
   const last = newest[0];
-  const verified =
-    live && plan?.verify
-      ? (await db.one(
-          `select 1 as ok from evidence e join deployments d on d.release_id = e.release_id where d.id = $1 and e.kind = 'verification' and e.name = $2`,
-          [row.live_id, row.name],
-        )) !== null
-      : false;
+  const verified = live && plan?.verify ? await verifiedThere(db, row.live_id as string, row.name) : false;
   return {
     project: project.name,
     name: row.name,

@@ -1,9 +1,11 @@
 /** Releases and their ways: deployments and promotions as the API gives them. */
+import { environmentById } from '../../records/environments.js';
+import { runById } from '../../records/runs.js';
 import { considerPromotion, placeOf } from '../../engine/deployments/acts.js';
 import { repositoryOf } from '../../engine/context.js';
 import { commitsBetween } from '../../git/repository.js';
 import type { Db } from '../../records/database.js';
-import type { DeploymentRow } from '../../records/environments.js';
+import type { DeploymentRow } from '../../records/deployments.js';
 import type { ProjectRow } from '../../records/projects.js';
 import { evidenceOf, type ReleaseRow, releaseById } from '../../records/releases.js';
 import type { Deployment } from '../../wire/environments.js';
@@ -12,10 +14,7 @@ import type { Service } from '../server.js';
 import { commitView, iso, said } from './basics.js';
 
 export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, row: ReleaseRow): Promise<Release> {
-  const [commit, run] = await Promise.all([
-    commitView(db, project.id, row.commit),
-    db.one<{ number: number }>('select number from runs where id = $1', [row.run_id]),
-  ]);
+  const [commit, run] = await Promise.all([commitView(db, project.id, row.commit), runById(db, row.run_id)]);
   const parts = row.parts.map((part) => ({
     name: part.name,
     kind: row.plan.parts[part.name]?.kind ?? ('site' as const),
@@ -46,12 +45,10 @@ export async function deploymentView(
   row: DeploymentRow,
 ): Promise<Deployment> {
   const release = await releaseById(db, row.release_id);
-  const environment = await db.one<{ name: string }>('select name from environments where id = $1', [
-    row.environment_id,
-  ]);
+  const environment = await environmentById(db, row.environment_id);
   return {
     project: project.name,
-    environment: environment?.name ?? '',
+    environment: environment.name,
     number: row.number,
     release: release.number,
     commit: await commitView(db, project.id, release.commit),

@@ -173,7 +173,7 @@ function EnvironmentPlace({ environment }: { environment: Environment }) {
           <p className="text-second">
             <span className="code font-semibold text-ink">r{live.release}</span>{' '}
             {environment.verified ? 'verified · ' : ''}
-            {failed ? 'still serves · ' : ''}
+            {failed ? 'still serving · ' : ''}
             <Since at={live.liveAt} what="live" />
           </p>
           <p className="truncate text-second">{live.commit.title}</p>

@@ -61,12 +61,12 @@ export function Upkeep({ project }: { project: Project }) {
           disabled={change.isPending}
           onClick={() => change.mutate({ paused: !project.paused })}
         >
-          {project.paused ? 'Go on with it' : 'Pause it: what is pushed waits'}
+          {project.paused ? 'Resume' : 'Pause: pushes wait'}
         </Button>
         {ending && removal.data ? (
           <div className="rounded-md border border-vermilion px-3 py-2">
             <p>
-              With it go{' '}
+              Removing it also removes{' '}
               {removal.data.addresses.length ? (
                 <span className="code">{removal.data.addresses.join(', ')}</span>
               ) : (
@@ -80,7 +80,7 @@ export function Upkeep({ project }: { project: Project }) {
                 Remove {project.name}
               </Button>
               <Button className="!py-1" onClick={() => setEnding(false)}>
-                Leave it
+                Cancel
               </Button>
             </span>
           </div>

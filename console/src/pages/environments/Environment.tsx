@@ -42,7 +42,7 @@ export function EnvironmentPage(): React.ReactNode {
         {one.held ? <Chip tone="held">on hold</Chip> : null}
         <span className="ml-auto flex gap-2">
           {one.held ? (
-            <Button onClick={() => act.mutate({ to: 'lift' })}>Lift</Button>
+            <Button onClick={() => act.mutate({ to: 'lift' })}>Lift the hold</Button>
           ) : (
             <Button onClick={() => act.mutate({ to: 'hold' })}>Hold</Button>
           )}
@@ -71,7 +71,9 @@ export function EnvironmentPage(): React.ReactNode {
           ) : null}
         </p>
         {one.held ? (
-          <p className="mt-1 text-ochre">{one.held.why}: it takes nothing by itself until someone lifts it.</p>
+          <p className="mt-1 text-ochre">
+            {one.held.why}: takes nothing new until the hold is lifted; revert still works.
+          </p>
         ) : null}
         {one.failed?.failure ? (
           <p className="mt-1 text-vermilion">
@@ -101,7 +103,7 @@ export function EnvironmentPage(): React.ReactNode {
               onClick={() => act.mutate({ to: 'deployments', body: { kind: 'deploy', release: one.live?.release } })}
               title={`r${one.live.release} is started anew with them, beside what runs now; then the traffic moves.`}
             >
-              Deploy r{one.live.release} with them
+              Deploy r{one.live.release} with these changes
             </Button>
           </p>
         ) : null}
@@ -209,7 +211,7 @@ function InstanceLog({ instance }: { instance: Instance }) {
 }
 
 const how: Record<string, string> = {
-  automatic: 'by itself',
+  automatic: 'automatic',
   deploy: 'deployed',
   promote: 'promoted',
   revert: 'reverted to',

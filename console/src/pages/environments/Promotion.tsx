@@ -50,7 +50,7 @@ export function PromotionPage(): React.ReactNode {
         <h1 className="title">
           Promote r{one.release.number} to {environment}
         </h1>
-        <Chip tone={one.allowed ? 'good' : 'poor'}>{one.allowed ? 'may be promoted' : 'can not be promoted'}</Chip>
+        <Chip tone={one.allowed ? 'good' : 'poor'}>{one.allowed ? 'may be promoted' : 'cannot be promoted'}</Chip>
         <Button
           kind="main"
           className="ml-auto"
@@ -90,7 +90,7 @@ export function PromotionPage(): React.ReactNode {
         <section className="card px-5 py-3.5" aria-label={`What differs from ${environment}`}>
           <h2 className="mb-1 font-semibold">What differs from {environment}</h2>
           <Row name="Commits">
-            {one.commits.length === 0 ? <span className="text-second">none is new</span> : null}
+            {one.commits.length === 0 ? <span className="text-second">no new commits</span> : null}
             <ul>
               {one.commits.map((commit) => (
                 <li key={commit.id} className="py-0.5">
@@ -103,7 +103,7 @@ export function PromotionPage(): React.ReactNode {
             </ul>
           </Row>
           {one.removed.length ? (
-            <Row name="Taken away">
+            <Row name="Commits removed">
               <ul>
                 {one.removed.map((commit) => (
                   <li key={commit.id} className="py-0.5 text-vermilion">

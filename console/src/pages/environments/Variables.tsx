@@ -23,7 +23,7 @@ export function Variables({ project }: { project: string }) {
     <section className="card overflow-x-auto" aria-label="Variables">
       <header className="flex flex-wrap items-center gap-2.5 border-b border-faint px-4 py-2.5">
         <h2 className="text-[15px] font-semibold">Variables</h2>
-        <span className="text-second">count with the next deployment</span>
+        <span className="text-second">take effect with the next deployment</span>
         <span className="ml-auto flex items-center gap-2">
           <select
             aria-label="For"
@@ -39,13 +39,13 @@ export function Variables({ project }: { project: string }) {
             ))}
           </select>
           <Button className="!py-1" aria-pressed={pasting} onClick={() => setPasting(!pasting)}>
-            Paste many
+            Paste a .env
           </Button>
         </span>
       </header>
       {missing.map((one) => (
         <p key={one.name} className="border-b border-faint bg-ochre-wash px-4 py-1.5">
-          <span className="code font-semibold">{one.name}</span> is wanted and not set for {one.missing.join(', ')}
+          <span className="code font-semibold">{one.name}</span> is required but not set in {one.missing.join(', ')}
           {one.about ? <span className="text-second">: {one.about}</span> : null}
         </p>
       ))}
@@ -75,10 +75,10 @@ export function Variables({ project }: { project: string }) {
                 <td className="px-4 py-1 text-right">
                   <Button
                     className="!px-2 !py-0.5 !font-normal"
-                    aria-label={`Take away ${one.name}`}
+                    aria-label={`Remove ${one.name}`}
                     onClick={() => change.mutate({ environment: one.environment, remove: [one.name] })}
                   >
-                    Take away
+                    Remove
                   </Button>
                 </td>
               </tr>
@@ -184,14 +184,14 @@ function Paste({ path, environment, done }: { path: string; environment: string 
             disabled={set.isPending || look.data.changes.every((one) => one.what === 'same')}
             onClick={() => set.mutate()}
           >
-            Set them
+            Save
           </Button>
         ) : (
           <Button disabled={text.trim() === '' || look.isPending} onClick={() => look.mutate()}>
             See what changes
           </Button>
         )}
-        <Button onClick={done}>Leave it</Button>
+        <Button onClick={done}>Cancel</Button>
       </span>
     </div>
   );

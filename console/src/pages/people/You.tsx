@@ -44,7 +44,7 @@ export function YouPage(): React.ReactNode {
         <div className="card overflow-x-auto">
           <table className="w-full border-collapse text-left">
             <caption className="sr-only">Sessions</caption>
-            <TableHead columns={['Person', 'Browser', 'Begun', 'Last seen', 'Ends by itself', '']} />
+            <TableHead columns={['Person', 'Browser', 'Begun', 'Last seen', 'Ends at', '']} />
             <tbody>
               {items.map((one) => (
                 <tr key={one.id} className="border-b border-faint last:border-0 hover:bg-faint">

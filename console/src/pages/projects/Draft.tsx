@@ -21,9 +21,9 @@ export function Draft({ project }: { project: string }) {
   return (
     <section className="card mb-3.5" aria-label="Draft">
       <header className="flex flex-wrap items-center gap-2.5 px-4 py-2.5">
-        <h2 className="text-[15px] font-semibold">Its definition is a draft</h2>
+        <h2 className="text-[15px] font-semibold">Draft definition</h2>
         <span className="text-second">
-          It counts for commits without one. Commit <span className="code">{draft.data.path}</span> to make it theirs.
+          Used for commits without <span className="code">{draft.data.path}</span>. Commit it to keep it.
         </span>
         <span className="ml-auto flex gap-2">
           <Button className="!py-1" onClick={() => navigator.clipboard.writeText(draft.data.text ?? '')}>
@@ -42,7 +42,7 @@ export function Draft({ project }: { project: string }) {
         </div>
       ) : null}
       <details className="border-t border-faint px-4 py-2">
-        <summary className="w-fit cursor-pointer text-second">Look at it and change it</summary>
+        <summary className="w-fit cursor-pointer text-second">Show and change it</summary>
         <div className="my-2 flex flex-col gap-2">
           <DefinitionEditor text={now} set={setText} reasons={noReasons} />
           <Button
@@ -50,7 +50,7 @@ export function Draft({ project }: { project: string }) {
             disabled={text === null || text === draft.data.text || keep.isPending}
             onClick={() => keep.mutate()}
           >
-            Keep it, and run the newest commit with it
+            Save and run the newest commit
           </Button>
           <pre className="code max-h-72 overflow-auto rounded-md bg-faint px-3 py-2">{draft.data.difference}</pre>
         </div>

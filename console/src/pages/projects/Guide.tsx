@@ -43,7 +43,7 @@ export function GuidePage(): React.ReactNode {
         branch: change.branch ?? branch,
         answers: change.answers ?? answers,
       };
-      return post<Recognised>('/api/sources/recognise', body);
+      return post<Recognised>('/api/sources/proposal', body);
     },
     onSuccess: (one) => {
       setFound(one);
@@ -52,7 +52,7 @@ export function GuidePage(): React.ReactNode {
     },
   });
   const look = useMutation({
-    mutationFn: () => post<SourceBranches>('/api/sources/look', sourceBody(source)),
+    mutationFn: () => post<SourceBranches>('/api/sources/branches', sourceBody(source)),
     onSuccess: (one) => {
       setBranches(one);
       setAdded(null);
@@ -85,7 +85,7 @@ export function GuidePage(): React.ReactNode {
                 type="submit"
                 disabled={look.isPending || source.url.trim() === ''}
               >
-                {look.isPending ? 'Looking …' : 'Look at it'}
+                {look.isPending ? 'Connecting …' : 'Connect'}
               </Button>
             </div>
             <details className="text-second">
@@ -223,7 +223,7 @@ function Hosted() {
   const add = useMutation({ mutationFn: () => post<AddedProject>('/api/projects', { name, source: 'hosted' }) });
   return (
     <details className="mt-3 text-second">
-      <summary className="w-fit cursor-pointer">It is to be pushed straight to this service</summary>
+      <summary className="w-fit cursor-pointer">I will push to Tsunagi directly</summary>
       <form
         className="mt-2 flex flex-wrap items-end gap-3 text-ink"
         onSubmit={(event) => {
@@ -382,7 +382,7 @@ function Settings({
         {found.hasDefinition
           ? 'Its own definition counts.'
           : 'The definition above counts until the repository has one.'}{' '}
-        What is pushed to {found.branch} goes to staging by itself.
+        What is pushed to {found.branch} goes to staging automatically.
       </p>
       {add.error ? <Trouble error={add.error} /> : null}
       <Button kind="main" type="submit" className="self-start" disabled={add.isPending}>
@@ -418,7 +418,7 @@ function Live({ project }: { project: string }) {
     queryKey: ['environments', project],
     queryFn: () => get<PageOf<Environment>>(`${paths.project(project)}/environments`),
   });
-  const again = useMutation({ mutationFn: () => post(`${paths.project(project)}/look`) });
+  const again = useMutation({ mutationFn: () => post(`${paths.project(project)}/fetch`) });
   const run = runs.data?.items[0];
   const first = environments.data?.items.find((one) => one.branch !== null);
   const failure = first?.failed?.failure && !first.moving ? first.failed.failure : (first?.issue ?? null);
@@ -451,7 +451,7 @@ function Live({ project }: { project: string }) {
       {failure ? <Said says={failure.says} next={failure.next} /> : null}
       {failure || own.data?.issue || run?.state === 'failed' ? (
         <Button className="self-start" disabled={again.isPending} onClick={() => again.mutate()}>
-          I have pushed a change: look at it now
+          Fetch the latest push
         </Button>
       ) : null}
       {first?.live ? (

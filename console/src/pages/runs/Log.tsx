@@ -95,7 +95,7 @@ export function Log({ lines, over, opening, line, point, download }: LogProps) {
           />
           {text ? (
             <span className="text-[13px] whitespace-nowrap text-second" role="status">
-              {found.length ? `${place + 1} of ${found.length}` : 'nowhere'}
+              {found.length ? `${place + 1} of ${found.length}` : 'no match'}
             </span>
           ) : null}
           <Button className="!px-2 !py-0.5 text-[13px]" aria-pressed={wrap} onClick={() => setWrap(!wrap)}>

@@ -20,10 +20,12 @@ export function RunPage(): React.ReactNode {
     mutationFn: ({ one, way }: { one: RunDetail; way: 'allow' | 'again' | 'whole' }) =>
       way === 'again'
         ? post<Run>(`${paths.run(project, number)}/again`)
-        : post<Run>(`/api/projects/${encodeURIComponent(project)}/runs`, {
-            ref: one.pullRequest ? `pr-${one.pullRequest}` : one.commit.id,
-            ...(way === 'whole' ? { reuse: false } : {}),
-          }),
+        : way === 'allow'
+          ? post<Run>(`${paths.project(project)}/commits/${one.commit.id}/allow`)
+          : post<Run>(`/api/projects/${encodeURIComponent(project)}/runs`, {
+              ref: one.pullRequest ? `pr-${one.pullRequest}` : one.commit.id,
+              ...(way === 'whole' ? { reuse: false } : {}),
+            }),
     onSuccess: (fresh) => navigate({ to: '/$project/runs/$number', params: { project, number: String(fresh.number) } }),
   });
   const stop = useMutation({ mutationFn: () => post(`${paths.run(project, number)}/stop`) });

@@ -55,7 +55,7 @@ export function RunsPage(): React.ReactNode {
       {runs.error && !runs.data ? <Trouble error={runs.error} /> : null}
       {runs.isPending ? <Loading /> : null}
       {runs.data && items.length === 0 ? (
-        <Empty title="No run is like that.">Take the filter away, or push a commit.</Empty>
+        <Empty title="No run matches.">Clear the filters, or push a commit.</Empty>
       ) : null}
       {items.length ? (
         <div className="card overflow-x-auto">
@@ -71,7 +71,7 @@ export function RunsPage(): React.ReactNode {
       ) : null}
       {runs.hasNextPage ? (
         <Button className="mt-4" onClick={() => runs.fetchNextPage()}>
-          Older
+          Show older
         </Button>
       ) : null}
     </>

@@ -1,0 +1,231 @@
+/** Deployments: releases that are brought live, one after another in each environment. */
+import type { InferAttributes } from 'sequelize';
+import type { Deployment } from './models/deployments.js';
+import type { EnvironmentPlan } from '../core/definition/model.js';
+import type { Issue } from '../core/errors/errors.js';
+import type { SecretPlace } from '../core/variables/resolve.js';
+import type { DeploymentKind, DeploymentState } from '../core/states.js';
+import { type Db, json, notify, now, query, queryOne, tables } from './database.js';
+import { newId } from './ids.js';
+
+const deploymentColumns = [
+  'id',
+  'project_id',
+  'number',
+  'environment_id',
+  'release_id',
+  'kind',
+  'actor',
+  'state',
+  'state_since',
+  'failure',
+  'definition_commit',
+  'environment_plan',
+  'variables',
+  'secrets',
+  'replaces_id',
+  'live_at',
+  'warm_until',
+  'created_at',
+  'ended_at',
+] as const satisfies readonly (keyof InferAttributes<Deployment>)[];
+
+export type DeploymentRow = Pick<InferAttributes<Deployment>, (typeof deploymentColumns)[number]>;
+
+export interface NewDeployment {
+  project: string;
+  number: number;
+  environment: string;
+  release: string;
+  kind: DeploymentKind;
+  actor: string;
+  definitionCommit: string | null;
+  plan: EnvironmentPlan;
+  variables: Record<string, string>;
+  secrets: Record<string, SecretPlace>;
+}
+
+export async function addDeployment(db: Db, one: NewDeployment): Promise<DeploymentRow> {
+  const row = await queryOne<DeploymentRow>(
+    db,
+    `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, definition_commit, environment_plan, variables, secrets) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning ${deploymentColumns.join(', ')}`,
+    [
+      newId(),
+      one.project,
+      one.number,
+      one.environment,
+      one.release,
+      one.kind,
+      one.actor,
+      one.definitionCommit,
+      json(one.plan),
+      json(one.variables),
+      json(one.secrets),
+    ],
+  );
+  await notify(db, 'deployments');
+  return row as DeploymentRow;
+}
+
+export async function deploymentById(db: Db, id: string): Promise<DeploymentRow | null> {
+  const { Deployment, in: within } = tables(db);
+  return Deployment.findByPk(id, { attributes: [...deploymentColumns], raw: true, ...within });
+}
+
+export async function lockDeployment(db: Db, id: string): Promise<DeploymentRow | null> {
+  const { Deployment, in: within } = tables(db);
+  return Deployment.findByPk(id, { attributes: [...deploymentColumns], lock: true, raw: true, ...within });
+}
+
+export async function findDeployment(db: Db, project: string, number: number): Promise<DeploymentRow | null> {
+  const { Deployment, in: within } = tables(db);
+  const where = { project_id: project, number };
+  return Deployment.findOne({ attributes: [...deploymentColumns], where, raw: true, ...within });
+}
+
+/** The newest first. */
+export const deploymentsOf = (
+  db: Db,
+  environment: string,
+  limit: number,
+): Promise<(DeploymentRow & { release: number; commit: string })[]> =>
+  query(
+    db,
+    `select ${deploymentColumns.join(', ').replace(/(^|, )(\w+)/g, '$1d.$2')}, r.number as release, r.commit from deployments d join releases r on r.id = d.release_id where d.environment_id = $1 order by d.number desc limit $2`,
+    [environment, limit],
+  );
+
+export const movingDeployments = (db: Db, environment: string): Promise<DeploymentRow[]> =>
+  query(
+    db,
+    `select ${deploymentColumns.join(', ')} from deployments where environment_id = $1 and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying') order by number`,
+    [environment],
+  );
+
+export async function setDeploymentState(
+  db: Db,
+  id: string,
+  state: DeploymentState,
+  failure: Issue | null,
+): Promise<void> {
+  await query(
+    db,
+    `update deployments set state = $2, failure = $3, state_since = case when state = $2 then state_since else now() end,
+       live_at = case when $2 = 'live' then coalesce(live_at, now()) else live_at end,
+       ended_at = case when $2 in ('live', 'failed', 'replaced') then coalesce(ended_at, now()) else ended_at end where id = $1`,
+    [id, state, failure === null ? null : json(failure)],
+  );
+  await notify(db, `deployment:${id}`);
+}
+
+/** Fails a deployment that is on its way, and stops what runs for it; it stays in its state until all is back as it was. */
+export async function setFailure(db: Db, id: string, failure: Issue): Promise<void> {
+  await stopAttemptsOf(db, id);
+  await query(db, 'update deployments set failure = coalesce(failure, $2::jsonb) where id = $1', [id, json(failure)]);
+  await notify(db, `deployment:${id}`, 'work');
+}
+
+/** The deployment that was live is so no longer; its servers stay warm until then. */
+export async function retireDeployment(
+  db: Db,
+  id: string,
+  state: 'replaced' | 'reverted',
+  warmMs: number,
+): Promise<void> {
+  await query(
+    db,
+    `update deployments set state = $2, replaced_at = now(), warm_until = now() + $3::float8 * interval '1 ms', due_at = now() + $3::float8 * interval '1 ms' where id = $1`,
+    [id, state, warmMs],
+  );
+  await notify(db, 'deployments');
+}
+
+export async function setReplaces(db: Db, id: string, before: string | null): Promise<void> {
+  const { Deployment, in: within } = tables(db);
+  await Deployment.update({ replaces_id: before }, { where: { id }, ...within });
+}
+
+/** Puts a deployment on the work list, and whatever is on its way in the same environment: it may wait for an end there. */
+export async function wakeDeployments(db: Db, id: string): Promise<void> {
+  await query(
+    db,
+    `update deployments set due_at = now() where id in (
+       select id from deployments where id = $1 or (environment_id = (select environment_id from deployments where id = $1) and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying')) order by id for update)`,
+    [id],
+  );
+  await notify(db, 'deployments');
+}
+
+/** Locks these deployments in the order of their ids, as everyone does. */
+export const lockDeployments = (db: Db, ids: readonly string[]): Promise<unknown> =>
+  query(db, 'select 1 from deployments where id in (select unnest($1::uuid[])) order by id for update', [ids]);
+
+/** What a deployment brings: its release, and that release's commit. */
+export const releasedBy = (
+  db: Db,
+  deployment: string,
+): Promise<{ release_id: string; project_id: string; commit: string } | null> =>
+  queryOne(
+    db,
+    `select d.release_id, r.project_id, r.commit
+     from deployments d join releases r on r.id = d.release_id
+     where d.id = $1`,
+    [deployment],
+  );
+
+/** Whether a release was ever live in the environment of this name. */
+export const wasLive = async (db: Db, project: string, environment: string, release: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 as ok
+     from deployments d join environments e on e.id = d.environment_id
+     where e.project_id = $1 and e.name = $2 and d.release_id = $3 and d.live_at is not null
+     limit 1`,
+    [project, environment, release],
+  )) !== null;
+
+/** The last deployment of this release here whose servers are warm, other than `but`. */
+export const warmDeployment = (
+  db: Db,
+  environment: string,
+  release: string,
+  but: string,
+): Promise<{ id: string; secrets: Record<string, SecretPlace> } | null> =>
+  queryOne(
+    db,
+    `select id, secrets from deployments
+     where environment_id = $1 and release_id = $2 and id <> $3
+       and state in ('replaced', 'reverted') and warm_until > now()
+     order by number desc
+     limit 1`,
+    [environment, release, but],
+  );
+
+/** What is live is so no longer; nothing takes its place. */
+export async function endLive(db: Db, id: string): Promise<void> {
+  const { Deployment, in: within } = tables(db);
+  await Deployment.update(
+    { state: 'replaced', replaced_at: now(), due_at: null },
+    { where: { id, state: 'live' }, ...within },
+  );
+}
+
+/** Its prepare or verify is told to stop. */
+export async function stopAttemptsOf(db: Db, deployment: string): Promise<void> {
+  const { Attempt, in: within } = tables(db);
+  await Attempt.update(
+    { stop: true },
+    { where: { deployment_id: deployment, state: ['waiting', 'running'] }, ...within },
+  );
+}
+
+/** Whether a prepare or verify of any deployment of the environment goes on. */
+export const attemptsGoOn = async (db: Db, environment: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 as ok
+     from attempts a join deployments d on d.id = a.deployment_id
+     where d.environment_id = $1 and a.state in ('waiting', 'running')
+     limit 1`,
+    [environment],
+  )) !== null;

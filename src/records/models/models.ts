@@ -1,0 +1,82 @@
+/** The models of all tables, on one connection pool, and how they belong to each other. */
+import type { Model, ModelStatic, Sequelize } from 'sequelize';
+import { defineAgent } from './agents.js';
+import { defineAnswer } from './answers.js';
+import { defineAttempt } from './attempts.js';
+import { defineBranch } from './branches.js';
+import { defineCommand } from './commands.js';
+import { defineCommit } from './commits.js';
+import { defineCoverageOfAttempt } from './coverage.js';
+import { defineDefinitionOfCommit } from './definitions.js';
+import { defineDeployment } from './deployments.js';
+import { defineEdge } from './edges.js';
+import { defineEnvironment } from './environments.js';
+import { defineEvent } from './events.js';
+import { defineEvidence } from './evidence.js';
+import { defineInstance } from './instances.js';
+import { defineIntake } from './intake.js';
+import { defineLogChunk } from './logs.js';
+import { definePerson } from './people.js';
+import { defineProject } from './projects.js';
+import { definePullRequest } from './pull-requests.js';
+import { definePush } from './pushes.js';
+import { defineReleaseBlob } from './release-blobs.js';
+import { defineRelease } from './releases.js';
+import { defineResult } from './results.js';
+import { defineRoute } from './routes.js';
+import { defineRun } from './runs.js';
+import { defineSeal } from './seals.js';
+import { defineSession } from './sessions.js';
+import { defineSignIn } from './sign-ins.js';
+import { defineTask } from './tasks.js';
+import { defineToken } from './tokens.js';
+import { defineVariable } from './variables.js';
+
+export type Models = ReturnType<typeof defineModels>;
+
+export function defineModels(sequelize: Sequelize) {
+  const models = {
+    Agent: defineAgent(sequelize),
+    Answer: defineAnswer(sequelize),
+    Attempt: defineAttempt(sequelize),
+    Branch: defineBranch(sequelize),
+    Command: defineCommand(sequelize),
+    Commit: defineCommit(sequelize),
+    CoverageOfAttempt: defineCoverageOfAttempt(sequelize),
+    DefinitionOfCommit: defineDefinitionOfCommit(sequelize),
+    Deployment: defineDeployment(sequelize),
+    Edge: defineEdge(sequelize),
+    Environment: defineEnvironment(sequelize),
+    Event: defineEvent(sequelize),
+    Evidence: defineEvidence(sequelize),
+    Instance: defineInstance(sequelize),
+    Intake: defineIntake(sequelize),
+    LogChunk: defineLogChunk(sequelize),
+    Person: definePerson(sequelize),
+    Project: defineProject(sequelize),
+    PullRequest: definePullRequest(sequelize),
+    Push: definePush(sequelize),
+    ReleaseBlob: defineReleaseBlob(sequelize),
+    Release: defineRelease(sequelize),
+    Result: defineResult(sequelize),
+    Route: defineRoute(sequelize),
+    Run: defineRun(sequelize),
+    Seal: defineSeal(sequelize),
+    Session: defineSession(sequelize),
+    SignIn: defineSignIn(sequelize),
+    Task: defineTask(sequelize),
+    Token: defineToken(sequelize),
+    Variable: defineVariable(sequelize),
+  };
+  for (const model of Object.values(models)) associate(model, Object.values(models));
+  return models;
+}
+
+/** A column that names another table belongs to it: `run_id` is the association `run`. The tables' own keys are in the migrations. */
+function associate(model: ModelStatic<Model>, all: readonly ModelStatic<Model>[]): void {
+  for (const [name, { references }] of Object.entries(model.getAttributes())) {
+    const table = typeof references === 'object' && 'model' in references ? references.model : null;
+    const other = all.find((one) => one.getTableName() === table);
+    if (other) model.belongsTo(other, { foreignKey: name, as: name.replace(/_(id|for)$/, ''), constraints: false });
+  }
+}
