@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openHouse } from '../src/cli/serve/serve.js';
 import { demoApi } from '../demo/seed.js';
+import { board } from './board.js';
 import { commandLine } from './command-line.js';
 import { cutover } from './cutover.js';
 import { log, planning, reuse, start } from './engine.js';
@@ -25,6 +26,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   guide,
   log,
   lists,
+  board,
   cutover,
   'command-line': () => commandLine(),
 };

@@ -1,4 +1,5 @@
 /** The agent: registers, asks for work, does it, renews its lease by asking. */
+import { backoff } from '../core/backoff.js';
 import { randomUUID } from 'node:crypto';
 import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { totalmem } from 'node:os';
@@ -187,7 +188,7 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
         if (error instanceof CodedError && error.issue.code === 'lease_lost') leaseMs = 0;
         failures++;
         if (failures === 1) log.warn({ error: String(error) }, 'the service does not answer as expected; trying again');
-        await new Promise((resolve) => setTimeout(resolve, Math.min(2_000, 50 * 2 ** Math.min(failures, 6))));
+        await new Promise((resolve) => setTimeout(resolve, backoff('poll', failures)));
       } finally {
         polling = null;
       }

@@ -5,6 +5,7 @@ import type { Me } from '../wire/people.js';
 import { call, rememberSignIn, tokenByCode } from './api.js';
 import { actCommands } from './commands/acts.js';
 import { checkCommand } from './commands/check.js';
+import { completionCommand } from './commands/completion.js';
 import { lookCommands } from './commands/look.js';
 import { rehearseCommand } from './commands/rehearse.js';
 import { variableCommands } from './commands/variables.js';
@@ -26,8 +27,8 @@ function build(): Command {
     .option('--data <folder>', 'where everything is kept')
     .option('--port <what=number...>', 'ports: console, edge, database')
     .option(
-      '--only <room>',
-      'start one room alone: service, agent or edge (set by environment variables, see docs/operating.md)',
+      '--only <process>',
+      'start one process alone: service, agent or edge (set by environment variables, see docs/operating.md)',
     )
     .addHelpText('after', '\nExample:\n  tsunagi serve --data /srv/tsunagi --port console=7780')
     .action(async (options: { data?: string; port?: string[]; only?: string }) => {
@@ -63,6 +64,7 @@ function build(): Command {
   whyCommands(program);
   variableCommands(program);
   rehearseCommand(program);
+  completionCommand(program);
   for (const command of program.commands)
     for (const one of [command, ...command.commands]) one.exitOverride().configureOutput({ outputError: () => {} });
   return program;

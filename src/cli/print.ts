@@ -1,4 +1,5 @@
 /** Text for a terminal: tables that fit, colour never alone, times relative. */
+import stringWidth from 'string-width';
 import { durationText } from '../core/durations.js';
 import { CodedError, type Issue, wording } from '../core/errors/errors.js';
 
@@ -29,7 +30,8 @@ export const state = (word: string): string => (shades[word] ?? faint)(word);
 
 // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
 const codes = /\u001b\[[0-9;]*m/g;
-const width = (text: string): number => [...text.replace(codes, '')].length;
+/** Cells of a terminal: wide characters take two, colours none. */
+const width = (text: string): number => stringWidth(text);
 
 /** Sequences that steer a terminal (ECMA-48, 5.4). */
 // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
@@ -78,8 +80,15 @@ export function table(head: string[], rows: string[][]): string {
   return [faint(line(head)), ...rows.map(line)].join('\n');
 }
 
-const cut = (text: string, room: number): string =>
-  width(text) <= room ? text : `${[...text.replace(codes, '')].slice(0, Math.max(1, room - 1)).join('')}…`;
+function cut(text: string, room: number): string {
+  if (width(text) <= room) return text;
+  let kept = '';
+  for (const { segment } of new Intl.Segmenter().segment(text.replace(codes, ''))) {
+    if (width(kept + segment) > Math.max(1, room - 1)) break;
+    kept += segment;
+  }
+  return `${kept}…`;
+}
 
 export function ago(iso: string | null): string {
   if (!iso) return '';

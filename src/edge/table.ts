@@ -4,6 +4,7 @@
  * Each host is taken by itself: one whose bytes are not here yet, or can't be used, keeps what it had, is named to the service with
  * the reason, and is tried again; the others go on.
  */
+import { backoff } from '../core/backoff.js';
 import { readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Route } from '../core/cutover/route.js';
@@ -123,7 +124,7 @@ export function openTable(options: TableOptions): Table {
             { error: error instanceof CodedError ? error.issue : String(error) },
             'the service does not answer; the last table stays',
           );
-        await new Promise((resolve) => setTimeout(resolve, Math.min(2_000, 50 * 2 ** Math.min(failures, 6))));
+        await new Promise((resolve) => setTimeout(resolve, backoff('poll', failures)));
         wait = 0;
       }
     }

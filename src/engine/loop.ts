@@ -1,4 +1,5 @@
 /** A loop: does steps until there is nothing to do, then sleeps until it is woken, something is due, or the sweep. */
+import { backoff } from '../core/backoff.js';
 import type { Log } from './context.js';
 
 export interface LoopOptions {
@@ -48,7 +49,7 @@ export function startLoop({ name, step, nextDue, sweepMs, gatherMs = 0, log }: L
           { loop: name, failures, error: String((error as Error).stack ?? error) },
           `the loop ${name} failed and goes on`,
         );
-        await new Promise((resolve) => setTimeout(resolve, Math.min(5_000, 50 * 2 ** Math.min(failures, 7))));
+        await new Promise((resolve) => setTimeout(resolve, backoff('loop', failures)));
       }
     }
   };

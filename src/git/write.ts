@@ -1,5 +1,5 @@
 /** Writing without a checkout: one file committed on top of a branch, and what a change of a text comes to. */
-import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { git } from './command.js';
@@ -51,26 +51,4 @@ export async function moveBranch(
     expect: [0, 128],
   });
   return exit === 0;
-}
-
-/** A unified difference between two texts of a file; null means that there is none. */
-export async function unifiedDifference(path: string, before: string | null, after: string): Promise<string> {
-  const folder = mkdtempSync(join(tmpdir(), 'tsunagi-diff-'));
-  try {
-    const [a, b] = [join(folder, 'a'), join(folder, 'b')];
-    writeFileSync(b, after);
-    if (before !== null) writeFileSync(a, before);
-    const { out } = await git(
-      folder,
-      ['diff', '--no-index', '--no-color', '--no-ext-diff', '--', before === null ? '/dev/null' : a, b],
-      { expect: [0, 1] },
-    );
-    const body = out.toString('utf8').split('\n');
-    const from = body.findIndex((line) => line.startsWith('@@'));
-    return from < 0
-      ? ''
-      : [`--- ${before === null ? '/dev/null' : `a/${path}`}`, `+++ b/${path}`, ...body.slice(from)].join('\n');
-  } finally {
-    rmSync(folder, { recursive: true, force: true });
-  }
 }

@@ -224,3 +224,14 @@ export const routesName = async (db: Db, digest: string): Promise<boolean> =>
     `select 1 as ok from routes where body is not null and body::text like '%' || $1 || '%' limit 1`,
     [digest],
   )) !== null;
+
+/** Whether an agent has this attempt or instance now. */
+export const holds = async (db: Db, agent: string, work: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 as ok from attempts where id = $2 and agent_id = $1 and state = 'running'
+     union all
+     select 1 from instances where id = $2 and agent_id = $1 and state in ('starting', 'ready')
+     limit 1`,
+    [agent, work],
+  )) !== null;

@@ -135,13 +135,3 @@ export const listReleases = (db: Db, project: string, below: number | null, limi
     ...within,
   });
 };
-
-/** Whether the release of a deployment was verified in the environment of this name. */
-export const verifiedThere = async (db: Db, deployment: string, environment: string): Promise<boolean> =>
-  (await queryOne(
-    db,
-    `select 1 as ok
-     from evidence e join deployments d on d.release_id = e.release_id
-     where d.id = $1 and e.kind = 'verification' and e.name = $2`,
-    [deployment, environment],
-  )) !== null;

@@ -1,4 +1,5 @@
 /** The agent's and edge's way to the service. */
+import { backoff } from '../core/backoff.js';
 import { Agent, request } from 'undici';
 import type { Readable } from 'node:stream';
 import { CodedError, type ErrorCode, type IssueData } from '../core/errors/errors.js';
@@ -92,7 +93,7 @@ export async function untilDone<T>(work: () => Promise<T>, stopped: () => boolea
       return await work();
     } catch (error) {
       if (!mayRetry(error) || stopped()) throw error;
-      await new Promise((resolve) => setTimeout(resolve, Math.min(3_000, 50 * 2 ** Math.min(tries, 7))));
+      await new Promise((resolve) => setTimeout(resolve, backoff('call', tries + 1)));
     }
   }
 }

@@ -73,7 +73,8 @@ export const Environment = Type.Object({
   waits: Nullable(
     Type.Object({
       release: Type.Integer(),
-      commits: Type.Integer(),
+      /** Pushes to the main branch since what is live here. */
+      pushes: Type.Integer(),
       allowed: Type.Boolean(),
       why: Nullable(Type.String()),
     }),

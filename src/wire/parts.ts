@@ -1,5 +1,5 @@
 /** Pieces that many schemas share. Times are ISO 8601 in UTC, lengths milliseconds, sizes bytes. */
-import { type Static, type TSchema, Type } from '@sinclair/typebox';
+import { type Static, type TSchema, type TUnsafe, Type } from '@sinclair/typebox';
 
 export const Id = Type.String({ pattern: '^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$' });
 export const Digest = Type.String({ pattern: '^sha256:[0-9a-f]{64}$' });
@@ -12,7 +12,13 @@ export const IssueSchema = Type.Object({
 });
 export type IssueSchema = Static<typeof IssueSchema>;
 
-export const Nullable = <T extends import('@sinclair/typebox').TSchema>(schema: T) => Type.Union([schema, Type.Null()]);
+/** The schema, or null. Said as a type of several where that is possible: of a union each member would be tried at each answer. */
+export function Nullable<T extends TSchema>(schema: T): TUnsafe<Static<T> | null> {
+  const { type, enum: values } = schema as { type?: unknown; enum?: unknown[] };
+  if (typeof type !== 'string') return Type.Union([schema, Type.Null()]) as unknown as TUnsafe<Static<T> | null>;
+  return Type.Unsafe({ ...schema, type: [type, 'null'], ...(values ? { enum: [...values, null] } : {}) });
+}
+
 /** ISO 8601 in UTC. */
 export const Time = Type.String({ format: 'date-time' });
 export const oneOf = <T extends readonly string[]>(values: T) =>

@@ -1,4 +1,5 @@
 /** The command line as its users meet it: help, tables, JSON, what is refused, and how it exits. */
+import { execFileSync } from 'node:child_process';
 import { mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -33,6 +34,33 @@ async function commands(path: string[] = []): Promise<{ path: string[]; help: st
   for (const name of names) all.push(...(await commands([...path, name])));
   return all;
 }
+
+describe('completion', () => {
+  /** What bash offers for a line whose last word is begun. */
+  const offered = async (...words: string[]): Promise<string[]> => {
+    const { out } = await cli(['completion', 'bash']);
+    const script = `${out}\nCOMP_WORDS=(${words.map((word) => `'${word}'`).join(' ')}); COMP_CWORD=${words.length - 1}; _tsunagi; printf '%s\\n' "\${COMPREPLY[@]}"`;
+    return execFileSync('bash', ['-c', script], { encoding: 'utf8' }).trim().split('\n');
+  };
+
+  it('leads through commands, verbs and options', async () => {
+    expect(await offered('tsunagi', 'pro')).toEqual(['project', 'promote']);
+    expect(await offered('tsunagi', 'project', 're')).toEqual(['rename', 'resume', 'report-to', 'remove']);
+    expect(await offered('tsunagi', 'run', 'start', 'main', '--w')).toEqual(['--without-reuse']);
+    expect(await offered('tsunagi', 'run', 'al')).toEqual(['allow']);
+  });
+
+  it('is made for each shell, and for no other', async () => {
+    const [zsh, fish, other] = [
+      await cli(['completion', 'zsh']),
+      await cli(['completion', 'fish']),
+      await cli(['completion', 'csh']),
+    ];
+    expect(zsh.out).toMatch(/^#compdef tsunagi[\s\S]*'allow:let a commit/);
+    expect(fish.out).toContain(`complete -c tsunagi -n 'test (__tsunagi_path) = "run"' -a 'allow'`);
+    expect(other.status).toBe(2);
+  });
+});
 
 describe('help', () => {
   it('is there for every command, says what it does, and ends with an example of it', async () => {

@@ -63,7 +63,7 @@ describe('the console', () => {
   it('shows on the board what is live where, and what waits', async () => {
     await page.goto(world.url);
     await see('What is live where');
-    await see('1 commit waits');
+    await see('1 push waits');
     expect(await page.getByRole('link', { name: 'Promote r2' }).isVisible()).toBe(true);
     expect(await page.getByText('3 of 3 instances').count()).toBe(2);
   });
@@ -73,7 +73,7 @@ describe('the console', () => {
     await see('The third one');
     await world.waitLive('shop', 'staging', third);
     await see('Promote r3');
-    await see('2 commits wait');
+    await see('2 pushes wait');
   });
 
   it('promotes on one page: evidence, commits, one sentence, one act', async () => {

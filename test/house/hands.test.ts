@@ -9,7 +9,8 @@ import { maskEnded, maskerOf, maskIssue, maskLog } from '../../src/agent/log/mas
 import { makeTail, seenFiles } from '../../src/agent/attempts/seen.js';
 import { issue } from '../../src/core/errors/errors.js';
 import { commitFacts, makeRepository, readFile } from '../../src/git/repository.js';
-import { commitFile, moveBranch, unifiedDifference } from '../../src/git/write.js';
+import { unifiedDifference } from '../../src/core/difference.js';
+import { commitFile, moveBranch } from '../../src/git/write.js';
 
 let folder: string;
 let repository: string;
@@ -49,7 +50,7 @@ describe('a file committed without a checkout', () => {
 
 describe('a difference', () => {
   it('is one that others can apply', async () => {
-    const text = await unifiedDifference('dir/tsunagi.yaml', 'a\nb\nc\n', 'a\nB\nc\n');
+    const text = unifiedDifference('dir/tsunagi.yaml', 'a\nb\nc\n', 'a\nB\nc\n');
     expect(text).toBe('--- a/dir/tsunagi.yaml\n+++ b/dir/tsunagi.yaml\n@@ -1,3 +1,3 @@\n a\n-b\n+B\n c\n');
     const place = join(folder, 'apply');
     mkdirSync(join(place, 'dir'), { recursive: true });
@@ -58,8 +59,8 @@ describe('a difference', () => {
     expect(execFileSync('cat', [join(place, 'dir/tsunagi.yaml')], { encoding: 'utf8' })).toBe('a\nB\nc\n');
   });
   it('of a new file begins with nothing, and there is none between equal texts', async () => {
-    expect(await unifiedDifference('t', null, 'x\n')).toBe('--- /dev/null\n+++ b/t\n@@ -0,0 +1 @@\n+x\n');
-    expect(await unifiedDifference('t', 'x\n', 'x\n')).toBe('');
+    expect(unifiedDifference('t', null, 'x\n')).toBe('--- /dev/null\n+++ b/t\n@@ -0,0 +1,1 @@\n+x\n');
+    expect(unifiedDifference('t', 'x\n', 'x\n')).toBe('');
   });
 });
 

@@ -1,6 +1,8 @@
-/** Everything on a page that can change changes live: events of the feed make what is shown be asked again. */
+/** Everything on a page that can change changes live: an event of the feed makes what it may have changed be asked for again. */
 import type { QueryClient } from '@tanstack/react-query';
 import { useEffect, useState, useSyncExternalStore } from 'react';
+import type { Event } from '../../../src/wire/overview';
+import { changes, isList } from './changes';
 
 let connected = true;
 const listeners = new Set<() => void>();
@@ -47,24 +49,31 @@ export function openSource(
   };
 }
 
+/** Milliseconds in which events are gathered, and between two times that a list of many things is asked for. */
+const gatherMs = 80;
+const listsEveryMs = 1_000;
+
 /** Follows the feed until the returned function is called; what happened while nobody listened is asked for when it opens. */
 export function followFeed(client: QueryClient): () => void {
-  let timer: ReturnType<typeof setTimeout> | null = null;
-  const refresh = () => {
-    timer ??= setTimeout(() => {
-      timer = null;
-      void client.invalidateQueries();
-    }, 80);
-  };
+  const details = gather(gatherMs, (changed) =>
+    client.invalidateQueries({ predicate: ({ queryKey }) => !isList(queryKey) && changed(queryKey) }),
+  );
+  const lists = gather(listsEveryMs, (changed) =>
+    client.invalidateQueries({ predicate: ({ queryKey }) => isList(queryKey) && changed(queryKey) }),
+  );
   const close = openSource(
     '/api/feed',
     (source) => {
       // What a page asked for before this was heard may be older than the feed's first event.
       source.addEventListener('open', () => {
-        refresh();
+        void client.invalidateQueries();
         setConnected(true);
       });
-      source.addEventListener('event', refresh);
+      source.addEventListener('event', (message) => {
+        const changed = changes(JSON.parse((message as MessageEvent<string>).data) as Event);
+        details.add(changed);
+        lists.add(changed);
+      });
     },
     (refused) => {
       setConnected(false);
@@ -74,7 +83,35 @@ export function followFeed(client: QueryClient): () => void {
   );
   return () => {
     close();
-    if (timer) clearTimeout(timer);
+    details.close();
+    lists.close();
+  };
+}
+
+type Changed = (key: readonly unknown[]) => boolean;
+
+/** Gathers what has changed: at once after a quiet time, otherwise once in `ms`. */
+function gather(ms: number, refresh: (changed: Changed) => Promise<unknown>) {
+  let waiting: Changed[] = [];
+  let timer: ReturnType<typeof setTimeout> | null = null;
+  let last = Number.NEGATIVE_INFINITY;
+  return {
+    add(changed: Changed) {
+      waiting.push(changed);
+      timer ??= setTimeout(
+        () => {
+          timer = null;
+          last = performance.now();
+          const all = waiting;
+          waiting = [];
+          void refresh((key) => all.some((one) => one(key)));
+        },
+        Math.max(gatherMs, last + ms - performance.now()),
+      );
+    },
+    close() {
+      if (timer) clearTimeout(timer);
+    },
   };
 }
 

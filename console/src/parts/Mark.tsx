@@ -38,7 +38,14 @@ const shapes: Record<string, { colour: string; draw: (share: number) => React.Re
     draw: () => (
       <>
         <circle cx="8" cy="8" r="6" fill="none" stroke="currentColor" strokeWidth="1.6" />
-        <circle cx="8" cy="8" r="2.6" fill="currentColor" />
+        <path
+          d="m5.2 8.2 2 2 3.6-4"
+          fill="none"
+          stroke="currentColor"
+          strokeWidth="1.6"
+          strokeLinecap="round"
+          strokeLinejoin="round"
+        />
       </>
     ),
   },
@@ -67,6 +74,16 @@ const shapes: Record<string, { colour: string; draw: (share: number) => React.Re
     colour: 'text-stone',
     draw: () => <path d="M2 8h4m4 0h4" stroke="currentColor" strokeWidth="2" strokeLinecap="round" />,
   },
+  /** Some of it is well: a disc of which a part is missing. */
+  poor: {
+    colour: 'text-ochre',
+    draw: () => (
+      <>
+        <circle cx="8" cy="8" r="6" fill="none" stroke="currentColor" strokeWidth="1.6" strokeDasharray="2.4 2.2" />
+        <path d="M8 8V2a6 6 0 0 1 0 12Z" fill="currentColor" />
+      </>
+    ),
+  },
   asleep: {
     colour: 'text-stone',
     draw: () => (
@@ -93,7 +110,6 @@ const like: Record<string, string> = {
   replaced: 'superseded',
   reverted: 'stopped',
   ended: 'skipped',
-  poor: 'running',
   down: 'failed',
   empty: 'waiting',
   closing: 'running',

@@ -1,4 +1,5 @@
 /** Small parts that every page uses. */
+import { Link } from '@tanstack/react-router';
 import { Tooltip } from 'radix-ui';
 import { durationText } from '../../../src/core/durations';
 import { Refusal } from '../data/api';
@@ -108,5 +109,17 @@ export function TableHead({ columns }: { columns: readonly string[] }) {
         ))}
       </tr>
     </thead>
+  );
+}
+
+/** Where a page is: the project, and what leads on from there. */
+export function Crumbs({ project, children }: { project: string; children?: React.ReactNode }) {
+  return (
+    <nav aria-label="Where this is" className="mb-1 text-second">
+      <Link to="/$project" params={{ project }} className="no-underline hover:underline">
+        {project}
+      </Link>
+      {children ? <> / {children}</> : null}
+    </nav>
   );
 }

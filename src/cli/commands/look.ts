@@ -220,7 +220,7 @@ function environmentRow(one: Environment): string[] {
   if (one.waits)
     notes.push(
       one.waits.allowed
-        ? `${one.waits.commits} ${one.waits.commits === 1 ? 'commit waits' : 'commits wait'}: tsunagi promote r${one.waits.release} --to ${one.project}/${one.name}`
+        ? `${one.waits.pushes} ${one.waits.pushes === 1 ? 'push waits' : 'pushes wait'}: tsunagi promote r${one.waits.release} --to ${one.project}/${one.name}`
         : `r${one.waits.release} waits`,
     );
   const live = one.live ? `r${one.live.release}${one.verified ? ' verified' : ''}` : '';

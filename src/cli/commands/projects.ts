@@ -31,7 +31,6 @@ interface Add extends Shared {
 
 export function projectCommands(program: Command): void {
   const project = program.command('project').description('repositories and where their commits come from');
-  ownerCommands(program, project);
   shared(project.command('list').description('all projects'), 'tsunagi project list', { project: false }).action(
     async (options: Shared) =>
       give(options, await get<PageOf<Project>>('/api/projects'), ({ items }) =>
@@ -139,6 +138,7 @@ export function projectCommands(program: Command): void {
   ).action(async (options: Shared) =>
     give(options, await post(`${await pathOf(options)}/fetch`), () => say('Fetching now.')),
   );
+  ownerCommands(program, project);
 }
 
 const pathOf = async (options: Shared): Promise<string> =>

@@ -1,4 +1,5 @@
 /** What an environment takes, keeps and goes back to. */
+import { backoff } from '../backoff.js';
 import type { DeploymentState, Health } from '../states.js';
 import type { InstanceFact } from './deployments.js';
 
@@ -52,4 +53,4 @@ export function healthOf(
 }
 
 /** Milliseconds to wait before an instance that ended by itself is started again, by how often that has happened in a row. */
-export const restartDelay = (times: number): number => Math.min(60_000, 500 * 2 ** Math.min(times, 7));
+export const restartDelay = (times: number): number => backoff('restart', times + 1);

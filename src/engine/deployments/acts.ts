@@ -2,7 +2,7 @@
 import { revertTarget } from '../../core/advance/environments.js';
 import type { Definition, EnvironmentPlan } from '../../core/definition/model.js';
 import { CodedError, issue } from '../../core/errors/errors.js';
-import { type Judgement, judgePromotion } from '../../core/rules/promotion.js';
+import { type Judgement, judgePromotion, type PromotionFacts } from '../../core/rules/promotion.js';
 import type { DeploymentKind } from '../../core/states.js';
 import { changedVariables } from '../../core/variables/resolve.js';
 import {
@@ -214,6 +214,38 @@ export interface Promotion {
   plan: EnvironmentPlan | null;
 }
 
+interface EvidenceFact {
+  kind: string;
+  name: string;
+  source: string;
+  detail: Record<string, unknown>;
+  at: Date | string;
+}
+
+/** What the rules need of the evidence about a release's own bytes. */
+export function promotionEvidence(
+  after: string,
+  evidence: readonly EvidenceFact[],
+): Pick<PromotionFacts, 'tasks' | 'verification'> {
+  const found = evidence.find((one) => one.kind === 'verification' && one.name === after);
+  return {
+    tasks: evidence
+      .filter((one) => one.kind === 'task')
+      .map((one) => {
+        const tests = one.detail.tests as { passed: number; failed: number } | null;
+        return {
+          name: one.name,
+          state: String(one.detail.state),
+          run: Number(one.source.replace('run ', '')),
+          tests: tests ? tests.passed + tests.failed : null,
+        };
+      }),
+    verification: found
+      ? { environment: after, deployment: Number(found.detail.deployment), at: new Date(found.at).toISOString() }
+      : null,
+  };
+}
+
 /** What promoting a release (default: what the environment before has verified) to an environment comes to; null when there is nothing to promote. */
 export async function considerPromotion(
   context: Context,
@@ -250,7 +282,6 @@ export async function considerPromotion(
     await movingDeployments(db, found.id),
   ];
   const sameBytes = evidence.filter((one) => one.digest === chosen.digest);
-  const verification = sameBytes.find((one) => one.kind === 'verification' && one.name === after);
   const wasLiveBefore = await wasLive(db, project.id, after, chosen.id);
   const judgement = judgePromotion({
     environment: place,
@@ -262,20 +293,7 @@ export async function considerPromotion(
     moving: moving.length > 0,
     closed: found.state === 'closed' || found.state === 'closing',
     verifies: Boolean(main.model.environments[after]?.verify),
-    tasks: sameBytes
-      .filter((one) => one.kind === 'task')
-      .map((one) => {
-        const tests = one.detail.tests as { passed: number; failed: number } | null;
-        return {
-          name: one.name,
-          state: String(one.detail.state),
-          run: Number(one.source.replace('run ', '')),
-          tests: tests ? tests.passed + tests.failed : null,
-        };
-      }),
-    verification: verification
-      ? { environment: after, deployment: Number(verification.detail.deployment), at: verification.at.toISOString() }
-      : null,
+    ...promotionEvidence(after, sameBytes),
     wasLiveBefore,
     unset: (await variablesFor(context, db, { project, environment: found, release: chosen })).unset,
   });

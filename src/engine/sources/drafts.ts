@@ -1,9 +1,10 @@
 /** The draft of a project: the definition of commits that have none of their own, until it is committed. */
+import { unifiedDifference } from '../../core/difference.js';
 import { parseApart } from '../runs/parse.js';
 import type { DefinitionIssue } from '../../core/definition/parse.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { readFile } from '../../git/repository.js';
-import { commitFile, moveBranch, unifiedDifference } from '../../git/write.js';
+import { commitFile, moveBranch } from '../../git/write.js';
 import { recordEvents } from '../../records/events.js';
 import { type ProjectRow, setProject } from '../../records/projects.js';
 import { addRun, branchHead, intendPush } from '../../records/sources.js';
@@ -29,7 +30,7 @@ export async function draftState(
   const committed = head ? await readFile(repositoryOf(context, project), head, path, 256 * 1024) : null;
   const before = committed instanceof Buffer ? committed.toString('utf8') : null;
   const { issues } = await parseApart(context, project.id, text);
-  return { text, path, issues, difference: before === text ? '' : await unifiedDifference(path, before, text) };
+  return { text, path, issues, difference: unifiedDifference(path, before, text) };
 }
 
 /** Throws the first mistake of a text that is to be kept as a draft. */

@@ -1,4 +1,5 @@
 /** Sources elsewhere: looking at them regularly, and a first look before there is a project. */
+import { backoff } from '../../core/backoff.js';
 import { createHash } from 'node:crypto';
 import { rm, stat, utimes } from 'node:fs/promises';
 import { readdirSync } from 'node:fs';
@@ -25,8 +26,6 @@ import { knownHosts, remoteOf } from './credentials.js';
 import { compareBranches } from './sources.js';
 
 /** Milliseconds between two looks, the longest pause after failures, and how far each may be off, so that not all come at once. */
-const pollEvery = 60_000;
-const pollAtMost = 3_600_000;
 const jitter = 0.15;
 
 const spread = (ms: number): number => Math.round(ms * (1 - jitter + 2 * jitter * Math.random()));
@@ -43,21 +42,15 @@ export async function pollSources(context: Context): Promise<boolean> {
     const same = there.size === here.size && [...there].every(([name, head]) => here.get(name) === head);
     if (!same) await fetchAll(repository, remote);
     await compareBranches(context, project, 'a look at its source');
-    await settlePoll(records, project, spread(pollEvery), 0, null);
+    await settlePoll(records, project, spread(backoff('source', 1)), 0, null);
   } catch (error) {
     if (!(error instanceof CodedError)) {
-      await settlePoll(records, project, spread(pollEvery), project.poll_failures + 1, null);
+      await settlePoll(records, project, spread(backoff('source', 1)), project.poll_failures + 1, null);
       throw error;
     }
     const failures = project.poll_failures + 1;
     await records.transition('source.failing', async (db) => {
-      await settlePoll(
-        db,
-        project,
-        spread(Math.min(pollAtMost, pollEvery * 2 ** Math.min(10, failures - 1))),
-        failures,
-        error.issue,
-      );
+      await settlePoll(db, project, spread(backoff('source', failures)), failures, error.issue);
       // Said once, when it begins; the project shows it until it is over.
       if (project.poll_issue?.code !== error.issue.code)
         await recordEvents(db, {

@@ -1,4 +1,5 @@
 /** What arrives: events of code hosts, and branches of hosted repositories compared with the records. */
+import { backoff } from '../../core/backoff.js';
 import { CodedError, issue, type Issue, registry } from '../../core/errors/errors.js';
 import { GitError } from '../../git/command.js';
 import { remoteOf } from './credentials.js';
@@ -57,7 +58,7 @@ export async function workIntake(context: Context): Promise<boolean> {
         {
           state: again ? 'waiting' : 'failed',
           issue: known,
-          againMs: again ? Math.min(60_000, 250 * 2 ** row.tries) : null,
+          againMs: again ? backoff('intake', row.tries + 1) : null,
         },
         ...(again
           ? []

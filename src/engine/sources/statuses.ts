@@ -2,6 +2,7 @@
  * Tells code hosts how runs of their commits stand: signed CloudEvents in the words of CDEvents for a pipeline run, in the order of the
  * record, again until they are taken. What was told last is kept by the number of its event, so nothing is lost or left out.
  */
+import { backoff } from '../../core/backoff.js';
 import { randomUUID } from 'node:crypto';
 import { Agent, request } from 'undici';
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
@@ -13,7 +14,6 @@ import { findRun } from '../../records/runs.js';
 import type { Context } from '../context.js';
 
 const atOnce = 100;
-const pauseAtMost = 600_000;
 
 export async function tellStatuses(context: Context): Promise<boolean> {
   const { records } = context;
@@ -34,14 +34,7 @@ export async function tellStatuses(context: Context): Promise<boolean> {
   } catch (error) {
     if (!(error instanceof CodedError)) throw error;
     const failures = project.status_failures + 1;
-    await settleStatus(
-      records,
-      project,
-      after,
-      Math.min(pauseAtMost, 500 * 2 ** Math.min(failures, 12)),
-      failures,
-      error.issue,
-    );
+    await settleStatus(records, project, after, backoff('statuses', failures), failures, error.issue);
   }
   return true;
 }

@@ -1,5 +1,5 @@
 /**
- * Coverage of tasks, and what is stored under the definition's new words: `append` (was `then`), `untrusted` (was `strangers`),
+ * Coverage of tasks, indexes for the board, and what is stored under the definition's new words: `append` (was `then`), `untrusted` (was `strangers`),
  * `results` (was `junit`), `for` (was `branches` and `pullRequests`). Definitions themselves are completed when they are read.
  */
 export const name = '007-words';
@@ -11,6 +11,12 @@ create table coverage (
   hit int not null,
   files jsonb not null
 );
+
+-- The newest run of a branch, without looking at those of others.
+create index runs_newest on runs (project_id, branch, id desc);
+-- What is on its way, of all that ever was.
+create index deployments_moving on deployments (environment_id, number)
+  where state in ('queued', 'preparing', 'starting', 'cutover', 'verifying');
 
 -- A map from the name of a variable to text, or to what is said of it.
 create function pg_temp.renamed(variables jsonb) returns jsonb language sql immutable as $body$

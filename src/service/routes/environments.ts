@@ -4,14 +4,15 @@ import { CodedError } from '../../core/errors/errors.js';
 import { atLeast } from '../../core/states.js';
 import { deploy, hold, lift, needsReleaser, promote, revert } from '../../engine/deployments/acts.js';
 import { findDeployment } from '../../records/deployments.js';
-import { type EnvironmentRow, environmentsOf, findEnvironment } from '../../records/environments.js';
+import { type EnvironmentRow, findEnvironment } from '../../records/environments.js';
 import type { Caller } from '../../records/people.js';
 import { Ask, Deployment, Environment, EnvironmentDetail, Hold } from '../../wire/environments.js';
 import { Page } from '../../wire/parts.js';
 import { Promotion } from '../../wire/releases.js';
 import { roleForAct } from '../access.js';
 import { change, needProject, notFound, requireAccess, type Service } from '../server.js';
-import { environmentDetail, environmentView } from '../views/environments.js';
+import { environmentView, environmentViews } from '../views/board.js';
+import { environmentDetail } from '../views/environments.js';
 import { deploymentView, promotionView } from '../views/releases.js';
 import { NumberParams } from './runs.js';
 
@@ -25,11 +26,7 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
     { schema: { response: { 200: Page(Environment) } } },
     async (request) => {
       const project = await needProject(service, request);
-      const rows = await environmentsOf(records, project.id);
-      return {
-        items: await Promise.all(rows.map((row) => environmentView(service, records, project, row))),
-        next: null,
-      };
+      return { items: await environmentViews(service, records, project.id), next: null };
     },
   );
 
@@ -115,7 +112,7 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
   ) => {
     const project = await needProject(service, request);
     return change(service, request, reply, name, 200, async (db, actor) =>
-      environmentView(service, db, project, await act(db, project, actor)),
+      environmentView(service, db, await act(db, project, actor)),
     );
   };
 

@@ -16,7 +16,7 @@ import { AgentView, Board } from '../../wire/overview.js';
 import { Page } from '../../wire/parts.js';
 import { callerKey, change, needProject, type Service } from '../server.js';
 import { projectView, said } from '../views/basics.js';
-import { boardView } from '../views/environments.js';
+import { boardView } from '../views/board.js';
 
 export function projectRoutes(app: FastifyInstance, service: Service): void {
   const { records, keys } = service.context;

@@ -1,6 +1,7 @@
 /** The agents' and edges' side: register, poll, report, bytes. Limited to what they have claimed. */
 import type { Readable } from 'node:stream';
 import { Type } from '@sinclair/typebox';
+import { LRUCache } from 'lru-cache';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { isDigest } from '../../blobs/store.js';
 import { CodedError, type Issue } from '../../core/errors/errors.js';
@@ -21,6 +22,7 @@ import {
   renewAgent,
   routesAfter,
   routesName,
+  holds,
 } from '../../records/agents.js';
 import { type AttemptRow, attemptById, attemptsLeftBy, claimAttempts, heldAttempts } from '../../records/attempts.js';
 import { recordEvents } from '../../records/events.js';
@@ -188,16 +190,19 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     );
     return {
       attempts: await tellAttempts(agent, wanted),
-      instances: await given(
-        instances.filter((row) => !has(body.instances, row) && row.wanted),
-        (row) => instanceWork(context, row),
-        (row, why) =>
-          reportInstance(
-            context,
-            row.id,
-            { agent: agent.id, fence: row.fence ?? '0' },
-            { state: 'failed', port: null, exit: null, issue: why },
-          ),
+      instances: name(
+        agent.id,
+        await given(
+          instances.filter((row) => !has(body.instances, row) && row.wanted),
+          (row) => instanceWork(context, row),
+          (row, why) =>
+            reportInstance(
+              context,
+              row.id,
+              { agent: agent.id, fence: row.fence ?? '0' },
+              { state: 'failed', port: null, exit: null, issue: why },
+            ),
+        ),
       ),
       stop: attempts.filter((row) => row.stop).map((row) => row.id),
       end: instances.filter((row) => !row.wanted).map((row) => row.id),
@@ -269,6 +274,25 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     },
   );
 
+  /** Agent and digest → the attempt or instance for which it was told of these bytes. */
+  const named = new LRUCache<string, string>({ max: 50_000 });
+  const name = <Work extends { id: string; layers: string[] }>(agent: string, list: Work[]): Work[] => {
+    for (const work of list) for (const digest of work.layers) named.set(`${agent} ${digest}`, work.id);
+    return list;
+  };
+
+  /** Whether an agent holds work that is made of these bytes: as it was told here, or else, told by another service, made up again. */
+  async function mayHave(agent: string, digest: string): Promise<boolean> {
+    const work = named.get(`${agent} ${digest}`);
+    if (work && (await holds(records, agent, work))) return true;
+    const [attempts, instances] = [await heldAttempts(records, agent), await heldInstances(records, agent)];
+    const wanted = await Promise.all([
+      ...attempts.map((row) => attemptWork(context, row)),
+      ...instances.map((row) => instanceWork(context, row)),
+    ]);
+    return name(agent, wanted).some((one) => one.layers.includes(digest));
+  }
+
   /** Attempts that run on an agent, as far as it asks and reports here. */
   const running = new Map<string, Set<string>>();
   /** Attempts that were given with the answer to a report, and those that have ended, with the time: what an agent says of them may be older. */
@@ -311,11 +335,14 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       );
   }
 
-  const tellAttempts = (agent: AgentRow, rows: readonly AttemptRow[]) =>
-    given(
-      rows,
-      (row) => attemptWork(context, row),
-      (row, why) => refuseAttempt(context, row, agent.id, why),
+  const tellAttempts = async (agent: AgentRow, rows: readonly AttemptRow[]) =>
+    name(
+      agent.id,
+      await given(
+        rows,
+        (row) => attemptWork(context, row),
+        (row, why) => refuseAttempt(context, row, agent.id, why),
+      ),
     );
 
   app.post(
@@ -382,12 +409,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   app.get('/api/agent/blobs/:digest', { schema: { params: DigestParams } }, async (request, reply) => {
     const agent = await needAgent(request);
     const { digest } = request.params as { digest: string };
-    const [attempts, instances] = [await heldAttempts(records, agent.id), await heldInstances(records, agent.id)];
-    const wanted = await Promise.all([
-      ...attempts.map((row) => attemptWork(context, row)),
-      ...instances.map((row) => instanceWork(context, row)),
-    ]);
-    if (!wanted.some((work) => work.layers.includes(digest))) throw notFound('digest', digest);
+    if (!(await mayHave(agent.id, digest))) throw notFound('digest', digest);
     return sendBlob(digest, reply);
   });
 

@@ -202,7 +202,7 @@ function Waiting({ environment }: { environment: Environment }) {
     <>
       <Chip tone={waits.allowed ? 'waits' : ''}>
         {waits.allowed
-          ? `${waits.commits} ${waits.commits === 1 ? 'commit waits' : 'commits wait'}`
+          ? `${waits.pushes} ${waits.pushes === 1 ? 'push waits' : 'pushes wait'}`
           : `r${waits.release} waits`}
       </Chip>
       <Link

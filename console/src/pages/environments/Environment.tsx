@@ -5,7 +5,7 @@ import { useState } from 'react';
 import type { Deployment, EnvironmentDetail, Instance } from '../../../../src/wire/environments';
 import { get, paths, post } from '../../data/api';
 import { useLog } from '../../data/log';
-import { Ago, Button, Loading, Since, short, Trouble } from '../../parts/basics';
+import { Crumbs, Ago, Button, Loading, Since, short, Trouble } from '../../parts/basics';
 import { Log } from '../runs/Log';
 import { Chip, Mark } from '../../parts/Mark';
 
@@ -26,12 +26,7 @@ export function EnvironmentPage(): React.ReactNode {
   const instance = one.instanceList.find((item) => item.id === shown) ?? null;
   return (
     <>
-      <p className="mb-1 text-second">
-        <Link to="/" className="no-underline hover:underline">
-          {project}
-        </Link>{' '}
-        / environments
-      </p>
+      <Crumbs project={project} />
       <div className="mb-4 flex flex-wrap items-center gap-x-3 gap-y-2">
         <h1 className="title">
           {environment}

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router'
 import type { Deployment } from '../../../../src/wire/environments';
 import type { Promotion } from '../../../../src/wire/releases';
 import { get, paths, post, Refusal } from '../../data/api';
-import { Ago, Button, Empty, Loading, short, Trouble } from '../../parts/basics';
+import { Ago, Button, Crumbs, Empty, Loading, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
 
 export function PromotionPage(): React.ReactNode {
@@ -21,12 +21,11 @@ export function PromotionPage(): React.ReactNode {
     onSuccess: () => navigate({ to: '/$project/$environment', params: { project, environment } }),
   });
   const crumbs = (
-    <p className="mb-1 text-second">
-      {project} /{' '}
+    <Crumbs project={project}>
       <Link to="/$project/$environment" params={{ project, environment }} className="no-underline hover:underline">
         {environment}
       </Link>
-    </p>
+    </Crumbs>
   );
   if (page.error && !page.data) {
     const nothing = page.error instanceof Refusal && page.error.problem.code === 'nothing_to_promote';

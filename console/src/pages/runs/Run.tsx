@@ -3,7 +3,7 @@ import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router';
 import type { Run, RunDetail } from '../../../../src/wire/runs';
 import { get, paths, post } from '../../data/api';
-import { Button, Loading, short, Trouble } from '../../parts/basics';
+import { Button, Crumbs, Loading, short, Trouble } from '../../parts/basics';
 import { Chip } from '../../parts/Mark';
 import { TaskView } from './TaskView';
 import { Timeline } from './Timeline';
@@ -41,15 +41,11 @@ export function RunPage(): React.ReactNode {
     null;
   return (
     <>
-      <p className="mb-1 text-second">
-        <Link to="/$project" params={{ project }} className="no-underline hover:underline">
-          {project}
-        </Link>{' '}
-        /{' '}
+      <Crumbs project={project}>
         <Link to="/runs" search={{ project } as never} className="no-underline hover:underline">
           runs
         </Link>
-      </p>
+      </Crumbs>
       <div className="mb-4 flex flex-wrap items-center gap-x-3 gap-y-2">
         <h1 className="title">
           run {one.number} {one.commit.title}

@@ -1,4 +1,5 @@
 /** A run's tasks in time. The names on the longest way through it are underlined: its time depends on them. */
+import { useState } from 'react';
 import { durationText } from '../../../../src/core/durations';
 import { forecast } from '../../../../src/core/plan/forecast';
 import type { RunDetail, Task } from '../../../../src/wire/runs';
@@ -13,6 +14,9 @@ export function Timeline({ run, chosen, choose }: { run: RunDetail; chosen: stri
   const span = Math.max(1, to - from);
   const ticks = tickTimes(span);
   const path = new Set(longestWay(run.taskList));
+  const [whole, setWhole] = useState(false);
+  const rows = whole ? run.taskList : foremost(run.taskList, chosen);
+  const folded = run.taskList.filter((task) => !rows.includes(task));
   const at = (time: number) => `${Math.min(100, ((time - from) / span) * 100)}%`;
   return (
     <section className="card mb-3.5 overflow-x-auto px-5 pt-3 pb-3" aria-label="Tasks in time">
@@ -28,7 +32,7 @@ export function Timeline({ run, chosen, choose }: { run: RunDetail; chosen: stri
         <span className="text-right text-[12px] text-second">
           {going && run.expectedMs ? `expected ${durationText(run.expectedMs)}` : ''}
         </span>
-        {run.taskList.map((task) => (
+        {rows.map((task) => (
           <button
             key={task.name}
             type="button"
@@ -80,8 +84,43 @@ export function Timeline({ run, chosen, choose }: { run: RunDetail; chosen: stri
           </button>
         ))}
       </div>
+      {folded.length || whole ? (
+        <button
+          type="button"
+          aria-expanded={whole}
+          onClick={() => setWhole(!whole)}
+          className="mt-1 cursor-pointer px-1 text-[13px] text-indigo hover:underline"
+        >
+          {whole
+            ? `Show the foremost of ${run.taskList.length} tasks`
+            : `Show ${folded.length} more: ${countsOf(folded)}`}
+        </button>
+      ) : null}
     </section>
   );
+}
+
+/** Rows of a timeline before it folds, so that the log below stays in sight. */
+const rowsAtMost = 12;
+
+/** What people look for first: what failed or runs, then what took long; in the order of the run, with the chosen one. */
+export function foremost(tasks: readonly Task[], chosen: string): readonly Task[] {
+  if (tasks.length <= rowsAtMost) return tasks;
+  const ms = (task: Task) =>
+    task.startedAt
+      ? (task.endedAt ? Date.parse(task.endedAt) : Number.MAX_SAFE_INTEGER) - Date.parse(task.startedAt)
+      : 0;
+  const rank = (task: Task) =>
+    task.name === chosen ? 0 : task.state === 'failed' ? 1 : task.state === 'running' ? 2 : 3;
+  const kept = new Set([...tasks].sort((a, b) => rank(a) - rank(b) || ms(b) - ms(a)).slice(0, rowsAtMost));
+  return tasks.filter((task) => kept.has(task));
+}
+
+/** `150 reused, 34 passed`. */
+function countsOf(tasks: readonly Task[]): string {
+  const counts = new Map<string, number>();
+  for (const { state } of tasks) counts.set(state, (counts.get(state) ?? 0) + 1);
+  return [...counts].map(([state, count]) => `${count} ${state}`).join(', ');
 }
 
 function taskTime(task: Task, now: number): string {

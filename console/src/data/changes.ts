@@ -1,0 +1,44 @@
+/** Which of the things that a page has asked for an event of the feed may have changed. Everything else stays as it is. */
+import type { Event } from '../../../src/wire/overview';
+
+type Key = readonly unknown[];
+
+/** What a kind of event changes in its project, by the first word of its type. */
+const inProject: Record<string, readonly string[]> = {
+  release: ['releases', 'promotion', 'run', 'environment', 'environments'],
+  evidence: ['releases', 'promotion'],
+  environment: ['environment', 'environments', 'promotion', 'removal'],
+  deployment: ['environment', 'environments', 'promotion'],
+  traffic: ['environment', 'environments'],
+  instance: ['environment', 'environments'],
+  variables: ['variables', 'environment', 'environments', 'promotion'],
+  definition: ['project', 'draft', 'plan', 'environment', 'environments', 'variables', 'promotion'],
+  push: ['project', 'draft', 'plan'],
+  branch: ['project', 'plan'],
+  'pull-request': ['environment', 'environments', 'plan'],
+  source: ['project'],
+  intake: ['project'],
+};
+const ofRuns = ['run', 'task', 'attempt'];
+/** What shows many things at once is asked for again less often. */
+const lists = ['board', 'runs', 'projects'];
+
+export const isList = (key: Key): boolean => lists.includes(String(key[0]));
+
+export function changes(event: Pick<Event, 'type' | 'source' | 'subject'>): (key: Key) => boolean {
+  const kind = event.type.replace(/^dev\.tsunagi\./, '').split('.')[0] ?? '';
+  const project = /^\/projects\/(.+)$/.exec(event.source)?.[1] ?? null;
+  const run = /^run (\d+)$/.exec(event.subject)?.[1] ?? null;
+  return (key) => {
+    const [what, of, number] = key.map(String);
+    if (what === 'me' || what === 'sessions') return kind === 'person' || kind === 'token';
+    if (isList(key)) return kind !== 'person' && kind !== 'token' && kind !== 'key';
+    // Of an agent that comes or goes a waiting run says so.
+    if (kind === 'agent' || kind === 'edge') return what === 'run' || what === 'environment';
+    if (project === null || of !== project) return false;
+    if (kind === 'project') return true;
+    if (ofRuns.includes(kind))
+      return ['run', 'why', 'why-task', 'coverage'].includes(what ?? '') && (run === null || number === run);
+    return inProject[kind]?.includes(what ?? '') ?? false;
+  };
+}

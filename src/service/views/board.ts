@@ -1,0 +1,203 @@
+/** The board, and an environment as the board shows it: said from one row of the records, without asking anything else. */
+import { wording } from '../../core/errors/errors.js';
+import { judgePromotion } from '../../core/rules/promotion.js';
+import { changedVariables, type Resolved, resolveVariables, type SetVariable } from '../../core/variables/resolve.js';
+import { urlOf } from '../../engine/context.js';
+import { heldWhy, promotionEvidence } from '../../engine/deployments/acts.js';
+import {
+  type BoardDeployment,
+  type BoardEnvironment,
+  type BoardProject,
+  type BoardRelease,
+  boardOf,
+} from '../../records/board.js';
+import { listAgents, listEdges } from '../../records/agents.js';
+import type { Db } from '../../records/database.js';
+import type { Deployment, Environment } from '../../wire/environments.js';
+import type { Board } from '../../wire/overview.js';
+import type { Service } from '../server.js';
+import { said } from './basics.js';
+import { runView } from './runs.js';
+
+export async function boardView(service: Service, db: Db, only: string | null): Promise<Board> {
+  const [projects, agents, edges] = await Promise.all([boardOf(db, only), listAgents(db), listEdges(db)]);
+  return {
+    projects: projects.map((project) => {
+      const { run } = project;
+      const environments = project.environments.map((one) => environmentOf(service, project, one));
+      const refused = project.definition_commit ? null : run?.state === 'failed' ? run.issue : null;
+      return {
+        name: project.name,
+        source: project.source,
+        mainBranch: project.main_branch,
+        run: run ? runView(run) : null,
+        environments: inThread(environments.filter((one) => one.kind === 'standing')),
+        reviews: environments.filter((one) => one.kind === 'review'),
+        issue: said(refused),
+      };
+    }),
+    agents: { total: agents.length, alive: agents.filter((one) => one.alive).length },
+    edges: { total: edges.length, alive: edges.filter((one) => one.alive).length },
+  };
+}
+
+/** All environments of a project that are not closed. */
+export async function environmentViews(service: Service, db: Db, project: string): Promise<Environment[]> {
+  return (await boardOf(db, project)).flatMap((row) => row.environments.map((one) => environmentOf(service, row, one)));
+}
+
+/** One environment, closed or not. */
+export async function environmentView(
+  service: Service,
+  db: Db,
+  { id, project_id }: { id: string; project_id: string },
+): Promise<Environment> {
+  const [project] = await boardOf(db, project_id, id);
+  const found = project?.environments.find((one) => one.id === id);
+  if (!project || !found) throw new Error(`no environment ${id}`);
+  return environmentOf(service, project, found);
+}
+
+/** A deployment with its release. */
+interface Shown extends BoardDeployment {
+  release: BoardRelease;
+}
+
+function deploymentIn(project: BoardProject, id: string | null): Shown | null {
+  const found = id === null ? undefined : project.deployments.find((one) => one.id === id);
+  const release = found && project.releases.find((one) => one.id === found.release_id);
+  return release ? Object.assign(found, { release }) : null;
+}
+
+function environmentOf(service: Service, project: BoardProject, row: BoardEnvironment): Environment {
+  const plan = project.plans?.[row.plan_name] ?? null;
+  const view = (id: string | null) => {
+    const found = deploymentIn(project, id);
+    return found && deploymentOf(project.name, row.name, found);
+  };
+  const live = deploymentIn(project, row.live_id);
+  const served = deploymentIn(project, row.serving_id) ?? live;
+  return {
+    project: project.name,
+    name: row.name,
+    kind: row.kind,
+    state: row.state,
+    health: row.health,
+    held: row.held_by === null ? null : { by: row.held_by, why: heldWhy(row) },
+    url: urlOf(service.context.addresses, row.host),
+    after: plan?.after ?? null,
+    branch: plan?.branch ?? null,
+    verifies: Boolean(plan?.verify),
+    pullRequest: row.pull,
+    live: view(row.live_id),
+    verified: Boolean(live && plan?.verify && verifiedIn(live.release, row.name)),
+    serving: row.serving_id === row.live_id ? null : view(row.serving_id),
+    moving: view(row.moving_id),
+    failed: view(row.failed_id),
+    instances: { asked: served?.release.asked ?? 0, ready: row.ready },
+    waits: plan?.after ? waits(service, project, row, live, plan.after) : null,
+    changes: live
+      ? changedVariables(
+          { values: live.variables, secrets: live.secrets },
+          resolved(service, project, row, live.release),
+        )
+      : [],
+    issue: said(row.issue),
+  };
+}
+
+const verifiedIn = ({ evidence }: BoardRelease, environment: string): boolean =>
+  (evidence ?? []).some((one) => one.kind === 'verification' && one.name === environment);
+
+/** What a release would get of variables here, now. */
+function resolved(service: Service, project: BoardProject, row: BoardEnvironment, release: BoardRelease): Resolved {
+  // The project's own, then those of its plan (all reviews), then its own.
+  const set = new Map<string, SetVariable>();
+  for (const scope of ['', row.plan_name, row.name])
+    for (const one of project.variables)
+      if (one.scope === scope) set.set(one.name, { scope, version: one.version, value: one.value });
+  return resolveVariables(
+    release.plans ?? {},
+    {
+      environment: { name: row.name, url: urlOf(service.context.addresses, row.host) },
+      release: { number: release.number, commit: release.commit },
+      project: { name: project.name },
+    },
+    release.line === 'own' ? set : 'untrusted',
+  );
+}
+
+/** What the environment before has that is not live here. */
+function waits(
+  service: Service,
+  project: BoardProject,
+  row: BoardEnvironment,
+  live: Shown | null,
+  after: string,
+): Environment['waits'] {
+  const before = project.environments.find((one) => one.name === after);
+  const release = before && deploymentIn(project, before.live_id)?.release;
+  const verifying = Boolean(project.plans?.[after]?.verify);
+  if (!release || release.number === live?.release.number || (verifying && !verifiedIn(release, after))) return null;
+  const judgement = judgePromotion({
+    environment: `${project.name}/${row.name}`,
+    after,
+    release: release.number,
+    liveRelease: live?.release.number ?? null,
+    held: row.held_by !== null,
+    heldWhy: heldWhy(row),
+    moving: row.moving_id !== null,
+    closed: row.state === 'closed' || row.state === 'closing',
+    verifies: verifying,
+    ...promotionEvidence(after, release.evidence ?? []),
+    // It is live there now.
+    wasLiveBefore: true,
+    unset: resolved(service, project, row, release).unset,
+  });
+  const since = live?.release.run ?? 0;
+  return {
+    release: release.number,
+    pushes: project.runs.filter((number) => number > since && number <= release.run).length,
+    allowed: judgement.allowed,
+    why: judgement.refusal ? wording(judgement.refusal).says : null,
+  };
+}
+
+/** PostgreSQL's way to write a time into JSON, in UTC with microseconds, as it is written elsewhere. */
+const iso = (text: string | null): string | null =>
+  text === null
+    ? null
+    : /^[^.]{19}\.\d{3}\d*\+00:00$/.test(text)
+      ? `${text.slice(0, 23)}Z`
+      : new Date(text).toISOString();
+
+const deploymentOf = (project: string, environment: string, one: Shown): Deployment => ({
+  project,
+  environment,
+  number: one.number,
+  release: one.release.number,
+  commit: {
+    id: one.release.commit,
+    title: one.release.title,
+    author: one.release.author,
+    at: iso(one.release.at) ?? new Date(0).toISOString(),
+  },
+  kind: one.kind,
+  actor: one.actor,
+  state: one.state,
+  failure: said(one.failure),
+  definitionCommit: one.definition_commit,
+  createdAt: iso(one.created_at) as string,
+  liveAt: iso(one.live_at),
+  endedAt: iso(one.ended_at),
+  warmUntil: iso(one.warm_until),
+});
+
+/** Environments in the order of the thread: what takes a branch first, then what comes after it. */
+function inThread(environments: Environment[]): Environment[] {
+  const depth = (one: Environment, seen = 0): number => {
+    const before = environments.find((other) => other.name === one.after);
+    return before && seen < environments.length ? depth(before, seen + 1) + 1 : 0;
+  };
+  return [...environments].sort((a, b) => depth(a) - depth(b));
+}
