@@ -71,6 +71,27 @@ describe('Node with npm', () => {
     expect(Object.keys(definition?.environments ?? {})).toEqual(['review', 'staging', 'production']);
   });
 
+  it('keeps the folders in which common build tools keep their own caches', () => {
+    const tasks = (scripts: Record<string, string>, packages: string[]) =>
+      definitionOf(
+        look({
+          'package.json': json({ scripts, devDependencies: Object.fromEntries(packages.map((name) => [name, '1'])) }),
+          'package-lock.json': json({ packages: { '': {}, 'node_modules/x': {} } }),
+          'index.html': '<h1>x</h1>',
+        }),
+      )?.tasks;
+    const vite = tasks({ build: 'vite build', test: 'vitest run', lint: 'eslint .' }, ['vite', 'vitest', 'eslint']);
+    expect([vite?.build?.cache, vite?.unit?.cache, vite?.lint?.cache]).toEqual([
+      ['node_modules/.vite'],
+      ['node_modules/.vite'],
+      [],
+    ]);
+    expect(tasks({ build: 'webpack' }, [])?.build?.cache).toEqual([]);
+    expect(tasks({ build: 'webpack' }, ['webpack'])?.build?.cache).toEqual(['node_modules/.cache']);
+    // What a task makes is no cache of it.
+    expect(tasks({ build: 'next build' }, ['next'])?.build).toMatchObject({ makes: ['.next'], cache: [] });
+  });
+
   it('has no `deps` where there is nothing to install, and is told where a lock file is missing', () => {
     expect(
       Object.keys(

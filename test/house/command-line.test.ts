@@ -72,7 +72,9 @@ describe('help', () => {
       expect([path.join(' '), /\n\n[^\n]{10,}/.test(help)]).toEqual([path.join(' '), true]);
       for (const line of help.split('\n')) expect(line.length).toBeLessThanOrEqual(120);
     }
-    const json = all.filter(({ path }) => !['serve', 'logs', 'project draft save'].includes(path.join(' ')));
+    const json = all.filter(
+      ({ path }) => !['serve', 'logs', 'completion', 'project draft save'].includes(path.join(' ')),
+    );
     for (const { path, help } of json)
       expect([path.join(' '), help.includes('--json')]).toEqual([path.join(' '), true]);
   });

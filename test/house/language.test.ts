@@ -136,6 +136,18 @@ describe('variables', () => {
 });
 
 describe('a cache', () => {
+  it('may lie in what another task has made, and is no part of it', async () => {
+    await project(
+      'own',
+      `  deps: { run: 'mkdir -p modules/x; echo x > modules/x/index', makes: [modules/] }
+  use: { reuse: false, needs: [deps], cache: [modules/.own/], run: 'cat modules/x/index; ls modules/.own; date > modules/.own/kept' }
+`,
+    );
+    expect(await logOf(await ended('own'), 'use')).toBe('x\n');
+    await world.api().post('/api/projects/own/runs', { ref: 'main' });
+    expect(await logOf(await ended('own', 2), 'use')).toBe('x\nkept\n');
+  });
+
   it('is kept from attempt to attempt, of HOME and of the project, and is no part of what is made', async () => {
     await project(
       'kept',

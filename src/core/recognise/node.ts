@@ -1,4 +1,5 @@
 /** Node with npm: its scripts, engines and lock file, and what its source says. */
+import { ownCaches } from './caches.js';
 import { issue } from '../errors/errors.js';
 import { unsafePath } from '../paths.js';
 import { list, namedPort, own, parseJson, readyPath, record, scalar, texts, word } from './look.js';
@@ -44,7 +45,7 @@ export function lookAtNode(tree: Tree, answers: Answers): Findings | null {
   const dependencies = { ...texts(manifest?.devDependencies), ...texts(manifest?.dependencies) };
   found.tools.push(nodeVersion(tree, manifest));
   const needs = dependencyTask(tree, found, dependencies);
-  checks(found, scripts, needs);
+  checks(found, scripts, dependencies, needs);
   const built = buildTask(tree, found, scripts, dependencies, needs, answers);
   const start = startOf(found, scripts, manifest, servers, built, answers);
   const all = sources.map(([, text]) => text).join('\n');
@@ -117,7 +118,12 @@ function dependencyTask(tree: Tree, found: Findings, dependencies: Record<string
 const withNeeds = (needs: readonly string[]) =>
   needs.length ? [line(`needs: ${list(needs)}`, 'it needs the installed packages')] : [];
 
-function checks(found: Findings, scripts: Record<string, string>, needs: readonly string[]): void {
+function checks(
+  found: Findings,
+  scripts: Record<string, string>,
+  dependencies: Record<string, string>,
+  needs: readonly string[],
+): void {
   const add = (name: string, script: string): number =>
     found.tasks.push({
       name,
@@ -127,6 +133,7 @@ function checks(found: Findings, scripts: Record<string, string>, needs: readonl
           `run: ${script === 'test' ? 'npm test' : `npm run ${script}`}`,
           `the script \`${script}\` of package.json`,
         ),
+        ...ownCaches(scripts[script] ?? '', dependencies),
       ],
     });
   if (scripts.lint) add('lint', 'lint');
@@ -185,6 +192,7 @@ function buildTask(
       ...withNeeds(needs),
       line('run: npm run build', 'the script `build` of package.json'),
       line(`makes: ${list([`${output}/`])}`, why),
+      ...ownCaches(build, dependencies, [output]),
     ],
   };
   found.tasks.push(task);

@@ -1,4 +1,5 @@
 /** Python: requirements, entry points (WSGI is PEP 3333, ASGI its asynchronous sister), tests. */
+import { ownCaches } from './caches.js';
 import { parse } from 'smol-toml';
 import { issue } from '../errors/errors.js';
 import { list, namedPort, own, readyPath, record, scalar, word } from './look.js';
@@ -186,6 +187,7 @@ function testTask(
             'pytest is among the requirements, or has its settings here',
           ),
           line('results: results.xml', 'pytest writes its results there'),
+          ...ownCaches('pytest', {}),
         ]
       : [
           ...shared,
