@@ -1,4 +1,5 @@
 /** A bare repository: commits, trees, files, refs. A commit is always named by its whole id. */
+import { LRUCache } from 'lru-cache';
 import { existsSync } from 'node:fs';
 import { mkdir, rename, rm } from 'node:fs/promises';
 import { join } from 'node:path';
@@ -130,9 +131,20 @@ function decoderOf(encoding: string): InstanceType<typeof TextDecoder> {
 // biome-ignore lint/suspicious/noControlCharactersInRegex: that is what is looked for
 const clean = (text: string): string => text.replace(/[\u0000-\u001f\u007f]/g, ' ').slice(0, 500);
 
+/** Commits that are kept already; what keeps one is never taken away, but with its whole repository. */
+const kept = new LRUCache<string, true, () => Promise<true>>({
+  max: 20_000,
+  fetchMethod: (_key, _stale, { context }) => context(),
+});
+
 /** Keeps a commit for good, whatever happens to its branch. */
 export async function holdCommit(repository: string, commit: string): Promise<void> {
-  await git(repository, ['update-ref', `refs/tsunagi/commits/${commit}`, commit]);
+  await kept.forceFetch(`${repository} ${commit}`, {
+    context: async () => {
+      await git(repository, ['update-ref', `refs/tsunagi/commits/${commit}`, commit]);
+      return true;
+    },
+  });
 }
 
 /** What may be listed of one commit. */

@@ -166,6 +166,9 @@ export async function needRun(
   return { project, run };
 }
 
+/** Changes after which somebody may have other rights. */
+const rights = /^(?:person|token|session|project|key)\./;
+
 /**
  * Makes a change once: its effect and its answer are one transaction under the caller's Idempotency-Key, and a repeat of the
  * request gets the same answer. The key is required, so that a client which lost an answer can always ask again.
@@ -194,8 +197,6 @@ export async function change<T>(
     reply.status(earlier.status);
     return earlier.sealed ? JSON.parse(service.context.keys.decrypt(earlier.sealed)) : null;
   };
-  const earlier = await replay();
-  if (earlier !== undefined) return earlier;
   const done = await service.context.records.transition(name, async (db) => {
     // The answer's row first: it makes a second request with this key wait here until the first is through.
     if (!(await beginAnswer(db, actor, key, hash, status))) return null;
@@ -205,7 +206,7 @@ export async function change<T>(
     return { body };
   });
   // Whoever has just lost a right has lost it for the next request; other services hear of it.
-  service.callers.clear();
+  if (rights.test(name)) service.callers.clear();
   if (!done) return (await replay()) ?? null;
   reply.status(status);
   return done.body;

@@ -43,6 +43,8 @@ const settings = (port: number, counted: boolean) => ({
   log_min_messages: 'warning',
   max_wal_size: '256MB',
   deadlock_timeout: '100ms',
+  // A table that was empty a moment ago and has thousands of rows now is looked at before its plans hurt.
+  autovacuum_naptime: '10s',
   ...(counted ? { shared_preload_libraries: 'pg_stat_statements' } : {}),
 });
 

@@ -43,7 +43,7 @@ async function addAsked(
   actor: string,
   fresh: readonly string[] | null,
 ): Promise<string> {
-  await saveCommit(db, project, found.facts);
+  if (!found.earlier) await saveCommit(db, project, found.facts);
   const number = await addRun(db, {
     project,
     commit: found.commit,
