@@ -14,6 +14,7 @@ import { createRoot } from 'react-dom/client';
 import type { Me } from '../../src/wire/people';
 import { get, Refusal } from './data/api';
 import { followFeed } from './data/live';
+import { readSearch, type Search } from './data/search';
 import { BoardPage } from './pages/board/Board';
 import { EnvironmentPage } from './pages/environments/Environment';
 import { GuidePage } from './pages/projects/Guide';
@@ -55,19 +56,25 @@ const root = createRootRoute({
   component: Root,
   notFoundComponent: () => <Empty title="There is no such page.">Press g b for the board.</Empty>,
 });
-const page = <P extends string>(path: P, component: () => React.ReactNode) =>
-  createRoute({ getParentRoute: () => root, path, component });
+const page = <P extends string>(path: P, component: () => React.ReactNode, names: readonly (keyof Search)[] = []) =>
+  createRoute({
+    getParentRoute: () => root,
+    path,
+    component,
+    // Whatever stands in an address: of it no more is known than its schema says.
+    validateSearch: (search: Record<string, unknown>): Search => readSearch(search, names),
+  });
 const router = createRouter({
   routeTree: root.addChildren([
     page('/', BoardPage),
-    page('/sign-in', SignInPage),
-    page('/runs', RunsPage),
+    page('/sign-in', SignInPage, ['then']),
+    page('/runs', RunsPage, ['project', 'state', 'branch']),
     page('/add', GuidePage),
     page('/you', YouPage),
-    page('/$project', ProjectPage),
-    page('/$project/runs/$number', RunPage),
+    page('/$project', ProjectPage, ['ref']),
+    page('/$project/runs/$number', RunPage, ['task', 'attempt', 'line']),
     page('/$project/$environment', EnvironmentPage),
-    page('/$project/$environment/promote', PromotionPage),
+    page('/$project/$environment/promote', PromotionPage, ['release']),
   ]),
   defaultPreload: false,
 });

@@ -12,8 +12,13 @@ tasks:
     reads: [package.json, src/, test/]
     run:
       - mkdir -p out
-      - node --test --test-reporter=junit --test-reporter-destination=out/junit.xml --test-reporter=spec --test-reporter-destination=stdout test/
+      - >-
+        node --test --experimental-test-coverage
+        --test-reporter=junit --test-reporter-destination=out/junit.xml
+        --test-reporter=lcov --test-reporter-destination=out/lcov.info
+        --test-reporter=spec --test-reporter-destination=stdout test/
     results: out/junit.xml
+    coverage: out/lcov.info
     timeout: 2m
   web:
     reads: [package.json, web/]

@@ -81,13 +81,22 @@ export async function renewAgent(
 ): Promise<AgentRow | null> {
   const row = await queryOne<AgentRow>(
     db,
-    `update agents set seen_at = now(), lease_until = now() + $3::int * interval '1 ms', full_issue = $4 where token_id = $1 and boot = $2 returning ${columns}`,
+    `update agents
+     set seen_at = now(), lease_until = now() + $3::int * interval '1 ms', full_issue = $4
+     where token_id = $1
+       and boot = $2
+     returning ${columns}`,
     [token, boot, leaseMs, full === null ? null : json(full)],
   );
   if (row && held.length) {
     await query(
       db,
-      `update attempts a set lease_until = now() + $3::int * interval '1 ms' from jsonb_to_recordset($2::jsonb) as h(id uuid, fence bigint) where a.id = h.id and a.fence = h.fence and a.agent_id = $1 and a.state = 'running'`,
+      `update attempts a set lease_until = now() + $3::int * interval '1 ms'
+       from jsonb_to_recordset($2::jsonb) as h(id uuid, fence bigint)
+       where a.id = h.id
+         and a.fence = h.fence
+         and a.agent_id = $1
+         and a.state = 'running'`,
       [row.id, json(held), leaseMs],
     );
   }
@@ -104,7 +113,9 @@ export async function forgiveSilence(db: Db, leaseMs: number): Promise<void> {
   ]);
   await query(
     db,
-    `update attempts set lease_until = greatest(lease_until, now() + $1::int * interval '1 ms') where state = 'running'`,
+    `update attempts
+     set lease_until = greatest(lease_until, now() + $1::int * interval '1 ms')
+     where state = 'running'`,
     [leaseMs],
   );
 }
@@ -168,7 +179,8 @@ export async function acknowledge(
 async function wakeMoving(db: Db): Promise<void> {
   await query(
     db,
-    `update environments set due_at = now() where id in (select id from environments where state = 'closing' order by id for update)`,
+    `update environments set due_at = now()
+     where id in (select id from environments where state = 'closing' order by id for update)`,
   );
   await query(
     db,

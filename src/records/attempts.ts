@@ -71,7 +71,9 @@ export const attemptById = (db: Db, id: string): Promise<AttemptOfRun | null> =>
 export const attemptsOfRun = (db: Db, run: string): Promise<AttemptRow[]> =>
   query(
     db,
-    `select ${columns} from attempts where task_id in (select id from tasks where run_id = $1) or id in (select attempt_id from tasks where run_id = $1) order by number`,
+    `select ${columns} from attempts
+     where task_id in (select id from tasks where run_id = $1) or id in (select attempt_id from tasks where run_id = $1)
+     order by number`,
     [run],
   );
 export const attemptsOfDeployment = (db: Db, deployment: string): Promise<AttemptRow[]> =>
@@ -125,7 +127,11 @@ export const heldAttempts = (db: Db, agent: string): Promise<AttemptRow[]> =>
 export async function lockHeld(db: Db, id: string, agent: string, fence: string): Promise<AttemptRow> {
   const row = await queryOne<AttemptRow>(
     db,
-    `select ${columns} from attempts where id = $1 and agent_id = $2 and fence = $3 and state = 'running' for no key update`,
+    `select ${columns} from attempts
+     where id = $1
+       and agent_id = $2
+       and fence = $3
+       and state = 'running' for no key update`,
     [id, agent, fence],
   );
   if (!row) throw new CodedError('fence_old');
@@ -190,7 +196,9 @@ export async function startCommand(
 ): Promise<void> {
   await query(
     db,
-    `insert into commands (attempt_id, position, text, state, started_at, first_line) values ($1, $2, $3, 'running', now(), $4) on conflict do nothing`,
+    `insert into commands (attempt_id, position, text, state, started_at, first_line)
+       values ($1, $2, $3, 'running', now(), $4)
+     on conflict do nothing`,
     [attempt, position, text, firstLine],
   );
   await notify(db, `log:${attempt}`);
@@ -223,13 +231,20 @@ export async function endCommands(db: Db, attempt: string, commands: readonly En
 export const placeCommands = (db: Db, attempt: string, firstLines: readonly number[]): Promise<unknown> =>
   query(
     db,
-    'update commands c set first_line = f.line from unnest($2::bigint[]) with ordinality as f(line, place) where c.attempt_id = $1 and c.position = f.place - 1 and c.first_line <> f.line',
+    `update commands c set first_line = f.line
+     from unnest($2::bigint[]) with ordinality as f(line, place)
+     where c.attempt_id = $1
+       and c.position = f.place - 1
+       and c.first_line <> f.line`,
     [attempt, firstLines],
   );
 
 export const commandsOf = (db: Db, attempts: readonly string[]): Promise<(CommandRow & { attempt_id: string })[]> =>
   query(
     db,
-    'select attempt_id, position, text, state, exit, started_at, ms, first_line::float8 as first_line from commands where attempt_id = any($1::uuid[]) order by attempt_id, position',
+    `select attempt_id, position, text, state, exit, started_at, ms, first_line::float8 as first_line
+     from commands
+     where attempt_id = any($1::uuid[])
+     order by attempt_id, position`,
     [attempts],
   );

@@ -48,7 +48,10 @@ export interface NewDeployment {
 export async function addDeployment(db: Db, one: NewDeployment): Promise<DeploymentRow> {
   const row = await queryOne<DeploymentRow>(
     db,
-    `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, definition_commit, environment_plan, variables, secrets) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning ${deploymentColumns.join(', ')}`,
+    `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor,
+       definition_commit, environment_plan, variables, secrets)
+       values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
+     returning ${deploymentColumns.join(', ')}`,
     [
       newId(),
       one.project,
@@ -91,14 +94,21 @@ export const deploymentsOf = (
 ): Promise<(DeploymentRow & { release: number; commit: string })[]> =>
   query(
     db,
-    `select ${deploymentColumns.join(', ').replace(/(^|, )(\w+)/g, '$1d.$2')}, r.number as release, r.commit from deployments d join releases r on r.id = d.release_id where d.environment_id = $1 order by d.number desc limit $2`,
+    `select ${deploymentColumns.join(', ').replace(/(^|, )(\w+)/g, '$1d.$2')}, r.number as release, r.commit
+     from deployments d
+       join releases r on r.id = d.release_id
+     where d.environment_id = $1
+     order by d.number desc limit $2`,
     [environment, limit],
   );
 
 export const movingDeployments = (db: Db, environment: string): Promise<DeploymentRow[]> =>
   query(
     db,
-    `select ${deploymentColumns.join(', ')} from deployments where environment_id = $1 and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying') order by number`,
+    `select ${deploymentColumns.join(', ')} from deployments
+     where environment_id = $1
+       and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying')
+     order by number`,
     [environment],
   );
 
@@ -134,7 +144,10 @@ export async function retireDeployment(
 ): Promise<void> {
   await query(
     db,
-    `update deployments set state = $2, replaced_at = now(), warm_until = now() + $3::float8 * interval '1 ms', due_at = now() + $3::float8 * interval '1 ms' where id = $1`,
+    `update deployments
+     set state = $2, replaced_at = now(), warm_until = now() + $3::float8 * interval '1 ms',
+       due_at = now() + $3::float8 * interval '1 ms'
+     where id = $1`,
     [id, state, warmMs],
   );
   await notify(db, 'deployments');

@@ -112,14 +112,18 @@ export const findEnvironment = (db: Db, project: string, name: string): Promise<
 export const environmentsOf = (db: Db, project: string): Promise<EnvironmentRow[]> =>
   query(
     db,
-    `select ${columns} from environments where project_id = $1 and state <> 'closed' order by created_at, name`,
+    `select ${columns} from environments
+     where project_id = $1
+       and state <> 'closed'
+     order by created_at, name`,
     [project],
   );
 
 export async function dueEnvironments(db: Db, project: string): Promise<void> {
   await query(
     db,
-    `update environments set due_at = now() where id in (select id from environments where project_id = $1 and state <> 'closed' order by id for update)`,
+    `update environments set due_at = now()
+     where id in (select id from environments where project_id = $1 and state <> 'closed' order by id for update)`,
     [project],
   );
   await notify(db, 'environments');
@@ -159,7 +163,11 @@ export async function holdEnvironment(db: Db, id: string, who: string, why: stri
 export async function liftEnvironment(db: Db, id: string): Promise<boolean> {
   const row = await queryOne(
     db,
-    'update environments set held_by = null, held_why = null, due_at = now() where id = $1 and held_by is not null returning 1 as ok',
+    `update environments
+     set held_by = null, held_why = null, due_at = now()
+     where id = $1
+       and held_by is not null
+     returning 1 as ok`,
     [id],
   );
   if (row) await notify(db, 'environments');
@@ -169,7 +177,12 @@ export async function liftEnvironment(db: Db, id: string): Promise<boolean> {
 export const setEnvironmentState = (db: Db, id: string, state: EnvironmentState): Promise<unknown> =>
   query(
     db,
-    `update environments set state = $2, closed_at = case when $2 = 'closed' then now() end, due_at = case when $2 = 'closed' then null else now() end, live_id = case when $2 = 'closed' then null else live_id end, serving_id = case when $2 = 'closed' then null else serving_id end where id = $1`,
+    `update environments
+     set state = $2, closed_at = case when $2 = 'closed' then now() end,
+       due_at = case when $2 = 'closed' then null else now() end,
+         live_id = case when $2 = 'closed' then null else live_id end,
+           serving_id = case when $2 = 'closed' then null else serving_id end
+     where id = $1`,
     [id, state],
   );
 

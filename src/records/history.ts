@@ -90,7 +90,10 @@ export async function runsOfAttempts(db: Db, attempts: readonly string[]): Promi
   if (attempts.length === 0) return new Map();
   const rows = await query<{ id: string; number: number }>(
     db,
-    'select a.id, r.number from attempts a join tasks t on t.id = a.task_id join runs r on r.id = t.run_id where a.id = any($1::uuid[])',
+    `select a.id, r.number from attempts a
+       join tasks t on t.id = a.task_id
+       join runs r on r.id = t.run_id
+     where a.id = any($1::uuid[])`,
     [attempts],
   );
   return new Map(rows.map((row) => [row.id, row.number]));

@@ -43,7 +43,8 @@ export async function addInstance(
 ): Promise<void> {
   await query(
     db,
-    `insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at) values ($1, $2, $2, $3, $4, $5, $6, now() + $7::int * interval '1 ms')`,
+    `insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at)
+       values ($1, $2, $2, $3, $4, $5, $6, now() + $7::int * interval '1 ms')`,
     [
       newId(),
       instance.deployment,
@@ -63,7 +64,10 @@ export const instancesOf = (db: Db, deployment: string): Promise<InstanceRow[]> 
 export const instancesOfEnvironment = (db: Db, environment: string): Promise<InstanceRow[]> =>
   query(
     db,
-    `select ${withTable} from instances i join deployments d on d.id = i.deployment_id where d.environment_id = $1 order by i.id desc limit 200`,
+    `select ${withTable} from instances i
+       join deployments d on d.id = i.deployment_id
+     where d.environment_id = $1
+     order by i.id desc limit 200`,
     [environment],
   );
 export const instanceById = (db: Db, id: string): Promise<InstanceRow | null> =>
@@ -90,7 +94,10 @@ export const nextStart = async (db: Db): Promise<number | null> =>
   (
     await queryOne<{ ms: number | null }>(
       db,
-      `select (extract(epoch from min(start_at) - now()) * 1000)::float8 as ms from instances where state = 'waiting' and wanted`,
+      `select (extract(epoch from min(start_at) - now()) * 1000)::float8 as ms
+       from instances
+       where state = 'waiting'
+         and wanted`,
     )
   )?.ms ?? null;
 
@@ -138,7 +145,12 @@ export async function unwant(db: Db, deployment: string, kind: 'server' | 'worke
 export async function adoptWarm(db: Db, from: string, to: string): Promise<number> {
   const rows = await query(
     db,
-    `update instances set deployment_id = $2 where deployment_id = $1 and kind = 'server' and wanted and state = 'ready' returning 1`,
+    `update instances set deployment_id = $2
+     where deployment_id = $1
+       and kind = 'server'
+       and wanted
+       and state = 'ready'
+     returning 1`,
     [from, to],
   );
   return rows.length;
@@ -148,7 +160,11 @@ export async function adoptWarm(db: Db, from: string, to: string): Promise<numbe
 export const strayInstances = (db: Db, marginMs: number): Promise<InstanceRow[]> =>
   query(
     db,
-    `select ${withTable} from instances i join agents a on a.id = i.agent_id where i.state in ('starting', 'ready') and a.lease_until < now() - $1::int * interval '1 ms' limit 200`,
+    `select ${withTable} from instances i
+       join agents a on a.id = i.agent_id
+     where i.state in ('starting', 'ready')
+       and a.lease_until < now() - $1::int * interval '1 ms'
+     limit 200`,
     [marginMs],
   );
 

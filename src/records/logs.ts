@@ -39,7 +39,11 @@ export async function appendLog(
 ): Promise<number> {
   const row = await queryOne<{ log_bytes: number; log_lines: number }>(
     db,
-    `select log_bytes::float8 as log_bytes, log_lines::float8 as log_lines from ${stream.table} where id = $1 and agent_id = $2 and fence = $3 for update`,
+    `select log_bytes::float8 as log_bytes, log_lines::float8 as log_lines
+     from ${stream.table}
+     where id = $1
+       and agent_id = $2
+       and fence = $3 for update`,
     [stream.id, stream.agent, stream.fence],
   );
   if (!row) throw new CodedError('fence_old');
@@ -53,7 +57,8 @@ export async function appendLog(
   const firstLine = row.log_lines + (gap?.lines ?? 0);
   await query(
     db,
-    'insert into log_chunks (stream, position, bytes, command, first_line, lines, packed) values ($1, $2, $3, $4, $5, $6, $7)',
+    `insert into log_chunks (stream, position, bytes, command, first_line, lines, packed)
+       values ($1, $2, $3, $4, $5, $6, $7)`,
     [stream.id, row.log_bytes, fresh.length, command, firstLine, lines, gzipSync(fresh, { level: 1 })],
   );
   await query(db, `update ${stream.table} set log_bytes = log_bytes + $2, log_lines = $3 where id = $1`, [
@@ -85,7 +90,9 @@ async function turnOver(db: Db, instance: string, length: number): Promise<void>
   ]);
   await query(
     db,
-    'update instances set log_from = coalesce((select min(position) from log_chunks where stream = $1), log_bytes) where id = $1',
+    `update instances
+     set log_from = coalesce((select min(position) from log_chunks where stream = $1), log_bytes)
+     where id = $1`,
     [instance],
   );
 }
@@ -115,7 +122,10 @@ export async function dropEmptyPartitions(db: Db, now: Date): Promise<void> {
   const current = `log_chunks_${now.toISOString().slice(0, 7).replace('-', '_')}`;
   const names = await query<{ name: string }>(
     db,
-    `select relname as name from pg_class where relname ~ '^log_chunks_[0-9]{4}_[0-9]{2}$' and relname < $1 order by 1`,
+    `select relname as name from pg_class
+     where relname ~ '^log_chunks_[0-9]{4}_[0-9]{2}$'
+       and relname < $1
+     order by 1`,
     [current],
   );
   for (const { name } of names) {
@@ -133,7 +143,11 @@ export const gapOf = async (db: Db, attempt: string): Promise<Gap | null> =>
 export async function readLog(db: Db, stream: string, from: number, limit: number): Promise<Chunk[]> {
   const rows = await query<{ position: number; command: number; first_line: number; packed: Buffer }>(
     db,
-    'select position::float8 as position, command, first_line::float8 as first_line, packed from log_chunks where stream = $1 and position + bytes > $2 order by position limit $3',
+    `select position::float8 as position, command, first_line::float8 as first_line, packed
+     from log_chunks
+     where stream = $1
+       and position + bytes > $2
+     order by position limit $3`,
     [stream, from, limit],
   );
   return rows.map((row) => {
@@ -160,7 +174,11 @@ export interface PackedChunk {
 export const readPacked = (db: Db, stream: string, from: number, limit: number): Promise<PackedChunk[]> =>
   query(
     db,
-    'select position::float8 as position, bytes, first_line::float8 as "firstLine", packed from log_chunks where stream = $1 and position >= $2 order by position limit $3',
+    `select position::float8 as position, bytes, first_line::float8 as "firstLine", packed
+     from log_chunks
+     where stream = $1
+       and position >= $2
+     order by position limit $3`,
     [stream, from, limit],
   );
 
@@ -168,7 +186,10 @@ export const readPacked = (db: Db, stream: string, from: number, limit: number):
 export async function tailStart(db: Db, stream: string, bytes: number): Promise<number> {
   const row = await queryOne<{ position: number }>(
     db,
-    'select position::float8 as position from log_chunks where stream = $1 and position <= (select max(position + bytes) from log_chunks where stream = $1) - $2 order by position desc limit 1',
+    `select position::float8 as position from log_chunks
+     where stream = $1
+       and position <= (select max(position + bytes) from log_chunks where stream = $1) - $2
+     order by position desc limit 1`,
     [stream, bytes],
   );
   return row?.position ?? 0;

@@ -17,7 +17,13 @@ export const olderOpenRuns = (
 ): Promise<{ id: string; number: number; state: string }[]> =>
   query(
     db,
-    `select id, number, state from runs where ${ofPlace} and number < $4 and state in ('waiting', 'running') and cause in ('push', 'pull request') and superseded_by is null order by id for update`,
+    `select id, number, state from runs
+     where ${ofPlace}
+       and number < $4
+       and state in ('waiting', 'running')
+       and cause in ('push', 'pull request')
+       and superseded_by is null
+     order by id for update`,
     [...placeOf(run), run.number],
   );
 
@@ -28,7 +34,11 @@ export const runBefore = (
 ): Promise<{ number: number } | null> =>
   queryOne(
     db,
-    `select number from runs where ${ofPlace} and number < $4 and state = 'running' order by number desc limit 1`,
+    `select number from runs
+     where ${ofPlace}
+       and number < $4
+       and state = 'running'
+     order by number desc limit 1`,
     [...placeOf(run), run.number],
   );
 
@@ -42,7 +52,12 @@ export async function wakeWaitingRun(
 ): Promise<void> {
   const woken = await query(
     db,
-    `update runs set due_at = now() where ${ofPlace} and number > $4 and state = 'waiting' and allowed returning 1`,
+    `update runs set due_at = now()
+     where ${ofPlace}
+       and number > $4
+       and state = 'waiting'
+       and allowed
+     returning 1`,
     [...placeOf(run), run.number],
   );
   if (woken.length) await notify(db, 'runs');

@@ -43,7 +43,10 @@ export const countPeople = async (db: Db): Promise<number> => tables(db).Person.
 export async function addPerson(db: Db, name: string, role: Role, actor: string): Promise<string> {
   const row = await queryOne<{ id: string }>(
     db,
-    'insert into people (id, name, role) values ($1, $2, $3) on conflict (name) do update set name = excluded.name returning id',
+    `insert into people (id, name, role)
+       values ($1, $2, $3)
+     on conflict (name) do update set name = excluded.name
+     returning id`,
     [newId(), name, role],
   );
   await recordEvents(db, { type: 'person.added', project: null, subject: name, actor, data: { role } });
@@ -99,7 +102,12 @@ export async function addSignIn(db: Db, hash: Buffer, person: string, expires: D
 export const takeSignIn = (db: Db, hash: Buffer): Promise<{ id: string; name: string; role: Role } | null> =>
   queryOne(
     db,
-    `update sign_ins s set used_at = now() from people p where s.hash = $1 and s.used_at is null and s.expires_at > now() and p.id = s.person_id returning p.id, p.name, p.role`,
+    `update sign_ins s set used_at = now() from people p
+     where s.hash = $1
+       and s.used_at is null
+       and s.expires_at > now()
+       and p.id = s.person_id
+     returning p.id, p.name, p.role`,
     [hash],
   );
 
@@ -116,7 +124,8 @@ export interface NewSession {
 export async function addSession(db: Db, session: NewSession): Promise<void> {
   await query(
     db,
-    'insert into sessions (id, hash, person_id, token_id, client, expires_at) values ($1, $2, $3, $4, $5, $6)',
+    `insert into sessions (id, hash, person_id, token_id, client, expires_at)
+       values ($1, $2, $3, $4, $5, $6)`,
     [newId(), session.hash, session.person, session.token, session.client.slice(0, 200), session.expires],
   );
 }
@@ -183,7 +192,11 @@ export const personOf = async (db: Db, caller: Caller): Promise<string | null> =
   (
     await queryOne<{ id: string }>(
       db,
-      'select person_id as id from tokens where id = $1 and person_id is not null union select id from people where id = $1 limit 1',
+      `select person_id as id from tokens
+       where id = $1
+         and person_id is not null
+       union select id from people
+       where id = $1 limit 1`,
       [caller.id],
     )
   )?.id ?? null;
@@ -242,7 +255,12 @@ export async function addToken(db: Db, token: NewToken, actor: string): Promise<
 export const listTokens = (db: Db): Promise<TokenRow[]> =>
   query(
     db,
-    'select t.id, t.kind, t.name, t.role, p.name as project, t.created_at, t.expires_at, t.used_at, t.takes, t.address, t.port_from, t.port_to from tokens t left join projects p on p.id = t.project_id where t.removed_at is null order by t.created_at',
+    `select t.id, t.kind, t.name, t.role, p.name as project, t.created_at, t.expires_at, t.used_at, t.takes,
+       t.address, t.port_from, t.port_to
+     from tokens t
+       left join projects p on p.id = t.project_id
+     where t.removed_at is null
+     order by t.created_at`,
   );
 
 export async function removeToken(db: Db, id: string, actor: string): Promise<boolean> {
@@ -312,7 +330,10 @@ export async function beginAnswer(
 ): Promise<boolean> {
   const row = await queryOne(
     db,
-    'insert into answers (actor, key, request, status) values ($1, $2, $3, $4) on conflict do nothing returning 1 as ok',
+    `insert into answers (actor, key, request, status)
+       values ($1, $2, $3, $4)
+     on conflict do nothing
+     returning 1 as ok`,
     [actor, key, request, status],
   );
   return row !== null;

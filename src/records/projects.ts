@@ -117,7 +117,9 @@ export async function saveDefinition(
 ): Promise<void> {
   await query(
     db,
-    'insert into definitions (project_id, commit, model, issues) values ($1, $2, $3, $4) on conflict (project_id, commit) do update set model = excluded.model, issues = excluded.issues',
+    `insert into definitions (project_id, commit, model, issues)
+       values ($1, $2, $3, $4)
+     on conflict (project_id, commit) do update set model = excluded.model, issues = excluded.issues`,
     [project, commit, model === null ? null : json(model), json(issues)],
   );
 }
@@ -151,7 +153,10 @@ export async function mainDefinition(db: Db, project: string): Promise<{ commit:
 export async function acceptDefinition(db: Db, project: string, commit: string, run: number): Promise<boolean> {
   const row = await queryOne(
     db,
-    'update projects set definition_commit = $2, definition_run = $3 where id = $1 and definition_run < $3 returning 1 as ok',
+    `update projects set definition_commit = $2, definition_run = $3
+     where id = $1
+       and definition_run < $3
+     returning 1 as ok`,
     [project, commit, run],
   );
   return row !== null;
@@ -180,7 +185,10 @@ export const settlePoll = (
 ): Promise<unknown> =>
   query(
     db,
-    `update projects set poll_at = now() + $2::int * interval '1 ms', poll_failures = $3, poll_issue = $4 where id = $1 and poll_fence = $5`,
+    `update projects
+     set poll_at = now() + $2::int * interval '1 ms', poll_failures = $3, poll_issue = $4
+     where id = $1
+       and poll_fence = $5`,
     [id, nextMs, failures, issue === null ? null : json(issue), poll_fence],
   );
 
@@ -194,7 +202,11 @@ export const nextPoll = async (db: Db): Promise<number | null> =>
   (
     await queryOne<{ ms: number | null }>(
       db,
-      `select (extract(epoch from min(poll_at) - now()) * 1000)::float8 as ms from projects where poll_at is not null and paused_at is null and removed_at is null`,
+      `select (extract(epoch from min(poll_at) - now()) * 1000)::float8 as ms
+       from projects
+       where poll_at is not null
+         and paused_at is null
+         and removed_at is null`,
     )
   )?.ms ?? null;
 
@@ -230,7 +242,11 @@ export const settleStatus = (
 ): Promise<unknown> =>
   query(
     db,
-    `update projects set status_after = $2, status_due = now() + $3::int * interval '1 ms', status_failures = $4, status_issue = $5 where id = $1 and status_fence = $6`,
+    `update projects
+     set status_after = $2, status_due = now() + $3::int * interval '1 ms', status_failures = $4,
+       status_issue = $5
+     where id = $1
+       and status_fence = $6`,
     [id, after, nextMs, failures, issue === null ? null : json(issue), status_fence],
   );
 
@@ -238,7 +254,11 @@ export const settleStatus = (
 export const setStatusUrl = (db: Db, id: string, url: string | null): Promise<unknown> =>
   query(
     db,
-    `update projects set status_url = $2, status_after = (select coalesce(max(number), 0) from events), status_due = case when $2::text is null then null else now() end, status_failures = 0, status_issue = null where id = $1`,
+    `update projects
+     set status_url = $2, status_after = (select coalesce(max(number), 0) from events),
+       status_due = case when $2::text is null then null else now() end, status_failures = 0,
+         status_issue = null
+     where id = $1`,
     [id, url],
   );
 
@@ -254,7 +274,10 @@ export const nextStatus = async (db: Db): Promise<number | null> =>
   (
     await queryOne<{ ms: number | null }>(
       db,
-      `select (extract(epoch from min(status_due) - now()) * 1000)::float8 as ms from projects where status_url is not null and removed_at is null`,
+      `select (extract(epoch from min(status_due) - now()) * 1000)::float8 as ms
+       from projects
+       where status_url is not null
+         and removed_at is null`,
     )
   )?.ms ?? null;
 

@@ -75,7 +75,11 @@ export const releasesOfCommits = (
 ): Promise<{ number: number; commit: string }[]> =>
   query(
     db,
-    'select max(number) as number, commit from releases where project_id = $1 and branch = $3 and commit = any($2::text[]) group by commit',
+    `select max(number) as number, commit from releases
+     where project_id = $1
+       and branch = $3
+       and commit = any($2::text[])
+     group by commit`,
     [project, commits, branch],
   );
 
@@ -86,7 +90,10 @@ export const newestOfPullRequest = (
 ): Promise<{ number: number; commit: string } | null> =>
   queryOne(
     db,
-    'select number, commit from releases where project_id = $1 and pull_request = $2 order by number desc limit 1',
+    `select number, commit from releases
+     where project_id = $1
+       and pull_request = $2
+     order by number desc limit 1`,
     [project, pull],
   );
 
@@ -107,7 +114,9 @@ export async function addEvidence(
 ): Promise<void> {
   await query(
     db,
-    'insert into evidence (id, release_id, digest, kind, name, source, detail) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing',
+    `insert into evidence (id, release_id, digest, kind, name, source, detail)
+       values ($1, $2, $3, $4, $5, $6, $7)
+     on conflict do nothing`,
     [newId(), release.id, release.digest, evidence.kind, evidence.name, evidence.source, json(evidence.detail)],
   );
   await notify(db, 'environments');

@@ -40,7 +40,11 @@ export const passesOf = async (db: Db, project: string, line: string, fingerprin
   (
     await query<{ attempt_id: string }>(
       db,
-      `select attempt_id from results where project_id = $1 and line = any($2::text[]) and fingerprint = $3 and state = 'passed'`,
+      `select attempt_id from results
+       where project_id = $1
+         and line = any($2::text[])
+         and fingerprint = $3
+         and state = 'passed'`,
       [project, readableLines(line), fingerprint],
     )
   ).map((row) => row.attempt_id);

@@ -94,7 +94,9 @@ export const nextDue = async (db: Db, table: WorkTable): Promise<number | null> 
   (
     await queryOne<{ ms: number | null }>(
       db,
-      `select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from ${table} where due_at is not null`,
+      `select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms
+       from ${table}
+       where due_at is not null`,
     )
   )?.ms ?? null;
 
@@ -108,7 +110,9 @@ export async function makeDue(db: Db, table: WorkTable, id: string): Promise<voi
 export const setDue = (db: Db, table: WorkTable, id: string, inMs: number | null): Promise<unknown> =>
   query(
     db,
-    `update ${table} set due_at = case when $2::float8 is null then null else now() + $2::float8 * interval '1 ms' end where id = $1`,
+    `update ${table}
+     set due_at = case when $2::float8 is null then null else now() + $2::float8 * interval '1 ms' end
+     where id = $1`,
     [id, inMs],
   );
 
@@ -116,7 +120,10 @@ export const setDue = (db: Db, table: WorkTable, id: string, inMs: number | null
 export const settleDue = (db: Db, table: WorkTable, due: Due, inMs: number | null): Promise<unknown> =>
   query(
     db,
-    `update ${table} set due_at = case when $3::float8 is null then null else now() + $3::float8 * interval '1 ms' end where id = $1 and due_at = $2::timestamptz`,
+    `update ${table}
+     set due_at = case when $3::float8 is null then null else now() + $3::float8 * interval '1 ms' end
+     where id = $1
+       and due_at = $2::timestamptz`,
     [due.id, due.stamp, inMs],
   );
 
@@ -181,7 +188,10 @@ export async function startRun(
   );
   await query(
     db,
-    `update runs set state = 'running', planned_at = now(), started_at = now(), issue = null, tasks_total = $2, warnings = $3 where id = $1`,
+    `update runs
+     set state = 'running', planned_at = now(), started_at = now(), issue = null, tasks_total = $2,
+       warnings = $3
+     where id = $1`,
     [run, tasks.length, json(warnings)],
   );
 }
@@ -219,7 +229,10 @@ export const runsServedBy = (
 export async function askStop(db: Db, run: string, who: string): Promise<boolean> {
   const row = await queryOne(
     db,
-    `update runs set stopped_by = coalesce(stopped_by, $2), due_at = now() where id = $1 and state in ('waiting', 'running') returning 1 as ok`,
+    `update runs set stopped_by = coalesce(stopped_by, $2), due_at = now()
+     where id = $1
+       and state in ('waiting', 'running')
+     returning 1 as ok`,
     [run, who],
   );
   if (!row) return false;
@@ -242,7 +255,12 @@ export async function stopWork(db: Db, run: string): Promise<void> {
 export const allowCommit = (db: Db, project: string, commit: string): Promise<{ id: string; number: number }[]> =>
   query(
     db,
-    `update runs set allowed = true, due_at = now(), issue = null where project_id = $1 and commit = $2 and not allowed and state = 'waiting' returning id, number`,
+    `update runs set allowed = true, due_at = now(), issue = null
+     where project_id = $1
+       and commit = $2
+       and not allowed
+       and state = 'waiting'
+     returning id, number`,
     [project, commit],
   );
 

@@ -23,7 +23,8 @@ export async function intendPush(
   const id = newId();
   await query(
     db,
-    'insert into pushes (id, project_id, branch, before_commit, commit, actor) values ($1, $2, $3, $4, $5, $6)',
+    `insert into pushes (id, project_id, branch, before_commit, commit, actor)
+       values ($1, $2, $3, $4, $5, $6)`,
     [id, project, branch, before, after, actor],
   );
   return id;
@@ -38,7 +39,12 @@ export const openIntent = (
 ): Promise<{ id: string; actor: string } | null> =>
   queryOne(
     db,
-    `select id, actor from pushes where project_id = $1 and branch = $2 and commit is not distinct from $3 and state = 'intended' order by id desc limit 1`,
+    `select id, actor from pushes
+     where project_id = $1
+       and branch = $2
+       and commit is not distinct from $3
+       and state = 'intended'
+     order by id desc limit 1`,
     [project, branch, after],
   );
 
@@ -46,7 +52,10 @@ export const openIntent = (
 export const dropOldIntents = (db: Db, project: string): Promise<unknown> =>
   query(
     db,
-    `update pushes set state = 'refused' where project_id = $1 and state = 'intended' and at < now() - interval '1 minute'`,
+    `update pushes set state = 'refused'
+     where project_id = $1
+       and state = 'intended'
+       and at < now() - interval '1 minute'`,
     [project],
   );
 
@@ -78,7 +87,8 @@ export async function recordPush(db: Db, push: Push): Promise<number | null> {
   if (!push.intent)
     await query(
       db,
-      `insert into pushes (id, project_id, branch, commit, state, actor) values ($1, $2, $3, $4, 'recorded', $5)`,
+      `insert into pushes (id, project_id, branch, commit, state, actor)
+         values ($1, $2, $3, $4, 'recorded', $5)`,
       [newId(), project.id, branch, commit.id, actor],
     );
   await saveCommit(db, project.id, commit);
@@ -129,7 +139,9 @@ export async function recordBranchRemoved(
 export const saveCommit = (db: Db, project: string, commit: CommitRow): Promise<unknown> =>
   query(
     db,
-    'insert into commits (project_id, id, title, author, at) values ($1, $2, $3, $4, $5) on conflict do nothing',
+    `insert into commits (project_id, id, title, author, at)
+       values ($1, $2, $3, $4, $5)
+     on conflict do nothing`,
     [project, commit.id, commit.title, commit.author, commit.at],
   );
 
@@ -156,7 +168,8 @@ export async function addRun(db: Db, run: NewRun): Promise<number> {
   const number = await nextNumber(db, run.project, 'runs');
   await query(
     db,
-    `insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed, fresh) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
+    `insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed, fresh)
+       values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
     [
       newId(),
       run.project,
@@ -202,7 +215,10 @@ export interface IntakeRow {
 export async function recordIntake(db: Db, event: Omit<IntakeRow, 'tries'>): Promise<boolean> {
   const row = await queryOne(
     db,
-    'insert into intake (project_id, event_id, source, type, body) values ($1, $2, $3, $4, $5) on conflict do nothing returning 1 as ok',
+    `insert into intake (project_id, event_id, source, type, body)
+       values ($1, $2, $3, $4, $5)
+     on conflict do nothing
+     returning 1 as ok`,
     [event.project_id, event.event_id, event.source, event.type, json(event.body)],
   );
   if (row) await notify(db, 'sources');
@@ -213,7 +229,10 @@ export async function recordIntake(db: Db, event: Omit<IntakeRow, 'tries'>): Pro
 export const mayTellRefusal = async (db: Db, project: string): Promise<boolean> =>
   (await queryOne(
     db,
-    `update projects set intake_refused_at = now() where id = $1 and (intake_refused_at is null or intake_refused_at < now() - interval '1 hour') returning 1 as ok`,
+    `update projects set intake_refused_at = now()
+     where id = $1
+       and (intake_refused_at is null or intake_refused_at < now() - interval '1 hour')
+     returning 1 as ok`,
     [project],
   )) !== null;
 
@@ -269,7 +288,9 @@ export interface PullRequestRow {
 export async function savePullRequest(db: Db, project: string, pull: PullRequestRow): Promise<PullRequestRow | null> {
   const before = await queryOne<PullRequestRow>(
     db,
-    'select number, title, head, base, trusted, state from pull_requests where project_id = $1 and number = $2 for update',
+    `select number, title, head, base, trusted, state from pull_requests
+     where project_id = $1
+       and number = $2 for update`,
     [project, pull.number],
   );
   await query(
@@ -306,7 +327,9 @@ export const intakeDueMs = async (db: Db): Promise<number | null> =>
   (
     await queryOne<{ ms: number | null }>(
       db,
-      'select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms from intake where due_at is not null',
+      `select (extract(epoch from min(due_at) - now()) * 1000)::float8 as ms
+       from intake
+       where due_at is not null`,
     )
   )?.ms ?? null;
 

@@ -74,7 +74,9 @@ export async function forgetRelease(db: Db, release: string): Promise<void> {
 export const nameReleaseBlobs = (db: Db, release: string, digests: readonly string[]): Promise<unknown> =>
   query(
     db,
-    'insert into release_blobs (release_id, digest) select $1, d from unnest($2::text[]) d on conflict do nothing',
+    `insert into release_blobs (release_id, digest) select $1, d
+     from unnest($2::text[]) d
+     on conflict do nothing`,
     [release, digests],
   );
 

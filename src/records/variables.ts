@@ -62,7 +62,8 @@ export async function putVariables(
   for (const one of list)
     await query(
       db,
-      'insert into variables (project_id, scope, name, version, secret, value, sealed, removed, actor) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)',
+      `insert into variables (project_id, scope, name, version, secret, value, sealed, removed, actor)
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
       [project, scope, one.name, version, one.secret, one.value, one.sealed, one.removed, actor],
     );
 }
@@ -113,7 +114,9 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
   else
     await query(
       db,
-      `update projects set ${row.table === 'projects.credential' ? 'credential' : 'event_secret'} = $2 where id = $1`,
+      `update projects
+       set ${row.table === 'projects.credential' ? 'credential' : 'event_secret'} = $2
+       where id = $1`,
       [row.project, sealed],
     );
 }

@@ -1,7 +1,16 @@
 /** What the routes work with, and the parts every request passes: who calls, what may be called, how errors are answered. */
 import { findRun, type RunRow } from '../records/runs.js';
 import { randomUUID } from 'node:crypto';
-import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import type { TypeBoxTypeProvider } from '@fastify/type-provider-typebox';
+import type {
+  FastifyBaseLogger,
+  FastifyInstance,
+  FastifyReply,
+  FastifyRequest,
+  RawReplyDefaultExpression,
+  RawRequestDefaultExpression,
+  RawServerDefault,
+} from 'fastify';
 import { CodedError, type ErrorCode, registry, wording } from '../core/errors/errors.js';
 import { atLeast, type Role } from '../core/states.js';
 import type { Context } from '../engine/context.js';
@@ -43,6 +52,15 @@ declare module 'fastify' {
 export const cookieName = (url: string): string => (url.startsWith('https:') ? '__Host-tsunagi' : 'tsunagi');
 
 /** Finds out who calls and refuses who may not. A caller that is bound to one project meets nothing of the others. */
+/** The application whose routes know their types from their schemas. */
+export type App = FastifyInstance<
+  RawServerDefault,
+  RawRequestDefaultExpression,
+  RawReplyDefaultExpression,
+  FastifyBaseLogger,
+  TypeBoxTypeProvider
+>;
+
 export function guard(app: FastifyInstance, service: Service): void {
   const known = new Set<string>();
   app.decorateRequest('caller', null);
@@ -180,7 +198,7 @@ export async function change<T>(
   name: string,
   status: number,
   work: (db: Db, actor: string) => Promise<T>,
-): Promise<unknown> {
+): Promise<T> {
   const key = request.headers['idempotency-key'];
   if (typeof key !== 'string' || key.length < 8 || key.length > 200) throw new CodedError('key_missing');
   const caller = request.caller as Caller;
@@ -190,12 +208,12 @@ export async function change<T>(
     service.context.keys.hash(`${request.method} ${request.url}\n${JSON.stringify(request.body ?? null)}`),
     'hex',
   );
-  const replay = async (): Promise<unknown> => {
+  const replay = async (): Promise<T | undefined> => {
     const earlier = await earlierAnswer(service.context.records, actor, key);
     if (!earlier) return undefined;
     if (!earlier.request.equals(hash)) throw new CodedError('key_reused');
     reply.status(earlier.status);
-    return earlier.sealed ? JSON.parse(service.context.keys.decrypt(earlier.sealed)) : null;
+    return earlier.sealed ? (JSON.parse(service.context.keys.decrypt(earlier.sealed)) as T) : (null as T);
   };
   const done = await service.context.records.transition(name, async (db) => {
     // The answer's row first: it makes a second request with this key wait here until the first is through.
@@ -207,7 +225,7 @@ export async function change<T>(
   });
   // Whoever has just lost a right has lost it for the next request; other services hear of it.
   if (rights.test(name)) service.callers.clear();
-  if (!done) return (await replay()) ?? null;
+  if (!done) return (await replay()) as T;
   reply.status(status);
   return done.body;
 }

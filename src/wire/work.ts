@@ -189,7 +189,6 @@ export const InstanceReportSchema = Type.Object(
   },
   { additionalProperties: false },
 );
-export type InstanceReportBody = Static<typeof InstanceReportSchema>;
 
 export const LogPlace = Type.Object({
   fence: Fence,

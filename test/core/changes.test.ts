@@ -1,5 +1,6 @@
 import { describe, expect, it } from '@jest/globals';
 import { changes } from '../../console/src/data/changes';
+import { readSearch } from '../../console/src/data/search';
 import { eventTypes } from '../../src/records/events';
 
 const keys = [
@@ -45,5 +46,19 @@ describe('what an event changes', () => {
   it('is known of each kind of event', () => {
     for (const type of eventTypes)
       expect([type, changed(type, 'run 12').length > 0 || /^key\./.test(type)]).toEqual([type, true]);
+  });
+});
+
+describe('what stands in an address', () => {
+  it('is taken where a page knows it, as what it should be', () => {
+    const names = ['task', 'line', 'branch'] as const;
+    expect(readSearch({ task: 'unit', line: '12', branch: 7, other: 'x' }, names)).toEqual({
+      task: 'unit',
+      line: 12,
+      branch: '7',
+    });
+    expect(readSearch({ task: ['unit'], line: '-1', branch: 'x'.repeat(401) }, names)).toEqual({});
+    expect(readSearch({ line: 1.5 }, names)).toEqual({});
+    expect(readSearch({ line: null, task: null, branch: { a: 1 } }, names)).toEqual({});
   });
 });

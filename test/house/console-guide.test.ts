@@ -93,7 +93,8 @@ describe('variables', () => {
   it('are set one by one; a secret is never shown again', async () => {
     await page.goto(`${world.url}/lost-property`);
     await see('Draft definition');
-    await page.getByLabel('For', { exact: true }).selectOption('staging');
+    await page.getByLabel('For', { exact: true }).click();
+    await page.getByRole('option', { name: 'for staging' }).click();
     await page.getByLabel('Name', { exact: true }).fill('OFFICE');
     await page.getByLabel('Value', { exact: true }).fill('Mejima');
     await page.getByRole('button', { name: 'Set', exact: true }).click();

@@ -53,16 +53,14 @@ export function Frame({ me }: { me: Me }) {
             })}
           </nav>
           <div className="ml-auto flex items-center gap-3">
-            <Button
-              onClick={() => setOver('find')}
-              className="!px-2.5 !py-1 !font-normal text-second"
-              aria-label="Find anything"
-            >
+            <Button onClick={() => setOver('find')} kind="quiet" size="compact" aria-label="Find anything">
               Find <kbd className="code hidden md:inline">/</kbd>
             </Button>
             <Button
               onClick={switchTheme}
-              className="hidden !px-2 !py-1 text-second md:block"
+              kind="quiet"
+              size="compact"
+              className="hidden md:block"
               aria-label="Switch between light and dark"
             >
               ◐

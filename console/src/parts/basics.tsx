@@ -58,17 +58,30 @@ export function Hint({ text, children }: { text: string; children: React.ReactNo
 const look = {
   main: 'bg-indigo text-on-indigo border-indigo hover:opacity-90',
   plain: 'bg-sheet text-ink border-line hover:bg-faint',
+  danger: 'bg-sheet text-vermilion border-line hover:bg-vermilion-wash',
+  chosen: 'bg-indigo-wash text-indigo border-line',
+  quiet: 'bg-sheet text-second border-line hover:bg-faint',
 };
 
+const sizes = {
+  normal: 'px-3.5 py-1.5 font-semibold',
+  small: 'px-3.5 py-1 font-semibold',
+  compact: 'px-2.5 py-1',
+  tiny: 'px-2 py-0.5 text-[13px]',
+};
+
+/** `size`: `small` in a row of a form, `compact` where several stand side by side, `tiny` inside a table or a list. */
 export function Button({
   kind = 'plain',
+  size = 'normal',
+  className = '',
   ...rest
-}: React.ButtonHTMLAttributes<HTMLButtonElement> & { kind?: keyof typeof look }) {
+}: React.ButtonHTMLAttributes<HTMLButtonElement> & { kind?: keyof typeof look; size?: keyof typeof sizes }) {
   return (
     <button
       type="button"
       {...rest}
-      className={`cursor-pointer rounded-md border px-3.5 py-1.5 font-semibold whitespace-nowrap disabled:cursor-not-allowed disabled:opacity-50 ${look[kind]} ${rest.className ?? ''}`}
+      className={`cursor-pointer rounded-md border whitespace-nowrap disabled:cursor-not-allowed disabled:opacity-50 ${sizes[size]} ${look[kind]} ${className}`}
     />
   );
 }

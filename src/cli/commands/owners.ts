@@ -56,8 +56,8 @@ export function ownerCommands(program: Command, project: Command): void {
   shared(key.command('rotate').description('make a new key, and encrypt everything anew'), 'tsunagi key rotate', {
     project: false,
   }).action(async (options: Shared) =>
-    give(options, await post<{ sealed: number }>('/api/keys/rotate'), ({ sealed }) =>
-      say(`A new key is made; ${sealed} ${sealed === 1 ? 'secret is' : 'secrets are'} encrypted anew.`),
+    give(options, await post<{ encrypted: number }>('/api/keys/rotate'), ({ encrypted }) =>
+      say(`A new key is made; ${encrypted} ${encrypted === 1 ? 'secret is' : 'secrets are'} encrypted anew.`),
     ),
   );
 

@@ -35,7 +35,7 @@ export async function rotateKey(context: Context, db: Db, actor: string): Promis
     project: null,
     subject: 'the key of secrets',
     actor,
-    data: { sealed: secrets },
+    data: { encrypted: secrets },
   });
   return secrets;
 }

@@ -1,26 +1,28 @@
 /** How a branch stands, as a picture for documents that anybody may read: its address carries a key, and nothing else is told. */
 import { timingSafeEqual } from 'node:crypto';
 import { Type } from '@sinclair/typebox';
-import type { FastifyInstance } from 'fastify';
 import { badgeSvg, type BadgeState } from '../../core/badge.js';
 import { newestRun } from '../../records/overview.js';
 import { findProject } from '../../records/projects.js';
 import { badgeKey } from '../badges.js';
-import { notFound, type Service } from '../server.js';
+import { type App, notFound, type Service } from '../server.js';
 
 const Query = Type.Object(
   { key: Type.Optional(Type.String({ maxLength: 100 })), branch: Type.Optional(Type.String({ maxLength: 250 })) },
   { additionalProperties: false },
 );
 
-export function badgeRoutes(app: FastifyInstance, service: Service): void {
+export function badgeRoutes(app: App, service: Service): void {
   const { records } = service.context;
   app.get(
     '/badge/:file',
-    { schema: { querystring: Query }, config: { rateLimit: { max: 600, timeWindow: '1 minute' } } },
+    {
+      schema: { params: Type.Object({ file: Type.String({ maxLength: 100 }) }), querystring: Query },
+      config: { rateLimit: { max: 600, timeWindow: '1 minute' } },
+    },
     async (request, reply) => {
-      const { file } = request.params as { file: string };
-      const { key = '', branch } = request.query as { key?: string; branch?: string };
+      const { file } = request.params;
+      const { key = '', branch } = request.query;
       const project = file.endsWith('.svg') ? await findProject(records, file.slice(0, -4)) : null;
       const right = project ? Buffer.from(badgeKey(service, project)) : Buffer.alloc(24);
       const given = Buffer.from(key.padEnd(24).slice(0, 24));

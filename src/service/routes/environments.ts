@@ -1,5 +1,5 @@
 import { Type } from '@sinclair/typebox';
-import type { FastifyInstance, FastifyRequest } from 'fastify';
+import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../../core/errors/errors.js';
 import { atLeast } from '../../core/states.js';
 import { deploy, hold, lift, needsReleaser, promote, revert } from '../../engine/deployments/acts.js';
@@ -10,13 +10,13 @@ import { Ask, Deployment, Environment, EnvironmentDetail, Hold } from '../../wir
 import { Page } from '../../wire/parts.js';
 import { Promotion } from '../../wire/releases.js';
 import { roleForAct } from '../access.js';
-import { change, needProject, notFound, requireAccess, type Service } from '../server.js';
+import { type App, change, needProject, notFound, requireAccess, type Service } from '../server.js';
 import { environmentView, environmentViews } from '../views/board.js';
 import { environmentDetail } from '../views/environments.js';
 import { deploymentView, promotionView } from '../views/releases.js';
 import { NumberParams } from './runs.js';
 
-export function environmentRoutes(app: FastifyInstance, service: Service): void {
+export function environmentRoutes(app: App, service: Service): void {
   const { context } = service;
   const { records } = context;
   const nameOf = (request: FastifyRequest) => (request.params as { name: string }).name;
@@ -58,13 +58,7 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
     },
     async (request) => {
       const project = await needProject(service, request);
-      return promotionView(
-        service,
-        records,
-        project,
-        nameOf(request),
-        (request.query as { release?: number }).release ?? null,
-      );
+      return promotionView(service, records, project, nameOf(request), request.query.release ?? null);
     },
   );
 
@@ -73,7 +67,7 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
     { schema: { body: Ask, response: { 201: Deployment } } },
     async (request, reply) => {
       const project = await needProject(service, request);
-      const { kind, release } = request.body as { kind: 'deploy' | 'promote' | 'revert'; release?: number };
+      const { kind, release } = request.body;
       requireAccess(request.caller as Caller, roleForAct[kind]);
       if (
         kind === 'deploy' &&
@@ -122,7 +116,7 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
     (request, reply) =>
       answered(
         request,
-        (db, project, actor) => hold(db, project, nameOf(request), (request.body as { why?: string }).why ?? '', actor),
+        (db, project, actor) => hold(db, project, nameOf(request), request.body.why ?? '', actor),
         reply,
         'environment.held',
       ),
@@ -139,7 +133,7 @@ export function environmentRoutes(app: FastifyInstance, service: Service): void 
     { schema: { params: NumberParams, response: { 200: Deployment } } },
     async (request) => {
       const project = await needProject(service, request);
-      const { number } = request.params as { number: number };
+      const { number } = request.params;
       const row = await findDeployment(records, project.id, number);
       if (!row) throw notFound('deployment', `d${number}`);
       return deploymentView(records, project, row);

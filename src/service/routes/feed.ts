@@ -1,6 +1,6 @@
 /** Events as a list and live: server-sent events with Last-Event-ID. */
 import { Type } from '@sinclair/typebox';
-import type { FastifyInstance, FastifyRequest } from 'fastify';
+import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../../core/errors/errors.js';
 import { sealHash } from '../../keys/keys.js';
 import { checkSeals, lastEventNumber, listEvents } from '../../records/events.js';
@@ -8,7 +8,7 @@ import type { Caller } from '../../records/people.js';
 import { projectById } from '../../records/projects.js';
 import { Event, EventCheck } from '../../wire/overview.js';
 import { Page, PageQuery } from '../../wire/parts.js';
-import type { Service } from '../server.js';
+import type { App, Service } from '../server.js';
 import { answerStream } from '../stream.js';
 import { eventView } from '../views/basics.js';
 
@@ -22,18 +22,11 @@ const EventQuery = Type.Object(
   },
   { additionalProperties: false },
 );
-export function feedRoutes(app: FastifyInstance, service: Service): void {
+export function feedRoutes(app: App, service: Service): void {
   const { records } = service.context;
 
   app.get('/api/events', { schema: { querystring: EventQuery, response: { 200: Page(Event) } } }, async (request) => {
-    const query = request.query as {
-      project?: string;
-      type?: string;
-      subject?: string;
-      after?: string;
-      cursor?: string;
-      limit?: number;
-    };
+    const query = request.query;
     const limit = query.limit ?? 50;
     if (query.cursor && !/^\d{1,18}$/.test(query.cursor)) throw new CodedError('cursor_wrong');
     const project = await boundProject(request, query.project);
@@ -76,7 +69,7 @@ export function feedRoutes(app: FastifyInstance, service: Service): void {
     async (request, reply) => {
       const given = request.headers['last-event-id'];
       let after = typeof given === 'string' && /^\d{1,18}$/.test(given) ? given : await lastEventNumber(records);
-      const project = await boundProject(request, (request.query as { project?: string }).project);
+      const project = await boundProject(request, request.query.project);
       await answerStream(
         service,
         request,

@@ -1,19 +1,18 @@
 /** Goes from a few characters to the page that is meant. */
 import { Type } from '@sinclair/typebox';
-import type { FastifyInstance } from 'fastify';
 import { find, type FoundRow } from '../../records/find.js';
 import type { Caller } from '../../records/people.js';
 import { Found } from '../../wire/projects.js';
-import type { Service } from '../server.js';
+import type { App, Service } from '../server.js';
 
 const Query = Type.Object({ text: Type.String({ minLength: 1, maxLength: 100 }) }, { additionalProperties: false });
 
-export function findRoutes(app: FastifyInstance, service: Service): void {
+export function findRoutes(app: App, service: Service): void {
   app.get(
     '/api/find',
     { schema: { querystring: Query, response: { 200: Type.Object({ items: Type.Array(Found) }) } } },
     async (request) => {
-      const { text } = request.query as { text: string };
+      const { text } = request.query;
       const rows = await find(service.context.records, text.trim(), (request.caller as Caller).project);
       return { items: rows.map((row) => ({ ...row, ...placeOf(row) })) };
     },

@@ -1,5 +1,6 @@
 /** From a repository to its first live address: looks at sources, proposals, drafts; renaming, pausing and removing projects. */
-import type { FastifyInstance, FastifyRequest } from 'fastify';
+import { Type } from '@sinclair/typebox';
+import type { FastifyRequest } from 'fastify';
 import type { DefinitionIssue } from '../../core/definition/parse.js';
 import { parseApart } from '../../engine/runs/parse.js';
 import { CodedError, wording } from '../../core/errors/errors.js';
@@ -25,10 +26,13 @@ import {
   SourceBranches,
   SourceLook,
 } from '../../wire/guide.js';
-import { callerKey, change, needProject, type Service } from '../server.js';
+import { type App, callerKey, change, needProject, type Service } from '../server.js';
 import { said } from '../views/basics.js';
 
-export function guideRoutes(app: FastifyInstance, service: Service): void {
+/** Answers to questions of a proposal, by their ids. */
+const Answers = Type.Record(Type.String(), Type.String({ maxLength: 400 }));
+
+export function guideRoutes(app: App, service: Service): void {
   const { context } = service;
   const { records } = context;
   const lookOf = (body: SourceLook): Look => ({
@@ -41,7 +45,7 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
     '/api/sources/branches',
     { schema: { body: SourceLook, response: { 200: SourceBranches } } },
     async (request): Promise<SourceBranches> => {
-      const { branches, main } = await lookAtSource(context, lookOf(request.body as SourceLook));
+      const { branches, main } = await lookAtSource(context, lookOf(request.body));
       return { branches: [...branches.keys()].sort(), main };
     },
   );
@@ -50,7 +54,7 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
     '/api/sources/proposal',
     { schema: { body: RecogniseBody, response: { 200: Recognised } } },
     async (request) => {
-      const body = request.body as RecogniseBody;
+      const body = request.body;
       return recognisedView(await recogniseSource(context, lookOf(body), body.branch ?? null, body.answers ?? {}));
     },
   );
@@ -59,27 +63,26 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
     '/api/definitions/check',
     { schema: { body: DraftBody, response: { 200: DefinitionIssues } }, bodyLimit: 1024 * 1024 },
     async (request) => ({
-      issues: (await parseApart(context, callerKey(request), (request.body as DraftBody).text)).issues.map(issueView),
+      issues: (await parseApart(context, callerKey(request), request.body.text)).issues.map(issueView),
     }),
   );
 
   /** What is recognised in the newest commit of a project that is there. */
-  app.get('/api/projects/:project/proposal', { schema: { response: { 200: Recognised } } }, async (request) => {
-    const project = await needProject(service, request);
-    const head = await branchHead(records, project.id, project.main_branch);
-    if (!head) throw new CodedError('source_empty', { url: project.url ?? `${service.url}/git/${project.name}` });
-    const answers = Object.fromEntries(
-      Object.entries(request.query as Record<string, string>).filter(
-        ([, value]) => typeof value === 'string' && value.length <= 400,
-      ),
-    );
-    return recognisedView(
-      await recogniseCommit(context, repositoryOf(context, project), head, project.main_branch, {
-        ...(project.folder ? { folder: project.folder } : {}),
-        ...answers,
-      }),
-    );
-  });
+  app.get(
+    '/api/projects/:project/proposal',
+    { schema: { querystring: Answers, response: { 200: Recognised } } },
+    async (request) => {
+      const project = await needProject(service, request);
+      const head = await branchHead(records, project.id, project.main_branch);
+      if (!head) throw new CodedError('source_empty', { url: project.url ?? `${service.url}/git/${project.name}` });
+      return recognisedView(
+        await recogniseCommit(context, repositoryOf(context, project), head, project.main_branch, {
+          ...(project.folder ? { folder: project.folder } : {}),
+          ...request.query,
+        }),
+      );
+    },
+  );
 
   app.get('/api/projects/:project/draft', { schema: { response: { 200: Draft } } }, async (request) => {
     const project = await needProject(service, request);
@@ -91,7 +94,7 @@ export function guideRoutes(app: FastifyInstance, service: Service): void {
     { schema: { body: DraftBody, response: { 200: Draft } }, bodyLimit: 1024 * 1024 },
     async (request, reply) => {
       const project = await needProject(service, request);
-      const { text, look } = request.body as DraftBody;
+      const { text, look } = request.body;
       const state = await draftState(context, project, text);
       if (look) return draftView(project, state);
       const wrong = state.issues.find((one) => one.severity === 'error');

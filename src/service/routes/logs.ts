@@ -1,7 +1,7 @@
 /** Logs of attempts and instances: in pages, live, searched, and as a whole text. */
 import { Readable } from 'node:stream';
 import { Type } from '@sinclair/typebox';
-import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import type { FastifyReply, FastifyRequest } from 'fastify';
 import { attemptEnded } from '../../core/states.js';
 import { attemptById } from '../../records/attempts.js';
 import { instanceById, projectOfInstance } from '../../records/instances.js';
@@ -9,9 +9,9 @@ import { gapOf, readLog, tailStart } from '../../records/logs.js';
 import type { Caller } from '../../records/people.js';
 import { searchLog } from '../../engine/runs/search.js';
 import { FoundLines, LogChunk } from '../../wire/logs.js';
-import { Page } from '../../wire/parts.js';
+import { Page, type PageOf } from '../../wire/parts.js';
 import { Id } from '../../wire/parts.js';
-import { notFound, type Service } from '../server.js';
+import { type App, notFound, type Service } from '../server.js';
 import { answerStream } from '../stream.js';
 
 const LogQuery = Type.Object(
@@ -35,14 +35,14 @@ const SearchQuery = Type.Object(
 const chunksAtOnce = 64;
 const chunksLive = 4;
 
-export function logRoutes(app: FastifyInstance, service: Service): void {
+export function logRoutes(app: App, service: Service): void {
   const { records } = service.context;
 
   app.get(
     '/api/attempts/:id/log',
     { schema: { params: Type.Object({ id: Id }), querystring: LogQuery, response: { 200: Page(LogChunk) } } },
     async (request, reply) => {
-      const { id } = request.params as { id: string };
+      const { id } = request.params;
       await allowed(request, (await attemptById(records, id))?.project_id, id);
       return sendLog(request, reply, id, async () => {
         const attempt = await attemptById(records, id);
@@ -55,7 +55,7 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
     '/api/instances/:id/log',
     { schema: { params: Type.Object({ id: Id }), querystring: LogQuery, response: { 200: Page(LogChunk) } } },
     async (request, reply) => {
-      const { id } = request.params as { id: string };
+      const { id } = request.params;
       await allowed(request, (await projectOfInstance(records, id)) ?? undefined, id);
       return sendLog(request, reply, id, async () => {
         const instance = await instanceById(records, id);
@@ -71,16 +71,16 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
     '/api/attempts/:id/log/search',
     { schema: { params: Type.Object({ id: Id }), querystring: SearchQuery, response: { 200: FoundLines } } },
     async (request) => {
-      const { id } = request.params as { id: string };
+      const { id } = request.params;
       const project = (await attemptById(records, id))?.project_id;
       await allowed(request, project, id);
-      const { text, from = 0, limit = 100 } = request.query as { text: string; from?: number; limit?: number };
+      const { text, from = 0, limit = 100 } = request.query;
       return searchLog(service.context, project as string, id, text, from, limit);
     },
   );
 
   app.get('/api/attempts/:id/log/text', { schema: { params: Type.Object({ id: Id }) } }, async (request, reply) => {
-    const { id } = request.params as { id: string };
+    const { id } = request.params;
     const attempt = await attemptById(records, id);
     await allowed(request, attempt?.project_id, id);
     return reply
@@ -114,7 +114,7 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
     reply: FastifyReply,
     id: string,
     state: () => Promise<{ over: boolean; facts: object }>,
-  ): Promise<unknown> {
+  ): Promise<PageOf<LogChunk>> {
     const query = request.query as { from?: number; tail?: number; follow?: boolean };
     const given = request.headers['last-event-id'];
     let from =
@@ -161,6 +161,7 @@ export function logRoutes(app: FastifyInstance, service: Service): void {
         }
       },
     );
-    return reply;
+    // It is answered already.
+    return reply as never;
   }
 }

@@ -1,5 +1,4 @@
 /** Signing in, who one is, tokens. */
-import type { FastifyInstance } from 'fastify';
 import { Type } from '@sinclair/typebox';
 import { CodedError } from '../../core/errors/errors.js';
 import { atLeast } from '../../core/states.js';
@@ -23,12 +22,12 @@ import {
 import { findProject, projectById } from '../../records/projects.js';
 import { AddedToken, Me, NewToken, type NewTokenBody, Session, SignIn, Token } from '../../wire/people.js';
 import { Page } from '../../wire/parts.js';
-import { change, cookieName, hostOf, notFound, type Service } from '../server.js';
+import { type App, change, cookieName, hostOf, notFound, type Service } from '../server.js';
 
 /** How long a session in a browser lasts. */
 const sessionMs = 7 * 86_400_000;
 
-export function peopleRoutes(app: FastifyInstance, service: Service): void {
+export function peopleRoutes(app: App, service: Service): void {
   const { records } = service.context;
   const cookie = cookieName(service.url);
   const options = { path: '/', httpOnly: true, sameSite: 'strict' as const, secure: cookie.startsWith('__Host-') };
@@ -37,7 +36,7 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
     '/api/sign-in',
     { schema: { body: SignIn, response: { 200: Me } }, config: { rateLimit: { max: 20, timeWindow: '1 minute' } } },
     async (request, reply) => {
-      const { code, token } = request.body as { code?: string; token?: string };
+      const { code, token } = request.body;
       const { origin } = request.headers;
       if (origin && hostOf(origin) !== request.headers.host) throw new CodedError('wrong_origin');
       const person = await findPerson(code, token);
@@ -74,6 +73,7 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
 
   app.get('/api/me', { schema: { response: { 200: Me } } }, async (request) => {
     const caller = request.caller as Caller;
+    if (!caller.role) throw new CodedError('sign_in_needed');
     return {
       name: caller.name,
       role: caller.role,
@@ -109,7 +109,7 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
     { schema: { params: Type.Object({ id: Type.String({ format: 'uuid' }) }) } },
     (request, reply) =>
       change(service, request, reply, 'session.ended', 200, async (db) => {
-        const { id } = request.params as { id: string };
+        const { id } = request.params;
         if (!(await endSessionOf(db, id, await ofWhom(request.caller as Caller)))) throw notFound('session', id);
         return { ended: id };
       }),
@@ -121,7 +121,7 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
   }));
 
   app.post('/api/tokens', { schema: { body: NewToken, response: { 201: AddedToken } } }, (request, reply) => {
-    const body = request.body as NewTokenBody;
+    const body = request.body;
     const caller = request.caller as Caller;
     return change(service, request, reply, 'token.added', 201, async (db, actor) => {
       const kind = body.kind ?? 'person';
@@ -156,7 +156,7 @@ export function peopleRoutes(app: FastifyInstance, service: Service): void {
     { schema: { params: Type.Object({ id: Type.String({ format: 'uuid' }) }) } },
     (request, reply) =>
       change(service, request, reply, 'token.removed', 200, async (db, actor) => {
-        const { id } = request.params as { id: string };
+        const { id } = request.params;
         if (!(await removeToken(db, id, actor))) throw notFound('token', id);
         return { removed: id };
       }),

@@ -1,5 +1,4 @@
 import { newEventSecret } from '../../keys/webhooks.js';
-import type { FastifyInstance } from 'fastify';
 import { pageNames } from '../../core/names.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { unsafePath } from '../../core/paths.js';
@@ -14,11 +13,11 @@ import { addProject, listProjects } from '../../records/projects.js';
 import { AddedProject, NewProject, Project } from '../../wire/projects.js';
 import { AgentView, Board } from '../../wire/overview.js';
 import { Page } from '../../wire/parts.js';
-import { callerKey, change, needProject, type Service } from '../server.js';
+import { type App, callerKey, change, needProject, type Service } from '../server.js';
 import { projectView, said } from '../views/basics.js';
 import { boardView } from '../views/board.js';
 
-export function projectRoutes(app: FastifyInstance, service: Service): void {
+export function projectRoutes(app: App, service: Service): void {
   const { records, keys } = service.context;
 
   app.get('/api/board', { schema: { response: { 200: Board } } }, (request) =>
@@ -43,7 +42,7 @@ export function projectRoutes(app: FastifyInstance, service: Service): void {
     '/api/projects',
     { schema: { body: NewProject, response: { 201: AddedProject } }, bodyLimit: 1024 * 1024 },
     async (request, reply) => {
-      const body = request.body as NewProject;
+      const body = request.body;
       const folder = (body.folder ?? '').replace(/\/$/, '');
       const why = folder ? unsafePath(folder) : null;
       if (why) throw new CodedError('body_invalid', { detail: `folder: ${why}.` });

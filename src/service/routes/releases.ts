@@ -1,5 +1,4 @@
 import { Type } from '@sinclair/typebox';
-import type { FastifyInstance } from 'fastify';
 import { pack } from 'tar-stream';
 import { CodedError } from '../../core/errors/errors.js';
 import { mediaTypes } from '../../core/release/image.js';
@@ -9,11 +8,11 @@ import { needRelease } from '../../engine/deployments/acts.js';
 import { type ReleaseRow, listReleases } from '../../records/releases.js';
 import { Page, PageQuery } from '../../wire/parts.js';
 import { Release, ReleaseDetail } from '../../wire/releases.js';
-import { needProject, type Service } from '../server.js';
+import { type App, needProject, type Service } from '../server.js';
 import { releaseDetail, releaseView } from '../views/releases.js';
 import { NumberParams } from './runs.js';
 
-export function releaseRoutes(app: FastifyInstance, service: Service): void {
+export function releaseRoutes(app: App, service: Service): void {
   const { records, blobs } = service.context;
 
   app.get(
@@ -26,7 +25,7 @@ export function releaseRoutes(app: FastifyInstance, service: Service): void {
     },
     async (request) => {
       const project = await needProject(service, request);
-      const { cursor, limit = 30 } = request.query as { cursor?: string; limit?: number };
+      const { cursor, limit = 30 } = request.query;
       if (cursor && !/^\d{1,9}$/.test(cursor)) throw new CodedError('cursor_wrong');
       const rows = await listReleases(records, project.id, cursor ? Number(cursor) : null, limit + 1);
       return {
@@ -41,11 +40,7 @@ export function releaseRoutes(app: FastifyInstance, service: Service): void {
     { schema: { params: NumberParams, response: { 200: ReleaseDetail } } },
     async (request) => {
       const project = await needProject(service, request);
-      return releaseDetail(
-        records,
-        project,
-        await needRelease(records, project, (request.params as { number: number }).number),
-      );
+      return releaseDetail(records, project, await needRelease(records, project, request.params.number));
     },
   );
 
@@ -55,7 +50,7 @@ export function releaseRoutes(app: FastifyInstance, service: Service): void {
     { schema: { params: NumberParams } },
     async (request, reply) => {
       const project = await needProject(service, request);
-      const release = await needRelease(records, project, (request.params as { number: number }).number);
+      const release = await needRelease(records, project, request.params.number);
       return reply
         .type('application/x-tar')
         .header('content-disposition', `attachment; filename="${project.name}-r${release.number}.tar"`)

@@ -1,5 +1,4 @@
 import { Type } from '@sinclair/typebox';
-import type { FastifyInstance } from 'fastify';
 import { CodedError } from '../../core/errors/errors.js';
 import { hintFor } from '../../core/nearest.js';
 import { coverageOfRun } from '../../engine/runs/coverage.js';
@@ -11,7 +10,7 @@ import { allowCommit, askStop, findRun, runById, type RunRow, tasksOf, wasAllowe
 import { type Db, notify } from '../../records/database.js';
 import { Page, PageQuery } from '../../wire/parts.js';
 import { Run, RunAgain, RunCoverage, RunDetail, StartRun } from '../../wire/runs.js';
-import { change, needProject, needRun, type Service } from '../server.js';
+import { type App, change, needProject, needRun, type Service } from '../server.js';
 import { findRef, lineOf, type Ref } from '../refs.js';
 import { runDetail, runView, runViewOf } from '../views/runs.js';
 
@@ -58,18 +57,11 @@ async function addAsked(
   return ((await findRun(db, project, number)) as RunRow).id;
 }
 
-export function runRoutes(app: FastifyInstance, service: Service): void {
+export function runRoutes(app: App, service: Service): void {
   const { records } = service.context;
 
   app.get('/api/runs', { schema: { querystring: Query, response: { 200: Page(Run) } } }, async (request) => {
-    const query = request.query as {
-      project?: string;
-      state?: string;
-      branch?: string;
-      pull_request?: number;
-      cursor?: string;
-      limit?: number;
-    };
+    const query = request.query;
     const limit = query.limit ?? 30;
     if (query.cursor && !/^[0-9a-f-]{36}$/.test(query.cursor)) throw new CodedError('cursor_wrong');
     const rows = await listRuns(records, {
@@ -109,7 +101,7 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     { schema: { body: StartRun, response: { 201: Run } } },
     async (request, reply) => {
       const project = await needProject(service, request);
-      const { ref, reuse = true, tasks } = request.body as StartRun;
+      const { ref, reuse = true, tasks } = request.body;
       const found = await findRef(service.context, project, ref);
       const fresh = tasks ?? (reuse ? null : []);
       return change(service, request, reply, 'run.asked', 201, async (db, actor) => {
@@ -126,7 +118,7 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     { schema: { params: CommitParams, response: { 201: Run } } },
     async (request, reply) => {
       const project = await needProject(service, request);
-      const { commit } = request.params as { commit: string };
+      const { commit } = request.params;
       const found = await findRef(service.context, project, commit);
       return change(service, request, reply, 'run.allowed', 201, async (db, actor) => {
         const waiting = await allowCommit(db, project.id, found.commit);
@@ -154,7 +146,7 @@ export function runRoutes(app: FastifyInstance, service: Service): void {
     { schema: { params: NumberParams, body: RunAgain, response: { 201: Run } } },
     async (request, reply) => {
       const { project, run } = await needRun(service, request);
-      const { task } = request.body as { task?: string };
+      const { task } = request.body;
       if (run.ended_at === null) throw new CodedError('run_goes_on', { number: run.number });
       const names = [...new Set((await tasksOf(records, run.id)).map((one) => one.model.of))];
       if (task && !names.includes(task))

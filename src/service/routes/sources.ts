@@ -1,11 +1,12 @@
 /** Pushes to hosted repositories over smart HTTP, and signed events of code hosts. */
 
+import type { TypeBoxTypeProvider } from '@fastify/type-provider-typebox';
 import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { createGunzip } from 'node:zlib';
 import { Type } from '@sinclair/typebox';
 import { Value } from '@sinclair/typebox/value';
-import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import type { FastifyReply, FastifyRequest } from 'fastify';
 import { CodedError, issue, wording } from '../../core/errors/errors.js';
 import { sizeText } from '../../core/sizes.js';
 import { atLeast } from '../../core/states.js';
@@ -27,7 +28,7 @@ import { recordEvents } from '../../records/events.js';
 import type { Caller } from '../../records/people.js';
 import { findProject, type ProjectRow } from '../../records/projects.js';
 import { intendPush, mayTellRefusal, recordIntake } from '../../records/sources.js';
-import { gitCaller, notFound, type Service } from '../server.js';
+import { type App, gitCaller, notFound, type Service } from '../server.js';
 
 /** Bytes of the head of a push in which its commands must stand. */
 const headLimit = 1024 * 1024;
@@ -40,11 +41,12 @@ const exchangesAtMost = 8;
 /** Refs of one push: each of them becomes a run. */
 const refsAtMost = 100;
 
-export function sourceRoutes(app: FastifyInstance, service: Service): void {
+export function sourceRoutes(app: App, service: Service): void {
   const { context } = service;
   const { records } = context;
 
-  app.register(async (scope) => {
+  app.register(async (plain) => {
+    const scope = plain.withTypeProvider<TypeBoxTypeProvider>();
     // A pack is not kept in memory: the body stays a stream.
     scope.removeAllContentTypeParsers();
     scope.addContentTypeParser('*', (_request, payload, done) => done(null, payload));

@@ -1,5 +1,3 @@
-/** Variables and secrets of a project and of its environments. */
-import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { CodedError, wording } from '../../core/errors/errors.js';
 import { hintFor } from '../../core/nearest.js';
 import { changesLimit, secretName, type VariableChange } from '../../core/variables/change.js';
@@ -11,9 +9,9 @@ import { environmentsOf } from '../../records/environments.js';
 import { mainDefinition, type ProjectRow } from '../../records/projects.js';
 import { variablesNow } from '../../records/variables.js';
 import { VariableChangeBody, VariableChanges, Variables, type WantedVariable } from '../../wire/variables.js';
-import { change, needProject, type Service } from '../server.js';
+import { type App, change, needProject, type Service } from '../server.js';
 
-export function variableRoutes(app: FastifyInstance, service: Service): void {
+export function variableRoutes(app: App, service: Service): void {
   const { context } = service;
   const { records } = context;
 
@@ -44,7 +42,7 @@ export function variableRoutes(app: FastifyInstance, service: Service): void {
     { schema: { body: VariableChangeBody, response: { 200: VariableChanges } }, bodyLimit: 2 * 1024 * 1024 },
     async (request, reply) => {
       const project = await needProject(service, request);
-      const asked = await read(project, request);
+      const asked = await read(project, request.body);
       const wrong = asked.issues.find((one) => one.severity === 'error');
       if (wrong) throw new CodedError(wrong.code, wrong.data);
       return change(service, request, reply, 'variables.changed', 200, async (db, actor) => ({
@@ -59,7 +57,7 @@ export function variableRoutes(app: FastifyInstance, service: Service): void {
     { schema: { body: VariableChangeBody, response: { 200: VariableChanges } }, bodyLimit: 2 * 1024 * 1024 },
     async (request): Promise<VariableChanges> => {
       const project = await needProject(service, request);
-      const { scope, changes, issues } = await read(project, request);
+      const { scope, changes, issues } = await read(project, request.body);
       const list = await previewChanges(context, records, project, scope, changes);
       return {
         version: null,
@@ -72,9 +70,8 @@ export function variableRoutes(app: FastifyInstance, service: Service): void {
   /** What is asked for, as one list. A name that the definition calls a secret is one. */
   async function read(
     project: ProjectRow,
-    request: FastifyRequest,
+    { environment, set = [], remove = [], text, secrets }: VariableChangeBody,
   ): Promise<{ scope: string; changes: VariableChange[]; issues: DotenvIssue[] }> {
-    const { environment, set = [], remove = [], text, secrets } = request.body as VariableChangeBody;
     const environments = await scopesOf(records, project);
     if (environment !== null && !environments.includes(environment))
       throw new CodedError('not_found', {

@@ -1,6 +1,5 @@
 /** What would run, and why things are as they are. Nothing here changes anything. */
 import { Type } from '@sinclair/typebox';
-import type { FastifyInstance } from 'fastify';
 import { CodedError } from '../../core/errors/errors.js';
 import { hintFor } from '../../core/nearest.js';
 import { type ComparedInputs, differenceText, foresee } from '../../engine/runs/foresee.js';
@@ -9,13 +8,13 @@ import { runsOfAttempts } from '../../records/history.js';
 import { tasksOf } from '../../records/runs.js';
 import { PlanView, WhyRunView, WhyTaskView } from '../../wire/why.js';
 import { findRef, lineOf } from '../refs.js';
-import { needProject, needRun, type Service } from '../server.js';
+import { type App, needProject, needRun, type Service } from '../server.js';
 import { said } from '../views/basics.js';
 import { NumberParams } from './runs.js';
 
 const differenceView = (one: ComparedInputs) => ({ ...one, files: one.files ?? null, says: differenceText(one) });
 
-export function whyRoutes(app: FastifyInstance, service: Service): void {
+export function whyRoutes(app: App, service: Service): void {
   const { context } = service;
   const { records } = context;
   const PlanQuery = Type.Object(
@@ -28,7 +27,7 @@ export function whyRoutes(app: FastifyInstance, service: Service): void {
     { schema: { querystring: PlanQuery, response: { 200: PlanView } } },
     async (request) => {
       const project = await needProject(service, request);
-      const { ref = project.main_branch } = request.query as { ref?: string };
+      const { ref = project.main_branch } = request.query;
       const found = await findRef(context, project, ref);
       const plan = await foresee(context, project, {
         commit: found.commit,
@@ -97,7 +96,7 @@ export function whyRoutes(app: FastifyInstance, service: Service): void {
     },
     async (request) => {
       const { project, run } = await needRun(service, request);
-      const { task: name } = request.params as { task: string };
+      const { task: name } = request.params;
       const tasks = await tasksOf(records, run.id);
       const task = tasks.find((one) => one.name === name);
       if (!task)

@@ -1,8 +1,9 @@
 /** The agents' and edges' side: register, poll, report, bytes. Limited to what they have claimed. */
+import type { TypeBoxTypeProvider } from '@fastify/type-provider-typebox';
 import type { Readable } from 'node:stream';
 import { Type } from '@sinclair/typebox';
 import { LRUCache } from 'lru-cache';
-import type { FastifyInstance, FastifyRequest } from 'fastify';
+import type { FastifyRequest } from 'fastify';
 import { isDigest } from '../../blobs/store.js';
 import { CodedError, type Issue } from '../../core/errors/errors.js';
 import {
@@ -43,9 +44,8 @@ import {
   Registration,
   TableAnswer,
   TableRequest,
-  type InstanceReportBody,
 } from '../../wire/work.js';
-import { notFound, type Service } from '../server.js';
+import { type App, notFound, type Service } from '../server.js';
 import { attemptFiles, attemptWork, instanceWork } from '../work.js';
 
 const IdParams = Type.Object({ id: Id });
@@ -67,7 +67,7 @@ function beyondGrant(grant: AgentGrant & { name: string }, { name, takes, addres
   return address !== undefined && address !== grant.address ? `the address ${address}` : null;
 }
 
-export function workRoutes(app: FastifyInstance, service: Service): void {
+export function workRoutes(app: App, service: Service): void {
   const { context, hub } = service;
   const { records, blobs, timing } = context;
   const tokenOf = (request: FastifyRequest) => (request.caller as Caller).id;
@@ -82,7 +82,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     '/api/agent/register',
     { schema: { body: Registration, response: { 200: Registered } } },
     async (request) => {
-      const body = request.body as Registration;
+      const body = request.body;
       const grant = await grantOf(records, tokenOf(request));
       if (!grant) throw new CodedError('token_wrong');
       const beyond = beyondGrant(grant, body);
@@ -117,7 +117,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
   );
 
   app.post('/api/agent/poll', { schema: { body: Poll, response: { 200: PollAnswer } } }, async (request, reply) => {
-    const body = request.body as Poll;
+    const body = request.body;
     const gone = new AbortController();
     reply.raw.once('close', () => gone.abort());
     const deadline = context.now() + body.waitMs;
@@ -237,7 +237,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
 
   app.get('/api/agent/attempts/:id/files', { schema: { params: IdParams } }, async (request, reply) => {
     const agent = await needAgent(request);
-    const attempt = await attemptById(records, (request.params as { id: string }).id);
+    const attempt = await attemptById(records, request.params.id);
     if (!attempt || attempt.agent_id !== agent.id || attempt.state !== 'running') throw new CodedError('fence_old');
     return reply.type('application/x-tar').send(await attemptFiles(context, attempt));
   });
@@ -246,8 +246,8 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     '/api/agent/attempts/:id/report',
     { schema: { params: IdParams, body: AttemptReport, response: { 200: ReportAnswer } }, bodyLimit: 32 * 1024 * 1024 },
     async (request) => {
-      const body = request.body as AttemptReport;
-      const { id } = request.params as { id: string };
+      const body = request.body;
+      const { id } = request.params;
       const agent = await needAgent(request);
       const attempt = await reported(id);
       if (!attempt) throw new CodedError('fence_old');
@@ -350,13 +350,13 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     { schema: { params: IdParams, body: InstanceReportSchema } },
     async (request, reply) => {
       const agent = await needAgent(request);
-      const { fence, issue, ...report } = request.body as InstanceReportBody;
+      const { fence, issue, ...report } = request.body;
       // The edge connects to what is reported here: nothing but what the agent's token names.
       if (report.port !== null && (report.port < agent.port_from || report.port > agent.port_to))
         throw new CodedError('token_grant', { name: agent.name, what: `the port ${report.port}` });
       await reportInstance(
         context,
-        (request.params as { id: string }).id,
+        request.params.id,
         { agent: agent.id, fence },
         { ...report, issue: issue as Issue | null },
       );
@@ -364,7 +364,8 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     },
   );
 
-  app.register(async (scope) => {
+  app.register(async (plain) => {
+    const scope = plain.withTypeProvider<TypeBoxTypeProvider>();
     scope.removeAllContentTypeParsers();
     scope.addContentTypeParser(
       'application/octet-stream',
@@ -377,9 +378,9 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
         { schema: { params: IdParams, querystring: LogPlace }, bodyLimit: logLimit },
         async (request) => {
           const agent = await needAgent(request);
-          const { fence, position, command, skippedLines, skippedBytes } = request.query as LogPlace;
+          const { fence, position, command, skippedLines, skippedBytes } = request.query;
           const skipped = skippedBytes ? { lines: skippedLines ?? 0, bytes: skippedBytes } : null;
-          const { id } = request.params as { id: string };
+          const { id } = request.params;
           const bytes = request.body instanceof Buffer ? request.body : Buffer.alloc(0);
           return {
             position: await records.transition('log.kept', (db) =>
@@ -391,7 +392,8 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     }
   });
 
-  app.register(async (scope) => {
+  app.register(async (plain) => {
+    const scope = plain.withTypeProvider<TypeBoxTypeProvider>();
     scope.removeAllContentTypeParsers();
     scope.addContentTypeParser('*', (_request, payload, done) => done(null, payload));
     scope.put(
@@ -399,7 +401,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
       { schema: { params: DigestParams }, bodyLimit: layerLimit },
       async (request) => {
         const agent = await needAgent(request);
-        const { digest } = request.params as { digest: string };
+        const { digest } = request.params;
         if ((await heldAttempts(records, agent.id)).length === 0) throw new CodedError('fence_old');
         return blobs.putLayer(request.body as Readable, digest);
       },
@@ -408,13 +410,13 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
 
   app.get('/api/agent/blobs/:digest', { schema: { params: DigestParams } }, async (request, reply) => {
     const agent = await needAgent(request);
-    const { digest } = request.params as { digest: string };
+    const { digest } = request.params;
     if (!(await mayHave(agent.id, digest))) throw notFound('digest', digest);
     return sendBlob(digest, reply);
   });
 
   app.get('/api/edge/blobs/:digest', { schema: { params: DigestParams } }, async (request, reply) => {
-    const { digest } = request.params as { digest: string };
+    const { digest } = request.params;
     if (!(await routesName(records, isDigest(digest) ? digest : '-'))) throw notFound('digest', digest);
     return sendBlob(digest, reply);
   });
@@ -432,7 +434,7 @@ export function workRoutes(app: FastifyInstance, service: Service): void {
     '/api/edge/table',
     { schema: { body: TableRequest, response: { 200: TableAnswer } } },
     async (request, reply) => {
-      const { name, have, waitMs, without } = request.body as TableRequest;
+      const { name, have, waitMs, without } = request.body;
       const open = Object.fromEntries(
         without.map((one) => [one.host, { version: one.version, issue: one.issue as Issue | null }]),
       );

@@ -6,7 +6,7 @@ import type { Me } from '../../../../src/wire/people';
 import type { Project, Removal } from '../../../../src/wire/projects';
 import { get, paths, post, remove } from '../../data/api';
 import { Button, Trouble } from '../../parts/basics';
-import { fieldLook } from '../../parts/fields';
+import { smallFieldLook, Fold } from '../../parts/fields';
 
 export function Upkeep({ project }: { project: Project }) {
   const me = useQuery({ queryKey: ['me'], queryFn: () => get<Me>('/api/me') });
@@ -36,8 +36,7 @@ export function Upkeep({ project }: { project: Project }) {
   });
   if (me.data?.role !== 'owner') return null;
   return (
-    <details className="card px-4 py-2.5">
-      <summary className="w-fit cursor-pointer text-[15px] font-semibold">Rename, pause, remove</summary>
+    <Fold className="card px-4 py-2.5" title="Rename, pause, remove" titleClass="text-[15px] font-semibold">
       <div className="mt-2.5 flex flex-col gap-2.5">
         <form
           className="flex flex-wrap gap-2"
@@ -50,14 +49,15 @@ export function Upkeep({ project }: { project: Project }) {
             aria-label="New name"
             value={name}
             onChange={(event) => setName(event.target.value)}
-            className={`code min-w-0 flex-1 ${fieldLook} !py-1`}
+            className={`code min-w-0 flex-1 ${smallFieldLook}`}
           />
-          <Button type="submit" className="!py-1" disabled={change.isPending || name === project.name || name === ''}>
+          <Button type="submit" size="small" disabled={change.isPending || name === project.name || name === ''}>
             Rename
           </Button>
         </form>
         <Button
-          className="self-start !py-1"
+          size="small"
+          className="self-start"
           disabled={change.isPending}
           onClick={() => change.mutate({ paused: !project.paused })}
         >
@@ -76,21 +76,21 @@ export function Upkeep({ project }: { project: Project }) {
               happened stays in the record.
             </p>
             <span className="mt-2 flex gap-2">
-              <Button className="!py-1 !text-vermilion" disabled={end.isPending} onClick={() => end.mutate()}>
+              <Button kind="danger" size="small" disabled={end.isPending} onClick={() => end.mutate()}>
                 Remove {project.name}
               </Button>
-              <Button className="!py-1" onClick={() => setEnding(false)}>
+              <Button size="small" onClick={() => setEnding(false)}>
                 Cancel
               </Button>
             </span>
           </div>
         ) : (
-          <Button className="self-start !py-1" onClick={() => setEnding(true)}>
+          <Button size="small" className="self-start" onClick={() => setEnding(true)}>
             Remove it …
           </Button>
         )}
         {change.error || end.error ? <Trouble error={change.error ?? end.error} /> : null}
       </div>
-    </details>
+    </Fold>
   );
 }

@@ -93,7 +93,7 @@ export function EnvironmentPage(): React.ReactNode {
             </span>
             <span className="code">{one.changes.join(', ')}</span>
             <Button
-              className="!py-1"
+              size="small"
               disabled={act.isPending || one.moving !== null}
               onClick={() => act.mutate({ to: 'deployments', body: { kind: 'deploy', release: one.live?.release } })}
               title={`r${one.live.release} is started anew with them, beside what runs now; then the traffic moves.`}

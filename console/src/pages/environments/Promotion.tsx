@@ -1,4 +1,5 @@
 /** Is it safe to promote: the evidence, what differs, one sentence, one act. */
+import type { Search } from '../../data/search';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router';
 import type { Deployment } from '../../../../src/wire/environments';
@@ -9,7 +10,7 @@ import { Chip, Mark } from '../../parts/Mark';
 
 export function PromotionPage(): React.ReactNode {
   const { project, environment } = useParams({ strict: false }) as { project: string; environment: string };
-  const { release } = useSearch({ strict: false }) as { release?: number };
+  const { release } = useSearch({ strict: false }) as Search;
   const navigate = useNavigate();
   const path = paths.environment(project, environment);
   const page = useQuery({

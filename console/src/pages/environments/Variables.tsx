@@ -4,7 +4,7 @@ import { useState } from 'react';
 import type { VariableChangeBody, VariableChanges, Variables as All } from '../../../../src/wire/variables';
 import { get, paths, post } from '../../data/api';
 import { Ago, Button, Trouble } from '../../parts/basics';
-import { Check, fieldLook } from '../../parts/fields';
+import { Check, fieldLook, smallFieldLook, Choice } from '../../parts/fields';
 
 export function Variables({ project }: { project: string }) {
   const path = `${paths.project(project)}/variables`;
@@ -25,20 +25,16 @@ export function Variables({ project }: { project: string }) {
         <h2 className="text-[15px] font-semibold">Variables</h2>
         <span className="text-second">take effect with the next deployment</span>
         <span className="ml-auto flex items-center gap-2">
-          <select
-            aria-label="For"
-            className={`${fieldLook} !py-1`}
+          <Choice
+            label="For"
             value={environment}
-            onChange={(event) => setEnvironment(event.target.value)}
-          >
-            <option value="">for the whole project</option>
-            {all.data?.environments.map((name) => (
-              <option key={name} value={name}>
-                for {name}
-              </option>
-            ))}
-          </select>
-          <Button className="!py-1" aria-pressed={pasting} onClick={() => setPasting(!pasting)}>
+            set={setEnvironment}
+            options={[
+              { value: '', text: 'for the whole project' },
+              ...(all.data?.environments ?? []).map((name) => ({ value: name, text: `for ${name}` })),
+            ]}
+          />
+          <Button size="small" aria-pressed={pasting} onClick={() => setPasting(!pasting)}>
             Paste a .env
           </Button>
         </span>
@@ -74,7 +70,7 @@ export function Variables({ project }: { project: string }) {
                 </td>
                 <td className="px-4 py-1 text-right">
                   <Button
-                    className="!px-2 !py-0.5 !font-normal"
+                    size="tiny"
                     aria-label={`Remove ${one.name}`}
                     onClick={() => change.mutate({ environment: one.environment, remove: [one.name] })}
                   >
@@ -115,7 +111,7 @@ function SetOne({
         placeholder="NAME"
         value={name}
         onChange={(event) => setName(event.target.value)}
-        className={`code w-44 ${fieldLook} !py-1`}
+        className={`code w-44 ${smallFieldLook}`}
       />
       <input
         aria-label="Value"
@@ -124,10 +120,10 @@ function SetOne({
         autoComplete="off"
         value={value}
         onChange={(event) => setValue(event.target.value)}
-        className={`code min-w-40 flex-1 ${fieldLook} !py-1`}
+        className={`code min-w-40 flex-1 ${smallFieldLook}`}
       />
       <Check label="secret" checked={secret} set={setSecret} />
-      <Button type="submit" className="!py-1" disabled={busy || name.trim() === ''}>
+      <Button type="submit" size="small" disabled={busy || name.trim() === ''}>
         Set
       </Button>
     </form>

@@ -61,12 +61,7 @@ export function YouPage(): React.ReactNode {
                     {one.own ? (
                       <span className="text-second">this one</span>
                     ) : (
-                      <Button
-                        data-row
-                        className="!px-2.5 !py-1"
-                        disabled={end.isPending}
-                        onClick={() => end.mutate(one.id)}
-                      >
+                      <Button data-row size="compact" disabled={end.isPending} onClick={() => end.mutate(one.id)}>
                         End
                       </Button>
                     )}

@@ -1,4 +1,5 @@
 /** The draft of a project: what is to be committed, and the act where the service can do it. */
+import { Fold } from '../../parts/fields';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import type { Draft as State, Recognised } from '../../../../src/wire/guide';
@@ -26,11 +27,11 @@ export function Draft({ project }: { project: string }) {
           Used for commits without <span className="code">{draft.data.path}</span>. Commit it to keep it.
         </span>
         <span className="ml-auto flex gap-2">
-          <Button className="!py-1" onClick={() => navigator.clipboard.writeText(draft.data.text ?? '')}>
+          <Button size="small" onClick={() => navigator.clipboard.writeText(draft.data.text ?? '')}>
             Copy it
           </Button>
           {draft.data.committable ? (
-            <Button className="!py-1" disabled={commit.isPending} onClick={() => commit.mutate()}>
+            <Button size="small" disabled={commit.isPending} onClick={() => commit.mutate()}>
               Commit it
             </Button>
           ) : null}
@@ -41,8 +42,7 @@ export function Draft({ project }: { project: string }) {
           <Trouble error={keep.error ?? commit.error} />
         </div>
       ) : null}
-      <details className="border-t border-faint px-4 py-2">
-        <summary className="w-fit cursor-pointer text-second">Show and change it</summary>
+      <Fold className="border-t border-faint px-4 py-2" title="Show and change it" titleClass="text-second">
         <div className="my-2 flex flex-col gap-2">
           <DefinitionEditor text={now} set={setText} reasons={noReasons} />
           <Button
@@ -54,7 +54,7 @@ export function Draft({ project }: { project: string }) {
           </Button>
           <pre className="code max-h-72 overflow-auto rounded-md bg-faint px-3 py-2">{draft.data.difference}</pre>
         </div>
-      </details>
+      </Fold>
     </section>
   );
 }

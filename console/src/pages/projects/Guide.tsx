@@ -10,7 +10,7 @@ import type { RecogniseBody, Recognised, SourceBranches } from '../../../../src/
 import { get, paths, post } from '../../data/api';
 import { Button, short, Trouble } from '../../parts/basics';
 import { DefinitionEditor } from './Definition';
-import { Check, Field, fieldLook, Text } from '../../parts/fields';
+import { Check, Field, fieldLook, Text, smallFieldLook, Fold } from '../../parts/fields';
 import { Mark } from '../../parts/Mark';
 
 interface Source {
@@ -88,8 +88,7 @@ export function GuidePage(): React.ReactNode {
                 {look.isPending ? 'Connecting …' : 'Connect'}
               </Button>
             </div>
-            <details className="text-second">
-              <summary className="w-fit cursor-pointer">It needs a password or key, or is in a private network</summary>
+            <Fold className="text-second" title="It needs a password or key, or is in a private network">
               <div className="mt-2 grid gap-3 text-ink md:grid-cols-2">
                 <Text
                   label="User name"
@@ -123,7 +122,7 @@ export function GuidePage(): React.ReactNode {
                   />
                 </div>
               </div>
-            </details>
+            </Fold>
             {look.error ? <Trouble error={look.error} /> : null}
           </form>
           <Hosted />
@@ -144,7 +143,7 @@ export function GuidePage(): React.ReactNode {
                       event.target.value !== found.branch &&
                       recognise.mutate({ branch: event.target.value })
                     }
-                    className={`code w-44 ${fieldLook} !py-1`}
+                    className={`code w-44 ${smallFieldLook}`}
                   />
                 </label>
                 <datalist id="branches">
@@ -176,7 +175,7 @@ export function GuidePage(): React.ReactNode {
                       recognise.mutate({ answers: next });
                     }}
                     onKeyDown={(event) => event.key === 'Enter' && event.currentTarget.blur()}
-                    className={`code min-w-72 ${fieldLook} !py-1`}
+                    className={`code min-w-72 ${smallFieldLook}`}
                   />
                   <datalist id={`answers-${one.id}`}>
                     {one.answers.map((answer) => (
@@ -222,8 +221,7 @@ function Hosted() {
   const [name, setName] = useState('');
   const add = useMutation({ mutationFn: () => post<AddedProject>('/api/projects', { name, source: 'hosted' }) });
   return (
-    <details className="mt-3 text-second">
-      <summary className="w-fit cursor-pointer">I will push to Tsunagi directly</summary>
+    <Fold className="mt-3 text-second" title="I will push to Tsunagi directly">
       <form
         className="mt-2 flex flex-wrap items-end gap-3 text-ink"
         onSubmit={(event) => {
@@ -258,7 +256,7 @@ function Hosted() {
           shows how it goes, and proposes a definition where there is none.
         </p>
       ) : null}
-    </details>
+    </Fold>
   );
 }
 

@@ -1,4 +1,5 @@
 /** One project: what its next run would do, where its releases are, and its newest runs. */
+import type { Search } from '../../data/search';
 import { useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router';
 import { durationText } from '../../../../src/core/durations';
@@ -163,7 +164,7 @@ export function ProjectPage(): React.ReactNode {
 
 /** What a run of a branch would do now; the branch is in the address. */
 function NextRun({ project, known }: { project: Project; known: boolean }) {
-  const { ref } = useSearch({ strict: false }) as { ref?: string };
+  const { ref } = useSearch({ strict: false }) as Search;
   const navigate = useNavigate();
   const wanted = ref ?? project.mainBranch;
   const plan = useQuery({

@@ -98,7 +98,7 @@ export function Log({ lines, over, opening, line, point, download }: LogProps) {
               {found.length ? `${place + 1} of ${found.length}` : 'no match'}
             </span>
           ) : null}
-          <Button className="!px-2 !py-0.5 text-[13px]" aria-pressed={wrap} onClick={() => setWrap(!wrap)}>
+          <Button size="tiny" aria-pressed={wrap} onClick={() => setWrap(!wrap)}>
             Wrap
           </Button>
           {download && lines.length ? (

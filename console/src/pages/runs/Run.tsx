@@ -1,4 +1,6 @@
 /** One run: its tasks in time, the chosen task's commands and tests, its log. */
+import { Fold } from '../../parts/fields';
+import type { Search } from '../../data/search';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router';
 import type { Run, RunDetail } from '../../../../src/wire/runs';
@@ -10,7 +12,7 @@ import { Timeline } from './Timeline';
 
 export function RunPage(): React.ReactNode {
   const { project, number } = useParams({ strict: false }) as { project: string; number: string };
-  const search = useSearch({ strict: false }) as { task?: string; attempt?: string; line?: number };
+  const search = useSearch({ strict: false }) as Search;
   const navigate = useNavigate();
   const run = useQuery({
     queryKey: ['run', project, number],
@@ -87,12 +89,14 @@ export function RunPage(): React.ReactNode {
         <p className="mb-3.5 text-second">Its logs and outputs are not kept any more; what it came to is.</p>
       ) : null}
       {one.warnings.length ? (
-        <details className="mb-3.5 text-second">
-          <summary className="cursor-pointer">
-            {one.warnings.length === 1
+        <Fold
+          className="mb-3.5 text-second"
+          title={
+            one.warnings.length === 1
               ? 'One thing to look at in the definition'
-              : `${one.warnings.length} things to look at in the definition`}
-          </summary>
+              : `${one.warnings.length} things to look at in the definition`
+          }
+        >
           <ul className="mt-1 list-disc pl-6">
             {one.warnings.map((warning) => (
               <li key={warning.says}>
@@ -100,7 +104,7 @@ export function RunPage(): React.ReactNode {
               </li>
             ))}
           </ul>
-        </details>
+        </Fold>
       ) : null}
       {one.taskList.length ? (
         <Timeline

@@ -1,4 +1,6 @@
 /** Runs, the newest first; the filter is in the address. */
+import { Choice } from '../../parts/fields';
+import type { Search } from '../../data/search';
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useSearch } from '@tanstack/react-router';
 import { durationText } from '../../../../src/core/durations';
@@ -10,14 +12,10 @@ import { get } from '../../data/api';
 import { Ago, Button, Empty, Loading, short, TableHead, Trouble } from '../../parts/basics';
 import { Mark } from '../../parts/Mark';
 
-interface Filter {
-  project?: string;
-  state?: string;
-  branch?: string;
-}
+type Filter = Pick<Search, 'project' | 'state' | 'branch'>;
 
 export function RunsPage(): React.ReactNode {
-  const filter = useSearch({ strict: false }) as Filter;
+  const filter = useSearch({ strict: false }) as Search;
   const navigate = useNavigate();
   const query = new URLSearchParams(
     Object.entries(filter).filter(([key, value]) => ['project', 'state', 'branch'].includes(key) && value),
@@ -44,7 +42,8 @@ export function RunsPage(): React.ReactNode {
             <Button
               key={state}
               aria-pressed={(filter.state ?? '') === state}
-              className={`!px-2.5 !py-1 ${(filter.state ?? '') === state ? '!bg-indigo-wash !text-indigo' : '!font-normal'}`}
+              size="compact"
+              kind={(filter.state ?? '') === state ? 'chosen' : 'plain'}
               onClick={() => set({ state })}
             >
               {state || 'all'}
@@ -92,17 +91,18 @@ function Where({ filter, set }: { filter: Filter; set(change: Filter): void }) {
         set({ branch: String(new FormData(event.currentTarget).get('branch')).trim() });
       }}
     >
-      <select
-        aria-label="Project"
-        className={field}
+      <Choice
+        label="Project"
         value={filter.project ?? ''}
-        onChange={(event) => set({ project: event.target.value })}
-      >
-        <option value="">all projects</option>
-        {[...new Set([...names, ...(filter.project ? [filter.project] : [])])].map((name) => (
-          <option key={name}>{name}</option>
-        ))}
-      </select>
+        set={(project) => set({ project })}
+        options={[
+          { value: '', text: 'all projects' },
+          ...[...new Set([...names, ...(filter.project ? [filter.project] : [])])].map((name) => ({
+            value: name,
+            text: name,
+          })),
+        ]}
+      />
       <input
         name="branch"
         aria-label="Branch"

@@ -1,4 +1,5 @@
 /** The chosen task of a run: its attempts, commands, tests and inputs, and its log. */
+import { Fold } from '../../parts/fields';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { durationText } from '../../../../src/core/durations';
@@ -48,7 +49,9 @@ export function TaskView({ run, task, chosen, line, point }: TaskViewProps) {
               <Button
                 key={one.id}
                 aria-pressed={one.id === attempt?.id}
-                className={`flex items-center gap-1.5 !px-2 !py-0.5 text-[13px] ${one.id === attempt?.id ? '!bg-indigo-wash !text-indigo' : '!font-normal'}`}
+                size="tiny"
+                kind={one.id === attempt?.id ? 'chosen' : 'plain'}
+                className="flex items-center gap-1.5"
                 onClick={() => point({ attempt: one.id })}
               >
                 <Mark state={one.state} /> attempt {one.number}
@@ -232,11 +235,12 @@ function Inputs({ run, task }: { run: RunDetail; task: Task }) {
   });
   const compared = why.data?.comparedWith;
   return (
-    <details
+    <Fold
       className="border-t border-faint px-4 py-2.5 text-[13px]"
-      onToggle={(event) => setOpen(event.currentTarget.open)}
+      title="Inputs"
+      titleClass="font-semibold"
+      opened={setOpen}
     >
-      <summary className="cursor-pointer font-semibold">Inputs</summary>
       {why.error ? <Trouble error={why.error} /> : null}
       {why.data ? (
         <>
@@ -265,6 +269,6 @@ function Inputs({ run, task }: { run: RunDetail; task: Task }) {
           </pre>
         </>
       ) : null}
-    </details>
+    </Fold>
   );
 }
