@@ -68,7 +68,10 @@ describe('a run that failed', () => {
   it('shows what its fingerprint is made of, and what differs', async () => {
     await page.getByText('Inputs', { exact: true }).click();
     await see('Since run 1 this differs, the first thing first:');
-    await page.getByRole('region', { name: /^Task / }).getByText('a.txt', { exact: true }).waitFor();
+    await page
+      .getByRole('region', { name: /^Task / })
+      .getByText('a.txt', { exact: true })
+      .waitFor();
     expect(await accessible()).toEqual([]);
   });
 

@@ -6,7 +6,14 @@ import {
   type InstanceFact,
   type StepFact,
 } from '../../core/advance/deployments.js';
-import { healthOf, restartDelay } from '../../core/advance/environments.js';
+import { healthOf } from '../../core/advance/environments.js';
+import {
+  coolDeployment,
+  type KeptInstance,
+  type Replaced,
+  replaceEnded,
+  replaceLetDown,
+} from '../../core/advance/keep.js';
 import { issue, type Issue, registry, wording } from '../../core/errors/errors.js';
 import { deploymentMoving } from '../../core/states.js';
 import { hasTable, listEdges, putRoute, routeBody } from '../../records/agents.js';
@@ -105,31 +112,30 @@ const facts = (rows: readonly InstanceRow[], kind: 'server' | 'worker'): Instanc
   rows.filter((row) => row.kind === kind).map(({ id, state, wanted }) => ({ id, state, wanted }));
 const ended = (row: InstanceRow) => row.state === 'failed' || row.state === 'ended' || row.state === 'lost';
 
-/** How often an instance of a deployment on its way takes the place of one that its machine has let down. */
-const lettingsDown = 3;
+const kept = (rows: readonly InstanceRow[]): KeptInstance[] =>
+  rows.map((row) => ({
+    id: row.id,
+    part: row.part,
+    kind: row.kind,
+    position: row.position,
+    state: row.state,
+    wanted: row.wanted,
+    restarts: row.restarts,
+    livedMs: row.ended_at && row.ready_at ? row.ended_at.getTime() - row.ready_at.getTime() : 0,
+    letDown: row.state === 'lost' || (row.state === 'failed' && row.issue?.code === 'lease_over'),
+  }));
 
-/**
- * An agent that went away, or lost touch for longer than a lease, says nothing of the release: what it had starts again, a few
- * times, and the deployment goes on.
- */
+async function replace({ db, deployment }: Scene, { giveUp, start }: Replaced): Promise<void> {
+  for (const id of giveUp) await unwantOne(db, id);
+  for (const one of start) await addInstance(db, { deployment: deployment.id, ...one });
+}
+
+/** An agent that went away, or lost touch for longer than a lease, says nothing of the release. */
 async function startAgain(scene: Scene): Promise<void> {
   const { db, deployment, environment } = scene;
-  const letDown = (row: InstanceRow) =>
-    row.wanted && (row.state === 'lost' || (row.state === 'failed' && row.issue?.code === 'lease_over'));
-  const rows = scene.instances.filter((row) => letDown(row) && row.restarts < lettingsDown);
-  if (deployment.failure || environment.state === 'closing' || rows.length === 0) return;
-  for (const row of rows) {
-    await unwantOne(db, row.id);
-    const restarts = row.restarts + 1;
-    await addInstance(db, {
-      deployment: deployment.id,
-      part: row.part,
-      kind: row.kind,
-      position: row.position,
-      restarts,
-      delayMs: restartDelay(row.restarts),
-    });
-  }
+  const again = replaceLetDown(kept(scene.instances));
+  if (deployment.failure || environment.state === 'closing' || again.giveUp.length === 0) return;
+  await replace(scene, again);
   scene.instances = await instancesOf(db, deployment.id);
 }
 
@@ -379,23 +385,7 @@ async function keepLive(scene: Scene): Promise<void> {
   const moving = (await movingDeployments(db, environment.id)).some(
     (one) => one.state === 'cutover' || one.state === 'verifying',
   );
-  for (const row of instances.filter((one) => one.wanted && ended(one))) {
-    if (row.kind === 'worker' && moving) continue;
-    await unwantOne(db, row.id);
-    const lived = (row.ended_at?.getTime() ?? 0) - (row.ready_at?.getTime() ?? row.ended_at?.getTime() ?? 0);
-    const restarts = lived > 60_000 ? 0 : row.restarts + 1;
-    // A failed deployment may have brought its place back already.
-    if (instances.some((one) => one.part === row.part && one.position === row.position && one.wanted && !ended(one)))
-      continue;
-    await addInstance(db, {
-      deployment: deployment.id,
-      part: row.part,
-      kind: row.kind,
-      position: row.position,
-      restarts,
-      delayMs: restartDelay(restarts - 1),
-    });
-  }
+  await replace(scene, replaceEnded(kept(instances), { moving }));
   const now = await instancesOf(db, deployment.id);
   if (!moving && environment.serving_id === deployment.id) {
     const before = await routeBody(db, environment.host);
@@ -441,30 +431,21 @@ const sortKeys = (value: unknown): unknown =>
 /** A deployment that is no longer live: workers end at once, servers when they have been warm and no edge has them in its table. */
 async function cool(scene: Scene): Promise<void> {
   const { db, environment, deployment, instances } = scene;
-  if (environment.serving_id === deployment.id) {
-    // It failed with nothing before it and keeps the traffic, in poor health.
-    await setHealth(
-      db,
-      environment.id,
-      instances.some((row) => row.kind === 'server' && !ended(row)) || asked(scene.release, 'server') === 0
-        ? 'poor'
-        : 'down',
-    );
-    return void (await setDue(db, 'deployments', deployment.id, null));
-  }
-  // What is on its way in its place may yet fail, and bring it back; it is looked at again when that has ended.
-  if ((await movingDeployments(db, environment.id)).some((one) => one.replaces_id === deployment.id))
-    return void (await setDue(db, 'deployments', deployment.id, null));
-  await unwant(db, deployment.id, 'worker');
-  const warmLeft = deployment.warm_until ? deployment.warm_until.getTime() - scene.context.now() : 0;
-  if (!instances.some((row) => row.wanted && !ended(row)))
-    return void (await setDue(db, 'deployments', deployment.id, null));
-  if (warmLeft > 0) return void (await setDue(db, 'deployments', deployment.id, warmLeft));
-  const behind = (await listEdges(db)).filter(
-    (edge) => !hasTable(edge, environment.host, environment.table_version).has,
-  );
-  if (behind.length) return void (await setDue(db, 'deployments', deployment.id, 2_000));
-  const count = await unwant(db, deployment.id, 'server');
+  const moving = await movingDeployments(db, environment.id);
+  const { effects, health, againMs } = coolDeployment({
+    serving: environment.serving_id === deployment.id,
+    needed: moving.some((one) => one.replaces_id === deployment.id),
+    running: instances.some((row) => row.wanted && !ended(row)),
+    serversAsked: asked(scene.release, 'server'),
+    serversUp: instances.filter((row) => row.kind === 'server' && !ended(row)).length,
+    warmMs: deployment.warm_until ? deployment.warm_until.getTime() - scene.context.now() : 0,
+    acknowledged: (await listEdges(db)).every(
+      (edge) => hasTable(edge, environment.host, environment.table_version).has,
+    ),
+  });
+  if (health) await setHealth(db, environment.id, health);
+  if (effects.includes('endWorkers')) await unwant(db, deployment.id, 'worker');
+  const count = effects.includes('endServers') ? await unwant(db, deployment.id, 'server') : 0;
   if (count)
     await recordEvents(db, {
       type: 'deployment.ended-old',
@@ -473,5 +454,5 @@ async function cool(scene: Scene): Promise<void> {
       actor: 'engine',
       data: { environment: scene.place },
     });
-  await setDue(db, 'deployments', deployment.id, null);
+  await setDue(db, 'deployments', deployment.id, againMs);
 }

@@ -1,5 +1,6 @@
 /** What environments take by themselves, and how they close. */
 import { takes } from '../../core/advance/environments.js';
+import { closeEnvironment } from '../../core/advance/keep.js';
 import { issue } from '../../core/errors/errors.js';
 import { history } from '../../git/repository.js';
 import { hasTable, listEdges, putRoute, routeBody } from '../../records/agents.js';
@@ -111,22 +112,21 @@ async function close(context: Context, project: ProjectRow, id: string): Promise
     if (environment.state !== 'closing') return;
     const place = `${project.name}/${environment.name}`;
     await endDeployments(db, project, environment, place);
-    if (await routeBody(db, environment.host)) {
-      const version = await putRoute(db, environment.host, id, null);
-      await setServing(db, id, null, version);
-      return void (await setDue(db, 'environments', id, 500));
-    }
-    const behind = (await listEdges(db)).some(
-      (edge) => !hasTable(edge, environment.host, environment.table_version).has,
-    );
-    if (behind) return void (await setDue(db, 'environments', id, 1_000));
     const instances = await instancesOfEnvironment(db, id);
-    for (const deployment of new Set(instances.filter((row) => row.wanted).map((row) => row.deployment_id)))
-      await unwant(db, deployment, null);
-    const open = (await instancesOfEnvironment(db, id)).some(
-      (row) => row.state === 'starting' || row.state === 'ready',
-    );
-    if (open || (await attemptsGoOn(db, id))) return void (await setDue(db, 'environments', id, 500));
+    const { effects, againMs } = closeEnvironment({
+      routed: (await routeBody(db, environment.host)) !== null,
+      acknowledged: (await listEdges(db)).every(
+        (edge) => hasTable(edge, environment.host, environment.table_version).has,
+      ),
+      wanted: instances.filter((row) => row.wanted).length,
+      running: instances.filter((row) => row.state === 'starting' || row.state === 'ready').length,
+      working: await attemptsGoOn(db, id),
+    });
+    if (effects.includes('unroute')) await setServing(db, id, null, await putRoute(db, environment.host, id, null));
+    if (effects.includes('endInstances'))
+      for (const deployment of new Set(instances.filter((row) => row.wanted).map((row) => row.deployment_id)))
+        await unwant(db, deployment, null);
+    if (!effects.includes('closed')) return void (await setDue(db, 'environments', id, againMs));
     await setEnvironmentState(db, id, 'closed');
     await recordEvents(db, { type: 'environment.closed', project: project.id, subject: place, actor: 'engine' });
   });
