@@ -18,15 +18,19 @@ export interface RunState {
 export async function readRunState(db: Db, id: string): Promise<RunState | null> {
   // The version first: what changes while the rest is read makes the next step miss.
   const seen = await queryOne<{ version: string }>(db, 'select version::text as version from runs where id = $1', [id]);
-  const row = seen && (await runById(db, id));
+  if (!seen) return null;
+  const [row, rows, attempts] = await Promise.all([
+    runById(db, id),
+    tasksOf(db, id),
+    query<{ id: string; task_id: string | null; number: number; state: AttemptState }>(
+      db,
+      `select id, task_id, number, state from attempts
+       where task_id in (select id from tasks where run_id = $1)
+         or id in (select attempt_id from tasks where run_id = $1)`,
+      [id],
+    ),
+  ]);
   if (!row) return null;
-  const rows = await tasksOf(db, id);
-  const attempts = await query<{ id: string; task_id: string | null; number: number; state: AttemptState }>(
-    db,
-    `select id, task_id, number, state from attempts where task_id in (select id from tasks where run_id = $1)
-       or id in (select attempt_id from tasks where run_id = $1)`,
-    [id],
-  );
   const byId = new Map(attempts.map((one) => [one.id, one]));
   const own = new Map<string, { tries: number; lost: number; failed: number }>();
   for (const { task_id, state } of attempts) {

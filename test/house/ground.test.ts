@@ -98,7 +98,7 @@ describe('the store', () => {
   it('keeps bytes by digest and refuses others', async () => {
     const blobs = await openBlobs(place('blobs'));
     const { digest } = await blobs.putText('price');
-    expect(await blobs.size(digest)).toBe(4);
+    expect(await blobs.size(digest)).toBe(5);
     await expect(blobs.put(Readable.from(['ebb']), digest)).rejects.toMatchObject({ issue: { code: 'digest_wrong' } });
     await expect(blobs.open('sha256:../../etc/passwd')).rejects.toMatchObject({ issue: { code: 'not_found' } });
     expect(await blobs.open(`sha256:${'0'.repeat(64)}`)).toBeNull();

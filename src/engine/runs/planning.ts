@@ -22,7 +22,6 @@ import {
   endRun,
   lockRun,
   planningOver,
-  runById,
   type RunRow,
   setRunIssue,
   settleDue,
@@ -99,9 +98,7 @@ async function takeTurn(context: Context, project: ProjectRow, run: RunRow, due:
 const triesAtMost = 3;
 
 /** Plans a waiting run, or says what it waits for. What its commit is to blame for fails it, in words. */
-export async function planWaitingRun(context: Context, due: Due): Promise<void> {
-  const run = await runById(context.records, due.id);
-  if (run?.state !== 'waiting') return;
+export async function planWaitingRun(context: Context, due: Due, run: RunRow): Promise<void> {
   try {
     const tries = await beginPlanning(context.records, run.id);
     if (tries > triesAtMost) throw new CodedError('run_hurts', { tries: tries - 1 });
@@ -143,6 +140,8 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
   // Both are asked of git at once; a commit whose files can't be listed is refused below, after its definition.
   const listing = treeOf(context, project, run.commit);
   listing.catch(() => {});
+  const agents = listAgents(records);
+  agents.catch(() => {});
   const read = await readDefinition(context, project, run.commit);
   const { model } = read;
   if (!model) {
@@ -174,7 +173,7 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
     attributes instanceof Buffer ? attributes.toString('utf8') : null,
   );
   const refused = plan.issues[0] ?? null;
-  const offers = (await listAgents(records)).filter(
+  const offers = (await agents).filter(
     (agent) => agent.alive && agent.takes.includes(run.line === 'own' ? 'runs' : 'untrusted'),
   );
   const pinned = pinRun(model.tools, plan.tasks, offers);
@@ -225,8 +224,10 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
     });
     planned = true;
   });
-  // Who dies here leaves the run on the work list.
-  if (planned) await context.steps.take(id, { stamp: due.stamp });
+  if (!planned) return;
+  // Its steps need what is here already. Who dies here leaves the run on the work list.
+  context.scenes.set(id, { project, model, files });
+  await context.steps.take(id, { stamp: due.stamp });
 }
 
 /** Ends a run that can't go on, in words. */

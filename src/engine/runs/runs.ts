@@ -12,7 +12,7 @@ export async function stepRuns(context: Context): Promise<boolean> {
   const due = await takeDue(context.records, 'runs', context.timing.lease);
   if (!due) return false;
   const run = await runById(context.records, due.id);
-  if (run?.state === 'waiting') await planWaitingRun(context, due);
+  if (run?.state === 'waiting') await planWaitingRun(context, due, run);
   else if (run?.state === 'running') await advance(context, run, due);
   else await settleDue(context.records, 'runs', due, null);
   return true;
