@@ -71,6 +71,7 @@ describe('a run that failed', () => {
     await page
       .getByRole('region', { name: /^Task / })
       .getByText('a.txt', { exact: true })
+      .first()
       .waitFor();
     expect(await accessible()).toEqual([]);
   });
