@@ -13,7 +13,7 @@ tasks:
     run:
       - mkdir -p out
       - >-
-        node --test --experimental-test-coverage
+        node --no-warnings --test --experimental-test-coverage
         --test-reporter=junit --test-reporter-destination=out/junit.xml
         --test-reporter=lcov --test-reporter-destination=out/lcov.info
         --test-reporter=spec --test-reporter-destination=stdout test/

@@ -66,8 +66,8 @@ export interface BoardProject {
   releases: BoardRelease[];
   /** What people have set: the newest version of each name in each scope; null for a secret. */
   variables: { scope: string; name: string; version: number; value: string | null }[];
-  /** Numbers of the newest runs of its main branch. */
-  runs: number[];
+  /** The newest runs of its main branch. */
+  runs: { number: number; commit: string }[];
 }
 
 /** Runs of main whose numbers are told: nobody counts more that wait. */
@@ -156,8 +156,8 @@ select p.id, p.name, p.source, p.main_branch, p.definition_commit,
   coalesce(of_releases.list, '[]') as releases,
   coalesce(of_variables.list, '[]') as variables,
   (
-    select coalesce(json_agg(number), '[]')
-    from (select number from runs where project_id = p.id and branch = p.main_branch order by id desc limit ${runsTold}) main
+    select coalesce(json_agg(main), '[]')
+    from (select number, commit from runs where project_id = p.id and branch = p.main_branch order by id desc limit ${runsTold}) main
   ) as runs
 from projects p
   left join of_environments on of_environments.project_id = p.id

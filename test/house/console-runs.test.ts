@@ -122,7 +122,7 @@ describe('a project', () => {
   it('says what its next run would do, of any branch, with the branch in the address', async () => {
     await page.goto(world.url);
     await page.getByRole('link', { name: 'sailings', exact: true }).click();
-    await see('What a run of main would do');
+    await see('What a run would do');
     await see(/With the same inputs it failed in run/);
     await see('Newest runs');
     expect(await accessible()).toEqual([]);

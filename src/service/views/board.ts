@@ -157,7 +157,12 @@ function waits(
   const since = live?.release.run ?? 0;
   return {
     release: release.number,
-    pushes: project.runs.filter((number) => number > since && number <= release.run).length,
+    // The same commit run again is no push.
+    pushes: new Set(
+      project.runs
+        .filter(({ number, commit }) => number > since && number <= release.run && commit !== live?.release.commit)
+        .map(({ commit }) => commit),
+    ).size,
     allowed: judgement.allowed,
     why: judgement.refusal ? wording(judgement.refusal).says : null,
   };

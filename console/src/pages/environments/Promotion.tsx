@@ -71,18 +71,18 @@ export function PromotionPage(): React.ReactNode {
       </section>
       <div className="grid gap-3.5 *:min-w-0 lg:grid-cols-[5fr_6fr]">
         <section className="card px-5 py-3.5" aria-label="Evidence">
-          <h2 className="mb-1 font-semibold">Evidence</h2>
+          <h2 className="mb-1 font-semibold">Evidence and rules</h2>
           <ul>
             {one.checks.map((check) => (
               <li key={`${check.rule} ${check.says}`} className="flex items-center gap-2.5 border-b border-faint py-2">
-                <Mark state={check.met ? 'passed' : 'failed'} />
+                <Mark state={check.met ? 'passed' : 'waiting'} />
                 <span>{check.says}</span>
                 <span className="ml-auto text-second">{check.source}</span>
               </li>
             ))}
             <li className="flex items-center gap-2.5 py-2">
               <Mark state="passed" />
-              <span>the bytes</span>
+              <span>release digest</span>
               <span className="code ml-auto truncate text-second">{one.release.digest.slice(0, 23)}</span>
             </li>
           </ul>

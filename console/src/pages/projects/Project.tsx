@@ -178,7 +178,7 @@ function NextRun({ project, known }: { project: Project; known: boolean }) {
   return (
     <section className="card overflow-x-auto" aria-label="What a run would do">
       <header className="flex flex-wrap items-center gap-2.5 border-b border-faint px-4 py-2.5">
-        <h2 className="text-[15px] font-semibold">What a run of {project.mainBranch} would do</h2>
+        <h2 className="text-[15px] font-semibold">What a run would do</h2>
         <form
           onSubmit={(event) => {
             event.preventDefault();

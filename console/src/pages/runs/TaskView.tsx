@@ -134,12 +134,12 @@ function Covered({ run, task }: { run: RunDetail; task: Task }) {
     <div className="border-b border-faint px-4 py-2.5">
       <p className="flex justify-between gap-2">
         <span className="font-semibold">Coverage</span>
-        <span className="text-right text-second">{shareText(mine)}</span>
+        <span className="whitespace-nowrap text-second">{shareText(mine)}</span>
       </p>
       {mine.changed?.found ? (
         <p className="flex justify-between gap-2 text-[13px]">
-          <span>of the lines that the change touches</span>
-          <span className="text-right text-second">{shareText(mine.changed)}</span>
+          <span>of what the change touches</span>
+          <span className="whitespace-nowrap text-second">{shareText(mine.changed)}</span>
         </p>
       ) : null}
       {missed.slice(0, 20).map((one) => (

@@ -57,7 +57,8 @@ export function Timeline({ run, chosen, choose }: { run: RunDetail; chosen: stri
               {(task.state === 'reused' ? [] : task.attempts)
                 .filter((one) => one.startedAt)
                 .map((one) => {
-                  const start = Date.parse(one.startedAt as string);
+                  // An attempt that is shared may have begun before this run did.
+                  const start = Math.max(from, Date.parse(one.startedAt as string));
                   const end = one.endedAt ? Date.parse(one.endedAt) : now;
                   const tone =
                     one.state === 'passed'
@@ -71,7 +72,7 @@ export function Timeline({ run, chosen, choose }: { run: RunDetail; chosen: stri
                     <span
                       key={one.id}
                       className={`absolute top-1 h-2 min-w-1 rounded ${tone}`}
-                      style={{ left: at(start), width: `${((end - start) / span) * 100}%` }}
+                      style={{ left: at(start), width: `${(Math.max(0, end - start) / span) * 100}%` }}
                     />
                   );
                 })}
