@@ -1,8 +1,10 @@
 /** The lines of a commit's files that are not in another commit: its changes, by `git diff` without context. */
-import { git, startGit } from './command.js';
+import { git, GitError, startGit } from './command.js';
 
 /** Bytes of a difference that are read. */
 const diffLimit = 32 * 1024 * 1024;
+/** Milliseconds after which it is ended. */
+const diffMs = 30_000;
 
 /** The commit in which two histories part, or null where they have nothing in common. */
 export async function mergeBase(repository: string, one: string, other: string): Promise<string | null> {
@@ -17,7 +19,7 @@ export async function changedLines(
   commit: string,
   folder: string,
 ): Promise<Map<string, string>> {
-  const child = startGit(repository, [
+  const args = [
     '-c',
     'core.quotePath=false',
     'diff',
@@ -32,7 +34,15 @@ export async function changedLines(
     commit,
     '--',
     ...(folder === '' ? [] : [`:(literal,top)${folder}`]),
-  ]);
+  ];
+  const child = startGit(repository, args);
+  const ended = new Promise<number | null>((resolve, reject) => {
+    child.on('error', reject);
+    child.on('close', resolve);
+  });
+  ended.catch(() => {});
+  const timer = setTimeout(() => child.kill('SIGKILL'), diffMs);
+  child.stdin.on('error', () => {});
   child.stdin.end();
   child.stderr.resume();
   const changed = new Map<string, string>();
@@ -71,6 +81,9 @@ export async function changedLines(
     rest = lines.pop() ?? '';
     for (const line of lines) take(line);
   }
+  const exit = await ended.finally(() => clearTimeout(timer));
+  // Of one that is too large what was read counts; one that failed says nothing.
+  if (exit !== 0 && size <= diffLimit) throw new GitError(args, exit, 'the difference could not be read');
   return changed;
 }
 

@@ -1,4 +1,5 @@
 /** Deployments: releases that are brought live, one after another in each environment. */
+import type { PastDeployment } from '../core/advance/environments.js';
 import type { InferAttributes } from 'sequelize';
 import type { Deployment } from './models/deployments.js';
 import type { EnvironmentPlan } from '../core/definition/model.js';
@@ -101,6 +102,14 @@ export const deploymentsOf = (
      order by d.number desc limit $2`,
     [environment, limit],
   );
+
+/** A deployment as the rules of what an environment takes and goes back to see it. */
+export const asPast = (row: DeploymentRow & { release: number }): PastDeployment => ({
+  number: row.number,
+  release: row.release,
+  state: row.state,
+  wasLive: row.live_at !== null,
+});
 
 export const movingDeployments = (db: Db, environment: string): Promise<DeploymentRow[]> =>
   query(

@@ -15,6 +15,24 @@ export interface SetVariable {
   value: string | null;
 }
 
+/** What counts of all that is set: of a name that stands in several scopes, that of the last of them. */
+export function setIn(
+  all: readonly { scope: string; name: string; version: number; value: string | null }[],
+  scopes: readonly string[],
+): Map<string, SetVariable> {
+  const set = new Map<string, SetVariable>();
+  for (const scope of scopes)
+    for (const one of all)
+      if (one.scope === scope) set.set(one.name, { scope, version: one.version, value: one.value });
+  return set;
+}
+
+/** The scopes that count in an environment, the nearest last: the project's own, its plan's (all reviews), its own. */
+export const scopesOf = (environment: { name: string; plan_name: string } | null): string[] => [
+  '',
+  ...(environment ? [environment.plan_name, environment.name] : []),
+];
+
 export interface SecretPlace {
   scope: string;
   name: string;

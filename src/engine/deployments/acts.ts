@@ -14,6 +14,7 @@ import {
   setFailure,
   wasLive,
   releasedBy,
+  asPast,
 } from '../../records/deployments.js';
 import {
   type EnvironmentRow,
@@ -340,17 +341,7 @@ export async function revert(
     );
     return moving.at(-1) as DeploymentRow;
   }
-  const target =
-    number ??
-    revertTarget(
-      past.map((one) => ({
-        number: one.number,
-        release: one.release,
-        state: one.state,
-        wasLive: one.live_at !== null,
-      })),
-      live?.release ?? null,
-    );
+  const target = number ?? revertTarget(past.map(asPast), live?.release ?? null);
   const then = past.find((one) => one.release === target && one.live_at !== null);
   if (target === null || !then) throw new CodedError('nothing_to_revert', { environment: place });
   const release = await needRelease(db, project, target);

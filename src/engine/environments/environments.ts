@@ -12,6 +12,7 @@ import {
   endLive,
   stopAttemptsOf,
   releasedBy,
+  asPast,
 } from '../../records/deployments.js';
 import {
   environmentById,
@@ -56,12 +57,7 @@ async function takeByItself(context: Context, project: ProjectRow, seen: Environ
       moving: (await movingDeployments(db, environment.id)).length > 0,
       liveRelease: live,
       candidates,
-      history: past.map((one) => ({
-        number: one.number,
-        release: one.release,
-        state: one.state,
-        wasLive: one.live_at !== null,
-      })),
+      history: past.map(asPast),
     });
     const release = take === null ? null : await findRelease(db, project.id, take);
     if (!release) return environment.issue ? setWaits(db, environment.id, null) : undefined;

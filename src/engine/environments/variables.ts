@@ -2,7 +2,14 @@
 import { CodedError, type Issue, issue } from '../../core/errors/errors.js';
 import type { Task } from '../../core/definition/model.js';
 import { reviewChanges, type VariableChange } from '../../core/variables/change.js';
-import { type Resolved, resolveVariables, type SecretPlace, type SetVariable } from '../../core/variables/resolve.js';
+import {
+  type Resolved,
+  resolveVariables,
+  scopesOf,
+  type SecretPlace,
+  setIn,
+  type SetVariable,
+} from '../../core/variables/resolve.js';
 import { type PinnedSet, setNames } from '../../core/variables/task.js';
 import { type EnvironmentRow, wakeEnvironments } from '../../records/environments.js';
 import { recordEvents } from '../../records/events.js';
@@ -17,16 +24,11 @@ export async function setFor(
   project: string,
   environment: Pick<EnvironmentRow, 'name' | 'plan_name'> | null,
 ): Promise<Map<string, SetVariable>> {
-  const scopes = ['', ...(environment ? [environment.plan_name, environment.name] : [])];
+  const scopes = scopesOf(environment);
   const rows = await variablesNow(db, project, scopes);
-  const byScope = (a: VariableRow, b: VariableRow) => scopes.indexOf(a.scope) - scopes.indexOf(b.scope);
-  return new Map(
-    [...rows]
-      .sort(byScope)
-      .map((row) => [
-        row.name,
-        { scope: row.scope, version: row.version, value: row.secret ? null : (row.value ?? '') },
-      ]),
+  return setIn(
+    rows.map(({ value, secret, ...row }) => ({ ...row, value: secret ? null : (value ?? '') })),
+    scopes,
   );
 }
 

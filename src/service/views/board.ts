@@ -1,7 +1,7 @@
 /** The board, and an environment as the board shows it: said from one row of the records, without asking anything else. */
 import { wording } from '../../core/errors/errors.js';
 import { judgePromotion } from '../../core/rules/promotion.js';
-import { changedVariables, type Resolved, resolveVariables, type SetVariable } from '../../core/variables/resolve.js';
+import { changedVariables, type Resolved, resolveVariables, scopesOf, setIn } from '../../core/variables/resolve.js';
 import { urlOf } from '../../engine/context.js';
 import { heldWhy, promotionEvidence } from '../../engine/deployments/acts.js';
 import {
@@ -111,11 +111,6 @@ const verifiedIn = ({ evidence }: BoardRelease, environment: string): boolean =>
 
 /** What a release would get of variables here, now. */
 function resolved(service: Service, project: BoardProject, row: BoardEnvironment, release: BoardRelease): Resolved {
-  // The project's own, then those of its plan (all reviews), then its own.
-  const set = new Map<string, SetVariable>();
-  for (const scope of ['', row.plan_name, row.name])
-    for (const one of project.variables)
-      if (one.scope === scope) set.set(one.name, { scope, version: one.version, value: one.value });
   return resolveVariables(
     release.plans ?? {},
     {
@@ -123,7 +118,7 @@ function resolved(service: Service, project: BoardProject, row: BoardEnvironment
       release: { number: release.number, commit: release.commit },
       project: { name: project.name },
     },
-    release.line === 'own' ? set : 'untrusted',
+    release.line === 'own' ? setIn(project.variables, scopesOf(row)) : 'untrusted',
   );
 }
 

@@ -3,7 +3,7 @@ import { environmentView } from './board.js';
 import { revertTarget } from '../../core/advance/environments.js';
 import { listAgents, listEdges } from '../../records/agents.js';
 import type { Db } from '../../records/database.js';
-import { deploymentsOf } from '../../records/deployments.js';
+import { deploymentsOf, asPast } from '../../records/deployments.js';
 import type { EnvironmentRow } from '../../records/environments.js';
 import { instancesOfEnvironment } from '../../records/instances.js';
 import type { ProjectRow } from '../../records/projects.js';
@@ -61,15 +61,7 @@ export async function environmentDetail(
       endedAt: iso(one.ended_at),
     })),
     history: await Promise.all(past.map((one) => deploymentView(db, project, one))),
-    revertsTo: revertTarget(
-      past.map((one) => ({
-        number: one.number,
-        release: one.release,
-        state: one.state,
-        wasLive: one.live_at !== null,
-      })),
-      live,
-    ),
+    revertsTo: revertTarget(past.map(asPast), live),
     delays: addressesDelay(await listEdges(db), row),
   };
 }
