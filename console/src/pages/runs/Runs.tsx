@@ -59,7 +59,7 @@ export function RunsPage(): React.ReactNode {
       {items.length ? (
         <div className="card overflow-x-auto">
           <table className="w-full border-collapse text-left">
-            <TableHead columns={['Run', 'Project', 'Of', 'Commit', 'Release', 'Took', 'When']} />
+            <TableHead columns={['Run', 'Project', 'Branch', 'Commit', 'Release', 'Took', 'When']} />
             <tbody>
               {items.map((run) => (
                 <RunRow key={`${run.project} ${run.number}`} run={run} />
