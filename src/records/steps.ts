@@ -1,5 +1,13 @@
 /** The state of a run as its steps need it, and the one statement that takes it a step further. */
-import type { StepEnd, StepJoin, StepRun, StepTask, StepWrites } from '../core/advance/step.js';
+import {
+  indexOf,
+  type StepEnd,
+  type StepIndex,
+  type StepJoin,
+  type StepRun,
+  type StepTask,
+  type StepWrites,
+} from '../core/advance/step.js';
 import type { AttemptState } from '../core/states.js';
 import { type AttemptRow, type EndedCommand, fromJson } from './attempts.js';
 import { type Db, json, queryOne, query } from './database.js';
@@ -12,6 +20,9 @@ export interface RunState {
   row: RunRow;
   rows: TaskRow[];
   tasks: StepTask[];
+  index: StepIndex;
+  /** All that follows from this was taken. */
+  settled: boolean;
 }
 
 /** Reads a run whole: with its tasks, and the attempts that work or worked for them; null when there is none. */
@@ -57,7 +68,7 @@ export async function readRunState(db: Db, id: string): Promise<RunState | null>
       ...(own.get(task.id) ?? { tries: 0, lost: 0, failed: 0 }),
     };
   });
-  return { version: seen.version, row, rows, tasks };
+  return { version: seen.version, row, rows, tasks, index: indexOf(tasks), settled: false };
 }
 
 export const stepRunOf = (row: RunRow, { main, releases }: { main: boolean; releases: boolean }): StepRun => ({

@@ -10,6 +10,7 @@ import {
   stepRun,
   type StepTask,
   type StepWrites,
+  type Tasks,
 } from '../../src/core/advance/step';
 
 const run: StepRun = {
@@ -36,11 +37,12 @@ const task = (name: string, needs: string[], retry = 0, reuse = true): StepTask 
   lost: 0,
   failed: 0,
 });
-const ids = () => {
-  let count = 0;
+const ids = (from = 0) => {
+  let count = from;
   return {
     newId: () => `attempt-${++count}`,
-    identify: (one: StepTask, byName: ReadonlyMap<string, StepTask>) => ({
+    count: () => count,
+    identify: (one: StepTask, byName: Tasks) => ({
       fingerprint: `${one.name}(${one.model.needs.map((need) => byName.get(need)?.output).join()})`,
       inputs: null,
     }),
@@ -61,10 +63,11 @@ function step(
   ended: StepEnd[],
   known: (fingerprint: string) => StepPass | null,
   tools: ReturnType<typeof ids>,
+  settled = false,
 ) {
   const passes = new Map<string, StepPass | null>();
   for (let asked = 0; asked < 50; asked++) {
-    const made = stepRun(of, tasks, ended, passes as Passes, tools);
+    const made = stepRun(of, tasks, ended, passes as Passes, tools, { settled });
     if (!made.ask) return made;
     for (const one of made.ask) passes.set(one, known(one));
   }
@@ -78,6 +81,15 @@ const claimed = (tasks: StepTask[]): StepTask[] =>
       ? { ...one, state: 'running' as const, attempt: { ...one.attempt, state: 'running' as const } }
       : one,
   );
+/** What a step says, whatever the order in which it came upon it. */
+const told = ({ tasks, writes }: { tasks: StepTask[]; writes: StepWrites }) => ({
+  tasks: tasks.map(({ attempt, ...one }) => ({ ...one, attempt: attempt && { ...attempt, id: '' } })),
+  ends: writes.ends,
+  results: writes.results,
+  tries: writes.tries.map((one) => one.task).sort(),
+  changes: writes.tasks.map((one) => `${one.id} ${one.state}`).sort(),
+  events: writes.events.map((one) => JSON.stringify(one)).sort(),
+});
 const stateOf = (tasks: StepTask[]) => Object.fromEntries(tasks.map((one) => [one.name, one.state]));
 
 describe('a step', () => {
@@ -111,9 +123,13 @@ describe('a step', () => {
             ? { attempt: `earlier ${fingerprint}`, number: 1, output: null, tests: null, run: 0 }
             : null;
         let ended = 0;
+        let steps = 0;
         let now = run;
         const take = (ends: StepEnd[]): StepWrites => {
+          const short = step(now, tasks, ends, known, ids(tools.count()), steps++ > 0);
           const made = step(now, tasks, ends, known, tools);
+          // Where all was settled before, only what needs what ends now is looked at, and the same comes of it.
+          expect(told(short)).toEqual(told(made));
           const before = new Map(tasks.map((one) => [one.id, one]));
           tasks = claimed(made.tasks);
           for (const one of tasks) {

@@ -311,9 +311,9 @@ describe('an agent that took its task along', () => {
       const found = items[0] && (await world.api().get<RunDetail>(`/api/projects/along/runs/${items[0].number}`));
       return found && only(found)?.attempts[0]?.state === 'running' ? found : null;
     });
-    const work = join(agentFolder(), 'work');
+    const places = join(agentFolder(), 'pipes');
     await until('processes were refused', async () =>
-      readdirSync(work).some((name) => {
+      readdirSync(places).some((name) => {
         const events = `/sys/fs/cgroup/pids/tsunagi-${name}/pids.events`;
         return existsSync(events) && /max [1-9]/.test(readFileSync(events, 'utf8'));
       }),

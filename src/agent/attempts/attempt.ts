@@ -1,6 +1,6 @@
 /** One attempt, from its claim to its last report. The first cause of an end wins and is recorded once. */
 import { randomBytes } from 'node:crypto';
-import { createReadStream, mkdirSync, writeFileSync } from 'node:fs';
+import { createReadStream, mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { CodedError, issue } from '../../core/errors/errors.js';
 import type { AttemptReport, AttemptWork, ReportAnswer } from '../../wire/work.js';
@@ -14,7 +14,7 @@ import { operatorReach } from '../settings.js';
 import { follow } from './follow.js';
 import { discard } from '../files/remove.js';
 import { networkOf, runnerText } from '../sandbox/chain.js';
-import { runnerPath } from '../sandbox/work.js';
+import { type ChainWork, runnerPath } from '../sandbox/work.js';
 import type { HeldChain } from '../sandbox/ready.js';
 
 export interface RunningAttempt {
@@ -100,9 +100,10 @@ async function perform(
   };
   let refused = false;
   const sender = makeLogSender(client, `${path}/log`, work.fence, work.logBytes, () => context.stopped() || dropped());
-  mkdirSync(join(context.folder, 'work', work.id), { recursive: true });
+  const own = join(context.folder, 'work', work.id);
+  if (work.makes.length) mkdirSync(own, { recursive: true, mode: 0o700 });
   const masker = maskerOf(work);
-  const log = maskLog(boundLog(sender, join(context.folder, 'work', work.id), context.logBounds), masker);
+  const log = maskLog(boundLog(sender, own, context.logBounds), masker);
   const held: Held = { chain: null, release: [] };
   // Reports go out one after another; what happens meanwhile goes with the next.
   let waiting: AttemptReport['happenings'] = [];
@@ -119,7 +120,7 @@ async function perform(
     // It is waited for at the end; until then nobody else hears of it.
     reports.catch(() => {});
   };
-  const tar = join(context.folder, 'work', work.id, 'outputs.tar');
+  const tar = join(own, 'outputs.tar');
   let ended: Ended;
   try {
     ended = await runChain(context, work, held, abort, log, happens, tar);
@@ -143,7 +144,7 @@ async function perform(
     if (!refused) await report([...waiting, maskEnded(ended, masker)]);
   } finally {
     held.chain?.clear();
-    void discard(context.folder, join(context.folder, 'work', work.id));
+    void discard(context.folder, own);
     for (const release of held.release.reverse())
       await release().catch((error: Error) =>
         context.log.warn({ attempt: work.id, error: String(error) }, 'something of an attempt was left behind'),
@@ -201,30 +202,19 @@ async function runChain(
     reach: [...work.reach, ...made.reach, ...operator.reach],
     through: operator.through,
   };
-  const chain = context.chains.take(networkOf({ network }, host.network));
+  const chain = await context.chains.take(networkOf({ network }, host.network));
   held.chain = chain;
-  if (chain.child.pid === undefined) throw new CodedError('setup_failed', { detail: 'no process could be started' });
-  chain.begin({
+  const inside = [mark, work.results ?? '', work.coverage ?? '', String(makes.length), ...makes, ...work.commands];
+  const chainWork: ChainWork = {
     layers: [...(files ? [files] : []), ...outputs],
     writable: true,
-    variables: { ...(work.network === 'open' ? context.settings : {}), ...work.variables, ...made.variables },
+    variables: { ...(open ? context.settings : {}), ...work.variables, ...made.variables },
     binds: caches.binds,
     tmp: host.attempt.tmp,
     network,
-    command: [
-      runnerPath,
-      '-c',
-      runnerText(),
-      'runner',
-      mark,
-      work.results ?? '',
-      work.coverage ?? '',
-      String(makes.length),
-      ...makes,
-      ...work.commands,
-    ],
-  });
-  writeFileSync(join(chain.folder, 'attempt'), work.id, { mode: 0o600 });
+    command: [runnerPath, '-c', runnerText(), 'runner', ...inside],
+  };
+  chain.begin(chainWork, work.id);
   return follow({
     context,
     work,

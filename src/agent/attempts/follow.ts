@@ -1,5 +1,4 @@
 /** A chain that has been let go, followed to its end. The first cause of an end wins. */
-import type { Readable } from 'node:stream';
 import { join } from 'node:path';
 import type { AttemptReport, AttemptWork } from '../../wire/work.js';
 import type { AgentContext } from '../context.js';
@@ -36,7 +35,7 @@ export interface Followed {
 
 export async function follow(followed: Followed): Promise<Ended> {
   const { context, work, chain, abort, log, happens, mark, makes } = followed;
-  const { child, folder } = chain;
+  const { folder, streams } = chain;
   const tail = makeTail();
   let printing = 0;
   const { attempt: bounds } = context.host;
@@ -51,7 +50,7 @@ export async function follow(followed: Followed): Promise<Ended> {
   if (abort.aborted) stop();
 
   let errors = '';
-  child.stderr?.on('data', (chunk: Buffer) => {
+  streams.errors.on('data', (chunk: Buffer) => {
     errors = (errors + chunk.toString('utf8')).slice(-1000);
   });
   const told: Told = {
@@ -65,7 +64,7 @@ export async function follow(followed: Followed): Promise<Ended> {
     socket: false,
     done: false,
   };
-  const output = child.stdout as NonNullable<typeof child.stdout>;
+  const { output } = streams;
   const sections = splitSections(mark);
   const firstLines: (number | undefined)[] = [];
   let over = () => {};
@@ -74,13 +73,10 @@ export async function follow(followed: Followed): Promise<Ended> {
     if (told.done && sections.seen() > told.position && handed.whole() && results.whole()) over();
   };
   const behind = Buffer.from(`\0${mark}\0`);
-  const [, , , control, outputs, testResults] = child.stdio as unknown as Readable[];
-  const handed = takeOutput(outputs as Readable, behind, makes.length ? followed.tar : null, bounds.disk, () =>
-    whole(),
-  );
-  const results = takeResults(testResults as Readable, Buffer.from(`\0coverage ${mark}\0`), behind, () => whole());
+  const handed = takeOutput(streams.outputs, behind, makes.length ? followed.tar : null, bounds.disk, () => whole());
+  const results = takeResults(streams.results, Buffer.from(`\0coverage ${mark}\0`), behind, () => whole());
   const controlled = readControl(
-    control as Readable,
+    streams.control,
     told,
     makes,
     (position) => {
@@ -105,9 +101,8 @@ export async function follow(followed: Followed): Promise<Ended> {
     output.pause();
     void log.drained().then(() => output.resume());
   });
-  await new Promise<void>((resolve, reject) => {
-    child.on('error', reject);
-    child.on('close', () => resolve());
+  await new Promise<void>((resolve) => {
+    void chain.closed.then(resolve);
     over = resolve;
     whole();
   }).finally(() => watching.stop());
@@ -120,8 +115,16 @@ export async function follow(followed: Followed): Promise<Ended> {
     files: () => seenFiles([...followed.layers, join(folder, 'u')]),
     tools: context.tools,
   };
-  const facts = chain.group.facts();
-  const { ended, coverage } = judge(work, { told, cause, errors, bounds, facts, ...kept, ...results.end(), scene });
+  const { ended, coverage } = judge(work, {
+    told,
+    cause,
+    errors,
+    bounds,
+    facts: chain.group.facts,
+    ...kept,
+    ...results.end(),
+    scene,
+  });
   if (coverage) happens({ what: 'covered', ...coverage });
   // A command that printed nothing begins where the next one does.
   for (let at = work.commands.length - 1, next = log.lines(); at >= 0; at--) next = firstLines[at] ??= next;
@@ -159,12 +162,9 @@ function watch({ context, work, chain, caches, databases }: Followed, end: (why:
 }
 
 /** TERM to what runs inside, KILL to all of it after the grace. */
-async function endTree({ child, group }: HeldChain): Promise<void> {
-  const over = () => child.exitCode !== null || child.signalCode !== null;
-  group.terminate(ownProcesses);
-  for (let waited = 0; waited < graceMs && !over(); waited += 50)
+async function endTree(chain: HeldChain): Promise<void> {
+  chain.group.terminate(ownProcesses);
+  for (let waited = 0; waited < graceMs && !chain.over(); waited += 50)
     await new Promise((resolve) => setTimeout(resolve, 50));
-  if (over()) return;
-  group.kill();
-  child.kill('SIGKILL');
+  if (!chain.over()) chain.kill();
 }

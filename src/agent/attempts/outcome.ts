@@ -79,7 +79,7 @@ export interface Outcome {
   /** What the chain itself said. */
   errors: string;
   bounds: AttemptBounds;
-  facts: GroupFacts;
+  facts(): GroupFacts;
   output: { digest: string; size: number } | null;
   /** Why what was handed out as output is not kept. */
   refusal: Issue | null;
@@ -98,7 +98,7 @@ export function judge(work: AttemptWork, outcome: Outcome): { ended: Ended; cove
 
 function endOf(
   work: AttemptWork,
-  { told, cause, errors, bounds, facts, output, refusal, results, scene }: Outcome,
+  { told, cause, errors, bounds, facts: look, output, refusal, results, scene }: Outcome,
   uncovered: Issue | null,
 ): Ended {
   const tests = work.results ? readTests(work.results, results, told, maskerOf(work)) : null;
@@ -116,6 +116,7 @@ function endOf(
   if (cause === 'files') return failed(issue('too_many_files', { limit: bounds.files }));
   if (cause === 'database') return failed(issue('database_full', { limit: sizeText(bounds.database) }));
   const command = (work.commands[told.position] ?? '').slice(0, 200);
+  const facts = told.exit === 0 ? { outOfMemory: 0, refusedProcesses: 0 } : look();
   if (told.exit !== 0 && facts.outOfMemory > 0)
     return failed(issue('out_of_memory', { command, limit: sizeText(bounds.memory) }));
   if (told.exit !== 0 && told.full.length)

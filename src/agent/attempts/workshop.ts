@@ -23,7 +23,7 @@ import {
 } from '../sandbox/host.js';
 import { moveAway, sweepTrash } from '../files/remove.js';
 import { groupOf, preferOwn } from '../sandbox/limits.js';
-import { openReadyChains } from '../sandbox/ready.js';
+import { type AttemptMark, openReadyChains } from '../sandbox/ready.js';
 
 export interface WorkshopOptions {
   name: string;
@@ -81,6 +81,7 @@ export async function openWorkshop(
   mkdirSync(options.folder, { recursive: true });
   ownFolder(options.folder, null, 0o711);
   for (const name of ['work', 'live']) ownFolder(join(options.folder, name), null, 0o711);
+  ownFolder(join(options.folder, 'pipes'), null, 0o700);
   installScripts(join(options.folder, 'bin'));
   preferOwn(host.limits, options.name);
   const hurt = await sweepWork(options.folder, host.limits);
@@ -95,7 +96,7 @@ export async function openWorkshop(
     layers: openLayers(options.folder, accounts.work),
     caches: openCaches(join(options.folder, 'caches'), accounts.work),
     databases,
-    chains: openReadyChains(join(options.folder, 'work'), join(options.folder, 'bin'), host, options.slots),
+    chains: openReadyChains(options.folder, host, options.slots),
     address: options.address ?? '127.0.0.1',
     ports: { from: 20_000, to: 31_999 },
     leaseUntil,
@@ -124,7 +125,7 @@ export async function openWorkshop(
     hurt,
     async close() {
       clearInterval(tidying);
-      context.chains.close();
+      await context.chains.close();
       // Instances that go on have seen their layers already.
       context.layers.close();
       await databases?.sweep().catch(() => {});
@@ -140,24 +141,29 @@ export async function openWorkshop(
 async function sweepWork(folder: string, limits: Host['limits']): Promise<string[]> {
   const hurt: string[] = [];
   for (const name of readdirSync(join(folder, 'work'))) {
-    const group = groupOf(limits, name);
-    const { outOfMemory, refusedProcesses } = group.facts();
-    const attempt = readOr(join(folder, 'work', name, 'attempt'), '');
-    if (attempt && outOfMemory + refusedProcesses > 0) hurt.push(attempt);
-    await group.remove();
+    const mark = markOf(join(folder, 'work', name));
+    if (mark) {
+      const { outOfMemory, refusedProcesses } = groupOf(limits, mark.place, mark.before).facts();
+      if (outOfMemory + refusedProcesses > 0) hurt.push(mark.attempt);
+    }
     moveAway(folder, join(folder, 'work', name));
+  }
+  for (const place of readdirSync(join(folder, 'pipes'))) {
+    await groupOf(limits, place).remove();
+    moveAway(folder, join(folder, 'pipes', place));
   }
   void sweepTrash(folder);
   return hurt;
 }
 
-const readOr = (path: string, otherwise: string): string => {
+/** What the agent before wrote down beside an attempt; null where there is none, or it was cut short. */
+function markOf(folder: string): AttemptMark | null {
   try {
-    return readFileSync(path, 'utf8');
+    return JSON.parse(readFileSync(join(folder, 'attempt'), 'utf8')) as AttemptMark;
   } catch {
-    return otherwise;
+    return null;
   }
-};
+}
 
 /** The base digest asks the package manager, which takes a while; it is kept beside the time of the last installation. */
 async function keptBase(options: WorkshopOptions): Promise<string> {

@@ -2,7 +2,7 @@
  * Keeps a log within bounds: its head goes out as it comes, its tail when the work has ended; what lies between is counted.
  * The tail waits in two files that take turns, so that a program which prints without end fills neither memory nor disk.
  */
-import { closeSync, openSync, readFileSync, writeSync } from 'node:fs';
+import { closeSync, mkdirSync, openSync, readFileSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
 import { countLines } from '../../core/lines.js';
 import type { LogSender } from './log.js';
@@ -27,6 +27,7 @@ interface Mark {
   command: number;
 }
 
+/** `folder` is made when it is needed. */
 export function boundLog(sender: LogSender, folder: string, bounds: LogBounds): KeptLog {
   let left = bounds.head;
   let lines = 0;
@@ -74,6 +75,7 @@ interface Half {
 
 /** Keeps at least the last half of `limit` bytes, and at most `limit`. */
 function openTail(folder: string, limit: number) {
+  mkdirSync(folder, { recursive: true, mode: 0o700 });
   const begin = (path: string): Half => ({ path, file: openSync(path, 'w+', 0o600) });
   const each = Math.floor(limit / 2);
   let older = begin(join(folder, 'tail-a'));

@@ -22,13 +22,15 @@ import { bubblewrapOptions, etc, namesAddress, pastaOptions, relayLines } from '
 import { seccompProgram } from './seccomp.js';
 import type { ChainFrame, ChainNetwork, ChainWork } from './work.js';
 
-const scripts = ['launch.sh', 'inner.sh', 'relay.mjs'];
+const scripts = ['launch.sh', 'inner.sh', 'starter.sh', 'relay.mjs'];
 
 /** Copies the scripts to where every account can read them. */
 export function installScripts(bin: string): void {
   mkdirSync(bin, { recursive: true, mode: 0o755 });
   for (const script of scripts) copyFileSync(scriptPath(script), join(bin, script));
-  for (const [name, text] of Object.entries(etc)) writeFileSync(join(bin, name), text, { mode: 0o644 });
+  for (const [name, text] of Object.entries({ ...etc, ...namesOf(noNetwork) }))
+    writeFileSync(join(bin, name), text, { mode: 0o644 });
+  mkdirSync(join(bin, 'empty'), { recursive: true, mode: 0o755 });
   // Who may execute a program and not read it can't look into its process: the descriptors of the runner stay its own.
   const runner = join(bin, 'runner');
   rmSync(runner, { force: true });
@@ -39,7 +41,11 @@ export function installScripts(bin: string): void {
   if (filter) writeFileSync(join(bin, 'seccomp'), filter, { mode: 0o644 });
 }
 
-export const runnerText = (): string => readFileSync(scriptPath('runner.sh'), 'utf8');
+let runner: string | null = null;
+export function runnerText(): string {
+  runner ??= readFileSync(scriptPath('runner.sh'), 'utf8');
+  return runner;
+}
 
 /** Beside this file in the sources, beside the bundle when built. */
 function scriptPath(name: string): string {
@@ -51,7 +57,7 @@ function scriptPath(name: string): string {
 /** Makes the work's private folder with what the chain expects in it. */
 export function prepareFolder(folder: string, account: Account | null): void {
   mkdirSync(folder, { recursive: true, mode: 0o700 });
-  for (const name of ['', 'u', 'w', 'm', 'empty']) {
+  for (const name of ['', 'u', 'w', 'm']) {
     const path = join(folder, name);
     if (name) mkdirSync(path, { recursive: true, mode: 0o755 });
     if (account) chownSync(path, account.uid, account.gid);
@@ -61,6 +67,19 @@ export function prepareFolder(folder: string, account: Account | null): void {
 /** How a piece of work must be tied on a machine that does it `way`. */
 export const networkOf = (work: Pick<ChainWork, 'network'>, way: NetworkWay): ChainNetwork =>
   work.network.open || work.network.listen || work.network.reach.length ? way : 'none';
+
+/** The files by which names are found: the same for all work that reaches nothing. */
+const namesOf = (
+  network: Pick<ChainWork['network'], 'open' | 'reach'>,
+  way?: ChainNetwork,
+): Record<string, string> => ({
+  hosts: ['127.0.0.1 localhost', '::1 localhost', ...network.reach.map((one) => `127.0.0.1 ${one.host}`), ''].join(
+    '\n',
+  ),
+  'resolv.conf': network.open && way === 'pasta' ? `nameserver ${namesAddress}\n` : '',
+});
+
+const noNetwork = { open: false, reach: [] };
 
 /** Writes down what runs, for the chain of this folder. */
 export function writeChain({ folder, account, network: way }: ChainFrame, work: ChainWork, bin: string): void {
@@ -72,12 +91,9 @@ export function writeChain({ folder, account, network: way }: ChainFrame, work: 
   };
   makeMountPoints(folder, work, account);
   const words = (list: readonly string[]) => `${list.join('\0')}\0`;
-  put(
-    'hosts',
-    ['127.0.0.1 localhost', '::1 localhost', ...network.reach.map((one) => `127.0.0.1 ${one.host}`), ''].join('\n'),
-  );
-  put('resolv.conf', network.open && way === 'pasta' ? `nameserver ${namesAddress}\n` : '');
-  put('options', words(bubblewrapOptions(work, way === 'none', bin)));
+  const own = network.open || network.reach.length > 0;
+  if (own) for (const [name, text] of Object.entries(namesOf(network, way))) put(name, text);
+  put('options', words(bubblewrapOptions(work, way === 'none', bin, own)));
   put('command', words(work.command));
   if (way === 'pasta') {
     put('pasta', `${pastaOptions(work).join('\n')}\n`);
@@ -87,29 +103,14 @@ export function writeChain({ folder, account, network: way }: ChainFrame, work: 
   // Two lower folders at least, or a mount without an upper one is refused; the leftmost is on top.
   const lower = [...work.layers]
     .reverse()
-    .concat(join(folder, 'empty'))
+    .concat(join(bin, 'empty'))
     .map((path) => relativeTo(folder, path));
   put('lower', lower.join(':'));
 }
 
-/** The call that starts the chain: program, arguments, environment. */
-export function chainCall(
-  frame: ChainFrame,
-  bin: string,
-): { file: string; args: string[]; env: Record<string, string> } {
-  const call = [
-    ...prefixOf(frame.account),
-    ...(frame.tied ? ['--pdeathsig', 'KILL'] : []),
-    'bash',
-    join(bin, 'launch.sh'),
-    frame.folder,
-    frame.network,
-    frame.watchLease ? 'watch' : '-',
-    frame.writable ? 'write' : 'read',
-    frame.held ? 'held' : 'go',
-  ];
-  const { file, processes, memory } = frame.rlimits;
-  const env = {
+/** What surrounds a chain: nothing of the agent's own. */
+export function chainEnvironment({ file, processes, memory }: ChainFrame['rlimits']): Record<string, string> {
+  return {
     PATH: '/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin',
     LC_ALL: 'C.UTF-8',
     NODE: process.execPath,
@@ -118,18 +119,40 @@ export function chainCall(
     TSUNAGI_PROCESSES: processes === null ? '' : String(processes),
     TSUNAGI_MEMORY: memory === null ? '' : String(Math.ceil(memory / 1024)),
   };
-  if (frame.group.entries.length === 0) return { file: call[0] as string, args: call.slice(1), env };
+}
+
+/** Program and arguments that make a chain. */
+export function chainWords(frame: ChainFrame, bin: string): string[] {
+  const { network, held } = frame;
+  const before = [...prefixOf(frame.account), ...(frame.tied ? ['--pdeathsig', 'KILL'] : [])];
+  const mode = frame.writable ? 'write' : 'read';
+  const wait = held ? 'held' : 'go';
+  // With no network to tie, and nobody to keep it alive, nothing needs to stand beside it.
+  if (network === 'none' && frame.tied)
+    return [...before, 'unshare', '-Urm', 'bash', join(bin, 'inner.sh'), network, mode, wait];
+  const lease = frame.watchLease ? 'watch' : '-';
+  return [...before, 'bash', join(bin, 'launch.sh'), frame.folder, network, lease, mode, wait];
+}
+
+/** The call that starts a chain from here: program, arguments, environment. */
+export function chainCall(
+  frame: ChainFrame,
+  bin: string,
+): { file: string; args: string[]; env: Record<string, string> } {
+  const words = chainWords(frame, bin);
+  const env = chainEnvironment(frame.rlimits);
+  if (frame.group.entries.length === 0) return { file: words[0] as string, args: words.slice(1), env };
   // The files of cgroups are root's: the process enters before it drops its rights.
   return {
     file: '/bin/sh',
-    args: ['-c', 'for f in $TSUNAGI_GROUPS; do echo $$ >"$f"; done; unset TSUNAGI_GROUPS; exec "$@"', 'sh', ...call],
+    args: ['-c', 'for f in $TSUNAGI_GROUPS; do echo $$ >"$f"; done; unset TSUNAGI_GROUPS; exec "$@"', 'sh', ...words],
     env: { ...env, TSUNAGI_GROUPS: frame.group.entries.join(' ') },
   };
 }
 
 function relativeTo(folder: string, path: string): string {
   if (path.startsWith(`${folder}/`)) return path.slice(folder.length + 1);
-  // work/ID and layers/NAME have the same grandparent.
+  // work/ID, layers/NAME and bin/empty have the same grandparent.
   const root = dirname(dirname(folder));
   return path.startsWith(`${root}/`) ? `../../${path.slice(root.length + 1)}` : path;
 }

@@ -4,6 +4,8 @@
 #   inner.sh NET MODE HELD
 set -euo pipefail
 net=$1 mode=$2 held=$3
+# What goes wrong from here on stands in the log of the work.
+exec 2>&1
 
 # Standing ready: its work is not known yet. When the agent goes, this ends.
 if [[ $held == held ]]; then read -r _; fi

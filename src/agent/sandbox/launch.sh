@@ -30,13 +30,17 @@ turn() {
   done
 }
 # A real pipe: programs may open /dev/stdout again, which a socket would refuse.
+output=''
 if [[ -n ${TSUNAGI_LOG-} ]]; then
   # shellcheck disable=SC2086
   exec 7> >(turn $TSUNAGI_LOG)
+  output=$!
+elif [[ -p /dev/fd/1 ]]; then
+  exec 7>&1
 else
   exec 7> >(exec cat 3>&- 4>&- 5>&-)
+  output=$!
 fi
-output=$!
 
 flags=(-Urm)
 if [[ $net != none ]]; then
@@ -100,7 +104,7 @@ fi
 
 { wait "$inner"; } 2>/dev/null
 status=$?
-wait "$output"
+[[ -z $output ]] || wait "$output"
 [[ -e pasta.pid ]] && kill "$(<pasta.pid)" 2>/dev/null
 ((${#helpers[@]})) && kill "${helpers[@]}" 2>/dev/null
 echo "$status" >exit.new && mv exit.new exit

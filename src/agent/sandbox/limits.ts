@@ -29,11 +29,15 @@ const agentWeight = 8192;
 export interface Group {
   /** Files into which a process writes its id to enter. */
   entries: string[];
-  /** What the limits have done to the work so far. */
+  /** What the limits have done to the work since it was made, or last forgotten. */
   facts(): GroupFacts;
+  /** Counts anew: another piece of work comes. Gives what was counted until now, all in all. */
+  forget(): GroupFacts;
   /** TERM to every process in the sandbox but the first `spared` ones of it; nothing new is started while they are looked up. */
   terminate(spared: number): void;
   kill(): void;
+  /** Ends what is left in it; whether nothing is then, which is not known without cgroups. */
+  emptied(): Promise<boolean>;
   /** Ends what is left in it and removes it. */
   remove(): Promise<void>;
 }
@@ -44,6 +48,8 @@ export interface GroupFacts {
   /** New processes that were refused. */
   refusedProcesses: number;
 }
+
+const noFacts: GroupFacts = { outOfMemory: 0, refusedProcesses: 0 };
 
 const root = '/sys/fs/cgroup';
 const controllers = ['memory', 'pids', 'cpu'] as const;
@@ -105,21 +111,21 @@ export function preferOwn(way: LimitsWay, name: string): void {
   }
 }
 
-/** `name N` lines of a group's file; 0 where there is none. */
-function counter(folders: readonly string[], file: string, name: string): number {
-  for (const folder of folders) {
-    try {
-      const found = new RegExp(`^${name} (\\d+)$`, 'm').exec(readFileSync(join(folder, file), 'utf8'));
-      if (found) return Number(found[1]);
-    } catch {
-      // This controller has no such file.
-    }
+const counterFile = (folders: readonly string[], name: string): string | undefined =>
+  folders.map((folder) => join(folder, name)).find((path) => existsSync(path));
+
+/** The number of a `name N` line of a group's file; 0 where there is none. */
+function counter(file: string | undefined, name: string): number {
+  try {
+    const text = file === undefined ? '' : readFileSync(file, 'utf8');
+    return Number(new RegExp(`^${name} (\\d+)$`, 'm').exec(text)?.[1] ?? 0);
+  } catch {
+    return 0;
   }
-  return 0;
 }
 
-/** The group of a piece of work that was started before. */
-export function groupOf(way: LimitsWay, id: string): Group {
+/** The group of a piece of work that was started before; `before` is what was counted in it by then. */
+export function groupOf(way: LimitsWay, id: string, before: GroupFacts = noFacts): Group {
   const folders = foldersOf(way, id);
   const [first] = folders;
   /** Calls back with the processes of the group while none of them runs. */
@@ -137,7 +143,7 @@ export function groupOf(way: LimitsWay, id: string): Group {
     };
     set(true);
     try {
-      work(members(first));
+      work(members(first) ?? []);
     } finally {
       set(false);
     }
@@ -153,12 +159,27 @@ export function groupOf(way: LimitsWay, id: string): Group {
       for (const pid of pids) signal(pid, 'SIGKILL');
     });
   };
+  let files: { memory: string | undefined; processes: string | undefined } | null = null;
+  const total = (): GroupFacts => {
+    files ??= {
+      memory: counterFile(folders, 'memory.events') ?? counterFile(folders, 'memory.oom_control'),
+      processes: counterFile(folders, 'pids.events'),
+    };
+    return { outOfMemory: counter(files.memory, 'oom_kill'), refusedProcesses: counter(files.processes, 'max') };
+  };
   return {
     entries: folders.map((folder) => join(folder, 'cgroup.procs')),
-    facts: () => ({
-      outOfMemory: counter(folders, 'memory.events', 'oom_kill') || counter(folders, 'memory.oom_control', 'oom_kill'),
-      refusedProcesses: counter(folders, 'pids.events', 'max'),
-    }),
+    facts() {
+      const { outOfMemory, refusedProcesses } = total();
+      return {
+        outOfMemory: outOfMemory - before.outOfMemory,
+        refusedProcesses: refusedProcesses - before.refusedProcesses,
+      };
+    },
+    forget() {
+      before = total();
+      return before;
+    },
     terminate: (spared) =>
       frozen((pids) => {
         for (const pid of pids) {
@@ -167,16 +188,27 @@ export function groupOf(way: LimitsWay, id: string): Group {
         }
       }),
     kill,
+    async emptied() {
+      for (let tries = 0; first && tries < 20; tries++) {
+        // A process leaves all trees at once.
+        if (members(first)?.length === 0) return true;
+        kill();
+        await pause(tries);
+      }
+      return false;
+    },
     async remove() {
       for (let tries = 0; tries < 20; tries++) {
         kill();
         const left = folders.filter((folder) => existsSync(folder) && !removed(folder));
         if (left.length === 0) return;
-        await new Promise((resolve) => setTimeout(resolve, 10 * (tries + 1)));
+        await pause(tries);
       }
     },
   };
 }
+
+const pause = (tries: number) => new Promise((resolve) => setTimeout(resolve, 10 * (tries + 1)));
 
 function removed(folder: string): boolean {
   try {
@@ -188,10 +220,11 @@ function removed(folder: string): boolean {
   }
 }
 
-function members(folder: string): number[] {
+/** Null where that can't be read. */
+function members(folder: string): number[] | null {
   try {
     return readFileSync(join(folder, 'cgroup.procs'), 'utf8').split('\n').filter(Boolean).map(Number);
   } catch {
-    return [];
+    return null;
   }
 }

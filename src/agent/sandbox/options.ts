@@ -30,7 +30,8 @@ const systemFiles = [
   'python3.11',
 ];
 
-export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: string): string[] {
+/** `ownNames`: the files by which names are found lie in the work's folder. */
+export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: string, ownNames: boolean): string[] {
   const options = [
     '--unshare-user',
     '--uid',
@@ -72,7 +73,8 @@ export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: st
   );
   options.push('--size', String(smallTmp), '--tmpfs', '/run', '--dir', '/var', ...size, '--tmpfs', '/var/tmp');
   options.push(...size, '--tmpfs', '/dev/shm');
-  for (const name of ['hosts', 'resolv.conf']) options.push('--ro-bind', name, `/etc/${name}`);
+  for (const name of ['hosts', 'resolv.conf'])
+    options.push('--ro-bind', ownNames ? name : join(bin, name), `/etc/${name}`);
   for (const name of Object.keys(etc)) options.push('--ro-bind', join(bin, name), `/etc/${name}`);
   for (const name of systemFiles) options.push('--ro-bind-try', `/etc/${name}`, `/etc/${name}`);
   options.push('--remount-ro', '/etc', '--ro-bind', join(bin, 'runner'), runnerPath);

@@ -2,50 +2,85 @@
  * Chains for attempts. Making the outer part of one (rights, namespaces, limits) takes longer than most of what follows, and
  * does not depend on the work: for work without a network some stand ready.
  */
-import { type ChildProcess, spawn } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
+import { closeSync, constants, openSync, writeFileSync, writeSync } from 'node:fs';
+import { Socket } from 'node:net';
 import { join } from 'node:path';
-import { chainCall, prepareFolder, writeChain } from './chain.js';
-import type { ChainFrame, ChainNetwork, ChainWork } from './work.js';
-import type { Host } from './host.js';
 import { removeTree } from '../files/remove.js';
-import { attemptLimits, type Group, makeGroup } from './limits.js';
+import { chainEnvironment, chainWords, prepareFolder, writeChain } from './chain.js';
+import type { Host } from './host.js';
+import type { Group, GroupFacts } from './limits.js';
+import { openPlaces } from './places.js';
+import { signal, startTime } from './processes.js';
+import { openStarter } from './starter.js';
+import type { ChainFrame, ChainNetwork, ChainWork } from './work.js';
+
+/** What comes out of a chain, through this process, which counts it: work gets no file of the machine to write to. */
+export interface ChainStreams {
+  /** What the commands print. */
+  output: Socket;
+  /** What the chain itself says. */
+  errors: Socket;
+  /** What happens inside. */
+  control: Socket;
+  outputs: Socket;
+  results: Socket;
+}
 
 export interface HeldChain {
   folder: string;
-  child: ChildProcess;
-  /** Says what runs, and lets it go. */
-  begin(work: ChainWork): void;
+  streams: ChainStreams;
   group: Group;
+  /** Says what runs for which attempt, and lets it go. */
+  begin(work: ChainWork, attempt: string): void;
+  /** Whether none of it runs any more. */
+  over(): boolean;
+  /** Resolves when all streams have ended: nothing of it is left that could say anything. */
+  closed: Promise<void>;
+  /** Ends all of it at once. */
+  kill(): void;
   /** Ends what is left of it, and removes its folder. */
   clear(): void;
 }
 
+/** What stands beside an attempt's work for the next agent, should this one die. */
+export interface AttemptMark {
+  attempt: string;
+  /** Its group, and what was counted in it before. */
+  place: string;
+  before: GroupFacts;
+}
+
 export interface ReadyChains {
-  take(network: ChainNetwork): HeldChain;
-  close(): void;
+  /** Throws `setup_failed` where none can be made. */
+  take(network: ChainNetwork): Promise<HeldChain>;
+  close(): Promise<void>;
 }
 
 /** Milliseconds after which the next one is made: the work that was just begun comes first. */
 const refillMs = 20;
 
-/** `folder` holds one folder for each chain; `count` stand ready. */
-export function openReadyChains(folder: string, bin: string, host: Host, count: number): ReadyChains {
-  const standing: HeldChain[] = [];
+/** `folder` is the agent's; `count` chains stand ready. */
+export function openReadyChains(folder: string, host: Host, count: number): ReadyChains {
+  const bin = join(folder, 'bin');
+  const { disk, processes, memory } = host.attempt;
+  const rlimits =
+    host.limits === 'none' ? { file: disk, processes, memory } : { file: disk, processes: null, memory: null };
+  const starter = openStarter(bin, chainEnvironment(rlimits));
+  const places = openPlaces(join(folder, 'pipes'), host, count * 2);
+  /** Null: it could not be made, which is said to whoever needs one then. */
+  const standing: Promise<HeldChain | null>[] = [];
   let closed = false;
 
-  const make = (network: ChainNetwork): HeldChain => {
-    const id = randomUUID();
-    const own = join(folder, id);
-    const account = host.accounts.work;
-    prepareFolder(own, account);
-    const group = makeGroup(host.limits, id, attemptLimits(host.attempt));
-    const { disk, processes, memory } = host.attempt;
-    const rlimits =
-      host.limits === 'none' ? { file: disk, processes, memory } : { file: disk, processes: null, memory: null };
+  const make = async (network: ChainNetwork): Promise<HeldChain> => {
+    const own = join(folder, 'work', randomUUID());
+    prepareFolder(own, host.accounts.work);
+    const place = await places.take();
+    const { group, pipes } = place;
+    const before = group.forget();
     const frame: ChainFrame = {
       folder: own,
-      account,
+      account: host.accounts.work,
       network,
       writable: true,
       watchLease: false,
@@ -54,54 +89,81 @@ export function openReadyChains(folder: string, bin: string, host: Host, count: 
       held: true,
       rlimits,
     };
-    const call = chainCall(frame, bin);
-    // What comes out of it comes through this process, which counts it: work gets no file of the machine to write to.
-    const child = spawn(call.file, call.args, {
-      env: call.env,
-      cwd: '/',
-      stdio: ['pipe', 'pipe', 'pipe', 'pipe', 'pipe', 'pipe'],
-    });
+    const open = (name: string, flags: number) => openSync(join(pipes, name), flags | constants.O_NONBLOCK);
+    const release = () => void places.giveBack(place).then(() => removeTree(own));
+    // Both ends, so that nobody waits for the other; a pipe to read from has this side alone, or its end would not be seen.
+    let input: number | null = open('in', constants.O_RDWR);
+    const closeInput = () => {
+      if (input !== null) closeSync(input);
+      input = null;
+    };
+    const reading = (['out', 'err', '3', '4', '5'] as const).map((name) => open(name, constants.O_RDONLY));
+    let pid: number;
+    try {
+      pid = await starter.start({ folder: own, pipes, groups: group.entries, words: chainWords(frame, bin) });
+    } catch (error) {
+      closeInput();
+      for (const fd of reading) closeSync(fd);
+      release();
+      throw error;
+    }
+    const since = startTime(pid);
+    const sockets = reading.map((fd) => new Socket({ fd, readable: true, writable: false }));
     // Who takes it sees its end; a broken pipe says no more than that.
-    child.on('error', () => {});
-    for (const stream of child.stdio) stream?.on('error', () => {});
+    for (const socket of sockets) socket.on('error', () => {});
+    const [output, errors, control, outputs, results] = sockets as [Socket, Socket, Socket, Socket, Socket];
+    const over = () => since === null || startTime(pid) !== since;
+    const kill = () => {
+      group.kill();
+      if (!over()) signal(pid, 'SIGKILL');
+    };
     return {
       folder: own,
-      child,
-      begin(work) {
-        writeChain(frame, work, bin);
-        child.stdin?.end('go\n');
-      },
+      streams: { output, errors, control, outputs, results },
       group,
+      begin(work, attempt) {
+        writeChain(frame, work, bin);
+        const mark: AttemptMark = { attempt, place: place.id, before };
+        writeFileSync(join(own, 'attempt'), JSON.stringify(mark), { mode: 0o600 });
+        writeSync(input as number, 'go\n');
+        closeInput();
+      },
+      over,
+      closed: Promise.all(sockets.map((socket) => new Promise((resolve) => socket.once('close', resolve)))).then(
+        () => {},
+      ),
+      kill,
       clear() {
-        group.kill();
-        child.kill('SIGKILL');
-        for (const stream of child.stdio) stream?.destroy();
+        // Where there are groups, its place is emptied.
+        if (host.limits === 'none') kill();
+        closeInput();
+        for (const socket of sockets) socket.destroy();
         // Swept at the next start when this does not come to its end.
-        void group.remove().then(() => removeTree(own));
+        release();
       },
     };
   };
-  const alive = ({ child }: HeldChain) =>
-    child.pid !== undefined && child.exitCode === null && child.signalCode === null;
+  const standReady = (): Promise<HeldChain | null> => make('none').catch(() => null);
   const refill = () => {
-    if (closed) return;
-    for (const dead of standing.filter((one) => !alive(one))) standing.splice(standing.indexOf(dead), 1)[0]?.clear();
-    while (standing.length < count) standing.push(make('none'));
+    while (!closed && standing.length < count) standing.push(standReady());
   };
   refill();
   return {
-    take(network) {
+    async take(network) {
       if (network !== 'none') return make(network);
       setTimeout(refill, refillMs).unref();
       for (let next = standing.shift(); next; next = standing.shift()) {
-        if (alive(next)) return next;
-        next.clear();
+        const chain = await next;
+        if (chain && !chain.over()) return chain;
+        chain?.clear();
       }
       return make('none');
     },
-    close() {
+    async close() {
       closed = true;
-      for (const one of standing.splice(0)) one.clear();
+      for (const one of standing.splice(0)) (await one)?.clear();
+      starter.close();
+      await places.close();
     },
   };
 }

@@ -7,7 +7,7 @@
 import type { Task } from '../definition/model.js';
 import { issue, type Issue } from '../errors/errors.js';
 import type { TestResults } from '../results/model.js';
-import type { AttemptState, RunState, TaskState } from '../states.js';
+import { type AttemptState, type RunState, type TaskState, taskEnded } from '../states.js';
 import { advanceRun, taskAfter } from './runs.js';
 
 /** What a step needs to know of a run. */
@@ -135,9 +135,37 @@ export interface StepWrites {
   releaseFirst: boolean;
 }
 
+/** A run's tasks by their names. */
+export interface Tasks {
+  get(name: string): StepTask | undefined;
+}
+
+/** Where a run's tasks stand, which stays the same from step to step. */
+export interface StepIndex {
+  byId: ReadonlyMap<string, number>;
+  byName: ReadonlyMap<string, number>;
+  /** Of each task, those that need it. */
+  dependants: readonly (readonly number[])[];
+}
+
+export function indexOf(tasks: readonly Pick<StepTask, 'id' | 'name' | 'model'>[]): StepIndex {
+  const byName = new Map(tasks.map((task, at) => [task.name, at]));
+  const dependants = tasks.map((): number[] => []);
+  for (const [at, task] of tasks.entries())
+    for (const need of task.model.needs) dependants[byName.get(need) ?? -1]?.push(at);
+  return { byId: new Map(tasks.map((task, at) => [task.id, at])), byName, dependants };
+}
+
+export interface StepBefore {
+  /** Default: made of the tasks. */
+  index?: StepIndex;
+  /** All that followed from the tasks as they are was taken before: only what needs one that ends now can change. Default false. */
+  settled?: boolean;
+}
+
 export interface StepTools {
   /** What identifies a ready task's work; its needs have ended. */
-  identify(task: StepTask, byName: ReadonlyMap<string, StepTask>): { fingerprint: string; inputs: unknown };
+  identify(task: StepTask, byName: Tasks): { fingerprint: string; inputs: unknown };
   newId(): string;
 }
 
@@ -184,8 +212,11 @@ export function stepRun(
   ended: readonly StepEnd[],
   passes: Passes,
   tools: StepTools,
+  { index = indexOf(before), settled = false }: StepBefore = {},
 ): Step {
-  const tasks = new Map(before.map((task) => [task.id, task]));
+  const list = [...before];
+  const placeOf = (id: string) => index.byId.get(id) as number;
+  const byName: Tasks = { get: (name) => list[index.byName.get(name) ?? -1] };
   const changes = new Map<string, StepChange>();
   const writes: StepWrites = {
     tasks: [],
@@ -201,14 +232,15 @@ export function stepRun(
     writes.events.push({ type, actor, data });
   const put = (change: StepChange, more: Partial<StepTask> = {}) => {
     changes.set(change.id, { ...changes.get(change.id), ...change });
-    const task = tasks.get(change.id) as StepTask;
-    tasks.set(change.id, {
+    const at = placeOf(change.id);
+    const task = list[at] as StepTask;
+    list[at] = {
       ...task,
       state: change.state,
       fingerprint: change.fingerprint ?? task.fingerprint,
       output: change.output?.digest ?? task.output,
       ...more,
-    });
+    };
   };
   const ending = endingOf(run);
   const ready = new Set<string>();
@@ -231,12 +263,16 @@ export function stepRun(
     tell('task.reused', { task: task.name, run: pass.run });
     return true;
   };
+  /** Places of tasks whose end others may have waited for; null: whatever can follow is looked for. */
+  let over: Set<number> | null = settled && !ending ? new Set() : null;
   for (const end of ended) {
     // Tasks of one run that need the same have one attempt, too.
-    for (const { id } of [...tasks.values()].filter((task) => task.attempt?.id === end.attempt)) {
-      const next = takeEnd(tasks.get(id) as StepTask, end, ending, put, writes);
+    for (const { id } of list.filter((task) => task.attempt?.id === end.attempt)) {
+      const at = placeOf(id);
+      over?.add(at);
+      const next = takeEnd(list[at] as StepTask, end, ending, put, writes);
       if (!next) continue;
-      const task = tasks.get(id) as StepTask;
+      const task = list[at] as StepTask;
       // What it has just failed counts from now on: a pass beside it does not.
       if (next === 'failed') ready.add(id);
       else want(task, { fingerprint: task.fingerprint as string }, true);
@@ -245,28 +281,37 @@ export function stepRun(
   // Each round may reuse tasks, which makes those that need them ready at once.
   for (let more = run.state === 'running'; more; ) {
     more = false;
-    const list = [...tasks.values()];
     writes.releaseFirst = run.unreleased && !ending && complete(list);
     if (writes.releaseFirst) break;
-    const byName = new Map(list.map((task) => [task.name, task]));
-    const { tasks: moved, ends } = advanceRun(list.map(factOf), ending);
-    writes.ends = ends === null ? null : { state: ends, issue: endIssue(run, ends) };
-    for (const { name, state } of moved) {
-      const task = byName.get(name) as StepTask;
+    const near = over ? around(list, index, over).map((at) => list[at] as StepTask) : list;
+    const ends = new Set<number>();
+    for (const { name, state } of advanceRun(near.map(factOf), ending).tasks) {
+      const at = index.byName.get(name) as number;
+      const task = list[at] as StepTask;
       if (state !== 'ready') {
         put({ id: task.id, state });
         ready.delete(task.id);
+        // Those that need it may be further than was looked.
+        if (over) more = true;
+        ends.add(at);
         if (state === 'stopped' || state === 'superseded') writes.cut.push(task.id);
         tell(state === 'skipped' ? 'task.skipped' : 'task.ended', { task: name, state });
         continue;
       }
-      if (want(task, tools.identify(task, byName), false)) more = true;
+      if (!want(task, tools.identify(task, byName), false)) continue;
+      more = true;
+      ends.add(at);
     }
+    if (over) over = ends;
   }
   if (asked.length) return { ask: asked };
+  if (run.state === 'running' && !writes.releaseFirst && list.every((task) => taskEnded(task.state))) {
+    const ends = advanceRun(list.map(factOf), ending).ends as RunState;
+    writes.ends = { state: ends, issue: endIssue(run, ends) };
+  }
   if (writes.ends) tell('run.ended', { state: writes.ends.state });
   for (const id of ready) {
-    const task = tasks.get(id) as StepTask;
+    const task = list[placeOf(id)] as StepTask;
     if (task.state !== 'ready') continue;
     const attempt = tools.newId();
     writes.tries.push({
@@ -285,7 +330,20 @@ export function stepRun(
     );
   }
   writes.tasks = [...changes.values()];
-  return { writes, tasks: [...tasks.values()] };
+  return { writes, tasks: list };
+}
+
+/** Places of the tasks that wait for one of these, with all that they need, in the order of the tasks. */
+function around(tasks: readonly StepTask[], index: StepIndex, over: ReadonlySet<number>): number[] {
+  const found = new Set<number>();
+  for (const at of over)
+    for (const dependant of index.dependants[at] ?? []) {
+      const task = tasks[dependant] as StepTask;
+      if (task.state !== 'waiting') continue;
+      found.add(dependant);
+      for (const need of task.model.needs) found.add(index.byName.get(need) as number);
+    }
+  return [...found].sort((a, b) => a - b);
 }
 
 /** What an attempt's end does to a task that it works for; says why another attempt follows, if one does. */

@@ -49,20 +49,29 @@ interface Waiting extends Cause {
 }
 
 export function openSteps(context: () => StepContext): Steps {
-  /** Attempt → its run. */
-  const owners = new Map<string, string>();
+  /** Attempt → its run, and its task's place in that. */
+  const owners = new Map<string, { run: string; at: number }>();
   const known = new LRUCache<string, RunState>({
     max: mostKnown,
+    // A run that goes a step further stays known: only what has changed is told anew.
+    noDisposeOnSet: true,
     dispose: (state, run) => {
-      for (const { attempt } of state.tasks) if (attempt && owners.get(attempt.id) === run) owners.delete(attempt.id);
+      for (const { attempt } of state.tasks)
+        if (attempt && owners.get(attempt.id)?.run === run) owners.delete(attempt.id);
     },
   });
   const queues = new Map<string, Waiting[]>();
 
   const forget = (run: string) => known.delete(run);
   const remember = (run: string, state: RunState) => {
+    const before = known.get(run);
     known.set(run, state);
-    for (const task of state.tasks) if (task.attempt && !task.attempt.shared) owners.set(task.attempt.id, run);
+    for (const [at, task] of state.tasks.entries()) {
+      const old = before?.tasks[at];
+      if (old === task) continue;
+      if (old?.attempt && old.attempt.id !== task.attempt?.id) owners.delete(old.attempt.id);
+      if (task.attempt && !task.attempt.shared) owners.set(task.attempt.id, { run, at });
+    }
   };
 
   const work = async (run: string, queue: Waiting[]): Promise<void> => {
@@ -112,7 +121,13 @@ export function openSteps(context: () => StepContext): Steps {
     batch: readonly Waiting[],
   ): void {
     if (writes.ends) forget(run);
-    else remember(run, { ...state, version: written.version, tasks: withJoined(tasks, written) });
+    else
+      remember(run, {
+        ...state,
+        version: written.version,
+        tasks: withJoined(tasks, written),
+        settled: state.row.state === 'running' && !writes.releaseFirst,
+      });
     deal(written.claimed, batch);
   }
 
@@ -160,25 +175,25 @@ export function openSteps(context: () => StepContext): Steps {
         void work(run, fresh);
       }),
     known(attempt) {
-      const state = known.get(owners.get(attempt) ?? '');
-      const at = state?.tasks.findIndex((task) => task.attempt?.id === attempt && !task.attempt.shared) ?? -1;
-      const row = state?.rows[at];
+      const owner = owners.get(attempt);
+      const state = owner && known.get(owner.run);
+      const row = state?.rows[owner?.at ?? -1];
       if (!state || !row) return null;
-      const needed = new Set(row.model.needs);
       return {
         run: state.row,
         task: row,
         outputs: new Map(
-          state.tasks.flatMap(({ name, output }) =>
-            output !== null && needed.has(name) ? [[name, output] as const] : [],
-          ),
+          row.model.needs.flatMap((need) => {
+            const output = state.tasks[state.index.byName.get(need) ?? -1]?.output;
+            return output ? [[need, output] as const] : [];
+          }),
         ),
       };
     },
-    runs: (attempt) =>
-      known
-        .get(owners.get(attempt) ?? '')
-        ?.tasks.some((task) => task.attempt?.id === attempt && task.state === 'running') ?? false,
+    runs(attempt) {
+      const owner = owners.get(attempt);
+      return owner !== undefined && known.get(owner.run)?.tasks[owner.at]?.state === 'running';
+    },
     began(run, version, attempts) {
       const state = known.get(run);
       if (!state) return;
@@ -258,11 +273,11 @@ async function makeStep(
   scene: RunScene | null,
   batch: readonly Waiting[],
 ): Promise<{ tasks: StepTask[]; writes: StepWrites; ignored: string[] }> {
-  const { row, rows } = state;
-  const byId = new Map(rows.map((one) => [one.id, one]));
+  const { row, rows, index, settled } = state;
   const tools: StepTools = {
     newId,
-    identify: (task, byName) => identify(scene as RunScene, row, byId.get(task.id) as TaskRow, byName),
+    identify: (task, byName) =>
+      identify(scene as RunScene, row, rows[index.byId.get(task.id) ?? -1] as TaskRow, byName),
   };
   const run = stepRunOf(row, {
     main: scene !== null && row.branch === scene.project.main_branch,
@@ -273,7 +288,10 @@ async function makeStep(
   const ignored: string[] = [];
   for (;;) {
     // Without its scene only what has ended is written; the loop takes it from there.
-    const step = stepRun(scene ? run : { ...run, state: 'waiting' }, state.tasks, ended, passes, tools);
+    const step = stepRun(scene ? run : { ...run, state: 'waiting' }, state.tasks, ended, passes, tools, {
+      index,
+      settled,
+    });
     if (!step.ask) {
       if (!scene) step.writes.releaseFirst = true;
       return { ...step, ignored };
@@ -315,7 +333,7 @@ export function identify(
   scene: Pick<RunScene, 'project' | 'files'>,
   run: Pick<RunRow, 'commit' | 'branch'>,
   task: Pick<TaskRow, 'model' | 'pinned'>,
-  byName: ReadonlyMap<string, { model: Task; output: string | null }>,
+  byName: { get(name: string): { model: Task; output: string | null } | undefined },
 ): { fingerprint: string; inputs: Record<string, unknown> } {
   const needs = task.model.needs.map((need): NeedOutput => {
     const row = byName.get(need);

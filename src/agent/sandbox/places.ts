@@ -1,0 +1,67 @@
+/**
+ * Places for chains: a group that holds one to its limits, and the named pipes between it and the agent. To make these costs more
+ * than what most work does; a place is used again once nothing of the chain before is left in it.
+ */
+import { execFile } from 'node:child_process';
+import { randomUUID } from 'node:crypto';
+import { chownSync, mkdirSync } from 'node:fs';
+import { rm } from 'node:fs/promises';
+import { join } from 'node:path';
+import { promisify } from 'node:util';
+import type { Host } from './host.js';
+import { attemptLimits, type Group, makeGroup } from './limits.js';
+
+const run = promisify(execFile);
+
+/** As `starter.sh` names them. */
+export const pipeNames = ['in', 'out', 'err', '3', '4', '5'] as const;
+
+export interface Place {
+  /** Of the group. */
+  id: string;
+  group: Group;
+  /** Folder of the named pipes. */
+  pipes: string;
+}
+
+export interface Places {
+  take(): Promise<Place>;
+  /** Ends what is left in it; where all of it is gone it is kept for another chain, up to so many as were open at once. */
+  giveBack(place: Place): Promise<void>;
+  close(): Promise<void>;
+}
+
+/** `folder` holds one folder of pipes for each. */
+export function openPlaces(folder: string, host: Host, spare: number): Places {
+  const free: Place[] = [];
+  let closed = false;
+
+  const make = async (): Promise<Place> => {
+    const id = randomUUID();
+    const pipes = join(folder, id);
+    mkdirSync(pipes, { recursive: true, mode: 0o700 });
+    const paths = pipeNames.map((name) => join(pipes, name));
+    await run('mkfifo', ['-m', '600', ...paths]);
+    const account = host.accounts.work;
+    // Programs open /dev/stdout again: so their account has to be its owner.
+    if (account) for (const path of paths) chownSync(path, account.uid, account.gid);
+    return { id, group: makeGroup(host.limits, id, attemptLimits(host.attempt)), pipes };
+  };
+  const remove = async ({ group, pipes }: Place): Promise<void> => {
+    await group.remove();
+    await rm(pipes, { recursive: true, force: true });
+  };
+  return {
+    async take() {
+      return free.pop() ?? make();
+    },
+    async giveBack(place) {
+      if ((await place.group.emptied()) && !closed && free.length < spare) free.push(place);
+      else await remove(place);
+    },
+    async close() {
+      closed = true;
+      await Promise.all(free.splice(0).map(remove));
+    },
+  };
+}
