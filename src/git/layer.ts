@@ -1,19 +1,11 @@
 /** Files of a commit as a layer: a tar whose bytes depend on the files alone. */
 import { Readable } from 'node:stream';
 import { pack } from 'tar-stream';
+import { nameOfObject, timeOfObject } from '../blobs/layer.js';
 import { sha256 } from '../core/canonical.js';
 import { CodedError } from '../core/errors/errors.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
 import { readFiles } from './repository.js';
-
-/**
- * Modification time of a laid-out file, derived from its object id: 2001 to 2009, so that tools which compare times see a
- * change when there is one and only then.
- */
-export function timeOfObject(id: string): Date {
-  const nineYears = 9 * 365 * 86_400;
-  return new Date((978_307_200 + (Number.parseInt(id.slice(0, 12), 16) % nineYears)) * 1000);
-}
 
 /** What identifies a set of files: equal keys, equal layers. */
 export const layerKey = (files: readonly TreeFile[]): string =>
@@ -22,6 +14,16 @@ export const layerKey = (files: readonly TreeFile[]): string =>
       .map((file) => `${file.mode} ${file.id} ${file.path}\n`)
       .join(''),
   );
+
+/** Those of these names (`nameOfObject`), each under its name. Throws `not_found` for one that is none of the files. */
+export function someOf(files: readonly TreeFile[], names: readonly string[]): TreeFile[] {
+  const byName = new Map(files.map((file) => [nameOfObject(file), file]));
+  return [...new Set(names)].map((name) => {
+    const file = byName.get(name);
+    if (!file) throw new CodedError('not_found', { what: `The file ${name}`, hint: 'The attempt sees other files.' });
+    return { ...file, path: name };
+  });
+}
 
 /** Streams the layer. Files are the raw objects; links are kept as links. */
 export function layerOf(repository: string, files: readonly TreeFile[]): Readable {

@@ -76,6 +76,8 @@ export const access: Record<string, Access> = {
   'POST /api/agent/register': 'agent',
   'POST /api/agent/poll': 'agent',
   'GET /api/agent/attempts/:id/files': 'agent',
+  'GET /api/agent/attempts/:id/files/list': 'agent',
+  'POST /api/agent/attempts/:id/files': 'agent',
   'POST /api/agent/attempts/:id/report': 'agent',
   'POST /api/agent/attempts/:id/log': 'agent',
   'POST /api/agent/instances/:id/report': 'agent',

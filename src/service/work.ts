@@ -3,8 +3,7 @@ import type { Task } from '../core/definition/model.js';
 import { filesOf } from '../core/plan/plan.js';
 import { taskValues } from '../core/variables/task.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
-import { layerKey, layerOf } from '../git/layer.js';
-import type { Readable } from 'node:stream';
+import { layerKey } from '../git/layer.js';
 import type { AttemptRow } from '../records/attempts.js';
 import { deploymentById, type DeploymentRow } from '../records/deployments.js';
 import { environmentById } from '../records/environments.js';
@@ -102,20 +101,29 @@ async function readAttempt(context: Context, attempt: AttemptRow): Promise<Known
 const shardVariables = ({ shard }: Task): Record<string, string> =>
   shard ? { TSUNAGI_SHARD: String(shard.index), TSUNAGI_SHARDS: String(shard.count) } : {};
 
-/** The files that an attempt sees, as a layer. */
-export async function attemptFiles(context: Context, attempt: AttemptRow): Promise<Readable> {
-  const project = await projectById(context.records, attempt.project_id);
+export interface AttemptFiles {
+  repository: string;
+  files: TreeFile[];
+}
+
+/** The files that an attempt sees. */
+export async function attemptFiles(context: Context, attempt: AttemptRow): Promise<AttemptFiles> {
+  const of = async (project: ProjectRow, commit: string, reads: string[] | null) => ({
+    repository: repositoryOf(context, project),
+    files: await commitFiles(context, project, commit, reads),
+  });
   if (attempt.kind === 'task') {
-    const task = await taskById(context.records, attempt.task_id as string);
-    const run = task && (await runById(context.records, task.run_id));
-    if (!task || !run) throw new Error(`no task ${attempt.task_id}`);
-    return layerOf(repositoryOf(context, project), await commitFiles(context, project, run.commit, task.model.reads));
+    const { run, task } = await readAttempt(context, attempt);
+    return of(await projectById(context.records, attempt.project_id), run.commit, task.model.reads);
   }
-  const { deployment, release } = await deploymentScene(context, attempt.deployment_id as string);
-  return layerOf(
-    repositoryOf(context, project),
-    await commitFiles(context, project, release.commit, deployment.environment_plan.verify?.reads ?? []),
-  );
+  const { deployment, project, release } = await deploymentScene(context, attempt.deployment_id as string);
+  return of(project, release.commit, deployment.environment_plan.verify?.reads ?? []);
+}
+
+/** The same of an attempt of a task whose run is known; no record is read. */
+export async function knownFiles(context: Context, { run, task }: KnownAttempt): Promise<AttemptFiles> {
+  const { project, files } = await sceneOf(context, run);
+  return { repository: repositoryOf(context, project), files: filesOf(files, task.model.reads) };
 }
 
 export async function instanceWork(context: Context, instance: InstanceRow): Promise<InstanceWork> {

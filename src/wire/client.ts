@@ -8,7 +8,10 @@ export interface Client {
   post<T>(path: string, body: unknown, options?: { signal?: AbortSignal; timeoutMs?: number }): Promise<T>;
   postBytes<T>(path: string, bytes: Buffer): Promise<T>;
   putStream(path: string, stream: Readable, size: number): Promise<void>;
+  get<T>(path: string): Promise<T>;
   getStream(path: string): Promise<Readable>;
+  /** Sends a question too long for an address, and gives the bytes of the answer. */
+  postForStream(path: string, body: unknown): Promise<Readable>;
   close(): Promise<void>;
 }
 
@@ -61,6 +64,13 @@ export function makeClient(url: string, token: string): Client {
       await (
         await call('PUT', path, { body: stream, size, type: 'application/octet-stream', timeoutMs: 600_000 })
       ).body.dump();
+    },
+    async get<T>(path: string) {
+      return (await (await call('GET', path, {})).body.json()) as T;
+    },
+    async postForStream(path, body) {
+      const options = { body: JSON.stringify(body), type: 'application/json' };
+      return (await call('POST', path, options)).body as unknown as Readable;
     },
     async getStream(path) {
       return (await call('GET', path, {})).body as unknown as Readable;

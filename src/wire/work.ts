@@ -175,6 +175,22 @@ export const AttemptReport = Type.Object(
 );
 export type AttemptReport = Static<typeof AttemptReport>;
 
+export const IdParams = Type.Object({ id: Id });
+
+/** The files that an attempt sees, as git has them. */
+export const FileList = Type.Object({
+  files: Type.Array(Type.Object({ path: Type.String(), mode: Type.String(), id: Type.String() })),
+});
+export type FileList = Static<typeof FileList>;
+
+/** Some of them, by mode and object id. */
+export const FilesWanted = Type.Object(
+  {
+    names: Type.Array(Type.String({ pattern: '^[0-7]{6}-[0-9a-f]{40,64}$' }), { minItems: 1, maxItems: 500_000 }),
+  },
+  { additionalProperties: false },
+);
+
 /** With the end of a task's attempt its agent is given what it may do next. */
 export const ReportAnswer = Type.Object({ attempts: Type.Array(AttemptWork) });
 export type ReportAnswer = Static<typeof ReportAnswer>;

@@ -1,14 +1,17 @@
 import { execFileSync } from 'node:child_process';
-import { lstatSync, mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs';
+import { existsSync, lstatSync, mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Readable } from 'node:stream';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { type Header, pack } from 'tar-stream';
+import type { FileSource } from '../../src/agent/files/compose.js';
+import { openLayers } from '../../src/agent/files/layers.js';
 import { openBlobs } from '../../src/blobs/store.js';
-import { timeOfDigest } from '../../src/blobs/layer.js';
+import type { TreeFile } from '../../src/core/fingerprint/inputs.js';
+import { timeOfDigest, timeOfObject } from '../../src/blobs/layer.js';
 import { unpackLayer } from '../../src/blobs/unpack.js';
-import { layerKey, layerOf, timeOfObject } from '../../src/git/layer.js';
+import { layerKey, layerOf, someOf } from '../../src/git/layer.js';
 import { openPushHead } from '../../src/git/transfer.js';
 import { startRoom } from './rooms.js';
 import { app, appDefinition, openWorld, until, type World } from './world.js';
@@ -65,6 +68,96 @@ describe('a layer', () => {
     expect(lstatSync(join(kept, 'f')).mtime).toEqual(timeOfDigest(digest));
     expect(timeOfDigest(digest).getUTCFullYear()).toBeGreaterThanOrEqual(2010);
     expect(readdirSync(served)).toEqual(['f']);
+  });
+  it('is the same folder, whether it is small or goes through tar', async () => {
+    const mtime = new Date(1_000_000_000_000);
+    const entries = [
+      { name: 'd/e/f', text: 'deep', mtime },
+      { name: 'run', text: '#!', mode: 0o711, mtime },
+      { name: 'd/g/', type: 'directory' as const, mtime: new Date(1_100_000_000_000) },
+      { name: 'd/l', type: 'symlink' as const, linkname: '../run', mtime },
+      { name: 'empty', text: '', mtime },
+    ];
+    const pad = Array.from({ length: 70 }, (_, at) => ({ name: `pad/${at}`, text: 'x', mtime }));
+    const facts = (into: string) =>
+      readdirSync(into, { recursive: true, encoding: 'utf8' })
+        .filter((path) => !path.startsWith('pad'))
+        .sort()
+        .map((path) => {
+          const { mode, mtimeMs, uid, size } = lstatSync(join(into, path));
+          return [path, mode.toString(8), mtimeMs, uid, (mode & 0o170000) === 0o040000 ? 0 : size];
+        });
+    const [small, large] = [place('small'), place('large')];
+    const owner = process.getuid?.() === 0 ? { uid: 4711, gid: 4711 } : null;
+    await unpackLayer(tar(...entries), { into: small, links: true, owner });
+    await unpackLayer(tar(...entries, ...pad), { into: large, links: true, owner });
+    expect(facts(small)).toEqual(facts(large));
+    expect(facts(small).map(([path]) => path)).toEqual(['d', 'd/e', 'd/e/f', 'd/g', 'd/l', 'empty', 'run']);
+    // A path that stands there twice, and a file below a file, end in the same way, too.
+    await unpackLayer(tar({ name: 'a', text: '1' }, { name: 'a', text: '2' }), { into: place('twice'), links: true });
+    expect(readFileSync(join(folder, 'twice/a'), 'utf8')).toBe('2');
+    await expect(
+      unpackLayer(tar({ name: 'a', text: '1' }, { name: 'a/b', text: '2' }), { into: place('below'), links: true }),
+    ).rejects.toMatchObject({ issue: { code: 'setup_failed' } });
+  });
+  it('of files is made of what other layers have: one changed file is one file fetched', async () => {
+    const repository = place('many');
+    const git = (...args: string[]) => execFileSync('git', ['-C', repository, ...args], { encoding: 'utf8' }).trim();
+    git('init', '-q');
+    const hash = (text: string) =>
+      execFileSync('git', ['-C', repository, 'hash-object', '-w', '--stdin'], { input: text, encoding: 'utf8' }).trim();
+    const files: TreeFile[] = Array.from({ length: 100 }, (_, at) => ({
+      path: `src/${at % 7}/${at}.txt`,
+      mode: at % 10 ? '100644' : '100755',
+      id: hash(`text ${at}`),
+    }));
+    files.push({ path: 'src/link', mode: '120000', id: hash('0/0.txt') });
+    const asked: string[] = [];
+    const source = (list: TreeFile[]): FileSource => ({
+      count: list.length,
+      whole: async () => {
+        asked.push('whole');
+        return layerOf(join(repository, '.git'), list);
+      },
+      list: async () => list,
+      some: async (names) => {
+        asked.push(...names);
+        return layerOf(join(repository, '.git'), someOf(list, names));
+      },
+    });
+    const layers = openLayers(place('agent'), null);
+    const fill = (list: TreeFile[]) => layers.files(layerKey(list), source(list));
+    const first = await fill(files);
+    const changed = files.map((file, at) => (at === 3 ? { ...file, id: hash('changed') } : file));
+    // The same bytes at another place, and as a program, are another file each.
+    changed.push(
+      { ...(files[5] as TreeFile), path: 'moved/here' },
+      { ...(files[6] as TreeFile), path: 'run', mode: '100755' },
+    );
+    const second = await fill(changed);
+    expect(asked).toEqual(['whole', `100644-${changed[3]?.id}`, `100755-${files[6]?.id}`].sort().reverse());
+    const inode = (at: string, path: string) => lstatSync(join(at, path)).ino;
+    expect(inode(second, 'src/1/1.txt')).toBe(inode(first, 'src/1/1.txt'));
+    expect(readFileSync(join(second, 'src/3/3.txt'), 'utf8')).toBe('changed');
+    const unpacked = place('compared');
+    await unpackLayer(layerOf(join(repository, '.git'), changed), { into: unpacked, links: true });
+    const facts = (into: string) =>
+      readdirSync(into, { recursive: true, encoding: 'utf8' })
+        .sort()
+        .map((path) => [path, lstatSync(join(into, path)).mode, lstatSync(join(into, path)).mtimeMs]);
+    expect(facts(second)).toEqual(facts(unpacked));
+    // What is gone from here is fetched again.
+    rmSync(first, { recursive: true });
+    rmSync(join(second, 'src/1'), { recursive: true });
+    const third = await fill(changed.slice(1));
+    expect(facts(third).length).toBeGreaterThan(100);
+    expect(readFileSync(join(third, 'src/1/1.txt'), 'utf8')).toBe('text 1');
+    // What no folder can hold is refused as ever.
+    await expect(fill([...changed, { path: '../outside', mode: '100644', id: hash('bad') }])).rejects.toMatchObject({
+      issue: { code: 'output_unsafe' },
+    });
+    expect(existsSync(join(folder, 'agent/store/outside'))).toBe(false);
+    layers.close();
   });
   it('of the same files is the same bytes, with times from the objects', async () => {
     const repository = place('repository');

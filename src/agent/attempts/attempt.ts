@@ -3,8 +3,8 @@ import { randomBytes } from 'node:crypto';
 import { createReadStream, mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { CodedError, issue } from '../../core/errors/errors.js';
-import type { AttemptReport, AttemptWork, ReportAnswer } from '../../wire/work.js';
-import { untilDone } from '../../wire/client.js';
+import type { AttemptReport, AttemptWork, FileList, ReportAnswer } from '../../wire/work.js';
+import { type Client, untilDone } from '../../wire/client.js';
 import type { DatabaseFields, Databases } from '../../resources/postgres.js';
 import type { AgentContext } from '../context.js';
 import { boundLog, type KeptLog } from '../log/keptlog.js';
@@ -12,6 +12,7 @@ import { makeLogSender } from '../log/log.js';
 import { type Ended, maskEnded, maskerOf, maskLog } from '../log/masked.js';
 import { operatorReach } from '../settings.js';
 import { follow } from './follow.js';
+import type { FileSource } from '../files/compose.js';
 import { discard } from '../files/remove.js';
 import { networkOf, runnerText } from '../sandbox/chain.js';
 import { type ChainWork, runnerPath } from '../sandbox/work.js';
@@ -182,7 +183,7 @@ async function runChain(
   // A service that is away for a moment is no failure of the work: what must be fetched is asked for again.
   const fetched = (work: () => Promise<string>) => untilDone(work, () => context.stopped() || abort.aborted);
   const files = needed
-    ? await fetched(() => layers.files(needed.key, () => client.getStream(`${path}/files`), abort))
+    ? await fetched(() => layers.files(needed.key, filesOf(client, path, needed.count), abort))
     : null;
   const outputs = await Promise.all(
     work.layers.map((digest) =>
@@ -230,6 +231,13 @@ async function runChain(
     databases: made,
   });
 }
+
+const filesOf = (client: Client, path: string, count: number): FileSource => ({
+  count,
+  whole: () => client.getStream(`${path}/files`),
+  list: async () => (await client.get<FileList>(`${path}/files/list`)).files,
+  some: (names) => client.postForStream(`${path}/files`, { names }),
+});
 
 /** Makes the attempt's databases and resolves the variables that come from them. */
 async function makeResources(

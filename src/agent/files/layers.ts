@@ -26,13 +26,14 @@ import { timeOfDigest } from '../../blobs/layer.js';
 import { unpackLayer } from '../../blobs/unpack.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { openTally } from '../../core/tally.js';
+import { type FileSource, openComposer } from './compose.js';
 import { clearPlace, discard } from './remove.js';
 import { ownFolder } from '../sandbox/chain.js';
 import type { Account } from '../sandbox/host.js';
 
 export interface Layers {
-  /** The folder of a set of files; `fetch` gives the layer when it is not there yet. Given up when all who wait for it have aborted. */
-  files(key: string, fetch: () => Promise<Readable>, abort?: AbortSignal): Promise<string>;
+  /** The folder of a set of files; `source` gives what is not there yet. Given up when all who wait for it have aborted. */
+  files(key: string, source: FileSource, abort?: AbortSignal): Promise<string>;
   /** The folder of a stored layer. */
   output(digest: string, fetch: () => Promise<Readable>, abort?: AbortSignal): Promise<string>;
   /** Where a stored layer is, when it is here. */
@@ -72,7 +73,8 @@ export function openLayers(folder: string, account: Account | null): Layers {
     name: string,
     key: string,
     abort: AbortSignal | undefined,
-    unpack: (into: string, given: AbortSignal) => Promise<void>,
+    /** Gives what is to be done when the layer has its place. */
+    unpack: (into: string, given: AbortSignal) => Promise<(() => void) | undefined>,
   ): Promise<string> => {
     const place = join(kept, name);
     if (isReady(name, key)) {
@@ -87,10 +89,11 @@ export function openLayers(folder: string, account: Account | null): Layers {
       const fresh = `${place}.new`;
       for (const path of [fresh, place, join(ready, name)]) clearPlace(folder, path);
       ownFolder(fresh, account, 0o755);
-      await unpack(fresh, given.signal);
+      const placed = await unpack(fresh, given.signal);
       await rename(fresh, place);
       writeFileSync(join(ready, `${name}.new`), key, { mode: 0o600 });
       renameSync(join(ready, `${name}.new`), join(ready, name));
+      placed?.();
       return join(shown, name);
     })().finally(() => busy.get(name) === one && busy.delete(name));
     work.catch(() => {});
@@ -98,24 +101,26 @@ export function openLayers(folder: string, account: Account | null): Layers {
     busy.set(name, one);
     return waitFor(one, abort);
   };
-  const owner = account ? { uid: account.uid, gid: account.gid } : null;
+  const composer = openComposer(account);
   const short = (text: string) => text.replace('sha256:', '').slice(0, 32);
   return {
-    files: (key, fetch, abort) =>
-      once(`f${short(key)}`, key, abort, async (into, given) =>
-        unpackLayer(untilAborted(await fetch(), given), { into, owner, links: true }),
-      ),
+    files: (key, source, abort) =>
+      once(`f${short(key)}`, key, abort, async (into, given) => {
+        const files = await composer.fill(into, source, (stream) => untilAborted(stream, given));
+        return files ? () => composer.learn(join(kept, `f${short(key)}`), files) : undefined;
+      }),
     output: (digest, fetch, abort) =>
       once(`o${short(digest)}`, digest, abort, async (into, given) => {
         const tar = join(tars, short(digest));
         const layer = untilAborted(existsSync(tar) ? createReadStream(tar) : await fetch(), given);
         try {
           await checked(layer, digest, (stream) =>
-            unpackLayer(stream, { into, owner, time: timeOfDigest(digest), links: true }),
+            unpackLayer(stream, { into, owner: account, time: timeOfDigest(digest), links: true }),
           );
         } finally {
           rmSync(tar, { force: true });
         }
+        return undefined;
       }),
     at: (digest) => join(shown, `o${short(digest)}`),
     keep: (digest, tar) => rename(tar, join(tars, short(digest))),

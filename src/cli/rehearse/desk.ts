@@ -13,7 +13,7 @@ import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { CodedError } from '../../core/errors/errors.js';
 import type { TreeFile } from '../../core/fingerprint/inputs.js';
-import { layerOf } from '../../git/layer.js';
+import { layerOf, someOf } from '../../git/layer.js';
 import type { Client } from '../../wire/client.js';
 import type { AttemptReport } from '../../wire/work.js';
 
@@ -71,6 +71,11 @@ export function openDesk(folder: string, objects: string): Desk {
       const place = blobOf(path);
       await pipeline(stream, createWriteStream(`${place}.new`));
       renameSync(`${place}.new`, place);
+    },
+    get: async <T>(path: string) => ({ files: attemptOf(path).files }) as T,
+    postForStream: async (path: string, body: unknown) => {
+      const { names } = body as { names: string[] };
+      return layerOf(objects, someOf(attemptOf(path).files, names));
     },
     getStream: async (path: string) =>
       path.endsWith('/files') ? layerOf(objects, attemptOf(path).files) : createReadStream(blobOf(path)),

@@ -32,9 +32,10 @@ import { anyWaits, claimInstances, heldInstances, nextStart } from '../../record
 import { appendLog } from '../../records/logs.js';
 import { notify } from '../../records/database.js';
 import { type AgentGrant, type Caller, grantOf } from '../../records/people.js';
-import { Digest, Id } from '../../wire/parts.js';
+import { Digest } from '../../wire/parts.js';
 import {
   AttemptReport,
+  IdParams,
   ReportAnswer,
   InstanceReportSchema,
   LogPlace,
@@ -46,9 +47,9 @@ import {
   TableRequest,
 } from '../../wire/work.js';
 import { type App, notFound, type Service } from '../server.js';
-import { attemptFiles, attemptWork, instanceWork } from '../work.js';
+import { type AttemptFiles, attemptFiles, attemptWork, instanceWork, knownFiles } from '../work.js';
+import { fileRoutes } from './files.js';
 
-const IdParams = Type.Object({ id: Id });
 const DigestParams = Type.Object({ digest: Digest });
 /** Bytes of one batch of log, and of one stored layer. */
 const logLimit = 1024 * 1024;
@@ -235,12 +236,16 @@ export function workRoutes(app: App, service: Service): void {
     return told.flat();
   }
 
-  app.get('/api/agent/attempts/:id/files', { schema: { params: IdParams } }, async (request, reply) => {
-    const agent = await needAgent(request);
-    const attempt = await attemptById(records, request.params.id);
+  /** What an attempt sees is told to the agent that it runs on. */
+  const filesFor = async (agent: AgentRow, id: string): Promise<AttemptFiles> => {
+    const known = running.get(agent.id)?.has(id) && context.steps.runs(id) ? context.steps.known(id) : null;
+    if (known) return knownFiles(context, known);
+    const attempt = await attemptById(records, id);
     if (!attempt || attempt.agent_id !== agent.id || attempt.state !== 'running') throw new CodedError('fence_old');
-    return reply.type('application/x-tar').send(await attemptFiles(context, attempt));
-  });
+    return attemptFiles(context, attempt);
+  };
+
+  fileRoutes(app, async (request, id) => filesFor(await needAgent(request), id));
 
   app.post(
     '/api/agent/attempts/:id/report',
