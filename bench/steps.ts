@@ -74,7 +74,7 @@ function prepareMake(folder: string, count: number): string {
       watchLease: false,
       group,
       tied: false,
-      held: false,
+      runs: 'go' as const,
       rlimits,
     };
     const network = { open: false, listen: null, reach: [], through: [] };

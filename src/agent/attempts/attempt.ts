@@ -14,8 +14,6 @@ import { operatorReach } from '../settings.js';
 import { follow } from './follow.js';
 import type { FileSource } from '../files/compose.js';
 import { discard } from '../files/remove.js';
-import { networkOf, runnerText } from '../sandbox/chain.js';
-import { type ChainWork, runnerPath } from '../sandbox/work.js';
 import type { HeldChain } from '../sandbox/ready.js';
 
 export interface RunningAttempt {
@@ -203,19 +201,20 @@ async function runChain(
     reach: [...work.reach, ...made.reach, ...operator.reach],
     through: operator.through,
   };
-  const chain = await context.chains.take(networkOf({ network }, host.network));
+  const layersHere = [...(files ? [files] : []), ...outputs];
+  const chain = await context.chains.begin({
+    attempt: work.id,
+    chain: { layers: layersHere, binds: caches.binds, tmp: host.attempt.tmp, network },
+    task: {
+      mark,
+      results: work.results,
+      coverage: work.coverage,
+      outputs: makes,
+      variables: { ...(open ? context.settings : {}), ...work.variables, ...made.variables },
+      commands: work.commands,
+    },
+  });
   held.chain = chain;
-  const inside = [mark, work.results ?? '', work.coverage ?? '', String(makes.length), ...makes, ...work.commands];
-  const chainWork: ChainWork = {
-    layers: [...(files ? [files] : []), ...outputs],
-    writable: true,
-    variables: { ...(open ? context.settings : {}), ...work.variables, ...made.variables },
-    binds: caches.binds,
-    tmp: host.attempt.tmp,
-    network,
-    command: [runnerPath, '-c', runnerText(), 'runner', ...inside],
-  };
-  chain.begin(chainWork, work.id);
   return follow({
     context,
     work,
@@ -225,7 +224,7 @@ async function runChain(
     happens,
     mark,
     makes,
-    layers: [...(files ? [files] : []), ...outputs],
+    layers: layersHere,
     tar,
     caches: caches.binds,
     databases: made,

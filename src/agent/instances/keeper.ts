@@ -116,7 +116,7 @@ export async function launch(
     watchLease: work.kind === 'worker',
     group,
     tied: false,
-    held: false,
+    runs: 'go' as const,
     rlimits,
   };
   const bin = join(context.folder, 'bin');

@@ -18,9 +18,9 @@ import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type Account, type NetworkWay, prefixOf } from './host.js';
 import { makeMountPoints } from './mounts.js';
-import { bubblewrapOptions, etc, namesAddress, pastaOptions, relayLines } from './options.js';
+import { basicNames, bubblewrapOptions, etc, namesAddress, pastaOptions, relayLines } from './options.js';
 import { seccompProgram } from './seccomp.js';
-import type { ChainFrame, ChainNetwork, ChainWork } from './work.js';
+import { type ChainFrame, type ChainNetwork, type ChainWork, runnerPath } from './work.js';
 
 const scripts = ['launch.sh', 'inner.sh', 'starter.sh', 'relay.mjs'];
 
@@ -42,9 +42,30 @@ export function installScripts(bin: string): void {
 }
 
 let runner: string | null = null;
-export function runnerText(): string {
+
+/** `wait`: for a line on standard input; then the project's folder is there. */
+export function runnerCommand(begins: 'wait' | 'now'): string[] {
   runner ??= readFileSync(scriptPath('runner.sh'), 'utf8');
-  return runner;
+  return [runnerPath, '-c', runner, 'runner', begins];
+}
+
+export interface RunnerTask {
+  /** Stands between the commands' output, and behind what is handed out. */
+  mark: string;
+  /** Paths of files, or null. */
+  results: string | null;
+  coverage: string | null;
+  outputs: readonly string[];
+  variables: Readonly<Record<string, string>>;
+  commands: readonly string[];
+}
+
+/** What the runner is told: fields that are ended by a zero byte each, lists with their length before them. */
+export function runnerFields({ mark, results, coverage, outputs, variables, commands }: RunnerTask): string {
+  const list = (items: readonly string[]) => [String(items.length), ...items];
+  const own = Object.entries(variables).filter(([name]) => !basicNames.includes(name as never));
+  const pairs = own.map(([name, value]) => `${name}=${value}`);
+  return words([mark, results ?? '', coverage ?? '', ...list(outputs), ...list(pairs), ...list(commands)]);
 }
 
 /** Beside this file in the sources, beside the bundle when built. */
@@ -64,6 +85,21 @@ export function prepareFolder(folder: string, account: Account | null): void {
   }
 }
 
+/** Writes down what is the same for all chains that stand ready: with the runner, and without a network. */
+export function writeReady(bin: string, tmp: number | null): void {
+  const work: ChainWork = {
+    layers: [],
+    writable: true,
+    variables: {},
+    network: { ...noNetwork, listen: null, through: [] },
+    tmp,
+    binds: [],
+    command: runnerCommand('wait'),
+  };
+  writeFileSync(join(bin, 'options'), words(bubblewrapOptions(work, true, bin, false)), { mode: 0o644 });
+  writeFileSync(join(bin, 'command'), words(work.command), { mode: 0o644 });
+}
+
 /** How a piece of work must be tied on a machine that does it `way`. */
 export const networkOf = (work: Pick<ChainWork, 'network'>, way: NetworkWay): ChainNetwork =>
   work.network.open || work.network.listen || work.network.reach.length ? way : 'none';
@@ -81,6 +117,8 @@ const namesOf = (
 
 const noNetwork = { open: false, reach: [] };
 
+const words = (list: readonly string[]) => `${list.join('\0')}\0`;
+
 /** Writes down what runs, for the chain of this folder. */
 export function writeChain({ folder, account, network: way }: ChainFrame, work: ChainWork, bin: string): void {
   const { network } = work;
@@ -90,7 +128,6 @@ export function writeChain({ folder, account, network: way }: ChainFrame, work: 
     if (account) chownSync(path, account.uid, account.gid);
   };
   makeMountPoints(folder, work, account);
-  const words = (list: readonly string[]) => `${list.join('\0')}\0`;
   const own = network.open || network.reach.length > 0;
   if (own) for (const [name, text] of Object.entries(namesOf(network, way))) put(name, text);
   put('options', words(bubblewrapOptions(work, way === 'none', bin, own)));
@@ -100,13 +137,16 @@ export function writeChain({ folder, account, network: way }: ChainFrame, work: 
     if (network.open) put('open', `${network.through.join('\n')}\n`);
   }
   if (way === 'relay') put('relays', `${relayLines(work).join('\n')}\n`);
-  // Two lower folders at least, or a mount without an upper one is refused; the leftmost is on top.
-  const lower = [...work.layers]
+  put('lower', lowerOf(folder, work.layers, bin));
+}
+
+/** What the overlay lies upon. Two folders at least, or a mount without an upper one is refused; the leftmost is on top. */
+export const lowerOf = (folder: string, layers: readonly string[], bin: string): string =>
+  [...layers]
     .reverse()
     .concat(join(bin, 'empty'))
-    .map((path) => relativeTo(folder, path));
-  put('lower', lower.join(':'));
-}
+    .map((path) => relativeTo(folder, path))
+    .join(':');
 
 /** What surrounds a chain: nothing of the agent's own. */
 export function chainEnvironment({ file, processes, memory }: ChainFrame['rlimits']): Record<string, string> {
@@ -123,15 +163,14 @@ export function chainEnvironment({ file, processes, memory }: ChainFrame['rlimit
 
 /** Program and arguments that make a chain. */
 export function chainWords(frame: ChainFrame, bin: string): string[] {
-  const { network, held } = frame;
+  const { network, runs } = frame;
   const before = [...prefixOf(frame.account), ...(frame.tied ? ['--pdeathsig', 'KILL'] : [])];
   const mode = frame.writable ? 'write' : 'read';
-  const wait = held ? 'held' : 'go';
   // With no network to tie, and nobody to keep it alive, nothing needs to stand beside it.
   if (network === 'none' && frame.tied)
-    return [...before, 'unshare', '-Urm', 'bash', join(bin, 'inner.sh'), network, mode, wait];
+    return [...before, 'unshare', '-Urm', 'bash', join(bin, 'inner.sh'), network, mode, runs];
   const lease = frame.watchLease ? 'watch' : '-';
-  return [...before, 'bash', join(bin, 'launch.sh'), frame.folder, network, lease, mode, wait];
+  return [...before, 'bash', join(bin, 'launch.sh'), frame.folder, network, lease, mode, runs];
 }
 
 /** The call that starts a chain from here: program, arguments, environment. */

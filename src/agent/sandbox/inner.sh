@@ -1,24 +1,54 @@
 #!/bin/bash
 # The inside of launch.sh: root of its own user namespace only. Mounts the overlay, waits for the network, becomes bubblewrap.
 #
-#   inner.sh NET MODE HELD
+#   inner.sh NET MODE RUNS
+#
+#   RUNS  go: what stands in the folder | told: the same, which is the runner: standard input is for that | ready: the runner, with all that
+#         is the same for every work: standard input says what the overlay lies upon (ended by a zero byte), and then is the runner's
 set -euo pipefail
-net=$1 mode=$2 held=$3
+net=$1 mode=$2 runs=$3 here=${0%/*}
 # What goes wrong from here on stands in the log of the work.
 exec 2>&1
 
-# Standing ready: its work is not known yet. When the agent goes, this ends.
-if [[ $held == held ]]; then read -r _; fi
+# The limits of a process hold for all that it starts. The first one is that of one file.
+limit() {
+  ulimit -c 0
+  ulimit -f "$TSUNAGI_FILE"
+  [[ -z $TSUNAGI_PROCESSES ]] || ulimit -u "$TSUNAGI_PROCESSES"
+  [[ -z $TSUNAGI_MEMORY ]] || ulimit -d "$TSUNAGI_MEMORY"
+}
+filter=$here/seccomp
+[[ -e $filter ]] || filter=/dev/null
+
+# Paths are short and relative: mount's options end at 4,096 bytes.
+project() {
+  if [[ $mode == write ]]; then
+    mount -t overlay -o "nosuid,nodev,lowerdir=$lower,upperdir=u,workdir=w,userxattr" overlay m
+  else
+    mount -t overlay -o "nosuid,nodev,lowerdir=$lower,userxattr" overlay m
+  fi
+}
+
+if [[ $runs == ready ]]; then
+  # What is mounted here later shows in the sandbox, too: so all of it is made before the work is known.
+  mount --bind m m
+  mount --make-shared m
+  mapfile -d '' -t command <"$here/command"
+  limit
+  exec {in}<&0 {out}>&1
+  coproc box { exec bwrap --args 9 "${command[@]}" 6<&"$in" 9<"$here/options" 8>info 7<"$filter" >&"$out" {out}>&- {in}<&-; }
+  # When the agent goes, this ends.
+  IFS= read -r -d '' lower
+  project
+  echo >&"${box[1]}"
+  wait "$box_PID"
+  exit
+fi
+[[ $runs == go ]] || exec 6<&0
 exec </dev/null
 lower=$(<lower)
 mapfile -d '' -t command <command
-
-# Paths are short and relative: mount's options end at 4,096 bytes.
-if [[ $mode == write ]]; then
-  mount -t overlay -o "lowerdir=$lower,upperdir=u,workdir=w,userxattr" overlay m
-else
-  mount -t overlay -o "lowerdir=$lower,userxattr" overlay m
-fi
+project
 
 # Nothing in private ranges can be reached, nor anything on the machine's own link, its gateway included: that passes packets on and
 # is spoken to by nobody. What stays is pasta's own address for names, and what the operator has named.
@@ -47,7 +77,6 @@ if [[ $net != none ]]; then
       192.168.0.0/16 198.18.0.0/15 224.0.0.0/4 240.0.0.0/4
     close_private -6 '' fc00::/7 fe80::/10 64:ff9b::/96 ff00::/8
   elif [[ $net == relay ]]; then
-    here=${0%/*}
     while read -r side from to; do
       [[ $side == inside ]] || continue
       setpriv --pdeathsig KILL "$NODE" "$here/relay.mjs" "$from" "$to" "ready-$from" >>relay.log 2>&1 3>&- 4>&- 5>&- &
@@ -59,11 +88,5 @@ if [[ $net != none ]]; then
   fi
 fi
 
-# The limits of a process hold for all that it starts. The first one is that of one file.
-ulimit -c 0
-ulimit -f "$TSUNAGI_FILE"
-[[ -z $TSUNAGI_PROCESSES ]] || ulimit -u "$TSUNAGI_PROCESSES"
-[[ -z $TSUNAGI_MEMORY ]] || ulimit -d "$TSUNAGI_MEMORY"
-filter=${0%/*}/seccomp
-[[ -e $filter ]] || filter=/dev/null
+limit
 exec bwrap --args 9 "${command[@]}" 9<options 8>info 7<"$filter"

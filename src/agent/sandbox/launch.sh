@@ -2,12 +2,12 @@
 # Keeps one piece of work: makes its namespaces, ties its network, passes its output on, and writes down how it ended.
 # Runs as the account of the work, never as root, in the work's private folder. Ends with its work; its work ends with it.
 #
-#   launch.sh FOLDER NET LEASE MODE HELD
+#   launch.sh FOLDER NET LEASE MODE RUNS
 #
 #   NET    none | pasta | relay; for the last two the files `pasta` (options, a line each) and `relays` (a line each: IN OUT) say which ports
 #   LEASE  watch: end the work when the machine has been up for longer than the seconds in the file `lease` | -
 #   MODE   write: what is changed lands in u/ | read: nothing can be changed
-#   HELD   held: wait for a line on standard input before anything of the work is read | go
+#   RUNS   what inner.sh says of it
 #
 # TSUNAGI_LOG, where it is set: bytes of one file of the log, and how many of them stay.
 #
@@ -15,7 +15,7 @@
 # `command` (each word ended by a zero byte).
 set -uo pipefail
 cd "$1" || exit 125
-net=$2 lease=$3 mode=$4 held=$5
+net=$2 lease=$3 mode=$4 runs=$5
 here=${0%/*}
 
 # What an instance prints goes to files of a length that take turns: log.0, log.1, …; the newest few stay.
@@ -47,7 +47,7 @@ if [[ $net != none ]]; then
   flags=(-Urmn)
   mkfifo ready go
 fi
-setpriv --pdeathsig KILL unshare "${flags[@]}" --kill-child bash "$here/inner.sh" "$net" "$mode" "$held" <&0 >&7 2>&7 7>&- &
+setpriv --pdeathsig KILL unshare "${flags[@]}" --kill-child bash "$here/inner.sh" "$net" "$mode" "$runs" <&0 >&7 2>&7 7>&- &
 inner=$!
 exec 7>&-
 

@@ -30,6 +30,9 @@ const systemFiles = [
   'python3.11',
 ];
 
+/** Variables that are the sandbox's own, whatever the work says. */
+export const basicNames = ['PATH', 'HOME', 'TMPDIR'] as const;
+
 /** `ownNames`: the files by which names are found lie in the work's folder. */
 export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: string, ownNames: boolean): string[] {
   const options = [
@@ -82,7 +85,7 @@ export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: st
   if (ownNode) options.push('--dir', '/opt', '--ro-bind', dirname(dirname(process.execPath)), '/opt/node');
   options.push(spec.writable ? '--bind' : '--ro-bind', 'm', '/project', '--chdir', '/project', '--clearenv');
   for (const { from, to } of spec.binds) options.push('--bind', from, to);
-  const basics = {
+  const basics: Record<(typeof basicNames)[number], string> = {
     PATH: `${ownNode ? '/opt/node/bin:' : ''}/usr/local/bin:/usr/bin:/bin`,
     HOME: '/home/tsunagi',
     TMPDIR: '/tmp',

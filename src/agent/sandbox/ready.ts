@@ -1,13 +1,24 @@
 /**
- * Chains for attempts. Making the outer part of one (rights, namespaces, limits) takes longer than most of what follows, and
- * does not depend on the work: for work without a network some stand ready.
+ * Chains for attempts. To make one (rights, namespaces, limits, the sandbox and the runner in it) takes longer than most of what
+ * follows, and little of it depends on the work: for work that needs no network and no cache some stand ready.
  */
 import { randomUUID } from 'node:crypto';
-import { closeSync, constants, openSync, writeFileSync, writeSync } from 'node:fs';
+import { closeSync, constants, openSync, writeFileSync } from 'node:fs';
 import { Socket } from 'node:net';
 import { join } from 'node:path';
 import { removeTree } from '../files/remove.js';
-import { chainEnvironment, chainWords, prepareFolder, writeChain } from './chain.js';
+import {
+  chainEnvironment,
+  chainWords,
+  lowerOf,
+  networkOf,
+  prepareFolder,
+  runnerCommand,
+  runnerFields,
+  type RunnerTask,
+  writeChain,
+  writeReady,
+} from './chain.js';
 import type { Host } from './host.js';
 import type { Group, GroupFacts } from './limits.js';
 import { openPlaces } from './places.js';
@@ -31,8 +42,6 @@ export interface HeldChain {
   folder: string;
   streams: ChainStreams;
   group: Group;
-  /** Says what runs for which attempt, and lets it go. */
-  begin(work: ChainWork, attempt: string): void;
   /** Whether none of it runs any more. */
   over(): boolean;
   /** Resolves when all streams have ended: nothing of it is left that could say anything. */
@@ -51,10 +60,21 @@ export interface AttemptMark {
   before: GroupFacts;
 }
 
+export interface AttemptWork {
+  attempt: string;
+  /** The command is the runner. */
+  chain: Omit<ChainWork, 'command' | 'variables' | 'writable'>;
+  task: RunnerTask;
+}
+
 export interface ReadyChains {
-  /** Throws `setup_failed` where none can be made. */
-  take(network: ChainNetwork): Promise<HeldChain>;
+  /** Lets a chain go with this work. Throws `setup_failed` where none can be made. */
+  begin(work: AttemptWork): Promise<HeldChain>;
   close(): Promise<void>;
+}
+
+interface StandingChain extends HeldChain {
+  begin(work: AttemptWork): void;
 }
 
 /** Milliseconds after which the next one is made: the work that was just begun comes first. */
@@ -69,10 +89,12 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
   const starter = openStarter(bin, chainEnvironment(rlimits));
   const places = openPlaces(join(folder, 'pipes'), host, count * 2);
   /** Null: it could not be made, which is said to whoever needs one then. */
-  const standing: Promise<HeldChain | null>[] = [];
+  const standing: Promise<StandingChain | null>[] = [];
   let closed = false;
+  writeReady(bin, host.attempt.tmp);
 
-  const make = async (network: ChainNetwork): Promise<HeldChain> => {
+  /** With its work where that is known: what it needs for itself is written down before it starts. */
+  const make = async (network: ChainNetwork, known: AttemptWork | null): Promise<StandingChain> => {
     const own = join(folder, 'work', randomUUID());
     prepareFolder(own, host.accounts.work);
     const place = await places.take();
@@ -86,11 +108,18 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
       watchLease: false,
       group,
       tied: true,
-      held: true,
+      runs: known ? 'told' : 'ready',
       rlimits,
     };
     const open = (name: string, flags: number) => openSync(join(pipes, name), flags | constants.O_NONBLOCK);
     const release = () => void places.giveBack(place).then(() => removeTree(own));
+    try {
+      const command = runnerCommand('now');
+      if (known) writeChain(frame, { ...known.chain, writable: true, variables: {}, command }, bin);
+    } catch (error) {
+      release();
+      throw error;
+    }
     // Both ends, so that nobody waits for the other; a pipe to read from has this side alone, or its end would not be seen.
     let input: number | null = open('in', constants.O_RDWR);
     const closeInput = () => {
@@ -121,12 +150,15 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
       folder: own,
       streams: { output, errors, control, outputs, results },
       group,
-      begin(work, attempt) {
-        writeChain(frame, work, bin);
+      begin({ attempt, chain, task }) {
         const mark: AttemptMark = { attempt, place: place.id, before };
         writeFileSync(join(own, 'attempt'), JSON.stringify(mark), { mode: 0o600 });
-        writeSync(input as number, 'go\n');
-        closeInput();
+        const lower = known ? '' : `${lowerOf(own, chain.layers, bin)}\0`;
+        // As much as there is room for goes at once, the rest as it is read.
+        const writing = new Socket({ fd: input as number, readable: false, writable: true });
+        input = null;
+        writing.on('error', () => {});
+        writing.end(lower + runnerFields(task));
       },
       over,
       closed: Promise.all(sockets.map((socket) => new Promise((resolve) => socket.once('close', resolve)))).then(
@@ -143,21 +175,27 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
       },
     };
   };
-  const standReady = (): Promise<HeldChain | null> => make('none').catch(() => null);
+  const standReady = (): Promise<StandingChain | null> => make('none', null).catch(() => null);
   const refill = () => {
     while (!closed && standing.length < count) standing.push(standReady());
   };
   refill();
+  const nextStanding = async (): Promise<StandingChain> => {
+    setTimeout(refill, refillMs).unref();
+    for (let next = standing.shift(); next; next = standing.shift()) {
+      const chain = await next;
+      if (chain && !chain.over()) return chain;
+      chain?.clear();
+    }
+    return make('none', null);
+  };
   return {
-    async take(network) {
-      if (network !== 'none') return make(network);
-      setTimeout(refill, refillMs).unref();
-      for (let next = standing.shift(); next; next = standing.shift()) {
-        const chain = await next;
-        if (chain && !chain.over()) return chain;
-        chain?.clear();
-      }
-      return make('none');
+    async begin(work) {
+      const network = networkOf(work.chain, host.network);
+      const plain = network === 'none' && work.chain.binds.length === 0;
+      const chain = plain ? await nextStanding() : await make(network, work);
+      chain.begin(work);
+      return chain;
     },
     async close() {
       closed = true;

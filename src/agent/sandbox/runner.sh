@@ -1,19 +1,48 @@
 # Inside the sandbox: runs the commands of an attempt one after another, each on its own, and hands out what is kept.
 # 3: what happens, for the agent. 4: the outputs as a tar. 5: the results and the coverage. 1: what the commands print, with a mark behind each.
 # All of them are pipes to the agent, and this shell is a copy that the work may execute but not read: nothing in here can take them.
+# 6: what is to be done, fields that are ended by a zero byte each: MARK, RESULTS, COVERAGE, and the length and items of three lists:
+# outputs, variables (NAME=value), commands.
 #
-#   MARK RESULTS COVERAGE COUNT OUTPUT… COMMAND…
-mark=$1 results=$2 coverage=$3 count=$4
-shift 4
-outputs=("${@:1:count}")
-shift "$count"
+#   wait | now
+if [[ $1 == wait ]]; then
+  # The project's folder comes last.
+  read -r _ || exit 125
+  cd /project || exit 125
+  unset OLDPWD
+fi
+exec </dev/null
+list() {
+  local -n items=$1
+  local count=0
+  items=()
+  IFS= read -r -d '' count <&6
+  # Of none, mapfile would read all that comes.
+  ((count == 0)) || mapfile -d '' -t -n "$count" items <&6
+}
+IFS= read -r -d '' mark <&6
+IFS= read -r -d '' results <&6
+IFS= read -r -d '' coverage <&6
+list _outputs
+list _variables
+list _commands
+# Told in part: whoever tells it is gone.
+((${#_commands[@]} > 0)) || exit 125
+exec 6<&-
+count=${#_outputs[@]}
+run() {
+  local _pair
+  # What bash keeps for itself can't be set; a list of its name could not be handed on.
+  for _pair in "${_variables[@]}"; do export "$_pair"; done 2>/dev/null
+  exec bash -euo pipefail -c "$1" 3>&- 4>&- 5>&-
+}
 # A handler, not "ignore": what is ignored would be ignored by the commands too. It runs when the command has ended.
 trap : TERM
 position=0 status=0
-for command in "$@"; do
+for command in "${_commands[@]}"; do
   echo "started $position" >&3
   began=$EPOCHREALTIME
-  bash -euo pipefail -c "$command" </dev/null 3>&- 4>&- 5>&-
+  (run "$command")
   status=$?
   ended=$EPOCHREALTIME
   printf '\0%s\0' "$mark"
@@ -41,14 +70,14 @@ if [[ -n $coverage ]]; then
 fi
 if ((status == 0 && count > 0)); then
   missing=0
-  for at in "${!outputs[@]}"; do
-    if [[ ! -e ${outputs[at]} && ! -L ${outputs[at]} ]]; then
+  for at in "${!_outputs[@]}"; do
+    if [[ ! -e ${_outputs[at]} && ! -L ${_outputs[at]} ]]; then
       echo "missing $at" >&3
       missing=1
     fi
   done
   if ((missing == 0)); then
-    said=$(tar -c -f - --format=gnu --sort=name --owner=0 --group=0 --numeric-owner --mtime=@0 --mode='u=rwX,go=rX' -- "${outputs[@]}" 2>&1 >&4 3>&- 5>&-) ||
+    said=$(tar -c -f - --format=gnu --sort=name --owner=0 --group=0 --numeric-owner --mtime=@0 --mode='u=rwX,go=rX' -- "${_outputs[@]}" 2>&1 >&4 3>&- 5>&-) ||
       echo "not-kept" >&3
     # What tar leaves out in silence would be missing later.
     [[ $said != *'socket ignored'* ]] || echo "socket" >&3

@@ -16,8 +16,11 @@ export interface ChainFrame {
   group: Group;
   /** Ends with the agent. */
   tied: boolean;
-  /** Waits for a line on its standard input before it reads what runs. */
-  held: boolean;
+  /**
+   * What is run: `go`: a program that asks for nothing; `told`: the runner, which is told on standard input what it is to do; `ready`:
+   * the same, all of it made before its work is known: it stands and waits for that.
+   */
+  runs: 'go' | 'told' | 'ready';
   /** Bytes of one file at most, and, where no cgroup holds them, processes in the sandbox and bytes of memory each. */
   rlimits: { file: number; processes: number | null; memory: number | null };
 }
