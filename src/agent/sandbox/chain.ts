@@ -168,7 +168,18 @@ export function chainWords(frame: ChainFrame, bin: string): string[] {
   const mode = frame.writable ? 'write' : 'read';
   // With no network to tie, and nobody to keep it alive, nothing needs to stand beside it.
   if (network === 'none' && frame.tied)
-    return [...before, 'unshare', '-Urm', 'bash', join(bin, 'inner.sh'), network, mode, runs];
+    return [
+      ...before,
+      'unshare',
+      '-Urm',
+      '--propagation',
+      'shared',
+      'bash',
+      join(bin, 'inner.sh'),
+      network,
+      mode,
+      runs,
+    ];
   const lease = frame.watchLease ? 'watch' : '-';
   return [...before, 'bash', join(bin, 'launch.sh'), frame.folder, network, lease, mode, runs];
 }

@@ -30,9 +30,7 @@ project() {
 }
 
 if [[ $runs == ready ]]; then
-  # What is mounted here later shows in the sandbox, too: so all of it is made before the work is known.
-  mount --bind m m
-  mount --make-shared m
+  # What is mounted here later shows in the sandbox, too, since mounts are shared: so all of it is made before the work is known.
   mapfile -d '' -t command <"$here/command"
   limit
   exec {in}<&0 {out}>&1
