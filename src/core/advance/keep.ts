@@ -49,7 +49,7 @@ export interface Replaced {
   start: Replacement[];
 }
 
-const over = (one: Pick<KeptInstance, 'state'>): boolean =>
+export const instanceOver = (one: Pick<KeptInstance, 'state'>): boolean =>
   one.state === 'failed' || one.state === 'ended' || one.state === 'lost';
 
 /** An instance that was ready for so long has proven itself: its next end is counted as the first. */
@@ -59,7 +59,7 @@ const letDownAtMost = 3;
 
 /** What ended without being told to starts again in its place; workers wait while another deployment moves the traffic. */
 export function replaceEnded(instances: readonly KeptInstance[], { moving }: { moving: boolean }): Replaced {
-  const ended = instances.filter((one) => one.wanted && over(one) && !(one.kind === 'worker' && moving));
+  const ended = instances.filter((one) => one.wanted && instanceOver(one) && !(one.kind === 'worker' && moving));
   return fill(instances, ended, (one) => {
     const restarts = one.livedMs > provenMs ? 0 : one.restarts + 1;
     return { restarts, delayMs: restartDelay(restarts - 1) };
@@ -68,7 +68,9 @@ export function replaceEnded(instances: readonly KeptInstance[], { moving }: { m
 
 /** On the way of a deployment only what its machine has let down starts again, a few times. */
 export function replaceLetDown(instances: readonly KeptInstance[]): Replaced {
-  const lost = instances.filter((one) => one.wanted && over(one) && one.letDown && one.restarts < letDownAtMost);
+  const lost = instances.filter(
+    (one) => one.wanted && instanceOver(one) && one.letDown && one.restarts < letDownAtMost,
+  );
   return fill(instances, lost, (one) => ({ restarts: one.restarts + 1, delayMs: restartDelay(one.restarts) }));
 }
 
@@ -79,7 +81,7 @@ function fill(
   how: (one: KeptInstance) => Pick<Replacement, 'restarts' | 'delayMs'>,
 ): Replaced {
   const place = (one: KeptInstance): string => `${one.part} ${one.position}`;
-  const taken = new Set(instances.filter((one) => one.wanted && !over(one)).map(place));
+  const taken = new Set(instances.filter((one) => one.wanted && !instanceOver(one)).map(place));
   const start: Replacement[] = [];
   for (const one of ended) {
     if (taken.has(place(one))) continue;

@@ -1,4 +1,5 @@
 /** What environments take by themselves, and how they close. */
+import { newerThan, releaseSource } from '../../core/advance/enter.js';
 import { takes } from '../../core/advance/environments.js';
 import { closeEnvironment } from '../../core/advance/keep.js';
 import { issue } from '../../core/errors/errors.js';
@@ -76,29 +77,24 @@ async function takeByItself(context: Context, project: ProjectRow, seen: Environ
 async function candidatesFor(context: Context, project: ProjectRow, environment: EnvironmentRow): Promise<number[]> {
   const { records } = context;
   const main = await mainDefinition(records, project.id);
-  const plan = main?.model.environments[environment.plan_name];
-  if (!plan) return [];
-  if (environment.pull_request !== null) {
-    const newest = await newestOfPullRequest(records, project.id, environment.pull_request);
+  const source = releaseSource(main?.model.environments[environment.plan_name], environment.pull_request);
+  if (!main || !source) return [];
+  if (source.from === 'pull request') {
+    const newest = await newestOfPullRequest(records, project.id, source.number);
     return newest ? [newest.number] : [];
   }
-  if (plan.after !== null) {
-    if (plan.promotion !== 'automatic') return [];
-    const verified = await verifiedRelease(records, project, plan.after, main.model);
+  if (source.from === 'environment') {
+    const verified = await verifiedRelease(records, project, source.name, main.model);
     return verified ? [verified.number] : [];
   }
-  if (plan.branch === null) return [];
-  const head = await branchHead(records, project.id, plan.branch);
+  const head = await branchHead(records, project.id, source.name);
   if (!head) return [];
-  const commits = await history(repositoryOf(context, project), head, 500);
   const live = environment.live_id ? await releasedBy(records, environment.live_id) : null;
-  const place = live ? commits.indexOf(live.commit) : -1;
-  const newer = place < 0 ? commits : commits.slice(0, place + 1);
+  const newer = newerThan(await history(repositoryOf(context, project), head, 500), live?.commit ?? null);
   const releases = new Map(
-    (await releasesOfCommits(records, project.id, newer, plan.branch)).map((row) => [row.commit, row.number]),
+    (await releasesOfCommits(records, project.id, newer, source.name)).map((row) => [row.commit, row.number]),
   );
-  const found = newer.flatMap((commit) => releases.get(commit) ?? []);
-  return found;
+  return newer.flatMap((commit) => releases.get(commit) ?? []);
 }
 
 /** Closing removes everything: deployments on their way, the address, then the instances. */

@@ -1,0 +1,142 @@
+/** The effects of a deployment's step, in the transaction of the step. */
+import { routeOf } from './routes.js';
+import { recordEvents } from '../../records/events.js';
+import { putRoute } from '../../records/agents.js';
+import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
+import { makeDue } from '../../records/runs.js';
+import { coolOthers, dueEnvironments, setHealth, setLive, setServing } from '../../records/environments.js';
+import { canonical } from '../../core/canonical.js';
+import { addAttempts, attemptsOfDeployment } from '../../records/attempts.js';
+import { type Scene, partsOf } from './scene.js';
+import { type ReleaseRow, addEvidence } from '../../records/releases.js';
+import { type InstanceRow, addInstance, adoptWarm, unwant } from '../../records/instances.js';
+import { type DeploymentRow, retireDeployment, warmDeployment } from '../../records/deployments.js';
+import type { DeploymentEffect } from '../../core/advance/deployments.js';
+/** Deployments of one environment that stay warm at a time. */
+const warmAtMost = 2;
+
+export async function apply(scene: Scene, effect: DeploymentEffect): Promise<void> {
+  const { db, context, environment, deployment, release, before } = scene;
+  const target = (which: 'this' | 'before') => (which === 'this' || !before ? scene : before);
+  switch (effect.do) {
+    case 'prepare':
+    case 'verify': {
+      const number = (await attemptsOfDeployment(db, deployment.id)).filter((one) => one.kind === effect.do).length + 1;
+      const needs = { takes: 'live' as const, base: null };
+      return void (await addAttempts(db, [
+        {
+          kind: effect.do,
+          task: null,
+          deployment: deployment.id,
+          project: deployment.project_id,
+          number,
+          needs,
+          priority: 0,
+        },
+      ]));
+    }
+    case 'startServers':
+      if (await takeWarm(scene)) return;
+      return startMissing(scene, 'server');
+    case 'serve': {
+      const { deployment: row, release: bytes, instances } = target(effect.which);
+      return moveTraffic(scene, row, bytes, instances);
+    }
+    case 'endWorkers':
+      await unwant(db, target(effect.of).deployment.id, 'worker');
+      return;
+    case 'startWorkers':
+      return startMissing({ ...scene, ...target(effect.of) }, 'worker');
+    case 'endServers':
+      // Ended by `cool`, once no edge has them in its table.
+      return;
+    case 'goLive': {
+      await setLive(db, environment.id, deployment.id);
+      await setHealth(db, environment.id, 'good');
+      const by = { kind: deployment.kind, standing: environment.kind === 'standing', warmMs: context.timing.warm };
+      const retired = before && retires(before.deployment.state, by);
+      if (retired) {
+        await retireDeployment(db, before.deployment.id, retired.state, retired.warmMs);
+        await coolOthers(db, environment.id, warmAtMost);
+        await recordEvents(db, {
+          type: 'deployment.replaced',
+          project: deployment.project_id,
+          subject: `d${before.deployment.number}`,
+          actor: 'engine',
+          data: { state: retired.state, by: `d${deployment.number}`, environment: scene.place },
+        });
+      } else if (before) await makeDue(db, 'deployments', before.deployment.id);
+      if (deployment.environment_plan.verify && deployment.kind !== 'revert') {
+        await addEvidence(db, release, {
+          kind: 'verification',
+          name: environment.name,
+          source: `d${deployment.number}`,
+          detail: { environment: environment.name, deployment: deployment.number },
+        });
+        await recordEvents(db, {
+          type: 'evidence.recorded',
+          project: deployment.project_id,
+          subject: `r${release.number}`,
+          actor: 'engine',
+          data: { kind: 'verification', environment: scene.place, digest: release.digest },
+        });
+      }
+      return dueEnvironments(db, deployment.project_id);
+    }
+    default:
+      return effect satisfies never;
+  }
+}
+
+export async function moveTraffic(
+  scene: Scene,
+  row: DeploymentRow,
+  release: ReleaseRow,
+  instances: readonly InstanceRow[],
+): Promise<void> {
+  const { db, environment } = scene;
+  const version = await putRoute(
+    db,
+    environment.host,
+    environment.id,
+    routeOf(scene.place, row.number, release, instances),
+  );
+  await setServing(db, environment.id, row.id, version);
+  await recordEvents(db, {
+    type: 'traffic.moved',
+    project: row.project_id,
+    subject: scene.place,
+    actor: 'engine',
+    data: { deployment: `d${row.number}`, release: `r${release.number}`, version },
+  });
+}
+
+/** A revert takes the servers of the release's last deployment here over while they are warm. */
+async function takeWarm(scene: Scene): Promise<boolean> {
+  const { db, deployment, environment, release } = scene;
+  const earlier = await warmDeployment(db, environment.id, release.id, deployment.id);
+  const facts = {
+    kind: deployment.kind,
+    instances: scene.instances.length,
+    warm: earlier !== null,
+    sameSecrets: canonical(earlier?.secrets ?? null) === canonical(deployment.secrets ?? null),
+  };
+  return earlier !== null && takesWarm(facts) && (await adoptWarm(db, earlier.id, deployment.id)) > 0;
+}
+
+async function startMissing(
+  { db, deployment, release, instances }: Pick<Scene, 'db' | 'deployment' | 'release' | 'instances'>,
+  kind: 'server' | 'worker',
+): Promise<void> {
+  const missing = missingInstances(partsOf(release, kind), instances);
+  for (const place of missing)
+    await addInstance(db, { deployment: deployment.id, kind, restarts: 0, delayMs: 0, ...place });
+  if (missing.length)
+    await recordEvents(db, {
+      type: 'instance.asked',
+      project: deployment.project_id,
+      subject: `d${deployment.number}`,
+      actor: 'engine',
+      data: { kind, count: missing.length },
+    });
+}

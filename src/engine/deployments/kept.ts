@@ -1,0 +1,80 @@
+/** What is live is kept as it was asked for; what is live no longer cools down. */
+import { tableFollows } from '../../core/advance/enter.js';
+import { setHealth } from '../../records/environments.js';
+import { setDue } from '../../records/runs.js';
+import { routeOf } from './routes.js';
+import { movingDeployments } from '../../records/deployments.js';
+import { moveTraffic } from './apply.js';
+import { instancesOf, unwant } from '../../records/instances.js';
+import { healthOf } from '../../core/advance/environments.js';
+import { hasTable, listEdges, routeBody } from '../../records/agents.js';
+import { coolDeployment, instanceOver, replaceEnded } from '../../core/advance/keep.js';
+import { canonical } from '../../core/canonical.js';
+import { type Scene, asked, facts, kept, replace } from './scene.js';
+import { recordEvents } from '../../records/events.js';
+/** What is live stays as it was asked for: instances that ended by themselves start again, the table follows, the health is said. */
+export async function keepLive(scene: Scene): Promise<void> {
+  const { db, environment, deployment, release, instances } = scene;
+  const moving = (await movingDeployments(db, environment.id)).some(
+    (one) => one.state === 'cutover' || one.state === 'verifying',
+  );
+  await replace(scene, replaceEnded(kept(instances), { moving }));
+  const now = await instancesOf(db, deployment.id);
+  const body = routeOf(scene.place, deployment.number, release, now);
+  const follows = tableFollows({
+    serving: environment.serving_id === deployment.id,
+    moving,
+    changed: canonical(body) !== canonical(await routeBody(db, environment.host)),
+    empty: body.paths.some((path) => path.kind === 'server' && path.instances.length === 0),
+  });
+  if (follows) await moveTraffic(scene, deployment, release, now);
+  const servers = facts(now, 'server');
+  const health = healthOf(
+    asked(release, 'server') + asked(release, 'worker'),
+    facts(now, 'server').concat(facts(now, 'worker')),
+    {
+      asked: asked(release, 'server'),
+      ready: servers.filter((one) => one.wanted && one.state === 'ready').length,
+    },
+  );
+  if (health !== environment.health && environment.serving_id === deployment.id) {
+    await setHealth(db, environment.id, health);
+    await recordEvents(db, {
+      type: 'environment.health',
+      project: deployment.project_id,
+      subject: scene.place,
+      actor: 'engine',
+      data: { health },
+    });
+  }
+  await setDue(db, 'deployments', deployment.id, null);
+}
+
+/** A deployment that is no longer live: workers end at once, servers when they have been warm and no edge has them in its table. */
+export async function cool(scene: Scene): Promise<void> {
+  const { db, environment, deployment, instances } = scene;
+  const moving = await movingDeployments(db, environment.id);
+  const { effects, health, againMs } = coolDeployment({
+    serving: environment.serving_id === deployment.id,
+    needed: moving.some((one) => one.replaces_id === deployment.id),
+    running: instances.some((row) => row.wanted && !instanceOver(row)),
+    serversAsked: asked(scene.release, 'server'),
+    serversUp: instances.filter((row) => row.kind === 'server' && !instanceOver(row)).length,
+    warmMs: deployment.warm_until ? deployment.warm_until.getTime() - scene.context.now() : 0,
+    acknowledged: (await listEdges(db)).every(
+      (edge) => hasTable(edge, environment.host, environment.table_version).has,
+    ),
+  });
+  if (health) await setHealth(db, environment.id, health);
+  if (effects.includes('endWorkers')) await unwant(db, deployment.id, 'worker');
+  const count = effects.includes('endServers') ? await unwant(db, deployment.id, 'server') : 0;
+  if (count)
+    await recordEvents(db, {
+      type: 'deployment.ended-old',
+      project: deployment.project_id,
+      subject: `d${deployment.number}`,
+      actor: 'engine',
+      data: { environment: scene.place },
+    });
+  await setDue(db, 'deployments', deployment.id, againMs);
+}

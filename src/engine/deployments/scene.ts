@@ -1,0 +1,73 @@
+/** Everything about one deployment, read under its locks, and the facts that core asks for. */
+import { projectById } from '../../records/projects.js';
+import { type ReleaseRow, releaseById } from '../../records/releases.js';
+import { type InstanceRow, addInstance, instancesOf, unwantOne } from '../../records/instances.js';
+import { type EnvironmentRow, lockEnvironment, lockEnvironments } from '../../records/environments.js';
+import { type DeploymentRow, lockDeployment, lockDeployments } from '../../records/deployments.js';
+import type { Db } from '../../records/database.js';
+import type { Context } from '../context.js';
+import type { InstanceFact } from '../../core/advance/deployments.js';
+import type { KeptInstance, Replaced } from '../../core/advance/keep.js';
+/** Everything about one deployment, locked: the environment first, then the deployment. */
+export interface Scene {
+  db: Db;
+  context: Context;
+  environment: EnvironmentRow;
+  deployment: DeploymentRow;
+  release: ReleaseRow;
+  instances: InstanceRow[];
+  before: { deployment: DeploymentRow; release: ReleaseRow; instances: InstanceRow[] } | null;
+  /** `sailings/staging`. */
+  place: string;
+}
+
+export async function enter(context: Context, db: Db, found: DeploymentRow): Promise<Scene> {
+  // What becomes live wakes the project's other environments: all of them are locked, in their order, before any deployment is.
+  if (found.state === 'verifying' || found.state === 'cutover') await lockEnvironments(db, found.project_id);
+  const environment = await lockEnvironment(db, found.environment_id);
+  const other = found.replaces_id ?? environment.serving_id;
+  await lockDeployments(db, other === null ? [found.id] : [found.id, other]);
+  const deployment = (await lockDeployment(db, found.id)) as DeploymentRow;
+  const project = await projectById(db, deployment.project_id);
+  const load = async (row: DeploymentRow) => ({
+    deployment: row,
+    release: await releaseById(db, row.release_id),
+    instances: await instancesOf(db, row.id),
+  });
+  const own = await load(deployment);
+  const beforeId = deployment.state === 'queued' ? environment.serving_id : deployment.replaces_id;
+  const beforeRow = beforeId && beforeId !== deployment.id ? await lockDeployment(db, beforeId) : null;
+  return {
+    db,
+    context,
+    environment,
+    ...own,
+    before: beforeRow ? await load(beforeRow) : null,
+    place: `${project.name}/${environment.name}`,
+  };
+}
+
+export const partsOf = (release: ReleaseRow, kind: 'server' | 'worker') =>
+  Object.values(release.plan.parts).filter((part) => part.kind === kind);
+export const asked = (release: ReleaseRow, kind: 'server' | 'worker') =>
+  partsOf(release, kind).reduce((sum, part) => sum + part.instances, 0);
+export const facts = (rows: readonly InstanceRow[], kind: 'server' | 'worker'): InstanceFact[] =>
+  rows.filter((row) => row.kind === kind).map(({ id, state, wanted }) => ({ id, state, wanted }));
+
+export const kept = (rows: readonly InstanceRow[]): KeptInstance[] =>
+  rows.map((row) => ({
+    id: row.id,
+    part: row.part,
+    kind: row.kind,
+    position: row.position,
+    state: row.state,
+    wanted: row.wanted,
+    restarts: row.restarts,
+    livedMs: row.ended_at && row.ready_at ? row.ended_at.getTime() - row.ready_at.getTime() : 0,
+    letDown: row.state === 'lost' || (row.state === 'failed' && row.issue?.code === 'lease_over'),
+  }));
+
+export async function replace({ db, deployment }: Scene, { giveUp, start }: Replaced): Promise<void> {
+  for (const id of giveUp) await unwantOne(db, id);
+  for (const one of start) await addInstance(db, { deployment: deployment.id, ...one });
+}
