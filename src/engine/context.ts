@@ -3,15 +3,15 @@ import { LRUCache } from 'lru-cache';
 import type { Apart } from './apart/apart.js';
 import type { Issue } from '../core/errors/errors.js';
 import type { Definition } from '../core/definition/model.js';
-import type { AttemptRow } from '../records/attempts.js';
-import type { RunRow, TaskRow } from '../records/runs.js';
-import type { AttemptOver, Claim } from '../records/steps.js';
+import type { AttemptRow } from '../records/runs/attempts.js';
+import type { RunRow, TaskRow } from '../records/runs/runs.js';
+import type { AttemptOver, Claim } from '../records/runs/steps.js';
 import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
 import { listFiles, makeRepository } from '../git/repository.js';
 import type { Keys } from '../keys/keys.js';
 import type { Db, Records } from '../records/database.js';
-import type { ProjectRow } from '../records/projects.js';
+import type { ProjectRow } from '../records/projects/projects.js';
 
 /** Lengths of time, in milliseconds. Tests shorten them. */
 export interface Timing {

@@ -1,9 +1,9 @@
 /** Starts the loops and wakes them by what the records say has changed. */
-import { intakeDueMs } from '../records/sources.js';
-import { dropOldAnswers, dropOldSessions, dropOldSignIns } from '../records/people.js';
-import { dropEmptyPartitions, makeLogPartitions } from '../records/logs.js';
-import { nextPoll, nextStatus } from '../records/projects.js';
-import { nextDue } from '../records/runs.js';
+import { intakeDueMs } from '../records/projects/sources.js';
+import { dropOldAnswers, dropOldSessions, dropOldSignIns } from '../records/callers/people.js';
+import { dropEmptyPartitions, makeLogPartitions } from '../records/runs/logs.js';
+import { nextPoll, nextStatus } from '../records/projects/projects.js';
+import { nextDue } from '../records/runs/runs.js';
 import type { Context } from './context.js';
 import { stepDeployments } from './deployments/deployments.js';
 import { stepEnvironments } from './environments/environments.js';

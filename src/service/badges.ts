@@ -1,5 +1,5 @@
 /** Addresses of badges: with a key, so that only whoever was given one sees how a branch stands. */
-import type { ProjectRow } from '../records/projects.js';
+import type { ProjectRow } from '../records/projects/projects.js';
 import type { Service } from './server.js';
 
 export const badgeKey = (service: Service, project: Pick<ProjectRow, 'id'>): string =>

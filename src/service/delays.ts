@@ -1,5 +1,5 @@
-import type { EdgeRow } from '../records/agents.js';
-import type { EnvironmentRow } from '../records/environments.js';
+import type { EdgeRow } from '../records/callers/agents.js';
+import type { EnvironmentRow } from '../records/deployments/environments.js';
 
 /** Why old servers can't end yet, in words: an edge that is silent may still send them requests. Null when nothing delays. */
 export function addressesDelay(

@@ -1,10 +1,10 @@
 /** What people mean by a commit: a branch, a pull request (`pr-12`), a tag, or the beginning of a commit's id. */
-import { isKnownOwn, newestRunOf } from '../records/runs.js';
+import { isKnownOwn, newestRunOf } from '../records/runs/runs.js';
 import { CodedError } from '../core/errors/errors.js';
 import { type Context, repositoryOf } from '../engine/context.js';
 import { type CommitFacts, commitFacts, holdCommit, onBranches, resolve } from '../git/repository.js';
-import type { ProjectRow } from '../records/projects.js';
-import { findPullRequest, type PullRequestRow, branchOf } from '../records/sources.js';
+import type { ProjectRow } from '../records/projects/projects.js';
+import { findPullRequest, type PullRequestRow, branchOf } from '../records/projects/sources.js';
 
 export interface Ref {
   commit: string;

@@ -1,5 +1,5 @@
 /** What the routes work with, and the parts every request passes: who calls, what may be called, how errors are answered. */
-import { findRun, type RunRow } from '../records/runs.js';
+import { findRun, type RunRow } from '../records/runs/runs.js';
 import { randomUUID } from 'node:crypto';
 import type { TypeBoxTypeProvider } from '@fastify/type-provider-typebox';
 import type {
@@ -15,7 +15,7 @@ import { CodedError, type ErrorCode, registry, wording } from '../core/errors/er
 import { atLeast, type Role } from '../core/states.js';
 import type { Context } from '../engine/context.js';
 import { tokenHash } from '../keys/keys.js';
-import type { AgentRow } from '../records/agents.js';
+import type { AgentRow } from '../records/callers/agents.js';
 import type { Db } from '../records/database.js';
 import {
   type Caller,
@@ -24,8 +24,8 @@ import {
   beginAnswer,
   earlierAnswer,
   keepAnswer,
-} from '../records/people.js';
-import { findProject, type ProjectRow } from '../records/projects.js';
+} from '../records/callers/people.js';
+import { findProject, type ProjectRow } from '../records/projects/projects.js';
 import type { Problem } from '../wire/parts.js';
 import { type Access, access, boundMay } from './access.js';
 import type { Hub } from './hub.js';

@@ -20,7 +20,7 @@ import { newToken, openKeys, tokenHash } from '../keys/keys.js';
 import { takesKinds } from '../core/states.js';
 import { openRecords } from '../records/database.js';
 import { migrate } from '../records/migrate.js';
-import { addPerson, addSignIn, addToken, countPeople, firstOwner } from '../records/people.js';
+import { addPerson, addSignIn, addToken, countPeople, firstOwner } from '../records/callers/people.js';
 import { makeApp } from './app.js';
 import { makeKnown } from './known.js';
 import { makeHub } from './hub.js';

@@ -5,7 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openRecords, type Records } from '../../src/records/database.js';
 import { migrate } from '../../src/records/migrate.js';
-import { addProject, type NewProject, type ProjectRow } from '../../src/records/projects.js';
+import { addProject, type NewProject, type ProjectRow } from '../../src/records/projects/projects.js';
 import { root } from './world.js';
 
 export interface Cluster {

@@ -6,14 +6,14 @@ import { planRun } from '../../src/core/plan/plan.js';
 import { reportAttempt } from '../../src/engine/runs/reports.js';
 import type { Context, RunScene, Steps } from '../../src/engine/context.js';
 import { openSteps } from '../../src/engine/runs/steps.js';
-import { registerAgent } from '../../src/records/agents.js';
-import { attemptById, type AttemptOfRun, claimAttempts } from '../../src/records/attempts.js';
+import { registerAgent } from '../../src/records/callers/agents.js';
+import { attemptById, type AttemptOfRun, claimAttempts } from '../../src/records/runs/attempts.js';
 import { query, queryOne, type Records } from '../../src/records/database.js';
 import { newId } from '../../src/records/ids.js';
-import { addToken } from '../../src/records/people.js';
-import type { ProjectRow } from '../../src/records/projects.js';
-import { findRun, startRun, tasksOf } from '../../src/records/runs.js';
-import { addRun } from '../../src/records/sources.js';
+import { addToken } from '../../src/records/callers/people.js';
+import type { ProjectRow } from '../../src/records/projects/projects.js';
+import { findRun, startRun, tasksOf } from '../../src/records/runs/runs.js';
+import { addRun } from '../../src/records/projects/sources.js';
 import { type Cluster, openCluster, recordProject } from './cluster.js';
 
 /** The engine on a real database, with an agent that is played here: what a task makes is a function of what it sees. */

@@ -13,8 +13,8 @@ import { type Keys, openKeys } from '../../src/keys/keys.js';
 import { migrate } from '../../src/records/migrate.js';
 import { openRecords, query, queryOne, type Records } from '../../src/records/database.js';
 import { numberEvents } from '../../src/records/events.js';
-import { addPerson, addToken, callerOfToken, findPerson, setRole } from '../../src/records/people.js';
-import type { ProjectRow } from '../../src/records/projects.js';
+import { addPerson, addToken, callerOfToken, findPerson, setRole } from '../../src/records/callers/people.js';
+import type { ProjectRow } from '../../src/records/projects/projects.js';
 import {
   nextPoll,
   pollSoon,
@@ -24,9 +24,9 @@ import {
   takePoll,
   takeStatus,
   wakeStatus,
-} from '../../src/records/projects.js';
-import { addRun } from '../../src/records/sources.js';
-import { forgetSecrets, variableAt, variablesNow } from '../../src/records/variables.js';
+} from '../../src/records/projects/projects.js';
+import { addRun } from '../../src/records/projects/sources.js';
+import { forgetSecrets, variableAt, variablesNow } from '../../src/records/deployments/variables.js';
 import { type Cluster, openCluster, recordProject } from './cluster.js';
 
 let cluster: Cluster;

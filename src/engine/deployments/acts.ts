@@ -15,18 +15,18 @@ import {
   wasLive,
   releasedBy,
   asPast,
-} from '../../records/deployments.js';
+} from '../../records/deployments/deployments.js';
 import {
   type EnvironmentRow,
   findEnvironment,
   holdEnvironment,
   liftEnvironment,
   lockEnvironment,
-} from '../../records/environments.js';
+} from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { mainDefinition, nextNumber, type ProjectRow } from '../../records/projects.js';
-import { makeDue } from '../../records/runs.js';
-import { evidenceOf, findRelease, type ReleaseRow, releaseById } from '../../records/releases.js';
+import { mainDefinition, nextNumber, type ProjectRow } from '../../records/projects/projects.js';
+import { makeDue } from '../../records/runs/runs.js';
+import { evidenceOf, findRelease, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import type { Context, Db } from '../context.js';
 import { variablesFor } from '../environments/variables.js';
 

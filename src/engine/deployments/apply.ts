@@ -1,16 +1,16 @@
 /** The effects of a deployment's step, in the transaction of the step. */
 import { routeOf } from './routes.js';
 import { recordEvents } from '../../records/events.js';
-import { putRoute } from '../../records/agents.js';
+import { putRoute } from '../../records/callers/agents.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
-import { makeDue } from '../../records/runs.js';
-import { coolOthers, dueEnvironments, setHealth, setLive, setServing } from '../../records/environments.js';
+import { makeDue } from '../../records/runs/runs.js';
+import { coolOthers, dueEnvironments, setHealth, setLive, setServing } from '../../records/deployments/environments.js';
 import { canonical } from '../../core/canonical.js';
-import { addAttempts, attemptsOfDeployment } from '../../records/attempts.js';
+import { addAttempts, attemptsOfDeployment } from '../../records/runs/attempts.js';
 import { type Scene, partsOf } from './scene.js';
-import { type ReleaseRow, addEvidence } from '../../records/releases.js';
-import { type InstanceRow, addInstance, adoptWarm, unwant } from '../../records/instances.js';
-import { type DeploymentRow, retireDeployment, warmDeployment } from '../../records/deployments.js';
+import { type ReleaseRow, addEvidence } from '../../records/deployments/releases.js';
+import { type InstanceRow, addInstance, adoptWarm, unwant } from '../../records/deployments/instances.js';
+import { type DeploymentRow, retireDeployment, warmDeployment } from '../../records/deployments/deployments.js';
 import type { DeploymentEffect } from '../../core/advance/deployments.js';
 /** Deployments of one environment that stay warm at a time. */
 const warmAtMost = 2;

@@ -1,11 +1,11 @@
 /** Deployments on their way, and what is live: facts from the records, a step from core, its effects in the same transaction. */
-import { makeDue, setDue, takeDue } from '../../records/runs.js';
-import { instancesOf } from '../../records/instances.js';
+import { makeDue, setDue, takeDue } from '../../records/runs/runs.js';
+import { instancesOf } from '../../records/deployments/instances.js';
 import { instanceOver, replaceLetDown } from '../../core/advance/keep.js';
-import { hasTable, listEdges } from '../../records/agents.js';
+import { hasTable, listEdges } from '../../records/callers/agents.js';
 import { deploymentMoving } from '../../core/states.js';
 import { cool, keepLive } from './kept.js';
-import { attemptsOfDeployment } from '../../records/attempts.js';
+import { attemptsOfDeployment } from '../../records/runs/attempts.js';
 import { apply } from './apply.js';
 import { type Scene, asked, enter, facts, kept, replace } from './scene.js';
 import { type Issue, issue, registry, wording } from '../../core/errors/errors.js';
@@ -15,7 +15,7 @@ import {
   movingDeployments,
   setDeploymentState,
   setReplaces,
-} from '../../records/deployments.js';
+} from '../../records/deployments/deployments.js';
 import { type DeploymentFacts, type StepFact, advanceDeployment } from '../../core/advance/deployments.js';
 import type { Context } from '../context.js';
 import { recordEvents } from '../../records/events.js';

@@ -1,13 +1,13 @@
 /** What is live is kept as it was asked for; what is live no longer cools down. */
 import { tableFollows } from '../../core/advance/enter.js';
-import { setHealth } from '../../records/environments.js';
-import { setDue } from '../../records/runs.js';
+import { setHealth } from '../../records/deployments/environments.js';
+import { setDue } from '../../records/runs/runs.js';
 import { routeOf } from './routes.js';
-import { movingDeployments } from '../../records/deployments.js';
+import { movingDeployments } from '../../records/deployments/deployments.js';
 import { moveTraffic } from './apply.js';
-import { instancesOf, unwant } from '../../records/instances.js';
+import { instancesOf, unwant } from '../../records/deployments/instances.js';
 import { healthOf } from '../../core/advance/environments.js';
-import { hasTable, listEdges, routeBody } from '../../records/agents.js';
+import { hasTable, listEdges, routeBody } from '../../records/callers/agents.js';
 import { coolDeployment, instanceOver, replaceEnded } from '../../core/advance/keep.js';
 import { canonical } from '../../core/canonical.js';
 import { type Scene, asked, facts, kept, replace } from './scene.js';

@@ -1,7 +1,7 @@
 /** What an address leads to: the body of a route, as edges get it. */
 import type { Route } from '../../core/cutover/route.js';
-import type { InstanceRow } from '../../records/instances.js';
-import type { ReleaseRow } from '../../records/releases.js';
+import type { InstanceRow } from '../../records/deployments/instances.js';
+import type { ReleaseRow } from '../../records/deployments/releases.js';
 
 export function routeOf(
   environment: string,

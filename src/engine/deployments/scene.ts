@@ -1,9 +1,9 @@
 /** Everything about one deployment, read under its locks, and the facts that core asks for. */
-import { projectById } from '../../records/projects.js';
-import { type ReleaseRow, releaseById } from '../../records/releases.js';
-import { type InstanceRow, addInstance, instancesOf, unwantOne } from '../../records/instances.js';
-import { type EnvironmentRow, lockEnvironment, lockEnvironments } from '../../records/environments.js';
-import { type DeploymentRow, lockDeployment, lockDeployments } from '../../records/deployments.js';
+import { projectById } from '../../records/projects/projects.js';
+import { type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
+import { type InstanceRow, addInstance, instancesOf, unwantOne } from '../../records/deployments/instances.js';
+import { type EnvironmentRow, lockEnvironment, lockEnvironments } from '../../records/deployments/environments.js';
+import { type DeploymentRow, lockDeployment, lockDeployments } from '../../records/deployments/deployments.js';
 import type { Db } from '../../records/database.js';
 import type { Context } from '../context.js';
 import type { InstanceFact } from '../../core/advance/deployments.js';

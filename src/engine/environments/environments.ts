@@ -4,7 +4,7 @@ import { takes } from '../../core/advance/environments.js';
 import { closeEnvironment } from '../../core/advance/keep.js';
 import { issue } from '../../core/errors/errors.js';
 import { history } from '../../git/repository.js';
-import { hasTable, listEdges, putRoute, routeBody } from '../../records/agents.js';
+import { hasTable, listEdges, putRoute, routeBody } from '../../records/callers/agents.js';
 import {
   deploymentsOf,
   movingDeployments,
@@ -14,7 +14,7 @@ import {
   stopAttemptsOf,
   releasedBy,
   asPast,
-} from '../../records/deployments.js';
+} from '../../records/deployments/deployments.js';
 import {
   environmentById,
   type EnvironmentRow,
@@ -22,15 +22,15 @@ import {
   setEnvironmentState,
   setServing,
   setWaits,
-} from '../../records/environments.js';
+} from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { instancesOfEnvironment, unwant } from '../../records/instances.js';
-import { mainDefinition, projectById, type ProjectRow } from '../../records/projects.js';
-import { findRelease, newestOfPullRequest, releasesOfCommits } from '../../records/releases.js';
-import { type Due, setDue, settleDue, takeDue } from '../../records/runs.js';
+import { instancesOfEnvironment, unwant } from '../../records/deployments/instances.js';
+import { mainDefinition, projectById, type ProjectRow } from '../../records/projects/projects.js';
+import { findRelease, newestOfPullRequest, releasesOfCommits } from '../../records/deployments/releases.js';
+import { type Due, setDue, settleDue, takeDue } from '../../records/runs/runs.js';
 import { askDeployment, verifiedRelease } from '../deployments/acts.js';
 import { variablesFor } from './variables.js';
-import { branchHead } from '../../records/sources.js';
+import { branchHead } from '../../records/projects/sources.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
 
 export async function stepEnvironments(context: Context): Promise<boolean> {

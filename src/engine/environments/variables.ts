@@ -11,11 +11,11 @@ import {
   type SetVariable,
 } from '../../core/variables/resolve.js';
 import { type PinnedSet, setNames } from '../../core/variables/task.js';
-import { type EnvironmentRow, wakeEnvironments } from '../../records/environments.js';
+import { type EnvironmentRow, wakeEnvironments } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { nextNumber, type ProjectRow, lockProject } from '../../records/projects.js';
-import type { ReleaseRow } from '../../records/releases.js';
-import { putVariables, variableAt, variablesNow, type VariableRow } from '../../records/variables.js';
+import { nextNumber, type ProjectRow, lockProject } from '../../records/projects/projects.js';
+import type { ReleaseRow } from '../../records/deployments/releases.js';
+import { putVariables, variableAt, variablesNow, type VariableRow } from '../../records/deployments/variables.js';
 import { type Context, type Db, urlOf } from '../context.js';
 
 /** What is set for an environment: its own, else that of its plan (all reviews), else the project's. */

@@ -2,10 +2,10 @@
 import { type Coverage, coverageOf } from '../../core/results/coverage.js';
 import { changedLines, mergeBase } from '../../git/changes.js';
 import { commitFacts } from '../../git/repository.js';
-import { coverageOfTasks } from '../../records/coverage.js';
-import type { ProjectRow } from '../../records/projects.js';
-import type { RunRow } from '../../records/runs.js';
-import { branchHead, findPullRequest } from '../../records/sources.js';
+import { coverageOfTasks } from '../../records/runs/coverage.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
+import type { RunRow } from '../../records/runs/runs.js';
+import { branchHead, findPullRequest } from '../../records/projects/sources.js';
 import { type Context, repositoryOf } from '../context.js';
 
 export interface RunCoverage {

@@ -1,7 +1,7 @@
 /** Looks for work whose holder gave no sign of life, and for what was told to stop before anyone took it. */
-import { orphanAttempts, strayAttempts, stoppedWaiting } from '../../records/attempts.js';
-import { forgiveSilence, listAgents } from '../../records/agents.js';
-import { strayInstances } from '../../records/instances.js';
+import { orphanAttempts, strayAttempts, stoppedWaiting } from '../../records/runs/attempts.js';
+import { forgiveSilence, listAgents } from '../../records/callers/agents.js';
+import { strayInstances } from '../../records/deployments/instances.js';
 import { endOrphan, loseAttempt, loseInstance, stopWaiting } from './reports.js';
 import type { Context } from '../context.js';
 

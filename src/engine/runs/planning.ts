@@ -5,17 +5,17 @@ import { CodedError, type ErrorCode, issue, type Issue, registry, wording } from
 import { pinRun } from '../../core/plan/plan.js';
 import { layerKey } from '../../git/layer.js';
 import { readFile } from '../../git/repository.js';
-import { listAgents } from '../../records/agents.js';
-import { makeEnvironment } from '../../records/environments.js';
+import { listAgents } from '../../records/callers/agents.js';
+import { makeEnvironment } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../../records/order.js';
+import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../../records/runs/order.js';
 import {
   acceptDefinition,
   mainDefinition,
   projectById,
   type ProjectRow,
   saveDefinition,
-} from '../../records/projects.js';
+} from '../../records/projects/projects.js';
 import {
   beginPlanning,
   type Due,
@@ -27,8 +27,8 @@ import {
   settleDue,
   startRun,
   stopWork,
-} from '../../records/runs.js';
-import { openPullRequests } from '../../records/sources.js';
+} from '../../records/runs/runs.js';
+import { openPullRequests } from '../../records/projects/sources.js';
 import { parseApart } from './parse.js';
 import { planApart } from './plan.js';
 import { pinSet } from '../environments/variables.js';

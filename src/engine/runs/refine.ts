@@ -1,7 +1,7 @@
 /** What the service knows more than an agent: whether a file that was not found is in the repository. */
 import type { Issue } from '../../core/errors/errors.js';
 import { issue } from '../../core/errors/errors.js';
-import { projectById } from '../../records/projects.js';
+import { projectById } from '../../records/projects/projects.js';
 import { type Context, treeOf } from '../context.js';
 
 /** `key` is where the definition says what the work sees: `reads of unit`, `files of api`. */

@@ -7,12 +7,12 @@ import { withNeeds } from '../../core/definition/model.js';
 import { filesOf, type ListedFile } from '../../core/plan/plan.js';
 import { type Layer, releaseImage } from '../../core/release/image.js';
 import { layerOf } from '../../git/layer.js';
-import { dueEnvironments } from '../../records/environments.js';
+import { dueEnvironments } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { nextNumber, type ProjectRow } from '../../records/projects.js';
-import { addEvidence, addRelease, releaseOfRun } from '../../records/releases.js';
-import { holdBlobs, nameReleaseBlobs } from '../../records/space.js';
-import { addWarnings, lockRun, type RunRow, type TaskRow } from '../../records/runs.js';
+import { nextNumber, type ProjectRow } from '../../records/projects/projects.js';
+import { addEvidence, addRelease, releaseOfRun } from '../../records/deployments/releases.js';
+import { holdBlobs, nameReleaseBlobs } from '../../records/views/space.js';
+import { addWarnings, lockRun, type RunRow, type TaskRow } from '../../records/runs/runs.js';
 import { type Context, repositoryOf, treeOf } from '../context.js';
 
 export async function makeRelease(

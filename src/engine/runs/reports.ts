@@ -17,9 +17,9 @@ import {
   lockHeld,
   placeCommands,
   startCommand,
-} from '../../records/attempts.js';
-import { keepCoverage } from '../../records/coverage.js';
-import { wakeDeployments, deploymentById, releasedBy } from '../../records/deployments.js';
+} from '../../records/runs/attempts.js';
+import { keepCoverage } from '../../records/runs/coverage.js';
+import { wakeDeployments, deploymentById, releasedBy } from '../../records/deployments/deployments.js';
 import { recordEvents } from '../../records/events.js';
 import {
   forgetAgent,
@@ -28,9 +28,9 @@ import {
   instanceById,
   setInstanceState,
   lockSilent,
-} from '../../records/instances.js';
-import { runById, taskById } from '../../records/runs.js';
-import type { AttemptOver, Claim } from '../../records/steps.js';
+} from '../../records/deployments/instances.js';
+import { runById, taskById } from '../../records/runs/runs.js';
+import type { AttemptOver, Claim } from '../../records/runs/steps.js';
 import type { Context, Db } from '../context.js';
 import { refine } from './refine.js';
 

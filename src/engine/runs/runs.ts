@@ -1,7 +1,7 @@
 /** Runs on their way: planned, advanced, released. */
 import { complete, endingOf } from '../../core/advance/step.js';
 import { CodedError } from '../../core/errors/errors.js';
-import { type Due, runById, type RunRow, settleDue, takeDue, tasksOf } from '../../records/runs.js';
+import { type Due, runById, type RunRow, settleDue, takeDue, tasksOf } from '../../records/runs/runs.js';
 import type { Context } from '../context.js';
 import { failRun, planWaitingRun } from './planning.js';
 import { makeRelease } from './releases.js';

@@ -1,5 +1,5 @@
-import { definitionOf, projectById } from '../../records/projects.js';
-import type { RunRow } from '../../records/runs.js';
+import { definitionOf, projectById } from '../../records/projects/projects.js';
+import type { RunRow } from '../../records/runs/runs.js';
 import { type Context, type RunScene, treeOf } from '../context.js';
 
 /** Read once for each run, and kept for the newest: what it is made of does not change any more. */

@@ -1,7 +1,7 @@
 /** Lines of a log that have a text in them: read piece by piece, looked through apart. */
 import type { FoundLine } from '../../core/lines.js';
 import type { JobOutput } from '../apart/jobs.js';
-import { readPacked } from '../../records/logs.js';
+import { readPacked } from '../../records/runs/logs.js';
 import type { Context } from '../context.js';
 
 const chunksAtOnce = 32;

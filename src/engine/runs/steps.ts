@@ -18,11 +18,11 @@ import { CodedError } from '../../core/errors/errors.js';
 import { fingerprint, fingerprintInputs, keptInputs, type NeedOutput } from '../../core/fingerprint/inputs.js';
 import { filesOf } from '../../core/plan/plan.js';
 import { taskEnded } from '../../core/states.js';
-import type { AttemptRow } from '../../records/attempts.js';
+import type { AttemptRow } from '../../records/runs/attempts.js';
 import type { Db } from '../../records/database.js';
 import { newId } from '../../records/ids.js';
-import { findPasses, passesOf } from '../../records/results.js';
-import { type RunRow, runsServedBy, type TaskRow } from '../../records/runs.js';
+import { findPasses, passesOf } from '../../records/runs/results.js';
+import { type RunRow, runsServedBy, type TaskRow } from '../../records/runs/runs.js';
 import {
   type Claim,
   type Missed,
@@ -32,7 +32,7 @@ import {
   type Stepped,
   stepRunOf,
   writeStep,
-} from '../../records/steps.js';
+} from '../../records/runs/steps.js';
 import type { Cause, Context, RunScene, Steps } from '../context.js';
 import { sceneOf } from './scene.js';
 

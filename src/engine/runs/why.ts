@@ -2,10 +2,10 @@
 import { differences } from '../../core/fingerprint/differ.js';
 import { type JudgedCase, judgeCases } from '../../core/results/compare.js';
 import { changedPaths, type CommitFacts, commitsBetween } from '../../git/repository.js';
-import { attemptsOfRun, type CommandRow, commandsOf } from '../../records/attempts.js';
-import { lastPassedRun, lastTask, type LastTask, type PassedRun, pastTests } from '../../records/history.js';
-import type { ProjectRow } from '../../records/projects.js';
-import { type RunRow, type TaskRow, tasksOf, inputsOf } from '../../records/runs.js';
+import { attemptsOfRun, type CommandRow, commandsOf } from '../../records/runs/attempts.js';
+import { lastPassedRun, lastTask, type LastTask, type PassedRun, pastTests } from '../../records/views/history.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
+import { type RunRow, type TaskRow, tasksOf, inputsOf } from '../../records/runs/runs.js';
 import { type Context, repositoryOf, treeOf } from '../context.js';
 import { type ComparedInputs, compareInputs } from './foresee.js';
 

@@ -2,7 +2,7 @@
 import { join } from 'node:path';
 import type { Credential, Remote } from '../../git/remote.js';
 import type { Keys } from '../../keys/keys.js';
-import type { ProjectRow } from '../../records/projects.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
 import type { Context } from '../context.js';
 
 export const knownHosts = (context: Pick<Context, 'repositories'>): string =>

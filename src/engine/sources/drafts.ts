@@ -6,8 +6,8 @@ import { CodedError } from '../../core/errors/errors.js';
 import { readFile } from '../../git/repository.js';
 import { commitFile, moveBranch } from '../../git/write.js';
 import { recordEvents } from '../../records/events.js';
-import { type ProjectRow, setProject } from '../../records/projects.js';
-import { addRun, branchHead, intendPush } from '../../records/sources.js';
+import { type ProjectRow, setProject } from '../../records/projects/projects.js';
+import { addRun, branchHead, intendPush } from '../../records/projects/sources.js';
 import { type Context, type Db, ensureRepository, repositoryOf } from '../context.js';
 import { definitionPath } from '../runs/planning.js';
 

@@ -20,7 +20,7 @@ import {
   readFile,
 } from '../../git/repository.js';
 import { recordEvents } from '../../records/events.js';
-import { settlePoll, takePoll } from '../../records/projects.js';
+import { settlePoll, takePoll } from '../../records/projects/projects.js';
 import { type Context, ensureRepository } from '../context.js';
 import { knownHosts, remoteOf } from './credentials.js';
 import { compareBranches } from './sources.js';

@@ -5,10 +5,10 @@ import { GitError } from '../../git/command.js';
 import { remoteOf } from './credentials.js';
 import { branches, commitFacts, fetchAll, hasCommit, holdCommit, isCommitId } from '../../git/repository.js';
 import { type Context, domainOf, ensureRepository } from '../context.js';
-import { makeEnvironment, closeEnvironments } from '../../records/environments.js';
+import { makeEnvironment, closeEnvironments } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { listProjects, mainDefinition, projectById, type ProjectRow } from '../../records/projects.js';
-import { askStop, makeDue, openRuns } from '../../records/runs.js';
+import { listProjects, mainDefinition, projectById, type ProjectRow } from '../../records/projects/projects.js';
+import { askStop, makeDue, openRuns } from '../../records/runs/runs.js';
 import {
   addRun,
   dropOldIntents,
@@ -23,7 +23,7 @@ import {
   savePullRequest,
   settleIntake,
   takeIntake,
-} from '../../records/sources.js';
+} from '../../records/projects/sources.js';
 
 /** Types of events that a code host sends; the pull request ones are CDEvents' words for a change. */
 export const intakeTypes = {

@@ -9,8 +9,8 @@ import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
 import { checkedAddress, parseRemote } from '../../git/remote.js';
 import { signEvent } from '../../keys/webhooks.js';
 import { type EventRow, listEvents } from '../../records/events.js';
-import { type ProjectRow, settleStatus, takeStatus, wakeStatus } from '../../records/projects.js';
-import { findRun } from '../../records/runs.js';
+import { type ProjectRow, settleStatus, takeStatus, wakeStatus } from '../../records/projects/projects.js';
+import { findRun } from '../../records/runs/runs.js';
 import type { Context } from '../context.js';
 
 const atOnce = 100;

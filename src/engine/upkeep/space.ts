@@ -8,9 +8,9 @@ import {
   runsToTrim,
   trimRun,
   unnamedBlobs,
-} from '../../records/space.js';
-import { dropOldLogs } from '../../records/logs.js';
-import { forgetSecrets } from '../../records/variables.js';
+} from '../../records/views/space.js';
+import { dropOldLogs } from '../../records/runs/logs.js';
+import { forgetSecrets } from '../../records/deployments/variables.js';
 import type { Context, Keeping } from '../context.js';
 
 export const defaultKeeping: Keeping = {

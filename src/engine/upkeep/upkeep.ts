@@ -1,5 +1,5 @@
 /** What owners change about projects, and the key of everything that is encrypted. */
-import { closeEnvironments } from '../../records/environments.js';
+import { closeEnvironments } from '../../records/deployments/environments.js';
 import { rm } from 'node:fs/promises';
 import { pageNames } from '../../core/names.js';
 import { CodedError } from '../../core/errors/errors.js';
@@ -17,9 +17,9 @@ import {
   pollNow,
   removalOf,
   setProject,
-} from '../../records/projects.js';
-import { askStop, makeDue, openRuns } from '../../records/runs.js';
-import { allSealed, sealAgain, lockSealed } from '../../records/variables.js';
+} from '../../records/projects/projects.js';
+import { askStop, makeDue, openRuns } from '../../records/runs/runs.js';
+import { allSealed, sealAgain, lockSealed } from '../../records/deployments/variables.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
 import { sealCredential } from '../sources/credentials.js';
 

@@ -2,8 +2,8 @@
 import { timingSafeEqual } from 'node:crypto';
 import { Type } from '@sinclair/typebox';
 import { badgeSvg, type BadgeState } from '../../core/badge.js';
-import { newestRun } from '../../records/overview.js';
-import { findProject } from '../../records/projects.js';
+import { newestRun } from '../../records/views/overview.js';
+import { findProject } from '../../records/projects/projects.js';
 import { badgeKey } from '../badges.js';
 import { type App, notFound, type Service } from '../server.js';
 

@@ -1,7 +1,7 @@
 /** Goes from a few characters to the page that is meant. */
 import { Type } from '@sinclair/typebox';
-import { find, type FoundRow } from '../../records/find.js';
-import type { Caller } from '../../records/people.js';
+import { find, type FoundRow } from '../../records/views/find.js';
+import type { Caller } from '../../records/callers/people.js';
 import { Found } from '../../wire/projects.js';
 import type { App, Service } from '../server.js';
 

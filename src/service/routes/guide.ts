@@ -14,9 +14,9 @@ import {
 } from '../../engine/sources/remotes.js';
 import { repositoryOf } from '../../engine/context.js';
 import { compareBranches } from '../../engine/sources/sources.js';
-import { branchHead } from '../../records/sources.js';
-import type { Caller } from '../../records/people.js';
-import { pollSoon, type ProjectRow } from '../../records/projects.js';
+import { branchHead } from '../../records/projects/sources.js';
+import type { Caller } from '../../records/callers/people.js';
+import { pollSoon, type ProjectRow } from '../../records/projects/projects.js';
 import {
   DefinitionIssues,
   Draft,

@@ -18,8 +18,8 @@ import {
   type TokenRow,
   takeSignIn,
   personOfToken,
-} from '../../records/people.js';
-import { findProject, projectById } from '../../records/projects.js';
+} from '../../records/callers/people.js';
+import { findProject, projectById } from '../../records/projects/projects.js';
 import { AddedToken, Me, NewToken, type NewTokenBody, Session, SignIn, Token } from '../../wire/people.js';
 import { Page } from '../../wire/parts.js';
 import { type App, change, cookieName, hostOf, notFound, type Service } from '../server.js';

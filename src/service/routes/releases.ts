@@ -5,7 +5,7 @@ import { mediaTypes } from '../../core/release/image.js';
 import { canonical } from '../../core/canonical.js';
 import type { BlobStore } from '../../blobs/store.js';
 import { needRelease } from '../../engine/deployments/acts.js';
-import { type ReleaseRow, listReleases } from '../../records/releases.js';
+import { type ReleaseRow, listReleases } from '../../records/deployments/releases.js';
 import { Page, PageQuery } from '../../wire/parts.js';
 import { Release, ReleaseDetail } from '../../wire/releases.js';
 import { type App, needProject, type Service } from '../server.js';

@@ -25,9 +25,9 @@ import {
 import { isCommitId } from '../../git/repository.js';
 import { checkEvent, newEventSecret } from '../../keys/webhooks.js';
 import { recordEvents } from '../../records/events.js';
-import type { Caller } from '../../records/people.js';
-import { findProject, type ProjectRow } from '../../records/projects.js';
-import { intendPush, mayTellRefusal, recordIntake } from '../../records/sources.js';
+import type { Caller } from '../../records/callers/people.js';
+import { findProject, type ProjectRow } from '../../records/projects/projects.js';
+import { intendPush, mayTellRefusal, recordIntake } from '../../records/projects/sources.js';
 import { type App, gitCaller, notFound, type Service } from '../server.js';
 
 /** Bytes of the head of a push in which its commands must stand. */

@@ -5,9 +5,9 @@ import { type DotenvIssue, parseDotenv } from '../../core/variables/dotenv.js';
 import { settable } from '../../core/variables/resolve.js';
 import { changeVariables, previewChanges } from '../../engine/environments/variables.js';
 import type { Db } from '../../records/database.js';
-import { environmentsOf } from '../../records/environments.js';
-import { mainDefinition, type ProjectRow } from '../../records/projects.js';
-import { variablesNow } from '../../records/variables.js';
+import { environmentsOf } from '../../records/deployments/environments.js';
+import { mainDefinition, type ProjectRow } from '../../records/projects/projects.js';
+import { variablesNow } from '../../records/deployments/variables.js';
 import { VariableChangeBody, VariableChanges, Variables, type WantedVariable } from '../../wire/variables.js';
 import { type App, change, needProject, type Service } from '../server.js';
 

@@ -24,14 +24,20 @@ import {
   routesAfter,
   routesName,
   holds,
-} from '../../records/agents.js';
-import { type AttemptRow, attemptById, attemptsLeftBy, claimAttempts, heldAttempts } from '../../records/attempts.js';
+} from '../../records/callers/agents.js';
+import {
+  type AttemptRow,
+  attemptById,
+  attemptsLeftBy,
+  claimAttempts,
+  heldAttempts,
+} from '../../records/runs/attempts.js';
 import { recordEvents } from '../../records/events.js';
-import { coolOldest } from '../../records/environments.js';
-import { anyWaits, claimInstances, heldInstances, nextStart } from '../../records/instances.js';
-import { appendLog } from '../../records/logs.js';
+import { coolOldest } from '../../records/deployments/environments.js';
+import { anyWaits, claimInstances, heldInstances, nextStart } from '../../records/deployments/instances.js';
+import { appendLog } from '../../records/runs/logs.js';
 import { notify } from '../../records/database.js';
-import { type AgentGrant, type Caller, grantOf } from '../../records/people.js';
+import { type AgentGrant, type Caller, grantOf } from '../../records/callers/people.js';
 import { Digest } from '../../wire/parts.js';
 import {
   AttemptReport,

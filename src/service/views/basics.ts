@@ -1,9 +1,9 @@
 /** What every view is made of: issues in words, times, commits, projects, events. */
-import { commitById } from '../../records/sources.js';
+import { commitById } from '../../records/projects/sources.js';
 import { type Issue, wording } from '../../core/errors/errors.js';
 import type { Db } from '../../records/database.js';
 import type { EventRow } from '../../records/events.js';
-import type { ProjectRow } from '../../records/projects.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
 import type { Commit, Project } from '../../wire/projects.js';
 import type { Event } from '../../wire/overview.js';
 import type { Said } from '../../wire/parts.js';

@@ -10,8 +10,8 @@ import {
   type BoardProject,
   type BoardRelease,
   boardOf,
-} from '../../records/board.js';
-import { listAgents, listEdges } from '../../records/agents.js';
+} from '../../records/views/board.js';
+import { listAgents, listEdges } from '../../records/callers/agents.js';
 import type { Db } from '../../records/database.js';
 import type { Deployment, Environment } from '../../wire/environments.js';
 import type { Board } from '../../wire/overview.js';

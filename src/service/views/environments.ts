@@ -1,13 +1,13 @@
 /** One environment with all that its page shows. */
 import { environmentView } from './board.js';
 import { revertTarget } from '../../core/advance/environments.js';
-import { listAgents, listEdges } from '../../records/agents.js';
+import { listAgents, listEdges } from '../../records/callers/agents.js';
 import type { Db } from '../../records/database.js';
-import { deploymentsOf, asPast } from '../../records/deployments.js';
-import type { EnvironmentRow } from '../../records/environments.js';
-import { instancesOfEnvironment } from '../../records/instances.js';
-import type { ProjectRow } from '../../records/projects.js';
-import { releaseById } from '../../records/releases.js';
+import { deploymentsOf, asPast } from '../../records/deployments/deployments.js';
+import type { EnvironmentRow } from '../../records/deployments/environments.js';
+import { instancesOfEnvironment } from '../../records/deployments/instances.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
+import { releaseById } from '../../records/deployments/releases.js';
 import type { EnvironmentDetail } from '../../wire/environments.js';
 import { addressesDelay } from '../delays.js';
 import type { Service } from '../server.js';

@@ -1,13 +1,13 @@
 /** Releases and their ways: deployments and promotions as the API gives them. */
-import { environmentById } from '../../records/environments.js';
-import { runById } from '../../records/runs.js';
+import { environmentById } from '../../records/deployments/environments.js';
+import { runById } from '../../records/runs/runs.js';
 import { considerPromotion, placeOf } from '../../engine/deployments/acts.js';
 import { repositoryOf } from '../../engine/context.js';
 import { commitsBetween } from '../../git/repository.js';
 import type { Db } from '../../records/database.js';
-import type { DeploymentRow } from '../../records/deployments.js';
-import type { ProjectRow } from '../../records/projects.js';
-import { evidenceOf, type ReleaseRow, releaseById } from '../../records/releases.js';
+import type { DeploymentRow } from '../../records/deployments/deployments.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
+import { evidenceOf, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import type { Deployment } from '../../wire/environments.js';
 import type { Promotion, Release, ReleaseDetail } from '../../wire/releases.js';
 import type { Service } from '../server.js';

@@ -1,12 +1,12 @@
 /** Runs as the API gives them. */
 import { issue } from '../../core/errors/errors.js';
-import { listAgents } from '../../records/agents.js';
-import { attemptsOfRun, commandsOf } from '../../records/attempts.js';
+import { listAgents } from '../../records/callers/agents.js';
+import { attemptsOfRun, commandsOf } from '../../records/runs/attempts.js';
 import type { Db } from '../../records/database.js';
-import { definitionOf, type ProjectRow } from '../../records/projects.js';
-import { expectedTimes, runsOfAttempts } from '../../records/history.js';
-import { type RunOverview, runOverview } from '../../records/overview.js';
-import { type RunRow, tasksOf } from '../../records/runs.js';
+import { definitionOf, type ProjectRow } from '../../records/projects/projects.js';
+import { expectedTimes, runsOfAttempts } from '../../records/views/history.js';
+import { type RunOverview, runOverview } from '../../records/views/overview.js';
+import { type RunRow, tasksOf } from '../../records/runs/runs.js';
 import type { Run, RunDetail } from '../../wire/runs.js';
 import type { Said } from '../../wire/parts.js';
 import { iso, said } from './basics.js';

@@ -1,5 +1,5 @@
 /** What people set for a project and for each of its environments. Each change is a row of its own; the newest of a name counts. */
-import { type Db, queryOne, query } from './database.js';
+import { type Db, queryOne, query } from '../database.js';
 
 export interface VariableRow {
   scope: string;

@@ -1,8 +1,8 @@
 /** What arrives: pushes, events of code hosts, pull requests. */
-import { CodedError } from '../core/errors/errors.js';
-import { json, type Db, notify, queryOne, query, tables } from './database.js';
-import { type NewEvent, recordEvents } from './events.js';
-import { newId } from './ids.js';
+import { CodedError } from '../../core/errors/errors.js';
+import { json, type Db, notify, queryOne, query, tables } from '../database.js';
+import { type NewEvent, recordEvents } from '../events.js';
+import { newId } from '../ids.js';
 import { nextNumber } from './projects.js';
 
 export interface CommitRow {

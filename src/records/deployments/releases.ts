@@ -1,8 +1,8 @@
 import type { InferAttributes } from 'sequelize';
-import type { Release } from './models/releases.js';
+import type { Release } from '../models/releases.js';
 import { Op } from 'sequelize';
-import { json, type Db, notify, queryOne, query, tables } from './database.js';
-import { newId } from './ids.js';
+import { json, type Db, notify, queryOne, query, tables } from '../database.js';
+import { newId } from '../ids.js';
 
 const columns = [
   'id',

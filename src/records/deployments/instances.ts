@@ -1,7 +1,7 @@
-import { CodedError, type Issue } from '../core/errors/errors.js';
-import type { InstanceState } from '../core/states.js';
-import { json, type Db, notify, queryOne, query, tables } from './database.js';
-import { newId } from './ids.js';
+import { CodedError, type Issue } from '../../core/errors/errors.js';
+import type { InstanceState } from '../../core/states.js';
+import { json, type Db, notify, queryOne, query, tables } from '../database.js';
+import { newId } from '../ids.js';
 
 export interface InstanceRow {
   id: string;

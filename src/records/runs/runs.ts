@@ -1,12 +1,12 @@
 import type { InferAttributes } from 'sequelize';
-import type { Run } from './models/runs.js';
-import type { Task } from '../core/definition/model.js';
-import type { PinnedSet } from '../core/variables/task.js';
-import type { Issue } from '../core/errors/errors.js';
-import type { TestResults } from '../core/results/model.js';
-import type { RunState, TaskState } from '../core/states.js';
-import { json, type Db, notify, queryOne, query, tables } from './database.js';
-import { newId } from './ids.js';
+import type { Run } from '../models/runs.js';
+import type { Task } from '../../core/definition/model.js';
+import type { PinnedSet } from '../../core/variables/task.js';
+import type { Issue } from '../../core/errors/errors.js';
+import type { TestResults } from '../../core/results/model.js';
+import type { RunState, TaskState } from '../../core/states.js';
+import { json, type Db, notify, queryOne, query, tables } from '../database.js';
+import { newId } from '../ids.js';
 
 const runColumns = [
   'id',

@@ -1,8 +1,8 @@
 /** Attempts: made waiting, claimed by an agent with a fence and a lease, ended once. Each write of their agent names the fence. */
-import { CodedError, type Issue } from '../core/errors/errors.js';
-import type { AttemptKind, AttemptState, Takes } from '../core/states.js';
-import { json, type Db, notify, queryOne, query } from './database.js';
-import { newId } from './ids.js';
+import { CodedError, type Issue } from '../../core/errors/errors.js';
+import type { AttemptKind, AttemptState, Takes } from '../../core/states.js';
+import { json, type Db, notify, queryOne, query } from '../database.js';
+import { newId } from '../ids.js';
 
 /** What an agent must have to take it. */
 export interface AttemptNeeds {

@@ -1,8 +1,8 @@
 /** What earlier runs of a project tell about a task. */
-import type { Issue } from '../core/errors/errors.js';
-import type { TestResults } from '../core/results/model.js';
-import type { TaskState } from '../core/states.js';
-import { type Db, queryOne, query } from './database.js';
+import type { Issue } from '../../core/errors/errors.js';
+import type { TestResults } from '../../core/results/model.js';
+import type { TaskState } from '../../core/states.js';
+import { type Db, queryOne, query } from '../database.js';
 
 /** How many runs are looked back on. */
 const lookBack = 200;

@@ -1,14 +1,14 @@
 import type { InferAttributes } from 'sequelize';
-import type { Project } from './models/projects.js';
+import type { Project } from '../models/projects.js';
 import { Op } from 'sequelize';
-import type { Definition } from '../core/definition/model.js';
-import { storedDefinition } from '../core/definition/stored.js';
-import type { DefinitionIssue } from '../core/definition/parse.js';
-import type { Issue } from '../core/errors/errors.js';
-import type { SourceKind } from '../core/states.js';
-import { json, type Db, notify, queryOne, query, now, tables } from './database.js';
-import { recordEvents } from './events.js';
-import { newId } from './ids.js';
+import type { Definition } from '../../core/definition/model.js';
+import { storedDefinition } from '../../core/definition/stored.js';
+import type { DefinitionIssue } from '../../core/definition/parse.js';
+import type { Issue } from '../../core/errors/errors.js';
+import type { SourceKind } from '../../core/states.js';
+import { json, type Db, notify, queryOne, query, now, tables } from '../database.js';
+import { recordEvents } from '../events.js';
+import { newId } from '../ids.js';
 
 const columns = [
   'id',

@@ -1,8 +1,8 @@
 import { Op } from 'sequelize';
-import { type Role, roles, type Takes } from '../core/states.js';
-import { type Db, queryOne, query, tables, now } from './database.js';
-import { recordEvents } from './events.js';
-import { newId } from './ids.js';
+import { type Role, roles, type Takes } from '../../core/states.js';
+import { type Db, queryOne, query, tables, now } from '../database.js';
+import { recordEvents } from '../events.js';
+import { newId } from '../ids.js';
 
 export type TokenKind = 'person' | 'agent' | 'edge';
 

@@ -1,5 +1,5 @@
 /** What is kept and what may go: logs and outputs of old runs, bytes of old releases, blobs that nothing names. */
-import { type Db, query } from './database.js';
+import { type Db, query } from '../database.js';
 
 /** Taken for sharing by who is about to use stored bytes again, and alone by who removes some. */
 const lock = 7_403_130;

@@ -1,5 +1,5 @@
 /** What somebody may mean by a few characters: projects, environments, reviews, runs, releases. */
-import { type Db, query } from './database.js';
+import { type Db, query } from '../database.js';
 
 export interface FoundRow {
   kind: 'project' | 'environment' | 'run' | 'release';

@@ -1,5 +1,5 @@
-import type { Coverage } from '../core/results/coverage.js';
-import { type Db, json, query } from './database.js';
+import type { Coverage } from '../../core/results/coverage.js';
+import { type Db, json, query } from '../database.js';
 
 /** Keeps what an attempt has covered; told twice, the last counts. */
 export const keepCoverage = (db: Db, attempt: string, { found, hit, files }: Coverage): Promise<unknown> =>

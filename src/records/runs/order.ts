@@ -1,5 +1,5 @@
 /** Runs of one branch or pull request among each other: what a newer push does to the older ones. */
-import { type Db, notify, queryOne, query } from './database.js';
+import { type Db, notify, queryOne, query } from '../database.js';
 import type { RunRow } from './runs.js';
 
 /** The runs of the same place: a branch of the project's own, or a pull request. */

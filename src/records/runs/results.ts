@@ -1,6 +1,6 @@
 /** What fingerprints came to, kept by trust scope. */
-import type { TestResults } from '../core/results/model.js';
-import { type Db, queryOne, query } from './database.js';
+import type { TestResults } from '../../core/results/model.js';
+import { type Db, queryOne, query } from '../database.js';
 
 export interface PassedResult {
   fingerprint: string;

@@ -1,7 +1,7 @@
-import type { Issue } from '../core/errors/errors.js';
-import type { Takes } from '../core/states.js';
-import { json, type Db, notify, queryOne, query, tables } from './database.js';
-import { newId } from './ids.js';
+import type { Issue } from '../../core/errors/errors.js';
+import type { Takes } from '../../core/states.js';
+import { json, type Db, notify, queryOne, query, tables } from '../database.js';
+import { newId } from '../ids.js';
 
 export interface AgentRow {
   id: string;

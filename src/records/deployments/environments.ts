@@ -1,10 +1,10 @@
 import { Op } from 'sequelize';
-import { addressLabel } from '../core/addresses.js';
-import type { Issue } from '../core/errors/errors.js';
-import type { EnvironmentState, Health } from '../core/states.js';
-import { type Db, notify, queryOne, query, tables } from './database.js';
-import { recordEvents } from './events.js';
-import { newId } from './ids.js';
+import { addressLabel } from '../../core/addresses.js';
+import type { Issue } from '../../core/errors/errors.js';
+import type { EnvironmentState, Health } from '../../core/states.js';
+import { type Db, notify, queryOne, query, tables } from '../database.js';
+import { recordEvents } from '../events.js';
+import { newId } from '../ids.js';
 
 export interface EnvironmentRow {
   id: string;

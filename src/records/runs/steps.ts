@@ -7,10 +7,10 @@ import {
   type StepRun,
   type StepTask,
   type StepWrites,
-} from '../core/advance/step.js';
-import type { AttemptState } from '../core/states.js';
+} from '../../core/advance/step.js';
+import type { AttemptState } from '../../core/states.js';
 import { type AttemptRow, type EndedCommand, fromJson } from './attempts.js';
-import { type Db, json, queryOne, query } from './database.js';
+import { type Db, json, queryOne, query } from '../database.js';
 import type { RunRow, TaskRow } from './runs.js';
 import { runById, tasksOf } from './runs.js';
 

@@ -1,10 +1,10 @@
 /** What is live where, and what of it is needed to say what waits: every project with its environments, in one statement. */
-import type { EnvironmentPlan, VariablePlan } from '../core/definition/model.js';
-import type { Issue } from '../core/errors/errors.js';
-import type { DeploymentKind, DeploymentState, SourceKind } from '../core/states.js';
-import type { SecretPlace } from '../core/variables/resolve.js';
-import { type Db, query } from './database.js';
-import type { EnvironmentRow } from './environments.js';
+import type { EnvironmentPlan, VariablePlan } from '../../core/definition/model.js';
+import type { Issue } from '../../core/errors/errors.js';
+import type { DeploymentKind, DeploymentState, SourceKind } from '../../core/states.js';
+import type { SecretPlace } from '../../core/variables/resolve.js';
+import { type Db, query } from '../database.js';
+import type { EnvironmentRow } from '../deployments/environments.js';
 import type { RunOverview } from './overview.js';
 
 /** Times are ISO 8601, as PostgreSQL writes them into JSON. */

@@ -1,8 +1,8 @@
 /** Log chunks by stream (an attempt or an instance) and byte position; compressed, in partitions by month of the stream's id. */
 import { gunzipSync, gzipSync } from 'node:zlib';
-import { CodedError } from '../core/errors/errors.js';
-import { countLines } from '../core/lines.js';
-import { json, type Db, notify, queryOne, query } from './database.js';
+import { CodedError } from '../../core/errors/errors.js';
+import { countLines } from '../../core/lines.js';
+import { json, type Db, notify, queryOne, query } from '../database.js';
 
 export interface Chunk {
   /** Byte position in the stream. */

@@ -1,13 +1,13 @@
 /** Deployments: releases that are brought live, one after another in each environment. */
-import type { PastDeployment } from '../core/advance/environments.js';
+import type { PastDeployment } from '../../core/advance/environments.js';
 import type { InferAttributes } from 'sequelize';
-import type { Deployment } from './models/deployments.js';
-import type { EnvironmentPlan } from '../core/definition/model.js';
-import type { Issue } from '../core/errors/errors.js';
-import type { SecretPlace } from '../core/variables/resolve.js';
-import type { DeploymentKind, DeploymentState } from '../core/states.js';
-import { type Db, json, notify, now, query, queryOne, tables } from './database.js';
-import { newId } from './ids.js';
+import type { Deployment } from '../models/deployments.js';
+import type { EnvironmentPlan } from '../../core/definition/model.js';
+import type { Issue } from '../../core/errors/errors.js';
+import type { SecretPlace } from '../../core/variables/resolve.js';
+import type { DeploymentKind, DeploymentState } from '../../core/states.js';
+import { type Db, json, notify, now, query, queryOne, tables } from '../database.js';
+import { newId } from '../ids.js';
 
 const deploymentColumns = [
   'id',

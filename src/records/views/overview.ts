@@ -1,6 +1,6 @@
 /** Runs with what a list shows of them, in one statement. */
-import { type Db, queryOne, query } from './database.js';
-import type { RunRow } from './runs.js';
+import { type Db, queryOne, query } from '../database.js';
+import type { RunRow } from '../runs/runs.js';
 
 export interface RunOverview extends RunRow {
   project: string;
