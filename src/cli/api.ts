@@ -19,11 +19,14 @@ const configFile = (): string =>
 export function signedIn(): SignedIn {
   if (process.env.TSUNAGI_URL && process.env.TSUNAGI_TOKEN)
     return { url: process.env.TSUNAGI_URL.replace(/\/$/, ''), token: process.env.TSUNAGI_TOKEN };
+  let found: Partial<SignedIn> | null = null;
   try {
-    return JSON.parse(readFileSync(configFile(), 'utf8')) as SignedIn;
+    found = JSON.parse(readFileSync(configFile(), 'utf8')) as Partial<SignedIn> | null;
   } catch {
-    throw new CodedError('not_signed_in');
+    // There is none, or it was cut short.
   }
+  if (typeof found?.url !== 'string' || typeof found.token !== 'string') throw new CodedError('not_signed_in');
+  return { url: found.url, token: found.token };
 }
 
 export function rememberSignIn(one: SignedIn): string {

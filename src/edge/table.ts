@@ -5,11 +5,13 @@
  * the reason, and is tried again; the others go on.
  */
 import { backoff } from '../core/backoff.js';
-import { readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { type Static, Type } from '@sinclair/typebox';
 import type { Route } from '../core/cutover/route.js';
 import { CodedError, issue, type Issue } from '../core/errors/errors.js';
 import { makeClient } from '../wire/client.js';
+import { readKept, writeKept } from '../wire/kept.js';
+import { Nullable } from '../wire/parts.js';
 import type { TableAnswer, TableRequest } from '../wire/work.js';
 import type { Sites } from './sites.js';
 
@@ -18,10 +20,29 @@ export interface Table {
   close(): Promise<void>;
 }
 
-interface Kept {
-  version: number;
-  routes: Record<string, Route>;
-}
+const Path = { at: Type.String(), part: Type.String() };
+const Site = Type.Object({
+  ...Path,
+  kind: Type.Literal('site'),
+  bytes: Type.String(),
+  layers: Type.Array(Type.String()),
+  root: Type.String(),
+  fallback: Nullable(Type.String()),
+});
+const Server = Type.Object({
+  ...Path,
+  kind: Type.Literal('server'),
+  instances: Type.Array(Type.Object({ id: Type.String(), address: Type.String(), port: Type.Integer() })),
+});
+const KeptRoute = Type.Object({
+  environment: Type.String(),
+  deployment: Type.String(),
+  release: Type.String(),
+  commit: Type.String(),
+  paths: Type.Array(Type.Union([Site, Server])),
+});
+const Kept = Type.Object({ version: Type.Integer(), routes: Type.Record(Type.String(), KeptRoute) });
+type Kept = Static<typeof Kept>;
 
 export interface TableOptions {
   url: string;
@@ -59,8 +80,7 @@ export function openTable(options: TableOptions): Table {
   const save = (): void => {
     // After a restart the service tells again what is open now.
     const from = Math.min(version, ...[...open.values()].map((one) => one.version - 1));
-    writeFileSync(`${file}.new`, JSON.stringify({ version: from, routes: Object.fromEntries(routes) } satisfies Kept));
-    renameSync(`${file}.new`, file);
+    writeKept(file, { version: from, routes: Object.fromEntries(routes) } satisfies Kept);
     const wanted = [...routes.values(), ...[...open.values()].map((one) => one.route)];
     sites.keepOnly(wanted.flatMap((route) => sitesOf(route).map((path) => path.bytes)));
   };
@@ -145,11 +165,7 @@ const sitesOf = (route: Route) => route.paths.filter((path) => path.kind === 'si
 
 /** What was kept; without the hosts whose bytes are gone, which are then asked for from the beginning. */
 function load(file: string, sites: Sites): Kept {
-  try {
-    const { version, routes } = JSON.parse(readFileSync(file, 'utf8')) as Kept;
-    const whole = Object.entries(routes).filter(([, route]) => sitesOf(route).every((path) => sites.has(path.bytes)));
-    return { version: whole.length === Object.keys(routes).length ? version : 0, routes: Object.fromEntries(whole) };
-  } catch {
-    return { version: 0, routes: {} };
-  }
+  const { version, routes } = readKept(file, Kept) ?? { version: 0, routes: {} };
+  const whole = Object.entries(routes).filter(([, route]) => sitesOf(route).every((path) => sites.has(path.bytes)));
+  return { version: whole.length === Object.keys(routes).length ? version : 0, routes: Object.fromEntries(whole) };
 }

@@ -1,9 +1,10 @@
 import { spawn } from 'node:child_process';
-import { existsSync, mkdtempSync, rmSync } from 'node:fs';
+import { existsSync, mkdtempSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, describe, expect, it } from '@jest/globals';
+import { Type } from '@sinclair/typebox';
 import { makeLogSender } from '../../src/agent/log/log.js';
 import { findLimits } from '../../src/agent/sandbox/host.js';
 import { groupOf, makeGroup } from '../../src/agent/sandbox/limits.js';
@@ -25,6 +26,7 @@ import { startLoop } from '../../src/engine/loop.js';
 import { makeHub } from '../../src/service/hub.js';
 import { addressesDelay } from '../../src/service/delays.js';
 import { type Client, mayRetry, untilDone } from '../../src/wire/client.js';
+import { readKept, writeKept } from '../../src/wire/kept.js';
 import { figure, median } from '../../bench/harness.js';
 import { until } from './world.js';
 
@@ -386,5 +388,20 @@ describe('a figure', () => {
       spread: 0.25,
     });
     expect(figure('f', 'ms', [30], [], goal)).toMatchObject({ baseline: null, ratio: null, met: false });
+  });
+});
+
+describe('a file that is kept on the machine', () => {
+  it('is believed only when it is whole and has the shape that is expected', () => {
+    const file = join(mkdtempSync(join(tmpdir(), 'tsunagi-kept-')), 'kept.json');
+    const Shape = Type.Object({ name: Type.String(), count: Type.Integer() });
+    expect(readKept(file, Shape)).toBeNull();
+    writeKept(file, { name: 'a', count: 2 });
+    expect(readKept(file, Shape)).toEqual({ name: 'a', count: 2 });
+    expect(statSync(file).mode & 0o777).toBe(0o600);
+    for (const text of ['', '{"name":"a"', '{"name":"a"}', '{"name":"a","count":1.5}', 'null', '[]']) {
+      writeFileSync(file, text);
+      expect([text, readKept(file, Shape)]).toEqual([text, null]);
+    }
   });
 });

@@ -1,10 +1,12 @@
 /** What attempts and instances are done with on this machine: sandbox, layers, caches, databases; found out and made ready. */
-import { mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { mkdirSync, readdirSync, statSync } from 'node:fs';
 import { join } from 'node:path';
+import { Type } from '@sinclair/typebox';
 import { defaultFree, fullDisk } from '../../blobs/disk.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { openDatabases } from '../../resources/postgres.js';
 import type { Client } from '../../wire/client.js';
+import { readKept, writeKept } from '../../wire/kept.js';
 import { openCaches } from './caches.js';
 import type { AgentContext } from '../context.js';
 import { baseDigest, toolVersions } from '../facts.js';
@@ -23,7 +25,7 @@ import {
 } from '../sandbox/host.js';
 import { moveAway, sweepTrash } from '../files/remove.js';
 import { groupOf, preferOwn } from '../sandbox/limits.js';
-import { type AttemptMark, openReadyChains } from '../sandbox/ready.js';
+import { AttemptMark, openReadyChains } from '../sandbox/ready.js';
 
 export interface WorkshopOptions {
   name: string;
@@ -141,7 +143,8 @@ export async function openWorkshop(
 async function sweepWork(folder: string, limits: Host['limits']): Promise<string[]> {
   const hurt: string[] = [];
   for (const name of readdirSync(join(folder, 'work'))) {
-    const mark = markOf(join(folder, 'work', name));
+    // None where there was no attempt, or its agent died over it.
+    const mark = readKept(join(folder, 'work', name, 'attempt'), AttemptMark);
     if (mark) {
       const { outOfMemory, refusedProcesses } = groupOf(limits, mark.place, mark.before).facts();
       if (outOfMemory + refusedProcesses > 0) hurt.push(mark.attempt);
@@ -156,27 +159,16 @@ async function sweepWork(folder: string, limits: Host['limits']): Promise<string
   return hurt;
 }
 
-/** What the agent before wrote down beside an attempt; null where there is none, or it was cut short. */
-function markOf(folder: string): AttemptMark | null {
-  try {
-    return JSON.parse(readFileSync(join(folder, 'attempt'), 'utf8')) as AttemptMark;
-  } catch {
-    return null;
-  }
-}
+const KeptBase = Type.Object({ mark: Type.String(), base: Type.String() });
 
 /** The base digest asks the package manager, which takes a while; it is kept beside the time of the last installation. */
 async function keptBase(options: WorkshopOptions): Promise<string> {
   const file = join(options.folder, 'base.json');
   const mark = `${statusTime()} ${JSON.stringify(options.settings ?? {})}`;
-  try {
-    const kept = JSON.parse(readFileSync(file, 'utf8')) as { mark: string; base: string };
-    if (kept.mark === mark) return kept.base;
-  } catch {
-    // Not kept yet.
-  }
+  const kept = readKept(file, KeptBase);
+  if (kept?.mark === mark) return kept.base;
   const base = await baseDigest(options.settings ?? {});
-  writeFileSync(file, JSON.stringify({ mark, base }));
+  writeKept(file, { mark, base });
   return base;
 }
 

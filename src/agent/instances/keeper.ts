@@ -17,32 +17,35 @@ import {
 } from 'node:fs';
 import { uptime } from 'node:os';
 import { join } from 'node:path';
+import { type Static, Type } from '@sinclair/typebox';
 import { untilDone } from '../../wire/client.js';
-import type { InstanceWork } from '../../wire/work.js';
+import { readKept, writeKept } from '../../wire/kept.js';
+import { Nullable } from '../../wire/parts.js';
+import { InstanceWork } from '../../wire/work.js';
 import type { AgentContext } from '../context.js';
 import { clearPlace, discard } from '../files/remove.js';
 import { chainCall, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
 import { findLimits, type LimitsWay } from '../sandbox/host.js';
 import { groupOf, instanceLimits, makeGroup } from '../sandbox/limits.js';
 import { nameOf, signal, startTime } from '../sandbox/processes.js';
-import { type LogPlace, segmentBytes, segmentsKept } from './logtail.js';
+import { segmentBytes, segmentsKept } from './logtail.js';
 import { freePort, givePort } from './ports.js';
 
 /** Where the log was read up to, and the position in the stream at which the service goes on from there. */
-export interface LogMark extends LogPlace {
-  position: number;
-}
+const LogMark = Type.Object({ segment: Type.Integer(), offset: Type.Integer(), position: Type.Integer() });
+export type LogMark = Static<typeof LogMark>;
 
-export interface InstanceState {
-  work: InstanceWork;
-  port: number | null;
-  keeper: number | null;
-  keeperStart: string | null;
-  ready: boolean;
+const InstanceState = Type.Object({
+  work: InstanceWork,
+  port: Nullable(Type.Integer()),
+  keeper: Nullable(Type.Integer()),
+  keeperStart: Nullable(Type.String()),
+  ready: Type.Boolean(),
   /** The agent was told to end it. */
-  ending: boolean;
-  log: LogMark;
-}
+  ending: Type.Boolean(),
+  log: LogMark,
+});
+export type InstanceState = Static<typeof InstanceState>;
 
 /** Where an instance's folder lies. */
 export const folderOf = (agentFolder: string, id: string): string => join(agentFolder, 'live', id);
@@ -60,15 +63,14 @@ export const freshState = (work: InstanceWork): InstanceState => ({
 
 /** What an earlier agent has written down; throws where there is nothing to go on with. */
 export function readState(folder: string): InstanceState {
-  const state = JSON.parse(readFileSync(join(folder, 'state.json'), 'utf8')) as InstanceState;
-  if (state.keeper === null) throw new Error('it was never started');
-  return { ...state, log: state.log ?? { segment: 0, offset: 0, position: 0 } };
+  const state = readKept(join(folder, 'state.json'), InstanceState);
+  if (!state || state.keeper === null) throw new Error('it was never started');
+  return state;
 }
 
 export function save(state: InstanceState, folder: string, change: Partial<InstanceState>): void {
   Object.assign(state, change);
-  writeFileSync(join(folder, 'state.new'), JSON.stringify(state), { mode: 0o600 });
-  renameSync(join(folder, 'state.new'), join(folder, 'state.json'));
+  writeKept(join(folder, 'state.json'), state);
 }
 
 export async function launch(

@@ -6,6 +6,7 @@ import { randomUUID } from 'node:crypto';
 import { closeSync, constants, openSync, writeFileSync } from 'node:fs';
 import { Socket } from 'node:net';
 import { join } from 'node:path';
+import { type Static, Type } from '@sinclair/typebox';
 import { removeTree } from '../files/remove.js';
 import {
   chainEnvironment,
@@ -20,7 +21,7 @@ import {
   writeReady,
 } from './chain.js';
 import type { Host } from './host.js';
-import type { Group, GroupFacts } from './limits.js';
+import type { Group } from './limits.js';
 import { openPlaces } from './places.js';
 import { signal, startTime } from './processes.js';
 import { openStarter } from './starter.js';
@@ -53,12 +54,13 @@ export interface HeldChain {
 }
 
 /** What stands beside an attempt's work for the next agent, should this one die. */
-export interface AttemptMark {
-  attempt: string;
+export const AttemptMark = Type.Object({
+  attempt: Type.String(),
   /** Its group, and what was counted in it before. */
-  place: string;
-  before: GroupFacts;
-}
+  place: Type.String(),
+  before: Type.Object({ outOfMemory: Type.Integer(), refusedProcesses: Type.Integer() }),
+});
+export type AttemptMark = Static<typeof AttemptMark>;
 
 export interface AttemptWork {
   attempt: string;

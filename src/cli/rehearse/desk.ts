@@ -1,20 +1,15 @@
 /** Takes the place of the service for attempts that are rehearsed: what they ask for and report stays on this machine. */
-import {
-  createReadStream,
-  createWriteStream,
-  existsSync,
-  mkdirSync,
-  readFileSync,
-  renameSync,
-  writeFileSync,
-} from 'node:fs';
+import { createReadStream, createWriteStream, existsSync, mkdirSync, renameSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
+import { Type } from '@sinclair/typebox';
 import { CodedError } from '../../core/errors/errors.js';
 import type { TreeFile } from '../../core/fingerprint/inputs.js';
 import { layerOf, someOf } from '../../git/layer.js';
 import type { Client } from '../../wire/client.js';
+import { readKept, writeKept } from '../../wire/kept.js';
+import { Digest, Nullable } from '../../wire/parts.js';
 import type { AttemptReport } from '../../wire/work.js';
 
 type Happening = AttemptReport['happenings'][number];
@@ -40,15 +35,16 @@ interface Expected {
   bytes: number;
 }
 
+/** Fingerprint → what it made. */
+const Passed = Type.Record(Type.String(), Nullable(Type.Object({ digest: Digest, size: Type.Integer() })));
+
 /** `folder` keeps outputs and what passed; `objects` is the repository of the working copy's files. */
 export function openDesk(folder: string, objects: string): Desk {
   const blobs = join(folder, 'outputs');
   const kept = join(folder, 'passed.json');
   mkdirSync(blobs, { recursive: true });
   const attempts = new Map<string, Expected>();
-  const results: Record<string, { digest: string; size: number } | null> = existsSync(kept)
-    ? (JSON.parse(readFileSync(kept, 'utf8')) as never)
-    : {};
+  const results = readKept(kept, Passed) ?? {};
   const attemptOf = (path: string): Expected => {
     const found = attempts.get(/^\/api\/agent\/attempts\/([^/?]+)/.exec(path)?.[1] ?? '');
     if (!found) throw new CodedError('fence_old');
@@ -91,8 +87,7 @@ export function openDesk(folder: string, objects: string): Desk {
     },
     keep(fingerprint, output) {
       results[fingerprint] = output;
-      writeFileSync(`${kept}.new`, JSON.stringify(results));
-      renameSync(`${kept}.new`, kept);
+      writeKept(kept, results);
     },
   };
 }

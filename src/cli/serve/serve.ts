@@ -6,7 +6,9 @@ import { createServer } from 'node:net';
 import { homedir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { type Static, Type } from '@sinclair/typebox';
 import { CodedError } from '../../core/errors/errors.js';
+import { readKept, writeKept } from '../../wire/kept.js';
 import { openDatabase, prepareCluster, startCluster } from './postgres.js';
 import { runRoom } from './room.js';
 import { type Kept, keepRunning } from './supervise.js';
@@ -226,18 +228,21 @@ const isFree = (port: number): Promise<boolean> =>
     server.listen({ host: '127.0.0.1', port, exclusive: true }, () => server.close(() => resolve(true)));
   });
 
-type Tokens = Record<'person' | 'agent' | 'edge', string>;
+const Tokens = Type.Object({ person: Type.String(), agent: Type.String(), edge: Type.String() });
+type Tokens = Static<typeof Tokens>;
 
 /** Tokens of this machine's own rooms, kept in a file of mode 0600. */
 async function keptTokens(data: string, make: (kind: keyof Tokens, name: string) => Promise<string>): Promise<Tokens> {
   const file = join(data, 'tokens.json');
-  if (existsSync(file)) return JSON.parse(readFileSync(file, 'utf8')) as Tokens;
+  // Cut short, or of another shape, they are made anew: those before stay in the list of tokens until somebody removes them.
+  const kept = readKept(file, Tokens);
+  if (kept) return kept;
   const tokens = {
     person: await make('person', 'this machine'),
     agent: await make('agent', 'agent-1'),
     edge: await make('edge', 'edge-1'),
   };
-  writeFileSync(file, JSON.stringify(tokens), { mode: 0o600 });
+  writeKept(file, tokens);
   return tokens;
 }
 
