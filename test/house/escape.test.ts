@@ -325,3 +325,67 @@ describe('an agent that took its task along', () => {
     expect(only(detail).issue?.says).toContain('took its agent');
   });
 });
+
+describe('the process that starts chains', () => {
+  it('takes what it has started along when it dies: that is done again, and says nothing of the work', async () => {
+    const { checkout } = await world.hosted('starter', { 'a.txt': 'a' });
+    const commit = await checkout.commitAndPush({
+      'tsunagi.yaml': "tsunagi: 1\ntasks:\n  t: { run: ['echo begun', 'sleep 4', 'echo through'] }\n",
+    });
+    await until('it runs', async () => {
+      const { items } = await world.api().get<{ items: { number: number }[] }>('/api/runs?project=starter');
+      const found = items[0] && (await world.api().get<RunDetail>(`/api/projects/starter/runs/${items[0].number}`));
+      return found && only(found)?.attempts[0]?.commands?.some((one) => one.state === 'passed');
+    });
+    const starter = () =>
+      readdirSync('/proc').find((pid) => {
+        try {
+          const line = readFileSync(`/proc/${pid}/cmdline`, 'utf8').split('\0');
+          return line[0] === 'bash' && line[1] === join(agentFolder(), 'bin/starter.sh');
+        } catch {
+          return false;
+        }
+      });
+    const first = starter();
+    process.kill(Number(first), 'SIGKILL');
+    const detail = await world.waitRun('starter', commit);
+    expect(detail.state).toBe('passed');
+    expect(only(detail).attempts.map((one) => one.state)).toEqual(['lost', 'passed']);
+    expect(starter()).not.toBe(first);
+  });
+  it('uses places again, which are empty then', async () => {
+    const names = Array.from({ length: 12 }, (_, at) => `t${at}`);
+    const detail = await run(
+      'places',
+      names
+        .map((name) => `  ${name}: { run: '(sleep 66.6 &) ; echo left by ${name} > /tmp/left; ls /tmp /project' }\n`)
+        .join(''),
+    );
+    expect(detail.state).toBe('passed');
+    await until('places are given back', async () => readdirSync(join(agentFolder(), 'pipes')).length <= 6);
+    const lines = readdirSync('/proc').map((pid) => {
+      try {
+        return readFileSync(`/proc/${pid}/cmdline`, 'utf8');
+      } catch {
+        return '';
+      }
+    });
+    expect(lines.filter((line) => line.includes('66.6'))).toEqual([]);
+  });
+  it('hands on variables of any name, and commands of any length, and keeps its own to itself', async () => {
+    const long = `true ${'x'.repeat(90_000)}`;
+    const detail = await run(
+      'names',
+      `  t:
+    variables: { mark: a, commands: b, status: c, pair: d, IFS: ',', _variables: e, UID: '7' }
+    run:
+      - ${long}
+      - test "$mark$commands$status$pair" = abcd
+      - test "$(command -v cat)" = /usr/bin/cat
+      - test -z "\${results-}\${coverage-}\${position-}\${began-}"
+      - 'for fd in 3 4 5 6; do ! [ -e /proc/self/fd/$fd ] || exit 1; done'
+`,
+    );
+    expect([detail.state, detail.issue, only(detail)?.issue]).toEqual(['passed', null, null]);
+  });
+});

@@ -11,7 +11,7 @@ import { boundLog, type KeptLog } from '../log/keptlog.js';
 import { makeLogSender } from '../log/log.js';
 import { type Ended, maskEnded, maskerOf, maskLog } from '../log/masked.js';
 import { operatorReach } from '../settings.js';
-import { follow } from './follow.js';
+import { follow, Orphaned } from './follow.js';
 import type { FileSource } from '../files/compose.js';
 import { discard } from '../files/remove.js';
 import type { HeldChain } from '../sandbox/ready.js';
@@ -120,7 +120,7 @@ async function perform(
     reports.catch(() => {});
   };
   const tar = join(own, 'outputs.tar');
-  let ended: Ended;
+  let ended: Ended | Orphaned;
   try {
     ended = await runChain(context, work, held, abort, log, happens, tar);
   } catch (error) {
@@ -128,15 +128,18 @@ async function perform(
       error instanceof CodedError
         ? error.issue
         : issue('setup_failed', { detail: (error as Error).message.slice(0, 500) });
-    ended = {
+    const failed: Ended = {
       what: 'ended',
       state: abort.aborted ? 'stopped' : 'failed',
       issue: why as never,
       output: null,
       tests: null,
     };
+    ended = error instanceof Orphaned ? error : failed;
   }
   try {
+    // Given up: the service hears of it with the next question, and gives it out again.
+    if (ended instanceof Orphaned) throw ended;
     await log.flush();
     await reports;
     if (!dropped() && ended.state === 'passed' && ended.output) await upload(context, tar, ended.output);

@@ -33,6 +33,13 @@ export interface Followed {
   databases: { size(): Promise<number> };
 }
 
+/** What had started the work is gone, and took it along: nobody has anything to say of it, and it is done again. */
+export class Orphaned extends Error {
+  constructor() {
+    super('the process that starts chains has ended');
+  }
+}
+
 export async function follow(followed: Followed): Promise<Ended> {
   const { context, work, chain, abort, log, happens, mark, makes } = followed;
   const { folder, streams } = chain;
@@ -107,6 +114,7 @@ export async function follow(followed: Followed): Promise<Ended> {
     whole();
   }).finally(() => watching.stop());
   abort.removeEventListener('abort', stop);
+  if (!told.done && !cause && chain.orphaned()) throw new Orphaned();
   for (const piece of sections.end()) log.write(piece.bytes, piece.section);
   if (!told.done) await controlled;
   const kept = await handed.end();

@@ -24,7 +24,7 @@ import type { Host } from './host.js';
 import type { Group } from './limits.js';
 import { openPlaces } from './places.js';
 import { signal, startTime } from './processes.js';
-import { openStarter } from './starter.js';
+import { openStarter, type Started } from './starter.js';
 import type { ChainFrame, ChainNetwork, ChainWork } from './work.js';
 
 /** What comes out of a chain, through this process, which counts it: work gets no file of the machine to write to. */
@@ -45,6 +45,8 @@ export interface HeldChain {
   group: Group;
   /** Whether none of it runs any more. */
   over(): boolean;
+  /** Whether what it was started by has ended before it, and took it along. */
+  orphaned(): boolean;
   /** Resolves when all streams have ended: nothing of it is left that could say anything. */
   closed: Promise<void>;
   /** Ends all of it at once. */
@@ -129,15 +131,16 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
       input = null;
     };
     const reading = (['out', 'err', '3', '4', '5'] as const).map((name) => open(name, constants.O_RDONLY));
-    let pid: number;
+    let started: Started;
     try {
-      pid = await starter.start({ folder: own, pipes, groups: group.entries, words: chainWords(frame, bin) });
+      started = await starter.start({ folder: own, pipes, groups: group.entries, words: chainWords(frame, bin) });
     } catch (error) {
       closeInput();
       for (const fd of reading) closeSync(fd);
       release();
       throw error;
     }
+    const { pid, orphaned } = started;
     const since = startTime(pid);
     const sockets = reading.map((fd) => new Socket({ fd, readable: true, writable: false }));
     // Who takes it sees its end; a broken pipe says no more than that.
@@ -163,6 +166,7 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
         writing.end(lower + runnerFields(task));
       },
       over,
+      orphaned,
       closed: Promise.all(sockets.map((socket) => new Promise((resolve) => socket.once('close', resolve)))).then(
         () => {},
       ),

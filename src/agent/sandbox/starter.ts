@@ -19,15 +19,22 @@ export interface Start {
   words: readonly string[];
 }
 
+export interface Started {
+  pid: number;
+  /** Who has started it has ended since, and so it was ended, too: that says nothing of what it did. */
+  orphaned(): boolean;
+}
+
 export interface Starter {
-  /** Gives the process's id once its pipes are open. Throws `setup_failed` where it could not be started. */
-  start(call: Start): Promise<number>;
+  /** Resolves once its pipes are open. Throws `setup_failed` where it could not be started. */
+  start(call: Start): Promise<Started>;
   close(): void;
 }
 
 interface Running {
   child: ChildProcess;
-  waiting: Map<string, { resolve(pid: number): void; reject(error: Error): void }>;
+  waiting: Map<string, { resolve(started: Started): void; reject(error: Error): void }>;
+  over: boolean;
 }
 
 const notStarted = (): CodedError => new CodedError('setup_failed', { detail: 'no process could be started' });
@@ -42,8 +49,9 @@ export function openStarter(bin: string, env: Record<string, string>): Starter {
       cwd: '/',
       stdio: ['pipe', 'pipe', 'ignore'],
     });
-    const own: Running = { child, waiting: new Map() };
+    const own: Running = { child, waiting: new Map(), over: false };
     const over = () => {
+      own.over = true;
       if (running === own) running = null;
       for (const { reject } of own.waiting.values()) reject(notStarted());
       own.waiting.clear();
@@ -56,7 +64,7 @@ export function openStarter(bin: string, env: Record<string, string>): Starter {
       const one = own.waiting.get(id);
       own.waiting.delete(id);
       if (pid === '-') one?.reject(notStarted());
-      else one?.resolve(Number(pid));
+      else one?.resolve({ pid: Number(pid), orphaned: () => own.over });
     });
     return own;
   };
