@@ -6,6 +6,7 @@ import { openHouse } from '../src/cli/serve/serve.js';
 import { demoApi } from '../demo/seed.js';
 import { board } from './board.js';
 import { commandLine } from './command-line.js';
+import { openConsole } from './console.js';
 import { cutover } from './cutover.js';
 import { log, planning, reuse, start } from './engine.js';
 import { guide } from './guide.js';
@@ -27,6 +28,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   log,
   lists,
   board,
+  console: openConsole,
   cutover,
   'command-line': () => commandLine(),
 };

@@ -6,12 +6,12 @@ import { execFile } from 'node:child_process';
 import { chmodSync, mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
-import pg from 'pg';
 import { untilRun } from '../demo/seed.js';
 import { chainCall, installScripts, prepareFolder, writeChain } from '../src/agent/sandbox/chain.js';
 import { findAccounts } from '../src/agent/sandbox/host.js';
 import { groupOf } from '../src/agent/sandbox/limits.js';
 import { word } from '../src/core/recognise/look.js';
+import { openCounted } from './counted.js';
 import { type Bench, type Figure, figure, timed } from './harness.js';
 import { type BenchProject, benchProject } from './project.js';
 
@@ -26,14 +26,14 @@ const graphOf = (count: number): { name: string; needs: string[] }[] =>
     needs: at < wide ? [] : [`t${at - wide}`, `t${at - wide - (at % wide) + ((at + 1) % wide)}`],
   }));
 
-const definitionOf = (count: number, round: number): string =>
+export const definitionOf = (count: number, round: number): string =>
   `tsunagi: 1\ntasks:\n${graphOf(count)
     .map(
       ({ name, needs }) => `  ${name}: { needs: [${needs.join(', ')}], reads: [], run: 'true # ${round} ${name}' }\n`,
     )
     .join('')}`;
 
-async function runOf(
+export async function runOf(
   { api }: Bench,
   project: BenchProject,
   count: number,
@@ -96,16 +96,7 @@ function prepareMake(folder: string, count: number): string {
 }
 
 export async function steps(bench: Bench): Promise<Figure[]> {
-  const records = new pg.Client({ connectionString: bench.house.database });
-  await records.connect();
-  await records.query('create extension if not exists pg_stat_statements');
-  const counted = async () => {
-    const { rows } = await records.query(
-      `select (select sum(calls) from pg_stat_statements s join pg_database d on d.oid = s.dbid where d.datname = current_database()) as statements,
-         (select sum(calls) from pg_stat_statements s join pg_database d on d.oid = s.dbid where d.datname = current_database() and query ilike 'start transaction%') as transactions`,
-    );
-    return { statements: Number(rows[0].statements ?? 0), transactions: Number(rows[0].transactions ?? 0) };
-  };
+  const { records, now: counted } = await openCounted(bench);
   try {
     const project = await benchProject(bench, 'steps');
     const figures: Figure[] = [];

@@ -15,6 +15,7 @@ export const eventTypes = [
   'token.added',
   'token.removed',
   'person.role',
+  'session.ended',
   'key.rotated',
   'project.added',
   'project.renamed',

@@ -388,4 +388,29 @@ describe('the process that starts chains', () => {
     );
     expect([detail.state, detail.issue, only(detail)?.issue]).toEqual(['passed', null, null]);
   });
+  it('writes the variables of an attempt into no file and on no command line', async () => {
+    const { checkout } = await world.hosted('unwritten', { 'a.txt': 'a' });
+    const value = 'stands-nowhere-4711';
+    const commit = await checkout.commitAndPush({
+      'tsunagi.yaml': `tsunagi: 1\ntasks:\n  t: { variables: { V: ${value} }, run: ['echo "$V" > told; sleep 2.5'], makes: [told] }\n`,
+    });
+    const works = join(agentFolder(), 'work');
+    const seen = (path: string): string => {
+      try {
+        return readFileSync(path, 'latin1');
+      } catch {
+        return '';
+      }
+    };
+    const told = await until('it has written its file', async () =>
+      readdirSync(works)
+        .map((name) => join(works, name))
+        .find((folder) => seen(join(folder, 'u/told')).includes(value)),
+    );
+    const files = readdirSync(works, { recursive: true, encoding: 'utf8' }).map((path) => join(works, path));
+    expect(files.filter((path) => seen(path).includes(value))).toEqual([join(told, 'u/told')]);
+    const lines = readdirSync('/proc').filter((pid) => seen(`/proc/${pid}/cmdline`).includes(value));
+    expect(lines).toEqual([]);
+    expect((await world.waitRun('unwritten', commit)).state).toBe('passed');
+  });
 });

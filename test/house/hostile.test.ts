@@ -406,6 +406,10 @@ describe('a reader of a stream', () => {
     const id = items.find((one) => one.client === 'A browser of the lane')?.id as string;
     expect((await world.cli('session', 'end', id)).out).toContain('ended');
     expect((await api(world.url, null).raw('GET', '/api/me', { headers: { cookie } })).status).toBe(401);
+    const { items: events } = await world
+      .api()
+      .get<{ items: { subject: string; data: object }[] }>('/api/events?type=session.ended');
+    expect(events.map((one) => one.data)).toContainEqual({ client: 'A browser of the lane' });
   });
 });
 

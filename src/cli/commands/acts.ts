@@ -138,6 +138,8 @@ export async function followRun(project: string, number: number, talk: boolean):
   const path = `/api/projects/${encodeURIComponent(project)}/runs/${number}`;
   let run = await get<RunDetail>(path);
   const followed = new Set<string>();
+  /** `unit 1`: the first attempt of `unit`. */
+  const known = new Set<string>();
   const logs: Promise<void>[] = [];
   let announced = '';
   const look = async (): Promise<boolean> => {
@@ -148,15 +150,24 @@ export async function followRun(project: string, number: number, talk: boolean):
       for (const attempt of task.attempts) {
         if (attempt.state === 'waiting' || followed.has(attempt.id)) continue;
         followed.add(attempt.id);
+        for (const name of [task.name, `${task.name} ${attempt.number}`]) known.add(name);
         if (talk)
           logs.push(printAttempt(task.name, attempt.id, Math.max(...run.taskList.map((one) => one.name.length))));
       }
     }
     return run.state !== 'waiting' && run.state !== 'running';
   };
+  /** Most events tell what is known by then: the run is asked for again only where one does not. */
+  const news = ({ subject, type, data }: Event): boolean => {
+    if (subject !== `run ${number}`) return false;
+    if (type === 'attempt.started') return !known.has(`${data.task} ${data.attempt}`);
+    // One that it shares with another run begins in the events of that.
+    if (type === 'task.ended') return !known.has(String(data.task));
+    return !type.startsWith('task.') && !type.startsWith('attempt.');
+  };
   if (!(await look()))
     await follow(`/api/feed?project=${encodeURIComponent(project)}`, async (kind, data: Event) =>
-      kind === 'open' || data.subject === `run ${number}` ? look() : false,
+      kind === 'open' || news(data) ? look() : false,
     );
   await Promise.all(logs);
   if (!talk) return run;

@@ -177,14 +177,18 @@ export const listSessions = (db: Db, person: string | null): Promise<SessionRow[
     [person, sessionsAtMost],
   );
 
-/** Ends a session by its id; `person` null ends anybody's. False when there is none. */
-export async function endSessionOf(db: Db, id: string, person: string | null): Promise<boolean> {
-  const row = await queryOne(
+/** Ends a session by its id, and records that; `person` null ends anybody's. False when there is none. */
+export async function endSessionOf(db: Db, id: string, person: string | null, actor: string): Promise<boolean> {
+  const row = await queryOne<{ name: string; client: string }>(
     db,
-    'delete from sessions where id = $1 and ($2::uuid is null or person_id = $2) returning 1 as ok',
+    `delete from sessions s using people p
+     where s.id = $1 and p.id = s.person_id and ($2::uuid is null or s.person_id = $2) returning p.name, s.client`,
     [id, person],
   );
-  return row !== null;
+  if (!row) return false;
+  const { name, client } = row;
+  await recordEvents(db, { type: 'session.ended', project: null, subject: name, actor, data: { client } });
+  return true;
 }
 
 /** The person behind a caller: a session is the person's own, a token names them. */

@@ -108,9 +108,9 @@ export function peopleRoutes(app: App, service: Service): void {
     '/api/sessions/:id',
     { schema: { params: Type.Object({ id: Type.String({ format: 'uuid' }) }) } },
     (request, reply) =>
-      change(service, request, reply, 'session.ended', 200, async (db) => {
+      change(service, request, reply, 'session.ended', 200, async (db, actor) => {
         const { id } = request.params;
-        if (!(await endSessionOf(db, id, await ofWhom(request.caller as Caller)))) throw notFound('session', id);
+        if (!(await endSessionOf(db, id, await ofWhom(request.caller as Caller), actor))) throw notFound('session', id);
         return { ended: id };
       }),
   );
