@@ -1,7 +1,7 @@
 /** Files of a commit as a layer: a tar whose bytes depend on the files alone. */
 import { Readable } from 'node:stream';
 import { pack } from 'tar-stream';
-import { nameOfObject, timeOfObject } from '../blobs/layer.js';
+import { nameOfObject, timeOfObject } from '../core/objects.js';
 import { sha256 } from '../core/canonical.js';
 import { CodedError } from '../core/errors/errors.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';

@@ -7,7 +7,7 @@ import { lchown, mkdir, utimes } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { setImmediate } from 'node:timers/promises';
-import { nameOfObject, timeOfObject } from '../../blobs/layer.js';
+import { nameOfObject, timeOfObject } from '../../core/objects.js';
 import { unpackLayer } from '../../blobs/unpack.js';
 import type { TreeFile } from '../../core/fingerprint/inputs.js';
 import { unsafePath } from '../../core/paths.js';
