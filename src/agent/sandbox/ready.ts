@@ -22,7 +22,7 @@ import {
 } from './chain.js';
 import type { Host } from './host.js';
 import type { Group } from './limits.js';
-import { openPlaces } from './places.js';
+import { openPlaces, pipeNames } from './places.js';
 import { signal, startTime } from './processes.js';
 import { openStarter, type Started } from './starter.js';
 import type { ChainFrame, ChainNetwork, ChainWork } from './work.js';
@@ -64,7 +64,7 @@ export const AttemptMark = Type.Object({
 });
 export type AttemptMark = Static<typeof AttemptMark>;
 
-export interface AttemptWork {
+export interface AttemptChain {
   attempt: string;
   /** The command is the runner. */
   chain: Omit<ChainWork, 'command' | 'variables' | 'writable'>;
@@ -73,12 +73,12 @@ export interface AttemptWork {
 
 export interface ReadyChains {
   /** Lets a chain go with this work. Throws `setup_failed` where none can be made. */
-  begin(work: AttemptWork): Promise<HeldChain>;
+  begin(work: AttemptChain): Promise<HeldChain>;
   close(): Promise<void>;
 }
 
 interface StandingChain extends HeldChain {
-  begin(work: AttemptWork): void;
+  begin(work: AttemptChain): void;
 }
 
 /** Milliseconds after which the next one is made: the work that was just begun comes first. */
@@ -98,7 +98,7 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
   writeReady(bin, host.attempt.tmp);
 
   /** With its work where that is known: what it needs for itself is written down before it starts. */
-  const make = async (network: ChainNetwork, known: AttemptWork | null): Promise<StandingChain> => {
+  const make = async (network: ChainNetwork, known: AttemptChain | null): Promise<StandingChain> => {
     const own = join(folder, 'work', randomUUID());
     prepareFolder(own, host.accounts.work);
     const place = await places.take();
@@ -126,11 +126,15 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
     }
     // Both ends, so that nobody waits for the other; a pipe to read from has this side alone, or its end would not be seen.
     let input: number | null = open('in', constants.O_RDWR);
+    let writing: Socket | null = null;
     const closeInput = () => {
       if (input !== null) closeSync(input);
       input = null;
+      // What nobody has read is not for the next one that gets this pipe.
+      writing?.destroy();
     };
-    const reading = (['out', 'err', '3', '4', '5'] as const).map((name) => open(name, constants.O_RDONLY));
+    const [, ...outward] = pipeNames;
+    const reading = outward.map((name) => open(name, constants.O_RDONLY));
     let started: Started;
     try {
       started = await starter.start({ folder: own, pipes, groups: group.entries, words: chainWords(frame, bin) });
@@ -160,7 +164,7 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
         writeFileSync(join(own, 'attempt'), JSON.stringify(mark), { mode: 0o600 });
         const lower = known ? '' : `${lowerOf(own, chain.layers, bin)}\0`;
         // As much as there is room for goes at once, the rest as it is read.
-        const writing = new Socket({ fd: input as number, readable: false, writable: true });
+        writing = new Socket({ fd: input as number, readable: false, writable: true });
         input = null;
         writing.on('error', () => {});
         writing.end(lower + runnerFields(task));

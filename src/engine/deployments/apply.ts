@@ -12,6 +12,7 @@ import { type ReleaseRow, addEvidence } from '../../records/deployments/releases
 import { type InstanceRow, addInstance, adoptWarm, unwant } from '../../records/deployments/instances.js';
 import { type DeploymentRow, retireDeployment, warmDeployment } from '../../records/deployments/deployments.js';
 import type { DeploymentEffect } from '../../core/advance/deployments.js';
+
 /** Deployments of one environment that stay warm at a time. */
 const warmAtMost = 2;
 

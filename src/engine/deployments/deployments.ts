@@ -19,6 +19,7 @@ import {
 import { type DeploymentFacts, type StepFact, advanceDeployment } from '../../core/advance/deployments.js';
 import type { Context } from '../context.js';
 import { recordEvents } from '../../records/events.js';
+
 export async function stepDeployments(context: Context): Promise<boolean> {
   const due = await takeDue(context.records, 'deployments', context.timing.lease);
   if (!due) return false;

@@ -12,6 +12,7 @@ import { coolDeployment, instanceOver, replaceEnded } from '../../core/advance/k
 import { canonical } from '../../core/canonical.js';
 import { type Scene, asked, facts, kept, replace } from './scene.js';
 import { recordEvents } from '../../records/events.js';
+
 /** What is live stays as it was asked for: instances that ended by themselves start again, the table follows, the health is said. */
 export async function keepLive(scene: Scene): Promise<void> {
   const { db, environment, deployment, release, instances } = scene;

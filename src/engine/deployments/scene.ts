@@ -8,6 +8,7 @@ import type { Db } from '../../records/database.js';
 import type { Context } from '../context.js';
 import type { InstanceFact } from '../../core/advance/deployments.js';
 import type { KeptInstance, Replaced } from '../../core/advance/keep.js';
+
 /** Everything about one deployment, locked: the environment first, then the deployment. */
 export interface Scene {
   db: Db;
