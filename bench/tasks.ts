@@ -17,7 +17,8 @@ const graph: Record<string, string[]> = {
   g: ['d', 'e'],
   h: ['e', 'f'],
 };
-const command = 'sleep 0.2';
+/** Each is another work: tasks that need the same would share one attempt. */
+const command = (name: string) => `sleep 0.2 # ${name}`;
 const rounds = 7;
 
 export async function tasks(bench: Bench): Promise<Figure[]> {
@@ -27,16 +28,16 @@ export async function tasks(bench: Bench): Promise<Figure[]> {
   const names = Object.keys(graph);
   writeFileSync(
     join(place, 'Makefile'),
-    `.PHONY: all ${names.join(' ')}\nall: ${names.join(' ')}\n${names.map((name) => `${name}: ${graph[name]?.join(' ')}\n\t@${command}\n`).join('')}`,
+    `.PHONY: all ${names.join(' ')}\nall: ${names.join(' ')}\n${names.map((name) => `${name}: ${graph[name]?.join(' ')}\n\t@${command(name)}\n`).join('')}`,
   );
-  writeFileSync(join(place, 'all.sh'), `set -e\n${names.map(() => `${command}\n`).join('')}`);
+  writeFileSync(join(place, 'all.sh'), `set -e\n${names.map((name) => `${command(name)}\n`).join('')}`);
   const run = promisify(execFile);
   const own: number[] = [];
   const make: number[] = [];
   const shell: number[] = [];
   for (let round = 0; round <= rounds; round++) {
     // Each round reads another file, so that no round can use what another has made.
-    const definition = `tsunagi: 1\ntasks:\n${names.map((name) => `  ${name}: { needs: [${graph[name]?.join(', ')}], reads: [round.txt], run: ${command} }\n`).join('')}`;
+    const definition = `tsunagi: 1\ntasks:\n${names.map((name) => `  ${name}: { needs: [${graph[name]?.join(', ')}], reads: [round.txt], run: '${command(name)}' }\n`).join('')}`;
     const id = await project.push({ 'round.txt': String(round), 'tsunagi.yaml': definition });
     // Asking costs the service time: nothing is asked before the commands alone must have taken theirs.
     await new Promise((resolve) => setTimeout(resolve, 1_200));

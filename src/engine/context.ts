@@ -5,7 +5,8 @@ import type { Issue } from '../core/errors/errors.js';
 import type { Definition } from '../core/definition/model.js';
 import type { AttemptRow } from '../records/runs/attempts.js';
 import type { RunRow, TaskRow } from '../records/runs/runs.js';
-import type { AttemptOver, Claim } from '../records/runs/steps.js';
+import type { AttemptOver, Claim, RunState } from '../records/runs/steps.js';
+import type { Takers } from './runs/takers.js';
 import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
 import { listFiles, makeRepository } from '../git/repository.js';
@@ -97,6 +98,8 @@ export interface Steps {
   runs(attempt: string): boolean;
   /** Attempts of this run were claimed: what is known becomes this version, or is forgotten. */
   began(run: string, version: string, attempts: readonly string[]): void;
+  /** What a run is, from who has just written it: its first step need not read that again. */
+  learn(run: string, state: RunState): void;
 }
 
 export interface KnownAttempt {
@@ -139,6 +142,8 @@ export interface Context {
   scenes: Cache<RunScene>;
   /** Takes runs further. */
   steps: Steps;
+  /** Agents that wait for work here. */
+  takers: Takers;
 }
 
 /** Every file of a commit in the project's folder. */

@@ -1,10 +1,12 @@
 /** Files of a commit as a layer: a tar whose bytes depend on the files alone. */
 import { Readable } from 'node:stream';
+import { buffer } from 'node:stream/consumers';
 import { pack } from 'tar-stream';
 import { nameOfObject, timeOfObject } from '../core/objects.js';
 import { sha256 } from '../core/canonical.js';
 import { CodedError } from '../core/errors/errors.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
+import { objectInfo } from './objects.js';
 import { readFiles } from './repository.js';
 
 /** What identifies a set of files: equal keys, equal layers. */
@@ -23,6 +25,18 @@ export function someOf(files: readonly TreeFile[], names: readonly string[]): Tr
     if (!file) throw new CodedError('not_found', { what: `The file ${name}`, hint: 'The attempt sees other files.' });
     return { ...file, path: name };
   });
+}
+
+/** The layer where it has at most `limit` bytes, and null where it would have more. */
+export async function smallLayer(
+  repository: string,
+  files: readonly TreeFile[],
+  limit: number,
+): Promise<Buffer | null> {
+  const infos = await Promise.all(files.map((file) => objectInfo(repository, file.id)));
+  // A header and what fills up the last block of each, and the two blocks of the end.
+  const size = infos.reduce((sum, one) => sum + 1_024 + (one?.size ?? 0), 1_024);
+  return size > limit ? null : buffer(layerOf(repository, files));
 }
 
 /** Streams the layer. Files are the raw objects; links are kept as links. */

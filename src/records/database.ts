@@ -107,7 +107,8 @@ export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions)
   const sequelize = new Sequelize(url, {
     dialect: 'postgres',
     logging: false,
-    pool: { max: pool, min: 1, idle: 30_000, acquire: 20_000 },
+    // A connection knows the plans of what it has done: those that are there stay for a while.
+    pool: { max: pool, min: 1, idle: 600_000, acquire: 20_000 },
     retry: { max: 0 },
   });
   const models = defineModels(sequelize);

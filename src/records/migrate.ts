@@ -7,9 +7,19 @@ import * as start from './migrations/004-start.js';
 import * as ground from './migrations/005-ground.js';
 import * as steps from './migrations/006-steps.js';
 import * as words from './migrations/007-words.js';
+import * as claims from './migrations/008-claims.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
-export const migrations: readonly { name: string; up: string }[] = [thread, reuse, space, start, ground, steps, words];
+export const migrations: readonly { name: string; up: string }[] = [
+  thread,
+  reuse,
+  space,
+  start,
+  ground,
+  steps,
+  words,
+  claims,
+];
 
 const lock = 7_403_121;
 

@@ -1,5 +1,6 @@
 /** Starts the service: records, engine, HTTP. */
 import { openSteps } from '../engine/runs/steps.js';
+import { openTakers } from '../engine/runs/takers.js';
 import { fullDisk } from '../blobs/disk.js';
 import { defaultKeeping } from '../engine/upkeep/space.js';
 import { chmodSync, mkdirSync } from 'node:fs';
@@ -76,6 +77,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     changes: makeCache(64),
     scenes: makeCache(256),
     steps: openSteps(() => context),
+    takers: openTakers(),
   };
   mkdirSync(context.repositories, { recursive: true });
   const hub = makeHub();

@@ -68,7 +68,15 @@ export const AttemptWork = Type.Object({
   variables: Variables,
   /** Names of the variables that are secrets: their values are masked wherever they are shown. */
   secret: Type.Array(Type.String()),
-  files: Type.Union([Type.Object({ key: Type.String(), count: Type.Integer() }), Type.Null()]),
+  files: Type.Union([
+    Type.Object({
+      key: Type.String(),
+      count: Type.Integer(),
+      /** All of them as a layer, base64, where that is small and the agent was not told of it lately. */
+      layer: Type.Optional(Type.String()),
+    }),
+    Type.Null(),
+  ]),
   layers: Type.Array(Digest),
   makes: Type.Array(Type.String()),
   results: Type.Union([Type.String(), Type.Null()]),

@@ -284,6 +284,7 @@ describe('tables', () => {
       '005-ground',
       '006-steps',
       '007-words',
+      '008-claims',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

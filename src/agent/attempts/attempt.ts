@@ -2,6 +2,7 @@
 import { randomBytes } from 'node:crypto';
 import { createReadStream, mkdirSync } from 'node:fs';
 import { join } from 'node:path';
+import { Readable } from 'node:stream';
 import { CodedError, issue } from '../../core/errors/errors.js';
 import type { AttemptReport, AttemptWork, FileList, ReportAnswer } from '../../wire/work.js';
 import { type Client, untilDone } from '../../wire/client.js';
@@ -183,9 +184,7 @@ async function runChain(
   held.release.push(async () => release());
   // A service that is away for a moment is no failure of the work: what must be fetched is asked for again.
   const fetched = (work: () => Promise<string>) => untilDone(work, () => context.stopped() || abort.aborted);
-  const files = needed
-    ? await fetched(() => layers.files(needed.key, filesOf(client, path, needed.count), abort))
-    : null;
+  const files = needed ? await fetched(() => layers.files(needed.key, filesOf(client, path, needed), abort)) : null;
   const outputs = await Promise.all(
     work.layers.map((digest) =>
       fetched(() => layers.output(digest, () => client.getStream(`/api/agent/blobs/${digest}`), abort)),
@@ -234,9 +233,10 @@ async function runChain(
   });
 }
 
-const filesOf = (client: Client, path: string, count: number): FileSource => ({
+const filesOf = (client: Client, path: string, { count, layer }: NonNullable<AttemptWork['files']>): FileSource => ({
   count,
-  whole: () => client.getStream(`${path}/files`),
+  whole: async () =>
+    layer === undefined ? client.getStream(`${path}/files`) : Readable.from([Buffer.from(layer, 'base64')]),
   list: async () => (await client.get<FileList>(`${path}/files/list`)).files,
   some: (names) => client.postForStream(`${path}/files`, { names }),
 });

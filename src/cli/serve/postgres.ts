@@ -45,6 +45,8 @@ const settings = (port: number, counted: boolean) => ({
   deadlock_timeout: '100ms',
   // A table that was empty a moment ago and has thousands of rows now is looked at before its plans hurt.
   autovacuum_naptime: '10s',
+  // Each look makes every connection plan anew what it had planned.
+  autovacuum_analyze_threshold: '500',
   ...(counted ? { shared_preload_libraries: 'pg_stat_statements' } : {}),
 });
 

@@ -28,6 +28,7 @@ import {
   startRun,
   stopWork,
 } from '../../records/runs/runs.js';
+import { freshState } from '../../records/runs/steps.js';
 import { openPullRequests } from '../../records/projects/sources.js';
 import { parseApart } from './parse.js';
 import { planApart } from './plan.js';
@@ -184,9 +185,9 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
     run.line,
     plan.tasks.map((one) => one.task),
   );
-  let planned = false;
+  let planned: Awaited<ReturnType<typeof startRun>> | null = null;
   await records.transition('run.planned', async (db) => {
-    planned = false;
+    planned = null;
     const now = await lockRun(db, id);
     if (now?.state !== 'waiting') return;
     await saveDefinition(db, project.id, run.commit, model, read.issues);
@@ -202,7 +203,7 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
       return settleDue(db, 'runs', due, 2_000);
     }
     const pin = { ...(pinned && !('code' in pinned) ? pinned : { versions: {}, base: '', resources: {} }), set };
-    await startRun(
+    const started = await startRun(
       db,
       id,
       plan.tasks.map((one) => ({
@@ -222,11 +223,12 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
       actor: 'engine',
       data: { tasks: plan.tasks.length },
     });
-    planned = true;
+    planned = started;
   });
   if (!planned) return;
   // Its steps need what is here already. Who dies here leaves the run on the work list.
   context.scenes.set(id, { project, model, files });
+  context.steps.learn(id, freshState(planned));
   await context.steps.take(id, { stamp: due.stamp });
 }
 
@@ -245,7 +247,7 @@ async function finish(
   why: Issue | null,
 ): Promise<void> {
   await endRun(db, run.id, state, why);
-  await wakeWaitingRun(db, run);
+  await wakeWaitingRun(db, run.id);
   await recordEvents(db, {
     type: 'run.ended',
     project: run.project_id,

@@ -15,7 +15,6 @@ import {
   endCommands,
   lockAs,
   lockHeld,
-  placeCommands,
   startCommand,
 } from '../../records/runs/attempts.js';
 import { keepCoverage } from '../../records/runs/coverage.js';
@@ -107,8 +106,7 @@ export async function reportAttempt(
       const attempt = await lockHeld(db, id, by.agent, by.fence);
       for (const one of begun) await startCommand(db, id, one.position, text(one.position), one.firstLine);
       if (!end) return endCommands(db, id, told);
-      if (end.firstLines && commands.length > 1) await placeCommands(db, id, end.firstLines);
-      await deploymentStepOver(db, attempt, end, told);
+      await deploymentStepOver(db, attempt, end, told, commands.length > 1 ? end.firstLines : undefined);
     });
     return [];
   }
@@ -145,8 +143,9 @@ async function deploymentStepOver(
   attempt: Pick<AttemptRow, 'id' | 'project_id' | 'kind'>,
   { state, issue: why }: Pick<StepEnd, 'state' | 'issue'>,
   commands: readonly EndedCommand[],
+  firstLines?: readonly number[],
 ): Promise<void> {
-  await endAttempt(db, attempt.id, state, why, commands);
+  await endAttempt(db, attempt.id, state, why, commands, firstLines);
   await recordEvents(db, {
     type: 'attempt.ended',
     project: attempt.project_id,

@@ -19,7 +19,7 @@ import { fingerprint, fingerprintInputs, keptInputs, type NeedOutput } from '../
 import { filesOf } from '../../core/plan/plan.js';
 import { taskEnded } from '../../core/states.js';
 import type { AttemptRow } from '../../records/runs/attempts.js';
-import type { Db } from '../../records/database.js';
+import { type Db, notify } from '../../records/database.js';
 import { newId } from '../../records/ids.js';
 import { findPasses, passesOf } from '../../records/runs/results.js';
 import { type RunRow, runsServedBy, type TaskRow } from '../../records/runs/runs.js';
@@ -37,7 +37,7 @@ import type { Cause, Context, RunScene, Steps } from '../context.js';
 import { sceneOf } from './scene.js';
 
 /** What a step needs of the context. */
-export type StepContext = Pick<Context, 'records' | 'blobs' | 'scenes' | 'repositories' | 'trees'>;
+export type StepContext = Pick<Context, 'records' | 'blobs' | 'scenes' | 'repositories' | 'trees' | 'takers'>;
 
 /** Runs that are known at a time, and tries to write one step before it counts as failed. */
 const mostKnown = 200;
@@ -90,7 +90,8 @@ export function openSteps(context: () => StepContext): Steps {
   /** Takes all of these in one step; those that can't be taken are told so, and left out. */
   async function stepBatch(run: string, batch: Waiting[]): Promise<void> {
     for (let tries = 1; batch.length; tries++) {
-      let missed = await stepOnce(run, batch);
+      // What has just been done anew is seldom followed by what was done before: that there is no pass is tried first.
+      let missed = await stepOnce(run, batch, tries === 1 && batch.some((one) => one.over?.end.state === 'passed'));
       if (missed === 'shared') missed = await stepShared(run, batch);
       if (missed === null) return;
       if (typeof missed === 'object') {
@@ -102,11 +103,11 @@ export function openSteps(context: () => StepContext): Steps {
     }
   }
 
-  async function stepOnce(run: string, batch: readonly Waiting[]): Promise<Missed | null> {
+  async function stepOnce(run: string, batch: readonly Waiting[], guess: boolean): Promise<Missed | null> {
     const { records } = context();
     const state = known.get(run) ?? (await readRunState(records, run));
     if (!state) throw new Error(`no run ${run}`);
-    const { written, tasks, writes } = await writeOne(context(), records, state, batch, { alone: true });
+    const { written, tasks, writes } = await writeOne(context(), records, state, batch, { alone: true, guess });
     if (typeof written === 'string' || 'notHeld' in written) return written;
     settle(run, state, tasks, writes, written, batch);
     return null;
@@ -128,7 +129,7 @@ export function openSteps(context: () => StepContext): Steps {
         tasks: withJoined(tasks, written),
         settled: state.row.state === 'running' && !writes.releaseFirst,
       });
-    deal(written.claimed, batch);
+    deal(context(), written.claimed, batch);
   }
 
   /** The attempts' ends with the steps of all runs that have a share in them, in the order of their ids. */
@@ -160,7 +161,7 @@ export function openSteps(context: () => StepContext): Steps {
       if (error instanceof Again) return error.missed;
       throw error;
     }
-    deal(claimed, batch);
+    deal(context(), claimed, batch);
     return null;
   }
 
@@ -205,6 +206,7 @@ export function openSteps(context: () => StepContext): Steps {
       );
       remember(run, { ...state, version, tasks });
     },
+    learn: remember,
   };
 }
 
@@ -215,21 +217,27 @@ class Again extends Error {
   }
 }
 
-/** What was given goes to the first that waits with that agent's report. */
-function deal(claimed: readonly AttemptRow[], batch: readonly Waiting[]): void {
+/** What was claimed goes to the first that waits with that agent's report, or to the agent that waits for work. */
+function deal(
+  { takers, records }: Pick<StepContext, 'takers' | 'records'>,
+  claimed: readonly AttemptRow[],
+  batch: readonly Waiting[],
+): void {
   const left = [...claimed];
   for (const one of batch) {
     const own = left.filter((row) => row.agent_id === one.claim?.agent);
     for (const row of own) left.splice(left.indexOf(row), 1);
     one.done(own);
   }
+  // Whoever waited for it and is gone by now asks again, and is told of all that it holds.
+  if (takers.give(left).length) void notify(records, 'work').catch(() => {});
 }
 
 const sceneFor = (context: StepContext, id: string, project: string, commit: string): Promise<RunScene | null> =>
   // A repository that can't be read leaves the run to the engine's loop, which says why.
   sceneOf(context, { id, project_id: project, commit }).catch(() => null);
 
-/** Makes one step and writes it. */
+/** Makes one step and writes it. With `guess` no earlier pass is looked for: the step misses (`meanwhile`) where one counts. */
 async function writeOne(
   context: StepContext,
   db: Db,
@@ -240,11 +248,12 @@ async function writeOne(
     claims = true,
     shared = false,
     alone = false,
-  }: { follows?: boolean; claims?: boolean; shared?: boolean; alone?: boolean },
+    guess = false,
+  }: { follows?: boolean; claims?: boolean; shared?: boolean; alone?: boolean; guess?: boolean },
 ): Promise<{ written: Stepped | Missed; tasks: StepTask[]; writes: StepWrites }> {
   const { row } = state;
   const scene = await sceneFor(context, row.id, row.project_id, row.commit);
-  const { tasks, writes, ignored } = await makeStep(context, db, state, scene, batch);
+  const { tasks, writes, ignored } = await makeStep(context, db, state, scene, batch, guess);
   const over = follows ? [] : batch.flatMap((one) => (one.over ? [one.over] : []));
   const body: StepBody = {
     over,
@@ -252,7 +261,7 @@ async function writeOne(
     tasksEnded: tasks.filter((task) => taskEnded(task.state)).length,
     ignored,
     forget: batch.find((one) => one.forget)?.forget,
-    claims: claims ? oneEach(batch.flatMap((one) => (one.claim ? [one.claim] : []))) : [],
+    claims: claims ? claimsOf(context, batch, writes) : [],
     stamp: batch.find((one) => one.stamp)?.stamp,
     shared,
   };
@@ -263,8 +272,12 @@ async function writeOne(
   return { written, tasks, writes };
 }
 
-const oneEach = (claims: readonly Claim[]): Claim[] =>
-  claims.filter((one, at) => claims.findIndex((other) => other.agent === one.agent) === at);
+/** Agents that report are given more; where none does, those that wait for work. */
+function claimsOf({ takers }: Pick<StepContext, 'takers'>, batch: readonly Waiting[], { tries }: StepWrites): Claim[] {
+  const claims = batch.flatMap((one) => (one.claim ? [one.claim] : []));
+  if (claims.length === 0) return tries.length ? takers.claims() : [];
+  return claims.filter((one, at) => claims.findIndex((other) => other.agent === one.agent) === at);
+}
 
 async function makeStep(
   context: StepContext,
@@ -272,6 +285,7 @@ async function makeStep(
   state: RunState,
   scene: RunScene | null,
   batch: readonly Waiting[],
+  guess: boolean,
 ): Promise<{ tasks: StepTask[]; writes: StepWrites; ignored: string[] }> {
   const { row, rows, index, settled } = state;
   const tools: StepTools = {
@@ -296,7 +310,8 @@ async function makeStep(
       if (!scene) step.writes.releaseFirst = true;
       return { ...step, ignored };
     }
-    for (const [key, pass] of await lookUp(context, db, row, step.ask, ignored)) passes.set(key, pass);
+    if (guess) for (const key of step.ask) passes.set(key, null);
+    else for (const [key, pass] of await lookUp(context, db, row, step.ask, ignored)) passes.set(key, pass);
   }
 }
 

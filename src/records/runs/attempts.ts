@@ -144,16 +144,15 @@ export async function endAttempt(
   id: string,
   state: AttemptState,
   issue: Issue | null,
-  commands: readonly EndedCommand[] = [],
+  commands: readonly EndedCommand[],
+  firstLines?: readonly number[],
 ): Promise<void> {
-  await query(
-    db,
-    `with told as (${upsertCommands}) update attempts set state = $2, issue = $3, ended_at = now(), lease_until = null where id = $1`,
-    [id, state, issue === null ? null : json(issue), commandsJson(commands)],
-  );
-  if (state !== 'passed')
-    await query(db, `update commands set state = $2 where attempt_id = $1 and state = 'running'`, [id, state]);
-  await notify(db, `log:${id}`);
+  await query(db, 'update attempts set state = $2, issue = $3, ended_at = now(), lease_until = null where id = $1', [
+    id,
+    state,
+    issue === null ? null : json(issue),
+  ]);
+  await endCommands(db, id, commands, { state, firstLines });
 }
 
 /** Attempts whose lease has run out. */
@@ -212,32 +211,25 @@ export interface EndedCommand {
   firstLine?: number;
 }
 
-const commandsJson = (commands: readonly EndedCommand[]): string =>
-  json(commands.map(({ firstLine, ms, ...rest }) => ({ ...rest, ms: Math.round(ms), first_line: firstLine })));
+/** Commands as the records' functions read them. */
+export const commandsFor = (commands: readonly EndedCommand[]) =>
+  commands.map(({ firstLine, ms, ...rest }) => ({ ...rest, ms: Math.round(ms), first_line: firstLine }));
 
-/** $1 is the attempt, $4 the commands as JSON. */
-const upsertCommands = `insert into commands (attempt_id, position, text, state, exit, ms, started_at, first_line)
-  select $1::uuid, c.position, c.text, case when c.exit = 0 then 'passed' else 'failed' end, c.exit, c.ms, now() - c.ms * interval '1 ms', coalesce(c.first_line, 0)
-  from jsonb_to_recordset($4::jsonb) as c(position int, text text, exit int, ms int, first_line bigint)
-  on conflict (attempt_id, position) do update set state = excluded.state, exit = excluded.exit, ms = excluded.ms, first_line = greatest(commands.first_line, excluded.first_line)`;
-
-export async function endCommands(db: Db, attempt: string, commands: readonly EndedCommand[]): Promise<void> {
-  if (commands.length === 0) return;
-  await query(db, upsertCommands.replace('$4', '$2'), [attempt, commandsJson(commands)]);
-  await notify(db, `log:${attempt}`);
+/** What commands came to; with their attempt's `state`, where it has ended, and the number of each one's first line. */
+export async function endCommands(
+  db: Db,
+  attempt: string,
+  commands: readonly EndedCommand[],
+  { state, firstLines }: { state?: AttemptState; firstLines?: readonly number[] | undefined } = {},
+): Promise<void> {
+  if (commands.length === 0 && !state) return;
+  await query(db, 'select end_commands($1, $2, $3, $4)', [
+    attempt,
+    json(commandsFor(commands)),
+    state ?? 'passed',
+    firstLines ? json(firstLines) : null,
+  ]);
 }
-
-/** Where each command's lines begin. */
-export const placeCommands = (db: Db, attempt: string, firstLines: readonly number[]): Promise<unknown> =>
-  query(
-    db,
-    `update commands c set first_line = f.line
-     from unnest($2::bigint[]) with ordinality as f(line, place)
-     where c.attempt_id = $1
-       and c.position = f.place - 1
-       and c.first_line <> f.line`,
-    [attempt, firstLines],
-  );
 
 export const commandsOf = (db: Db, attempts: readonly string[]): Promise<(CommandRow & { attempt_id: string })[]> =>
   query(

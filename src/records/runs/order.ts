@@ -1,5 +1,5 @@
 /** Runs of one branch or pull request among each other: what a newer push does to the older ones. */
-import { type Db, notify, queryOne, query } from '../database.js';
+import { type Db, queryOne, query } from '../database.js';
 import type { RunRow } from './runs.js';
 
 /** The runs of the same place: a branch of the project's own, or a pull request. */
@@ -45,20 +45,5 @@ export const runBefore = (
 export const setSuperseded = (db: Db, runs: readonly string[], by: number): Promise<unknown> =>
   query(db, 'update runs set superseded_by = $2, due_at = now() where id = any($1::uuid[])', [runs, by]);
 
-/** A run of this place may be waiting for this one to end. */
-export async function wakeWaitingRun(
-  db: Db,
-  run: Pick<RunRow, 'project_id' | 'branch' | 'pull_request' | 'number'>,
-): Promise<void> {
-  const woken = await query(
-    db,
-    `update runs set due_at = now()
-     where ${ofPlace}
-       and number > $4
-       and state = 'waiting'
-       and allowed
-     returning 1`,
-    [...placeOf(run), run.number],
-  );
-  if (woken.length) await notify(db, 'runs');
-}
+/** Runs of its place may be waiting for this one to end. */
+export const wakeWaitingRun = (db: Db, run: string): Promise<unknown> => query(db, 'select wake_waiting($1)', [run]);

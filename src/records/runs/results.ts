@@ -25,15 +25,7 @@ export const findPasses = (
   line: string,
   fingerprints: readonly string[],
 ): Promise<PassedResult[]> =>
-  query(
-    db,
-    `select distinct on (r.fingerprint) r.fingerprint, r.attempt_id, a.number, r.output, r.output_size::float8 as output_size, r.tests, r.at, runs.number as run
-     from results r join attempts a on a.id = r.attempt_id join tasks t on t.id = a.task_id join runs on runs.id = t.run_id
-     where r.project_id = $1 and r.line = any($2::text[]) and r.fingerprint = any($3::text[]) and r.state = 'passed'
-       and not exists (select 1 from results f where f.project_id = $1 and f.line = any($2::text[]) and f.fingerprint = r.fingerprint and f.state = 'failed')
-     order by r.fingerprint, r.at desc`,
-    [project, readableLines(line), fingerprints],
-  );
+  query(db, 'select * from find_passes($1, $2::text[], $3::text[])', [project, readableLines(line), fingerprints]);
 
 /** Attempts that passed with this fingerprint on a line that may be read. */
 export const passesOf = async (db: Db, project: string, line: string, fingerprint: string): Promise<string[]> =>

@@ -172,28 +172,33 @@ export interface NewTask {
   pinned: PinnedFacts;
 }
 
-/** The run begins: its tasks are recorded, still waiting. */
+/** The run begins: its tasks are recorded, still waiting. Gives what it is now. */
 export async function startRun(
   db: Db,
   run: string,
   tasks: readonly NewTask[],
   warnings: readonly Issue[],
-): Promise<void> {
-  await query(
+): Promise<{ row: RunRow; rows: TaskRow[]; version: string }> {
+  const rows = await query<TaskRow>(
     db,
     `insert into tasks (id, run_id, name, position, evidence, model, files, pinned)
      select t.id, $1, t.name, t.position, t.evidence, t.model, t.files, t.pinned
-     from jsonb_to_recordset($2::jsonb) as t(id uuid, name text, position int, evidence boolean, model jsonb, files jsonb, pinned jsonb)`,
+     from jsonb_to_recordset($2::jsonb) as t(id uuid, name text, position int, evidence boolean, model jsonb, files jsonb, pinned jsonb)
+     returning ${taskColumns}`,
     [run, json(tasks.map((task) => ({ id: newId(), ...task })))],
   );
-  await query(
+  const begun = await queryOne<RunRow & { version: string }>(
     db,
     `update runs
      set state = 'running', planned_at = now(), started_at = now(), issue = null, tasks_total = $2,
        warnings = $3
-     where id = $1`,
+     where id = $1
+     returning ${runColumns.join(', ')}, version::text as version`,
     [run, tasks.length, json(warnings)],
   );
+  if (!begun) throw new Error(`no run ${run}`);
+  const { version, ...row } = begun;
+  return { row, rows: rows.sort((a, b) => a.position - b.position), version };
 }
 
 export async function endRun(db: Db, run: string, state: RunState, issue: Issue | null): Promise<void> {

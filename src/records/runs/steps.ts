@@ -9,7 +9,7 @@ import {
   type StepWrites,
 } from '../../core/advance/step.js';
 import type { AttemptState } from '../../core/states.js';
-import { type AttemptRow, type EndedCommand, fromJson } from './attempts.js';
+import { type AttemptRow, commandsFor, type EndedCommand, fromJson } from './attempts.js';
 import { type Db, json, queryOne, query } from '../database.js';
 import type { RunRow, TaskRow } from './runs.js';
 import { runById, tasksOf } from './runs.js';
@@ -51,25 +51,41 @@ export async function readRunState(db: Db, id: string): Promise<RunState | null>
     if (state === 'lost' || state === 'failed') counts[state]++;
     own.set(task_id, counts);
   }
-  const tasks = rows.map((task): StepTask => {
+  const tasks = rows.map((task) => {
     const attempt = task.attempt_id === null ? undefined : byId.get(task.attempt_id);
-    return {
-      id: task.id,
-      name: task.name,
-      state: task.state,
-      evidence: task.evidence,
-      model: task.model,
-      base: task.pinned.base,
-      fingerprint: task.fingerprint,
-      output: task.output,
-      attempt: attempt
+    return stepTaskOf(
+      task,
+      attempt
         ? { id: attempt.id, number: attempt.number, state: attempt.state, shared: attempt.task_id !== task.id }
         : null,
-      ...(own.get(task.id) ?? { tries: 0, lost: 0, failed: 0 }),
-    };
+      own.get(task.id) ?? { tries: 0, lost: 0, failed: 0 },
+    );
   });
   return { version: seen.version, row, rows, tasks, index: indexOf(tasks), settled: false };
 }
+
+/** A run as it was just written, before anybody works for it. */
+export function freshState({ row, rows, version }: Pick<RunState, 'row' | 'rows' | 'version'>): RunState {
+  const tasks = rows.map((task) => stepTaskOf(task, null, { tries: 0, lost: 0, failed: 0 }));
+  return { version, row, rows, tasks, index: indexOf(tasks), settled: false };
+}
+
+const stepTaskOf = (
+  task: TaskRow,
+  attempt: StepTask['attempt'],
+  counts: Pick<StepTask, 'tries' | 'lost' | 'failed'>,
+): StepTask => ({
+  id: task.id,
+  name: task.name,
+  state: task.state,
+  evidence: task.evidence,
+  model: task.model,
+  base: task.pinned.base,
+  fingerprint: task.fingerprint,
+  output: task.output,
+  attempt,
+  ...counts,
+});
 
 export const stepRunOf = (row: RunRow, { main, releases }: { main: boolean; releases: boolean }): StepRun => ({
   state: row.state,
@@ -157,7 +173,7 @@ export async function writeStep(db: Db, run: string, version: string, body: Step
       ...(agent ? { agent } : {}),
       ...(fence ? { fence } : {}),
       ...(lapsed ? { lapsed } : {}),
-      commands: commands.map(({ firstLine, ms, ...one }) => ({ ...one, ms: Math.round(ms), first_line: firstLine })),
+      commands: commandsFor(commands),
       ...(firstLines ? { firstLines } : {}),
     })),
     results: writes.results.map(({ output, tests, ...one }) => ({

@@ -53,6 +53,7 @@ import {
   TableRequest,
 } from '../../wire/work.js';
 import { type App, notFound, type Service } from '../server.js';
+import { smallFiles } from '../small.js';
 import { type AttemptFiles, attemptFiles, attemptWork, instanceWork, knownFiles } from '../work.js';
 import { fileRoutes } from './files.js';
 
@@ -166,12 +167,48 @@ export function workRoutes(app: App, service: Service): void {
         )
           return answer;
         const start = await nextStart(records);
-        if (!woken) await hub.wait(wakes, Math.max(1, Math.min(left, start ?? left, 2_000)), over);
+        if (woken) continue;
+        const handed = await untilWork(
+          agent,
+          full ? 0 : body.slots,
+          Math.max(1, Math.min(left, start ?? left, 2_000)),
+          {
+            wakes,
+            over,
+          },
+        );
+        if (handed.length === 0) continue;
+        if (gone.signal.aborted) await notify(records, 'work');
+        else return { ...empty, attempts: await tellGiven(agent, handed) };
       }
     } finally {
       off();
     }
   });
+
+  /** Waits for news, at most `ms`; gives what a step gave the agent meanwhile. */
+  async function untilWork(
+    agent: AgentRow,
+    slots: number,
+    ms: number,
+    { wakes, over }: { wakes: (topic: string) => boolean; over: AbortSignal },
+  ): Promise<AttemptRow[]> {
+    const given = new AbortController();
+    let handed: AttemptRow[] = [];
+    const leave =
+      slots > (running.get(agent.id)?.size ?? 0)
+        ? context.takers.wait({ agent: agent.id, slots, leaseMs: timing.lease }, (rows) => {
+            handed = rows;
+            given.abort();
+          })
+        : () => {};
+    try {
+      await hub.wait(wakes, ms, AbortSignal.any([over, given.signal]));
+    } finally {
+      leave();
+    }
+    return handed;
+  }
 
   async function pollOnce(agent: AgentRow, body: Poll): Promise<PollAnswer> {
     const claimed = await records.single('work.claimed', (db) => claimAttempts(db, agent.id, body.slots, timing.lease));
@@ -276,14 +313,12 @@ export function workRoutes(app: App, service: Service): void {
         mark(ended, { id, fence: body.fence });
         busy.delete(id);
       }
-      for (const row of rows) {
-        mark(told, row);
-        busy.add(row.id);
-      }
       running.set(agent.id, busy);
-      return { attempts: await tellAttempts(agent, rows) };
+      return { attempts: await tellGiven(agent, rows) };
     },
   );
+
+  const small = smallFiles(context);
 
   /** Agent and digest → the attempt or instance for which it was told of these bytes. */
   const named = new LRUCache<string, string>({ max: 50_000 });
@@ -346,12 +381,23 @@ export function workRoutes(app: App, service: Service): void {
       );
   }
 
+  /** What a step has given an agent just now. */
+  function tellGiven(agent: AgentRow, rows: readonly AttemptRow[]) {
+    const busy = running.get(agent.id) ?? new Set();
+    for (const row of rows) {
+      mark(told, row);
+      busy.add(row.id);
+    }
+    running.set(agent.id, busy);
+    return tellAttempts(agent, rows);
+  }
+
   const tellAttempts = async (agent: AgentRow, rows: readonly AttemptRow[]) =>
     name(
       agent.id,
       await given(
         rows,
-        (row) => attemptWork(context, row),
+        async (row) => small.add(agent.id, await attemptWork(context, row)),
         (row, why) => refuseAttempt(context, row, agent.id, why),
       ),
     );
