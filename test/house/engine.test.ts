@@ -6,8 +6,9 @@ import { planRun } from '../../src/core/plan/plan.js';
 import { reportAttempt } from '../../src/engine/runs/reports.js';
 import type { Context, RunScene, Steps } from '../../src/engine/context.js';
 import { openSteps } from '../../src/engine/runs/steps.js';
+import { openTakers } from '../../src/engine/runs/takers.js';
 import { registerAgent } from '../../src/records/callers/agents.js';
-import { attemptById, type AttemptOfRun, claimAttempts } from '../../src/records/runs/attempts.js';
+import { attemptById, type AttemptOfRun, type AttemptRow, claimAttempts } from '../../src/records/runs/attempts.js';
 import { query, queryOne, type Records } from '../../src/records/database.js';
 import { newId } from '../../src/records/ids.js';
 import { addToken } from '../../src/records/callers/people.js';
@@ -23,11 +24,13 @@ let agent: string;
 const scenes = new Map<string, RunScene>();
 const blobs = { intact: async () => true, size: async () => 1 };
 let steps: Steps;
+const takers = openTakers();
 const context = (): Context =>
   ({
     records,
     blobs,
     steps,
+    takers,
     scenes: { forceFetch: async (id: string) => scenes.get(id) ?? Promise.reject(new Error('no scene')) },
   }) as never;
 
@@ -109,7 +112,7 @@ async function recordRun(
   }));
   const model = { version: 2 as const, tools: {}, tasks: plans, release: null, environments: {} };
   const commit = sha256(JSON.stringify(tree)).slice(0, 40);
-  const number = await addRun(records, {
+  const { number } = await addRun(records, {
     project: project.id,
     commit,
     branch: 'main',
@@ -417,6 +420,97 @@ describe('two services', () => {
     expect(two).toEqual(one);
     expect(await claimAll()).toEqual([]);
     expect(await query(records, 'select 1 from attempts where project_id = $1', [project.id])).toHaveLength(3);
+  });
+});
+
+describe('an agent', () => {
+  const three = { a: plan('a', { makes: [] }), b: plan('b', { makes: [] }), c: plan('c', { needs: ['a'] }) };
+  const leaseMs = 600_000;
+  const seen = async (row: AttemptRow) => (await attemptById(records, row.id)) as AttemptOfRun;
+  const ended = { what: 'ended' as const, state: 'passed' as const, issue: null, output: null, tests: null };
+  const toldOf = (project: ProjectRow) =>
+    query<{ type: string; task: string }>(
+      records,
+      `select type, data->>'task' as task from events where project_id = $1 and type in ('task.ready', 'attempt.started') order by id`,
+      [project.id],
+    );
+
+  it('that waits is given what a step makes, as running as if it had asked', async () => {
+    const project = await makeProject();
+    const { id } = await recordRun(project, three, {});
+    const given = new Promise<AttemptRow[]>((resolve) => takers.wait({ agent, slots: 1, leaseMs }, resolve));
+    await steps.take(id, {});
+    const [row] = await given;
+    expect(takers.claims()).toEqual([]);
+    expect(row).toMatchObject({ state: 'running', agent_id: agent });
+    expect(steps.runs(row?.id as string)).toBe(true);
+    expect((await tasksOf(records, id)).map((task) => [task.state, task.started_at !== null])).toEqual([
+      ['running', true],
+      ['ready', false],
+      ['waiting', false],
+    ]);
+    expect(await toldOf(project)).toEqual([
+      { type: 'task.ready', task: 'a' },
+      { type: 'task.ready', task: 'b' },
+      { type: 'attempt.started', task: 'a' },
+    ]);
+    // What was ready before is begun with the step that gives it, and said once.
+    const more = await reportAttempt(
+      context(),
+      await seen(row as AttemptRow),
+      { agent, fence: row?.fence as string },
+      [ended],
+      { agent, slots: 2, leaseMs },
+    );
+    expect(more).toHaveLength(2);
+    expect((await tasksOf(records, id)).map((task) => task.state)).toEqual(['passed', 'running', 'running']);
+    expect((await toldOf(project)).slice(3)).toEqual([
+      { type: 'task.ready', task: 'c' },
+      { type: 'attempt.started', task: 'b' },
+      { type: 'attempt.started', task: 'c' },
+    ]);
+    const commands = await query(records, `select state from commands where attempt_id = any($1::uuid[])`, [
+      more.map((one) => one.id),
+    ]);
+    expect(commands).toEqual([{ state: 'running' }, { state: 'running' }]);
+    for (const one of more)
+      await reportAttempt(context(), await seen(one), { agent, fence: one.fence as string }, [ended]);
+    expect((await tasksOf(records, id)).map((task) => task.state)).toEqual(['passed', 'passed', 'passed']);
+  });
+
+  it('is not given what comes to nothing in the same step', async () => {
+    const project = await makeProject();
+    const { id } = await recordRun(project, three, {});
+    await steps.take(id, {});
+    const [row] = await claimAttempts(records, agent, 1, leaseMs);
+    await query(records, `update runs set stopped_by = 'mika' where id = $1`, [id]);
+    const given = await reportAttempt(
+      context(),
+      await seen(row as AttemptRow),
+      { agent, fence: row?.fence as string },
+      [ended],
+      { agent, slots: 9, leaseMs },
+    );
+    expect(given).toEqual([]);
+    expect((await tasksOf(records, id)).map((task) => task.state)).toEqual(['passed', 'stopped', 'stopped']);
+    expect(await query(records, `select state from attempts where project_id = $1 order by id`, [project.id])).toEqual([
+      { state: 'passed' },
+      { state: 'stopped' },
+    ]);
+  });
+
+  it('that waits no more holds nobody up: what was claimed for it is left to be told', async () => {
+    const row = { id: newId(), agent_id: agent } as AttemptRow;
+    const first = takers.wait({ agent, slots: 1, leaseMs }, () => {});
+    const rows: AttemptRow[] = [];
+    const second = takers.wait({ agent, slots: 2, leaseMs }, (given) => rows.push(...given));
+    // The question before it is over by now; leaving late takes nothing from the newest.
+    first();
+    expect(takers.claims()).toMatchObject([{ slots: 2 }]);
+    expect(takers.give([row, { ...row, agent_id: newId() }])).toHaveLength(1);
+    expect(rows).toEqual([row]);
+    second();
+    expect(takers.give([row])).toEqual([row]);
   });
 });
 

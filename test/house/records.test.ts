@@ -365,7 +365,7 @@ describe('results', () => {
   });
   /** An attempt of a run of this line, with what its fingerprint came to. */
   const result = async (line: string, fingerprint: string, state: 'passed' | 'failed') => {
-    const number = await addRun(records, {
+    const { number } = await addRun(records, {
       project,
       commit: 'c',
       branch: 'main',

@@ -116,7 +116,7 @@ describe('secrets that were replaced', () => {
     const now = (await variablesNow(records, project.id, [''])).find((one) => one.name === 'KEY');
     const place = { scope: '', name: 'KEY', version: now?.version as number, append: '!' };
     expect(await openSecrets(context(), project.id, { SMS: place })).toEqual({ SMS: 'another one!' });
-    const number = await addRun(records, {
+    const { number } = await addRun(records, {
       project: project.id,
       commit: 'c',
       branch: 'main',

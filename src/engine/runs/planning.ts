@@ -75,11 +75,11 @@ export async function readDefinition(context: Context, project: ProjectRow, comm
  * False when this run does not go on now.
  */
 async function takeTurn(context: Context, project: ProjectRow, run: RunRow, due: Due): Promise<boolean> {
+  if ((await olderOpenRuns(context.records, run)).length === 0) return true;
   const main = await mainDefinition(context.records, project.id);
   const taken =
     run.pull_request === null &&
     Object.values(main?.model.environments ?? {}).some((plan) => plan.branch === run.branch);
-  if ((await olderOpenRuns(context.records, run)).length === 0) return true;
   return context.records.transition('run.turned', async (db) => {
     const older = await olderOpenRuns(db, run);
     const replaced = older.filter((one) => !taken || one.state === 'waiting').map((one) => one.id);
@@ -101,9 +101,12 @@ const triesAtMost = 3;
 /** Plans a waiting run, or says what it waits for. What its commit is to blame for fails it, in words. */
 export async function planWaitingRun(context: Context, due: Due, run: RunRow): Promise<void> {
   try {
-    const tries = await beginPlanning(context.records, run.id);
+    const [tries, project] = await Promise.all([
+      beginPlanning(context.records, run.id),
+      projectById(context.records, run.project_id),
+    ]);
     if (tries > triesAtMost) throw new CodedError('run_hurts', { tries: tries - 1 });
-    await planRunOnce(context, run, due);
+    await planRunOnce(context, project, run, due);
     await planningOver(context.records, run.id);
   } catch (error) {
     if (!(error instanceof CodedError) || registry[error.issue.code].retry) throw error;
@@ -111,10 +114,18 @@ export async function planWaitingRun(context: Context, due: Due, run: RunRow): P
   }
 }
 
-async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<void> {
+/** What git and the records have to say is asked for at once, and waited for where it is needed. */
+function askAll(context: Context, project: ProjectRow, run: RunRow) {
+  const listing = treeOf(context, project, run.commit);
+  const agents = listAgents(context.records);
+  const reading = readDefinition(context, project, run.commit);
+  for (const one of [listing, agents, reading]) one.catch(() => {});
+  return { listing, agents, reading };
+}
+
+async function planRunOnce(context: Context, project: ProjectRow, run: RunRow, due: Due): Promise<void> {
   const { records } = context;
   const { id } = run;
-  const project = await projectById(records, run.project_id);
   if (run.stopped_by)
     return void (await records.transition('run.stopped', (db) =>
       finish(db, run, 'stopped', issue('stopped_by', { who: run.stopped_by })),
@@ -130,20 +141,17 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
     });
     return;
   }
+  const asked = run.allowed ? askAll(context, project, run) : null;
   if (run.cause !== 'asked' && !(await takeTurn(context, project, run, due))) return;
-  if (!run.allowed) {
+  if (!asked) {
     await records.transition('run.waits', async (db) => {
       await setRunIssue(db, id, issue('run_untrusted', { commit: run.commit.slice(0, 7) }));
       await settleDue(db, 'runs', due, null);
     });
     return;
   }
-  // Both are asked of git at once; a commit whose files can't be listed is refused below, after its definition.
-  const listing = treeOf(context, project, run.commit);
-  listing.catch(() => {});
-  const agents = listAgents(records);
-  agents.catch(() => {});
-  const read = await readDefinition(context, project, run.commit);
+  const { listing, agents, reading } = asked;
+  const read = await reading;
   const { model } = read;
   if (!model) {
     await records.transition('run.refused', async (db) => {
@@ -161,8 +169,7 @@ async function planRunOnce(context: Context, run: RunRow, due: Due): Promise<voi
     return;
   }
   const files = await listing;
-  const asked = files.some((file) => file.path === '.gitattributes');
-  const attributes = asked
+  const attributes = files.some((file) => file.path === '.gitattributes')
     ? await readFile(repositoryOf(context, project), run.commit, inFolder(project.folder, '.gitattributes'), 65_536)
     : null;
   const { plan, warnings } = await planApart(

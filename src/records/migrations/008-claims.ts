@@ -29,6 +29,24 @@ begin
   perform tell('log:' || p_attempt);
 end $body$;
 
+-- Records a run under its project's next number, whose row is locked no longer than this statement takes and its transaction goes on.
+create function add_run(p_id uuid, p_project uuid, p_commit text, p_branch text, p_pull_request int, p_line text, p_cause text,
+  p_actor text, p_allowed boolean, p_fresh text[]) returns int language plpgsql as $body$
+declare
+  given int;
+begin
+  update projects set runs = runs + 1 where id = p_project returning runs into given;
+  if given is null then raise exception 'no project %', p_project; end if;
+  insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed, fresh)
+  values (p_id, p_project, given, p_commit, p_branch, p_pull_request, p_line, p_cause, p_actor, p_allowed, p_fresh);
+  insert into events (type, project_id, subject, actor, data)
+  values ('run.recorded', p_project, 'run ' || given, p_actor, jsonb_build_object('number', given, 'commit', p_commit, 'branch', p_branch,
+    'pullRequest', p_pull_request, 'cause', p_cause, 'allowed', p_allowed));
+  perform tell('events');
+  perform tell('runs');
+  return given;
+end $body$;
+
 -- Runs of the same branch or pull request may be waiting for this one to end.
 create function wake_waiting(p_run uuid) returns void language plpgsql as $body$
 begin
@@ -222,5 +240,6 @@ alter function step_run(uuid, bigint, jsonb) set plan_cache_mode = 'force_generi
 alter function claim_attempts(uuid, int, int) set plan_cache_mode = 'force_generic_plan';
 alter function begin_attempts(uuid[]) set plan_cache_mode = 'force_generic_plan';
 alter function number_events() set plan_cache_mode = 'force_generic_plan';
+alter function add_run(uuid, uuid, text, text, int, text, text, text, boolean, text[]) set plan_cache_mode = 'force_generic_plan';
 alter function find_passes(uuid, text[], text[]) set plan_cache_mode = 'force_generic_plan';
 `;

@@ -3,7 +3,6 @@ import { CodedError } from '../../core/errors/errors.js';
 import { json, type Db, notify, queryOne, query, tables } from '../database.js';
 import { type NewEvent, recordEvents } from '../events.js';
 import { newId } from '../ids.js';
-import { nextNumber } from './projects.js';
 
 export interface CommitRow {
   id: string;
@@ -99,7 +98,7 @@ export async function recordPush(db: Db, push: Push): Promise<number | null> {
     actor,
     data: { branch, commit: commit.id, title: commit.title },
   });
-  return addRun(db, {
+  const { number } = await addRun(db, {
     project: project.id,
     commit: commit.id,
     branch,
@@ -109,6 +108,7 @@ export async function recordPush(db: Db, push: Push): Promise<number | null> {
     actor,
     allowed: true,
   });
+  return number;
 }
 
 /** A branch that is gone. Its runs and releases stay. */
@@ -164,16 +164,15 @@ export interface NewRun {
   fresh?: string[] | null;
 }
 
-export async function addRun(db: Db, run: NewRun): Promise<number> {
-  const number = await nextNumber(db, run.project, 'runs');
-  await query(
+/** Records a run, with its event. The project's row is locked from here on: what else there is to do in the transaction comes before. */
+export async function addRun(db: Db, run: NewRun): Promise<{ id: string; number: number }> {
+  const id = newId();
+  const row = await queryOne<{ number: number }>(
     db,
-    `insert into runs (id, project_id, number, commit, branch, pull_request, line, cause, actor, allowed, fresh)
-       values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
+    'select add_run($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) as number',
     [
-      newId(),
+      id,
       run.project,
-      number,
       run.commit,
       run.branch,
       run.pullRequest,
@@ -184,22 +183,7 @@ export async function addRun(db: Db, run: NewRun): Promise<number> {
       run.fresh ?? null,
     ],
   );
-  await recordEvents(db, {
-    type: 'run.recorded',
-    project: run.project,
-    subject: `run ${number}`,
-    actor: run.actor,
-    data: {
-      number,
-      commit: run.commit,
-      branch: run.branch,
-      pullRequest: run.pullRequest,
-      cause: run.cause,
-      allowed: run.allowed,
-    },
-  });
-  await notify(db, 'runs');
-  return number;
+  return { id, number: (row as { number: number }).number };
 }
 
 export interface IntakeRow {

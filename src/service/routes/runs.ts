@@ -6,7 +6,7 @@ import { recordEvents } from '../../records/events.js';
 import type { Caller } from '../../records/callers/people.js';
 import { listRuns } from '../../records/views/overview.js';
 import { addRun, saveCommit } from '../../records/projects/sources.js';
-import { allowCommit, askStop, findRun, runById, type RunRow, tasksOf, wasAllowed } from '../../records/runs/runs.js';
+import { allowCommit, askStop, runById, tasksOf, wasAllowed } from '../../records/runs/runs.js';
 import { type Db, notify } from '../../records/database.js';
 import { Page, PageQuery } from '../../wire/parts.js';
 import { Run, RunAgain, RunCoverage, RunDetail, StartRun } from '../../wire/runs.js';
@@ -43,7 +43,7 @@ async function addAsked(
   fresh: readonly string[] | null,
 ): Promise<string> {
   if (!found.earlier) await saveCommit(db, project, found.facts);
-  const number = await addRun(db, {
+  const { id } = await addRun(db, {
     project,
     commit: found.commit,
     branch: found.branch,
@@ -54,7 +54,7 @@ async function addAsked(
     allowed: true,
     fresh: fresh === null ? null : [...fresh],
   });
-  return ((await findRun(db, project, number)) as RunRow).id;
+  return id;
 }
 
 export function runRoutes(app: App, service: Service): void {
@@ -155,7 +155,7 @@ export function runRoutes(app: App, service: Service): void {
       if (run.line !== 'own' && !(await wasAllowed(records, project.id, run.commit)))
         throw new CodedError('run_untrusted', { commit: run.commit.slice(0, 12) });
       return change(service, request, reply, 'run.asked', 201, async (db, actor) => {
-        const number = await addRun(db, {
+        const { id } = await addRun(db, {
           project: project.id,
           commit: run.commit,
           branch: run.branch,
@@ -166,7 +166,7 @@ export function runRoutes(app: App, service: Service): void {
           allowed: true,
           fresh: task ? [task] : null,
         });
-        return runViewOf(db, ((await findRun(db, project.id, number)) as RunRow).id);
+        return runViewOf(db, id);
       });
     },
   );
