@@ -21,6 +21,7 @@ import { badgeRoutes } from './routes/badge.js';
 import { guideRoutes } from './routes/guide.js';
 import { variableRoutes } from './routes/variables.js';
 import { whyRoutes } from './routes/why.js';
+import { edgeRoutes } from './routes/edges.js';
 import { workRoutes } from './routes/work.js';
 import { answerErrors, guard, type Service } from './server.js';
 
@@ -85,6 +86,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   logRoutes(app, service);
   sourceRoutes(app, service);
   workRoutes(app, service);
+  edgeRoutes(app, service);
 
   if (existsSync(console)) {
     await app.register(files, { root: console, serve: false });

@@ -15,7 +15,7 @@ import { CodedError, type ErrorCode, registry, wording } from '../core/errors/er
 import { atLeast, type Role } from '../core/states.js';
 import type { Context } from '../engine/context.js';
 import { tokenHash } from '../keys/keys.js';
-import type { AgentRow } from '../records/callers/agents.js';
+import { type AgentRow, agentOfToken } from '../records/callers/agents.js';
 import type { Db } from '../records/database.js';
 import {
   type Caller,
@@ -293,4 +293,15 @@ function asCoded(
   return /ECONNREFUSED|terminating connection|SequelizeConnection/.test(String(error))
     ? new CodedError('unavailable', { detail: 'its database does not answer.' }, error)
     : new CodedError('internal', { reference }, error);
+}
+
+/** Id of the token that a request brings. */
+export const tokenOf = (request: FastifyRequest): string => (request.caller as Caller).id;
+
+/** The agent that asks. Throws `lease_lost` where it has to register first. */
+export async function needAgent(service: Service, request: FastifyRequest): Promise<AgentRow> {
+  const token = tokenOf(request);
+  const agent = await service.agents.get(token, () => agentOfToken(service.context.records, token));
+  if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
+  return agent;
 }
