@@ -356,3 +356,11 @@ export async function allEvents(world: World): Promise<Event[]> {
     all.push(...items);
   }
 }
+
+/** Two runs of main that do all anew, beside whatever else goes on. */
+export async function askTwice(world: World, project: string): Promise<void> {
+  for (let run = 0; run < 2; run++)
+    await until('the service takes a run', () =>
+      world.api().post(`/api/projects/${project}/runs`, { ref: 'main', reuse: false }),
+    );
+}
