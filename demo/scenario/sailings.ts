@@ -28,12 +28,21 @@ tasks:
 release:
   needs: [lint, unit]
   parts:
-    departures: { kind: site, needs: [web], root: web/dist, at: /, fallback: index.html }
+    departures:
+      kind: site
+      needs: [web]
+      root: web/dist
+      at: /
+      fallback: index.html
+      settings: { at: /settings.json, names: [PUBLIC_API, PIER] }
+      headers: { /: { X-Content-Type-Options: nosniff } }
+      redirects: { /timetable: / }
     api: { kind: server, files: [package.json, src/], start: node src/api.js, at: /api, ready: /api/ready, instances: 2 }
     caller: { kind: worker, files: [package.json, src/], start: node src/caller.js }
   variables:
     PIER: { default: Kohama South }
     PUBLIC_URL: { from: environment.url }
+    PUBLIC_API: { from: environment.url, append: /api }
     RELEASE: { from: release.number }
 
 environments:
@@ -135,7 +144,9 @@ const page = (title: string) => `<!doctype html>
 </html>
 `;
 
-const board = (cells: string) => `const { departures } = await (await fetch('/api/departures')).json();
+const board = (cells: string) => `const { PUBLIC_API, PIER } = await (await fetch('/settings.json')).json();
+const { departures } = await (await fetch(PUBLIC_API + '/departures')).json();
+document.querySelector('h1').append(' from ' + PIER);
 const rows = document.getElementById('rows');
 for (const one of departures) {
   const row = rows.insertRow();

@@ -3,11 +3,13 @@ import { mkdirSync } from 'node:fs';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { join } from 'node:path';
 import pino from 'pino';
-import { routePath } from '../core/cutover/route.js';
+import { randomInt } from 'node:crypto';
+import { allTraffic, below, pathOf, type ServerPath, targetOf } from '../core/cutover/route.js';
 import { openTally } from '../core/tally.js';
 import { defaultBounds, type EdgeBounds, watchPace } from './bounds.js';
 import { askedFor, hostOf, refuse } from './headers.js';
 import { makeProxy } from './proxy.js';
+import { serveSite } from './site.js';
 import { openSites } from './sites.js';
 import { openTable } from './table.js';
 import { refuseUpgrade, upgrade } from './upgrade.js';
@@ -42,16 +44,19 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const find = (request: IncomingMessage) => {
     const route = table.route(hostOf(request));
     const asked = askedFor(request.url ?? '/');
-    return { route, asked, place: route && asked ? routePath(route, asked.path) : null };
+    const target = route && targetOf(route, randomInt(allTraffic));
+    return { route, asked, target, place: target && asked ? pathOf(target, asked.path) : null };
   };
+  const seen = (place: ServerPath, { path, search }: { path: string; search: string }) =>
+    (place.strip ? below(place.at, path) : path) + search;
   const serve = (request: IncomingMessage, response: ServerResponse) => {
-    const { route, asked, place } = find(request);
+    const { route, asked, target, place } = find(request);
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
-    if (!place) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
-    if (place.kind === 'server') return proxy.pass(place, asked.path + asked.search, request, response);
+    if (!place || !target) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
+    if (place.kind === 'server') return proxy.pass(place, seen(place, asked), request, response);
     if (request.method !== 'GET' && request.method !== 'HEAD') return refuse(response, 405, 'Files can only be read.');
-    sites.serve(place, asked.path, request, response).catch((error: Error) => {
+    serveSite(sites, { route, target, site: place }, asked, request, response).catch((error: Error) => {
       log.warn({ error: String(error) }, 'a file could not be served');
       refuse(response, 500, 'This file could not be read.');
     });
@@ -88,7 +93,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     if (!leave) return refuseUpgrade(socket, 429, 'Too Many Requests', () => {});
     if (place?.kind !== 'server' || !asked) return refuseUpgrade(socket, 404, 'Not Found', leave);
     try {
-      upgrade(proxy, place, asked.path + asked.search, request, socket, head, leave);
+      upgrade(proxy, place, seen(place, asked), request, socket, head, leave);
     } catch (error) {
       log.warn({ error: String(error) }, 'an upgrade could not be passed on');
       refuseUpgrade(socket, 400, 'Bad Request', leave);

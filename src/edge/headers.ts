@@ -1,5 +1,6 @@
 /** What the outside says in its headers, and what of it goes on to a program. */
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import { withoutSticky } from './sticky.js';
 
 /** About one connection (RFC 9110, 7.6.1): never passed on. */
 export const hopByHop: ReadonlySet<string> = new Set([
@@ -39,25 +40,34 @@ export function askedFor(url: string): { path: string; search: string } | null {
 export const hostOf = (request: IncomingMessage): string =>
   (request.headers.host ?? '').replace(/:\d+$/, '').toLowerCase();
 
-/** Headers for the program: one Host, and nothing that only the edge may say. Names and values in turn. */
-export function forwarded(request: IncomingMessage): string[] {
+/** What only the edge may say. */
+const ownWords: ReadonlySet<string> = new Set(['host', 'forwarded', 'x-request-id']);
+
+/** A node as RFC 7239, 6 writes it: an address with colons stands in brackets and quotes. */
+const nodeOf = (address: string): string => (address.includes(':') ? `"[${address}]"` : address);
+
+/**
+ * Headers for the program: one Host, and nothing that only the edge may say; who asked in the words of RFC 7239 and in those that
+ * most programs read. Names and values in turn.
+ * @param id of this request
+ */
+export function forwarded(request: IncomingMessage, id: string): string[] {
   const headers: string[] = ['host', request.headers.host ?? ''];
   const named = new Set((request.headers.connection ?? '').split(',').map((one) => one.trim().toLowerCase()));
   for (let at = 0; at < request.rawHeaders.length; at += 2) {
     const name = request.rawHeaders[at] as string;
     const lower = name.toLowerCase();
-    if (lower === 'host' || hopByHop.has(lower) || lower.startsWith('x-forwarded-') || lower === 'forwarded') continue;
+    if (ownWords.has(lower) || hopByHop.has(lower) || lower.startsWith('x-forwarded-')) continue;
     if (named.has(lower) && !fixed.has(lower)) continue;
-    headers.push(name, request.rawHeaders[at + 1] as string);
+    const value = request.rawHeaders[at + 1] as string;
+    const kept = lower === 'cookie' ? withoutSticky(value) : value;
+    if (kept !== null) headers.push(name, kept);
   }
-  headers.push(
-    'x-forwarded-for',
-    request.socket.remoteAddress ?? '',
-    'x-forwarded-proto',
-    'http',
-    'x-forwarded-host',
-    request.headers.host ?? '',
-  );
+  const client = (request.socket.remoteAddress ?? '').replace(/^::ffff:/, '');
+  const host = request.headers.host ?? '';
+  const quoted = host.replace(/["\\]/g, '');
+  headers.push('forwarded', `for=${nodeOf(client)};host="${quoted}";proto=http`);
+  headers.push('x-forwarded-for', client, 'x-forwarded-proto', 'http', 'x-forwarded-host', host, 'x-request-id', id);
   return headers;
 }
 

@@ -1,20 +1,21 @@
 /** Passes a request on to an instance. A request that no instance has begun to answer, and that may be repeated, goes to the next one. */
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { Agent, type Dispatcher } from 'undici';
-import type { RoutePath } from '../core/cutover/route.js';
+import { randomUUID } from 'node:crypto';
+import type { ServerPath } from '../core/cutover/route.js';
 import { openTally } from '../core/tally.js';
 import { type Body, gather } from './body.js';
 import type { EdgeBounds } from './bounds.js';
 import { forwarded, hopByHop, refuse } from './headers.js';
+import { cookieFor, setCookie, stuckTo } from './sticky.js';
 
-export type ServerPath = Extract<RoutePath, { kind: 'server' }>;
 export type Instance = ServerPath['instances'][number];
 
 export interface ServerProxy {
-  /** `asked` is the path and search that the part was chosen by. */
+  /** `asked` is the path and search that the program sees. */
   pass(path: ServerPath, asked: string, request: IncomingMessage, response: ServerResponse): void;
-  /** Takes an instance that has room, in turn, until the returned function is called; null when none has. */
-  take(path: ServerPath): { instance: Instance; give: () => void } | null;
+  /** Takes the instance that the visitor stays with, or else one that has room, in turn, until the returned function is called; null when none has. */
+  take(path: ServerPath, request: IncomingMessage): { instance: Instance; give: () => void } | null;
   close(): Promise<void>;
 }
 
@@ -33,20 +34,24 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
   const open = openTally(bounds.perInstance);
   const originOf = (instance: Instance) => `http://${instance.address}:${instance.port}`;
   const enter = (instance: Instance) => open.enter(originOf(instance));
-  const order = (path: ServerPath) => {
+  const order = (path: ServerPath, request: IncomingMessage) => {
     turn = (turn + 1) % 1_000_000;
-    return path.instances.map((_, at) => path.instances[(turn + at) % path.instances.length] as Instance);
+    const inTurn = path.instances.map((_, at) => path.instances[(turn + at) % path.instances.length] as Instance);
+    const stuck = path.sticky === null ? null : stuckTo(path.sticky, request.headers.cookie, inTurn);
+    return stuck ? [stuck, ...inTurn.filter((one) => one !== stuck)] : inTurn;
   };
 
   const send = (
-    instances: Instance[],
+    path: ServerPath,
     asked: string,
     request: IncomingMessage,
     body: Body,
     response: ServerResponse,
   ): void => {
     const method = (request.method ?? 'GET') as Dispatcher.HttpMethod;
-    const headers = forwarded(request);
+    const id = randomUUID();
+    const headers = forwarded(request, id);
+    const instances = order(path, request);
     const mayRepeat = repeatable.has(method) && (body === null || Buffer.isBuffer(body));
     let at = 0;
     let again = false;
@@ -83,6 +88,12 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
           const answer: Record<string, string | string[]> = {};
           for (const [name, value] of Object.entries(incoming))
             if (value !== undefined && !hopByHop.has(name)) answer[name] = value;
+          answer['x-request-id'] = id;
+          if (path.sticky !== null && stuckTo(path.sticky, request.headers.cookie, [instance]) === null)
+            answer['set-cookie'] = [
+              ...[answer['set-cookie'] ?? []].flat(),
+              setCookie(cookieFor(path.sticky, instance.id), path.at, false),
+            ];
           response.writeHead(status, answer);
           response.on('drain', () => controller.resume());
         },
@@ -133,14 +144,14 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
   return {
     pass(path, asked, request, response) {
       gather(request, bounds.buffered)
-        .then((body) => send(order(path), asked, request, body, response))
+        .then((body) => send(path, asked, request, body, response))
         // The client has gone, or what it wrote can't be sent on.
         .catch(() =>
           request.destroyed ? response.destroy() : refuse(response, 400, 'This request cannot be passed on.'),
         );
     },
-    take(path) {
-      for (const instance of order(path)) {
+    take(path, request) {
+      for (const instance of order(path, request)) {
         const give = enter(instance);
         if (give) return { instance, give };
       }

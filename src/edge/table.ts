@@ -6,8 +6,9 @@
  */
 import { backoff } from '../core/backoff.js';
 import { join } from 'node:path';
+import { LRUCache } from 'lru-cache';
 import { type Static, Type } from '@sinclair/typebox';
-import type { Route } from '../core/cutover/route.js';
+import type { Route, SitePath } from '../core/cutover/route.js';
 import { CodedError, issue, type Issue } from '../core/errors/errors.js';
 import { makeClient } from '../wire/client.js';
 import { readKept, writeKept } from '../wire/kept.js';
@@ -28,19 +29,27 @@ const Site = Type.Object({
   layers: Type.Array(Type.String()),
   root: Type.String(),
   fallback: Nullable(Type.String()),
+  missing: Nullable(Type.String()),
+  headers: Type.Array(Type.Object({ at: Type.String(), set: Type.Record(Type.String(), Type.String()) })),
+  redirects: Type.Array(Type.Object({ from: Type.String(), to: Type.String(), permanent: Type.Boolean() })),
+  settings: Nullable(Type.Object({ at: Type.String(), values: Type.Record(Type.String(), Type.String()) })),
 });
 const Server = Type.Object({
   ...Path,
   kind: Type.Literal('server'),
+  strip: Type.Boolean(),
+  sticky: Nullable(Type.String()),
   instances: Type.Array(Type.Object({ id: Type.String(), address: Type.String(), port: Type.Integer() })),
 });
-const KeptRoute = Type.Object({
-  environment: Type.String(),
+const KeptTarget = Type.Object({
   deployment: Type.String(),
   release: Type.String(),
   commit: Type.String(),
+  share: Type.Integer(),
+  until: Nullable(Type.Number()),
   paths: Type.Array(Type.Union([Site, Server])),
 });
+const KeptRoute = Type.Object({ environment: Type.String(), targets: Type.Array(KeptTarget) });
 const Kept = Type.Object({ version: Type.Integer(), routes: Type.Record(Type.String(), KeptRoute) });
 type Kept = Static<typeof Kept>;
 
@@ -76,19 +85,30 @@ export function openTable(options: TableOptions): Table {
   let { version } = kept;
   let stopped = false;
   let asking: AbortController | null = null;
+  /** Replaced sites that were asked for lately: once is enough. */
+  const tried = new LRUCache<string, true>({ max: 1_000 });
 
   const save = (): void => {
     // After a restart the service tells again what is open now.
     const from = Math.min(version, ...[...open.values()].map((one) => one.version - 1));
     writeKept(file, { version: from, routes: Object.fromEntries(routes) } satisfies Kept);
     const wanted = [...routes.values(), ...[...open.values()].map((one) => one.route)];
-    sites.keepOnly(wanted.flatMap((route) => sitesOf(route).map((path) => path.bytes)));
+    sites.keepOnly(wanted.flatMap((route) => [...sitesOf(route), ...replacedOf(route)]).map((path) => path.bytes));
+    for (const route of routes.values()) fetchReplaced(route);
+  };
+  const fetchBlob = (digest: string) => client.getStream(`/api/edge/blobs/${digest}`);
+  /** Files of replaced sites are good to have: nothing waits for them, and where they are gone they are gone. */
+  const fetchReplaced = (route: Route): void => {
+    for (const { bytes, layers } of replacedOf(route))
+      if (!sites.has(bytes) && !tried.has(bytes)) {
+        tried.set(bytes, true);
+        sites.ready(bytes, layers, fetchBlob).catch(() => {});
+      }
   };
   /** Makes a host ready and takes it over; what is newer meanwhile wins. */
   const prepare = async (host: string, one: Open): Promise<void> => {
     try {
-      for (const path of sitesOf(one.route))
-        await sites.ready(path.bytes, path.layers, (digest) => client.getStream(`/api/edge/blobs/${digest}`));
+      for (const path of sitesOf(one.route)) await sites.ready(path.bytes, path.layers, fetchBlob);
       if (open.get(host) !== one) return;
       routes.set(host, one.route);
       open.delete(host);
@@ -161,7 +181,14 @@ export function openTable(options: TableOptions): Table {
   };
 }
 
-const sitesOf = (route: Route) => route.paths.filter((path) => path.kind === 'site');
+const sitesWhere = (route: Route, shared: boolean): SitePath[] =>
+  route.targets
+    .filter((target) => target.share > 0 === shared)
+    .flatMap((target) => target.paths)
+    .filter((path): path is SitePath => path.kind === 'site');
+/** Sites that get requests, without which a host can't be taken over. */
+const sitesOf = (route: Route) => sitesWhere(route, true);
+const replacedOf = (route: Route) => sitesWhere(route, false);
 
 /** What was kept; without the hosts whose bytes are gone, which are then asked for from the beginning. */
 function load(file: string, sites: Sites): Kept {

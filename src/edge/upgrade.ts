@@ -1,8 +1,10 @@
 /** Upgraded connections (WebSockets): a tunnel from the program's 101 on, and not a byte before it. */
+import { randomUUID } from 'node:crypto';
 import { type IncomingMessage, request as ask } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { forwarded, hopByHop } from './headers.js';
-import type { ServerProxy, ServerPath } from './proxy.js';
+import type { ServerPath } from '../core/cutover/route.js';
+import type { ServerProxy } from './proxy.js';
 
 /** Milliseconds in which the program must have answered. */
 const answerMs = 30_000;
@@ -17,7 +19,7 @@ export function upgrade(
   head: Buffer,
   leave: () => void,
 ): void {
-  const taken = proxy.take(path);
+  const taken = proxy.take(path, request);
   if (!taken) return void refuseUpgrade(socket, 503, 'Service Unavailable', leave);
   const { instance, give } = taken;
   socket.once('close', () => {
@@ -26,7 +28,7 @@ export function upgrade(
     call.destroy();
   });
   socket.on('error', () => socket.destroy());
-  const headers = forwarded(request);
+  const headers = forwarded(request, randomUUID());
   headers.push('connection', 'Upgrade', 'upgrade', String(request.headers.upgrade ?? ''));
   const call = ask({
     host: instance.address,

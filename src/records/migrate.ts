@@ -8,6 +8,7 @@ import * as ground from './migrations/005-ground.js';
 import * as steps from './migrations/006-steps.js';
 import * as words from './migrations/007-words.js';
 import * as claims from './migrations/008-claims.js';
+import * as targets from './migrations/009-targets.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -19,6 +20,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   steps,
   words,
   claims,
+  targets,
 ];
 
 const lock = 7_403_121;

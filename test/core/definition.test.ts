@@ -282,6 +282,55 @@ describe('checking against the files', () => {
   });
 });
 
+describe('a site’s own answers', () => {
+  const text = (site: string, variables = 'PUBLIC_API: x, KEY: { secret: true }') =>
+    `tsunagi: 1\nrelease:\n  parts:\n    page: { kind: site, root: web${site} }\n  variables: { ${variables} }\n`;
+
+  it('are read: settings, headers, redirects, the page of a 404', () => {
+    const { definition, issues } = parseDefinition(
+      text(
+        ', missing: 404.html, settings: { at: /settings.json, names: [PUBLIC_API] }, headers: { /assets/: { Cache-Control: no-store } }, redirects: { /old: /new, /x/: { to: https://kohama.example/, permanent: true } }',
+      ),
+    );
+    expect(issues).toEqual([]);
+    expect(definition?.release?.parts.page).toMatchObject({
+      missing: '404.html',
+      settings: { at: '/settings.json', names: ['PUBLIC_API'] },
+      headers: [{ at: '/assets/', set: { 'Cache-Control': 'no-store' } }],
+      redirects: [
+        { from: '/old', to: '/new', permanent: false },
+        { from: '/x/', to: 'https://kohama.example/', permanent: true },
+      ],
+      strip: false,
+      sticky: false,
+    });
+  });
+
+  it.each([
+    [', settings: { at: /s.json, names: [KEY] }', '4:69 settings_secret'],
+    [', settings: { at: /s.json, names: [PUBLIC_APY] }', '4:69 unknown_variable'],
+    [', settings: { at: s.json, names: [PUBLIC_API] }', '4:52 wrong_text'],
+    [', settings: { names: [PUBLIC_API] }', '4:46 required_key'],
+    [', headers: { /: { Content-Length: 1 } }', '4:52 taken_name'],
+    [', headers: { /: { X-A: "a\\r\\nSet-Cookie: x=y" } }', '4:57 wrong_text'],
+    [', headers: { x: { X-A: b } }', '4:47 wrong_text'],
+    [', redirects: { /a: //evil.example }', '4:53 wrong_text'],
+    [', redirects: { /a: "javascript:x" }', '4:53 wrong_text'],
+    [', strip: true', '4:36 key_not_for'],
+    [', sticky: true', '4:36 key_not_for'],
+  ])('%s is refused: %s', (site, found) => {
+    expect(codes(text(site))).toEqual([found]);
+  });
+
+  it('belong to sites, and what is of servers to them', () => {
+    const part = (kind: string, key: string) =>
+      codes(`tsunagi: 1\nrelease:\n  parts:\n    p: { kind: ${kind}, start: x, ${key} }\n`);
+    expect(part('server', 'missing: x')).toEqual(['4:34 key_not_for']);
+    expect(part('worker', 'sticky: true')).toEqual(['4:34 key_not_for']);
+    expect(part('server', 'strip: true, sticky: true')).toEqual([]);
+  });
+});
+
 describe('a stored definition', () => {
   it('of the model before is completed when it is read', () => {
     const task = { name: 't', reads: null, needs: [], run: ['x'], makes: [], network: false, timeout: 1, cache: [] };
@@ -299,7 +348,20 @@ describe('a stored definition', () => {
       },
       release: {
         needs: ['t'],
-        parts: {},
+        parts: {
+          p: {
+            name: 'p',
+            kind: 'server' as const,
+            needs: [],
+            files: null,
+            root: '',
+            start: 'x',
+            at: '/',
+            fallback: null,
+            ready: null,
+            instances: 2,
+          },
+        },
         variables: {
           L: { kind: 'literal' as const, value: '1' },
           K: { kind: 'set' as const, default: null, secret: true, about: null, strangers: 'none' },
@@ -313,7 +375,14 @@ describe('a stored definition', () => {
       },
     };
     const now = storedDefinition(stored);
-    expect([now.version, now.tools]).toEqual([2, { node: '>=20' }]);
+    expect([now.version, now.tools]).toEqual([3, { node: '>=20' }]);
+    expect(now.release?.parts.p).toMatchObject({
+      instances: 2,
+      strip: false,
+      sticky: false,
+      headers: [],
+      settings: null,
+    });
     expect(now.tasks.t).toEqual({
       ...task,
       ...rest,
@@ -334,6 +403,6 @@ describe('a stored definition', () => {
       live: { for: null, promotion: 'automatic' },
     });
     expect(storedDefinition(now)).toBe(now);
-    expect(() => storedDefinition({ ...now, version: 3 } as never)).toThrow('version 3');
+    expect(() => storedDefinition({ ...now, version: 4 } as never)).toThrow('version 4');
   });
 });

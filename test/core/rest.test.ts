@@ -15,7 +15,6 @@ import { releaseImage } from '../../src/core/release/image.js';
 import { parseJunit } from '../../src/core/results/junit.js';
 import { judgePromotion, type PromotionFacts } from '../../src/core/rules/promotion.js';
 import { changedVariables, resolveVariables, settable } from '../../src/core/variables/resolve.js';
-import { routePath } from '../../src/core/cutover/route.js';
 import { parseDefinition } from '../../src/core/definition/parse.js';
 import { sealHash } from '../../src/keys/keys.js';
 import { checkEvent, newEventSecret, signEvent } from '../../src/keys/webhooks.js';
@@ -424,24 +423,6 @@ describe('why an instance is not ready', () => {
 });
 
 describe('small parts', () => {
-  it('an address leads to the longest path that holds it', () => {
-    const route = {
-      environment: '',
-      deployment: '',
-      release: '',
-      commit: '',
-      paths: [
-        { at: '/api', kind: 'server' as const, part: 'api', instances: [] },
-        { at: '/', kind: 'site' as const, part: 'page', bytes: '', layers: [], root: '', fallback: null },
-      ],
-    };
-    expect(['/api', '/api/x', '/apis', '/'].map((path) => routePath(route, path)?.part)).toEqual([
-      'api',
-      'api',
-      'page',
-      'page',
-    ]);
-  });
   it('sections are split at the marks, wherever the chunks are cut', () => {
     fc.assert(
       fc.property(

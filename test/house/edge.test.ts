@@ -7,9 +7,10 @@ import type { Readable } from 'node:stream';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { pack } from 'tar-stream';
-import type { Route } from '../../src/core/cutover/route.js';
+import type { Route, ServerPath, SitePath } from '../../src/core/cutover/route.js';
 import { type RunningEdge, startEdge } from '../../src/edge/edge.js';
 import { allEnd, budget, ends, mutated, patience, pieces } from '../fuzz/budget.js';
+import { type Place, routeWith, serverPath, sitePath } from './routes.js';
 import { until, visit } from './world.js';
 
 const edgePort = 11_950 + (process.pid % 40);
@@ -125,21 +126,11 @@ afterAll(() => {
   }
 });
 
-const route = (...instances: { id: string; address: string; port: number }[]): Route => ({
-  environment: 'sailings/staging',
-  deployment: 'd1',
-  release: 'r1',
-  commit: 'c',
-  paths: [
-    {
-      at: '/api',
-      kind: 'server',
-      part: 'api',
-      instances: instances.map(({ id, address, port }) => ({ id, address, port })),
-    },
-    { at: '/', kind: 'site', part: 'page', bytes, layers: [layer], root: 'web', fallback: 'index.html' },
-  ],
-});
+const paths = (...instances: Place[]): [ServerPath, SitePath] => [
+  serverPath('/api', instances),
+  sitePath('/', bytes, [layer], { root: 'web', fallback: 'index.html' }),
+];
+const route = (...instances: Place[]): Route => routeWith(paths(...instances));
 
 describe('a site', () => {
   beforeEach(() => give(route()));
@@ -147,7 +138,9 @@ describe('a site', () => {
   it('serves files of its root, and the fallback for what is none', async () => {
     expect(await visit(edgePort, host, '/')).toEqual({ status: 200, text: '<h1>home</h1>' });
     expect((await visit(edgePort, host, '/a%20b.txt')).text).toBe('spaced');
-    expect(await visit(edgePort, host, '/sailings/today')).toEqual({ status: 200, text: '<h1>home</h1>' });
+    const page = { headers: { accept: 'text/html,*/*' } };
+    expect(await visit(edgePort, host, '/sailings/today', page)).toEqual({ status: 200, text: '<h1>home</h1>' });
+    expect((await visit(edgePort, host, '/sailings/today')).status).toBe(404);
   });
 
   it('serves nothing of its links, its hidden files, or beyond its root', async () => {
@@ -187,7 +180,7 @@ describe('a site', () => {
 
   it('is fetched once for the same bytes', async () => {
     const before = fetched;
-    await give({ ...route(), deployment: 'd2' });
+    await give(routeWith(paths(), 'd2'));
     expect(fetched).toBe(before);
   });
 });
@@ -244,6 +237,8 @@ describe('a server', () => {
         'x-forwarded-for': '127.0.0.1',
         'x-forwarded-host': host,
         'x-forwarded-proto': 'http',
+        forwarded: `for=127.0.0.1;host="${host}";proto=http`,
+        'x-request-id': expect.stringMatching(/^[0-9a-f-]{36}$/),
       },
     });
   });
@@ -376,7 +371,7 @@ describe('the table', () => {
     edge = await open();
     expect((await visit(edgePort, host, '/')).text).toBe('<h1>home</h1>');
     away = false;
-    await give({ ...route(), deployment: 'd9' });
+    await give(routeWith(paths(), 'd9'));
   });
 
   it('takes each host by itself: one that cannot be served stays as it was, is named, and holds up nobody else, also after a start', async () => {
@@ -395,15 +390,13 @@ describe('the table', () => {
     const bad = 'sailings-bad.localhost';
     await give(route(), bad);
     for (const digest of digests) {
-      const paths = route().paths.map((path) =>
-        path.kind === 'site' ? { ...path, bytes: digest, layers: [digest] } : path,
-      );
-      await give({ ...route(), paths }, bad);
+      const [server, page] = paths();
+      await give(routeWith([server, { ...page, bytes: digest, layers: [digest] }]), bad);
       await until('it is named', async () =>
         without.some((one) => one.host === bad && /^output_/.test(one.issue?.code ?? '')),
       );
       expect((await visit(edgePort, bad, '/')).text).toBe('<h1>home</h1>');
-      await give({ ...route(), deployment: 'd12' });
+      await give(routeWith(paths(), 'd12'));
       expect((await visit(edgePort, host, '/')).status).toBe(200);
       await edge.close();
       edge = await open();
@@ -434,7 +427,7 @@ describe('the table', () => {
     await give(route(one as never));
     sent = 0;
     lost = 0;
-    for (let round = 0; round < 10; round++) await give(route((round % 2 ? one : two) as never));
+    for (let round = 0; round < 10 || sent <= 50; round++) await give(route((round % 2 ? one : two) as never));
     going = false;
     await load;
     expect([lost, sent > 50]).toEqual([0, true]);
@@ -491,7 +484,7 @@ describe('what comes to an address, whatever it is', () => {
               expect(url).toMatch(/^\/api($|[/?])/);
               expect([headers.host, headers.forwarded, headers['x-forwarded-for']]).toEqual([
                 host,
-                undefined,
+                `for=127.0.0.1;host="${host}";proto=http`,
                 '127.0.0.1',
               ]);
             }

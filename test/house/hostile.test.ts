@@ -521,7 +521,7 @@ process.on('SIGTERM', () => process.exit(0));
     ]);
     expect(one.url).toBe('/api/y?q=1');
     expect(one.headers).toMatchObject({ host, cookie: 'a=b', 'x-forwarded-for': '127.0.0.1' });
-    expect(one.headers.forwarded).toBeUndefined();
+    expect(one.headers.forwarded).toBe(`for=127.0.0.1;host="${host}";proto=http`);
     expect((await ask('/api\\x', [])).url).toBe('/api/x');
     const outside = await raw(
       `GET /api/../index.html HTTP/1.1\r\nhost: ${host}\r\nconnection: close\r\n\r\n`,

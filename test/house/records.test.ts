@@ -7,7 +7,14 @@ import { migrate, migrations } from '../../src/records/migrate.js';
 import { findPasses } from '../../src/records/runs/results.js';
 import { findRun, runById, startRun, tasksOf } from '../../src/records/runs/runs.js';
 import { addRun } from '../../src/records/projects/sources.js';
-import { acknowledge, forgiveSilence, putRoute, registerAgent, routesAfter } from '../../src/records/callers/agents.js';
+import {
+  acknowledge,
+  forgiveSilence,
+  putRoute,
+  registerAgent,
+  routeBody,
+  routesAfter,
+} from '../../src/records/callers/agents.js';
 import { addAttempts, claimAttempts, lockHeld } from '../../src/records/runs/attempts.js';
 import { newId } from '../../src/records/ids.js';
 import { appendLog, makeLogPartitions, readLog, tailStart } from '../../src/records/runs/logs.js';
@@ -310,8 +317,51 @@ describe('migrations', () => {
           }),
         ],
       );
+      const part = { name: 'api', kind: 'server', start: 'node api.js', at: '/api', instances: 2 };
+      await query(
+        older,
+        `insert into releases (id, project_id, number, digest, commit, run_id, parts, plan) values ($1, $2, 1, 'd', 'c0', $3, '[]', $4)`,
+        [newId(), project, run, JSON.stringify({ needs: [], parts: { api: part }, variables: {}, prepare: null })],
+      );
+      const environment = newId();
+      await query(
+        older,
+        `insert into environments (id, project_id, name, kind, plan_name, host) values ($1, $2, 'staging', 'standing', 'staging', 'x.localhost')`,
+        [environment, project],
+      );
+      const paths = [
+        { at: '/api', kind: 'server', part: 'api', instances: [{ id: '1', address: '127.0.0.1', port: 80 }] },
+        { at: '/', kind: 'site', part: 'page', bytes: 'b', layers: ['l'], root: 'web', fallback: null },
+      ];
+      const body = { environment: 'sailings/staging', deployment: 'd1', release: 'r1', commit: 'c0', paths };
+      await query(
+        older,
+        `insert into routes (host, environment_id, body, version) values ('x.localhost', $1, $2, nextval('route_versions')), ('gone.localhost', $1, null, nextval('route_versions'))`,
+        [environment, JSON.stringify(body)],
+      );
       await migrate(older);
       await migrate(older);
+      const [release] = await query<{ plan: { parts: object } }>(older, 'select plan from releases');
+      const site = { missing: null, headers: [], redirects: [], settings: null };
+      expect(release?.plan.parts).toEqual({ api: { ...part, ...site, strip: false, sticky: false } });
+      const [server, page] = paths;
+      const { environment: where, paths: _paths, ...who } = body;
+      expect(await routeBody(older, 'x.localhost')).toEqual({
+        environment: where,
+        targets: [
+          {
+            ...who,
+            share: 10_000,
+            until: null,
+            paths: [
+              { ...server, strip: false, sticky: null },
+              { ...page, ...site },
+            ],
+          },
+        ],
+      });
+      // Edges that have the routes of before are told of these.
+      expect((await routesAfter(older, 2)).map((one) => one.host)).toEqual(['x.localhost']);
       const [row] = await tasksOf(older, run);
       expect(row).toMatchObject({
         attempt_id: attempt,

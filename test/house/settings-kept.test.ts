@@ -285,6 +285,7 @@ describe('tables', () => {
       '006-steps',
       '007-words',
       '008-claims',
+      '009-targets',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -1,19 +1,162 @@
-/** The table of an edge: host → what stands at which path. */
-export type RoutePath =
-  | { at: string; kind: 'site'; part: string; bytes: string; layers: string[]; root: string; fallback: string | null }
-  | { at: string; kind: 'server'; part: string; instances: { id: string; address: string; port: number }[] };
+/**
+ * The table of an edge: host → what is live there. Each target is one deployment with the share of the traffic that it gets: a
+ * visitor is on one side for all paths of a host. A target without a share answers nothing but files that the others lack.
+ */
 
-export interface Route {
-  /** `sailings/staging`. */
-  environment: string;
+/** All of the traffic; a share is a whole number of it. */
+export const allTraffic = 10_000;
+
+/** Headers for what stands at a path of a site: `at` that ends with a slash is all below it. */
+export interface SiteHeaders {
+  at: string;
+  set: Record<string, string>;
+}
+
+export interface SiteRedirect {
+  /** One that ends with a slash leads all below it along. */
+  from: string;
+  to: string;
+  permanent: boolean;
+}
+
+/** How a site answers, besides its files. */
+export interface SiteRules {
+  /** Answers navigations to what is none of its files. */
+  fallback: string | null;
+  /** The page of a 404. */
+  missing: string | null;
+  headers: SiteHeaders[];
+  redirects: SiteRedirect[];
+}
+
+export interface SitePath extends SiteRules {
+  at: string;
+  kind: 'site';
+  part: string;
+  /** Digest of the part: the same bytes, the same digest. */
+  bytes: string;
+  layers: string[];
+  root: string;
+  /** Answered from the environment's variables. */
+  settings: { at: string; values: Record<string, string> } | null;
+}
+
+export interface ServerPath {
+  at: string;
+  kind: 'server';
+  part: string;
+  /** Whether `at` is taken off before the program sees the path. */
+  strip: boolean;
+  /** Key under which a visitor's instance is signed; null: each request goes where there is room. */
+  sticky: string | null;
+  instances: { id: string; address: string; port: number }[];
+}
+
+export type RoutePath = SitePath | ServerPath;
+
+export interface Target {
   deployment: string;
   release: string;
   commit: string;
+  /** Of `allTraffic`. */
+  share: number;
+  /** Milliseconds since the epoch after which one without a share is left out. */
+  until: number | null;
   /** The longest `at` first. */
   paths: RoutePath[];
 }
 
+export interface Route {
+  /** `sailings/staging`. */
+  environment: string;
+  targets: Target[];
+}
+
+/** The target of a visitor who has drawn a number from 0 to `allTraffic` - 1; null when nothing has a share. */
+export function targetOf(route: Route, drawn: number): Target | null {
+  let below = 0;
+  let last: Target | null = null;
+  for (const target of route.targets) {
+    if (target.share <= 0) continue;
+    last = target;
+    below += target.share;
+    if (drawn < below) return target;
+  }
+  return last;
+}
+
+/** The targets that get traffic, as they were told: who they are and what stands where. */
+export const sharing = (route: Route | null): Omit<Target, 'share' | 'until'>[] =>
+  (route?.targets ?? []).flatMap(({ share, until: _until, ...target }) => (share > 0 ? [target] : []));
+
 /** What answers at a path: the longest `at` that is the path or a folder of it. */
-export function routePath(route: Route, path: string): RoutePath | null {
-  return route.paths.find(({ at }) => at === '/' || path === at || path.startsWith(`${at}/`)) ?? null;
+export const pathOf = (target: Target, path: string): RoutePath | null =>
+  target.paths.find(({ at }) => within(at, path)) ?? null;
+
+const within = (at: string, path: string): boolean => at === '/' || path === at || path.startsWith(`${at}/`);
+
+/** A path as it is below the place where a part stands. */
+export const below = (at: string, path: string): string => (at === '/' ? path : path.slice(at.length) || '/');
+
+/** Sites of the other targets at this place: what a page that is open still asks for may be theirs. */
+export const sitesBeside = (route: Route, target: Target, site: SitePath): SitePath[] =>
+  route.targets
+    .filter((other) => other !== target)
+    .flatMap((other) => other.paths)
+    .filter((path): path is SitePath => path.kind === 'site' && path.at === site.at && path.bytes !== site.bytes);
+
+/** Milliseconds for which files of a replaced site are still answered, and replaced sites at a time. */
+export const replacedMs = 7 * 24 * 3_600_000;
+const replacedAtMost = 3;
+
+/**
+ * The route when all traffic goes to a target: what had a share before stays with its sites, the newest first; servers are in it no
+ * more, so that they can end.
+ */
+export function routeTo(
+  before: Route | null,
+  environment: string,
+  to: Omit<Target, 'share' | 'until'>,
+  now: number,
+): Route {
+  const bytes = (paths: readonly RoutePath[]) => paths.flatMap((path) => (path.kind === 'site' ? [path.bytes] : []));
+  const seen = new Set(bytes(to.paths));
+  const replaced: Target[] = [];
+  const earlier = (before?.targets ?? []).filter((one) => one.deployment !== to.deployment);
+  for (const one of [...earlier].sort((a, b) => b.share - a.share)) {
+    const paths = one.paths.filter((path) => path.kind === 'site' && !seen.has(path.bytes));
+    const until = one.share > 0 ? now + replacedMs : (one.until ?? 0);
+    if (paths.length === 0 || until <= now || replaced.length === replacedAtMost) continue;
+    for (const path of bytes(paths)) seen.add(path);
+    replaced.push({ ...one, share: 0, until, paths });
+  }
+  return { environment, targets: [{ ...to, share: allTraffic, until: null }, ...replaced] };
+}
+
+/** Where a path of a site leads instead, with what follows it; null when it leads nowhere else. */
+export function redirectOf(site: SiteRules, path: string): { to: string; permanent: boolean } | null {
+  for (const { from, to, permanent } of site.redirects) {
+    if (path === from) return { to, permanent };
+    if (!from.endsWith('/') || !path.startsWith(from)) continue;
+    // Slashes in front of what follows would make a host of it.
+    const rest = path.slice(from.length).replace(/^\/+/, '');
+    return { to: (to.endsWith('/') ? to : `${to}/`) + rest, permanent };
+  }
+  return null;
+}
+
+/** Headers that the definition asks for at a path; the longest `at` counts most. */
+export function headersAt(site: SiteRules, path: string): Record<string, string> {
+  const matching = site.headers.filter(({ at }) => path === at || (at.endsWith('/') && path.startsWith(at)));
+  return Object.assign({}, ...matching.sort((a, b) => a.at.length - b.at.length).map((one) => one.set));
+}
+
+/**
+ * Whether a file's name changes with its content: the last piece before the ending is a hash as builders of sites write them (8 to
+ * 64 hexadecimal digits, or letters of both cases with a digit). What is doubtful is not: a copy that stays too long helps nobody.
+ */
+export function namesItsContent(path: string): boolean {
+  const hash = /[^/]+[.-]([A-Za-z0-9_]{8,64})\.[a-z0-9]{1,8}(\.map)?$/.exec(path)?.[1];
+  if (hash === undefined || !/\d/.test(hash)) return false;
+  return /^[0-9a-f]+$/.test(hash) ? /[a-f]/.test(hash) : /[A-Z]/.test(hash) && /[a-z]/.test(hash);
 }

@@ -1,9 +1,10 @@
 /** The definition as the rest of the house sees it: complete, with every default filled in. */
+import type { SiteHeaders, SiteRedirect } from '../cutover/route.js';
 import type { PartKind } from '../states.js';
 
 export interface Definition {
   /** Of this model, as it is stored; see `stored.ts`. */
-  version: 2;
+  version: 3;
   /** Tool → range of versions. */
   tools: Record<string, string>;
   tasks: Record<string, TaskPlan>;
@@ -69,6 +70,16 @@ export interface Part {
   /** Site, server: path of the address, without a slash at the end except `/` itself. */
   at: string;
   fallback: string | null;
+  /** Site: the page of a 404. */
+  missing: string | null;
+  headers: SiteHeaders[];
+  redirects: SiteRedirect[];
+  /** Site: a file that is answered from these variables; `at` is below the part's own path. */
+  settings: { at: string; names: string[] } | null;
+  /** Server: whether `at` is taken off the path that the program sees. */
+  strip: boolean;
+  /** Server: whether a visitor stays with an instance. */
+  sticky: boolean;
   ready: string | null;
   instances: number;
 }

@@ -107,7 +107,7 @@ function build(root: Read, report: Report): Definition {
   const tools = Object.fromEntries(
     entriesAt(root, 'tools').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']),
   );
-  return { version: 2, tools, tasks, release, environments: readEnvironments(root, report) };
+  return { version: 3, tools, tasks, release, environments: readEnvironments(root, report) };
 }
 
 function readRelease(value: Read, checkNeeds: (value: Read) => void, report: Report): ReleasePlan {
@@ -127,6 +127,7 @@ function readRelease(value: Read, checkNeeds: (value: Read) => void, report: Rep
   const variables = Object.fromEntries(
     entriesAt(value, 'variables').map(([name, one]) => [name, readVariable(name, one, report)]),
   );
+  for (const [, one] of entriesAt(value, 'parts')) checkSettings(one.value, variables, report);
   const prepareValue = at(value, 'prepare')?.value;
   const prepare = prepareValue
     ? { part: textAt(prepareValue, 'part') ?? '', run: textAt(prepareValue, 'run') ?? '' }
@@ -141,11 +142,13 @@ function readRelease(value: Read, checkNeeds: (value: Read) => void, report: Rep
   return { needs: textsAt(value, 'needs') ?? [], parts, variables, prepare };
 }
 
+const ofSites = ['fallback', 'missing', 'settings', 'headers', 'redirects'];
+
 /** Which keys belong to which kind of part. */
 const keysOf: Record<PartKind, { must: string[]; never: string[] }> = {
-  site: { must: ['root'], never: ['start', 'ready', 'instances'] },
-  server: { must: ['start'], never: ['root', 'fallback'] },
-  worker: { must: ['start'], never: ['root', 'fallback', 'at', 'ready'] },
+  site: { must: ['root'], never: ['start', 'ready', 'instances', 'strip', 'sticky'] },
+  server: { must: ['start'], never: ['root', ...ofSites] },
+  worker: { must: ['start'], never: ['root', ...ofSites, 'at', 'ready', 'strip', 'sticky'] },
 };
 
 function readPart(name: string, one: { key: Span; value: Read }, report: Report): Part | null {
@@ -169,9 +172,41 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     start: textAt(one.value, 'start') ?? '',
     at: path === '/' ? path : path.replace(/\/$/, ''),
     fallback: textAt(one.value, 'fallback'),
+    missing: textAt(one.value, 'missing'),
+    headers: entriesAt(one.value, 'headers').map(([path, { value }]) => ({ at: path, set: textsOf(value) })),
+    redirects: entriesAt(one.value, 'redirects').map(([from, { value }]) => ({
+      from,
+      to: 'text' in value ? value.text : (textAt(value, 'to') ?? ''),
+      permanent: textAt(value, 'permanent') === 'true',
+    })),
+    settings: readSettings(one.value),
+    strip: textAt(one.value, 'strip') === 'true',
+    sticky: textAt(one.value, 'sticky') === 'true',
     ready: textAt(one.value, 'ready'),
     instances: Number(textAt(one.value, 'instances') ?? defaults.instances),
   };
+}
+
+const textsOf = (value: Read): Record<string, string> =>
+  'entries' in value
+    ? Object.fromEntries(
+        [...value.entries].flatMap(([name, { value: one }]) => ('text' in one ? [[name, one.text]] : [])),
+      )
+    : {};
+
+function readSettings(part: Read): Part['settings'] {
+  const settings = at(part, 'settings')?.value;
+  return settings ? { at: textAt(settings, 'at') ?? '', names: textsAt(settings, 'names') ?? [] } : null;
+}
+
+/** A settings file shows only variables that are declared, and none that is a secret. */
+function checkSettings(part: Read, variables: Record<string, VariablePlan>, report: Report): void {
+  const settings = at(part, 'settings')?.value;
+  for (const { text: name, span } of (settings && listAt(settings, 'names')) || []) {
+    const plan = Object.hasOwn(variables, name) ? variables[name] : undefined;
+    if (!plan) report('unknown_variable', span, { name, hint: hintFor(name, Object.keys(variables)) });
+    else if (plan.kind === 'set' && plan.secret) report('settings_secret', span, { name });
+  }
 }
 
 function readVariable(name: string, one: { key: Span; value: Read }, report: Report): VariablePlan {

@@ -88,6 +88,39 @@ const cachePath = text(
   undefined,
   (one) => unsafePath(one.replace(/^~\//, '').replace(/\/$/, '')) === null,
 );
+const filePath = '^(/[A-Za-z0-9._~-]+)+$';
+const sitePath: NameShape = {
+  what: 'a path that begins with /',
+  pattern: '^/([A-Za-z0-9._~-]+(/[A-Za-z0-9._~-]+)*/?)?$',
+  example: '/assets/',
+};
+/** Token of RFC 9110, 5.6.2. */
+const headerName: NameShape = {
+  what: 'the name of a header',
+  pattern: "^[A-Za-z0-9!#$%&'*+.^_`|~-]{1,100}$",
+  example: 'Cache-Control',
+  taken: (one) => (ownHeaders.has(one.toLowerCase()) ? 'the edge says it of each answer' : null),
+};
+const ownHeaders = new Set([
+  'content-length',
+  'content-encoding',
+  'content-range',
+  'transfer-encoding',
+  'connection',
+  'keep-alive',
+  'upgrade',
+  'trailer',
+  'date',
+  'etag',
+  'accept-ranges',
+]);
+const headerValue = text('the text of a header', 'no-store', '^[\\x20-\\x7e]{1,4000}$');
+const leadsTo = text(
+  'a path or an address',
+  '/timetable',
+  undefined,
+  (one) => /^\/(?![/\\])[\x21-\x7e]*$/.test(one) || /^https?:\/\/[\x21-\x7e]+$/.test(one),
+);
 const paths = (of: Shape): Shape => ({ kind: 'list', of });
 
 const task: Shape = {
@@ -197,7 +230,53 @@ const part: Shape = {
     root: { about: 'The folder that a site serves; `.` is all of its files.', shape: folder },
     start: { about: 'The command that starts a server or worker.', shape: command },
     at: { about: 'The path of its address. Default: /.', shape: urlPath },
-    fallback: { about: 'The file that a site answers with where there is none.', shape: path },
+    fallback: {
+      about: 'The file with which a site answers a visitor who goes to where there is none.',
+      shape: path,
+    },
+    missing: { about: 'The file that a site shows, as 404, where there is none.', shape: path },
+    settings: {
+      about: 'A file of a site that is answered from the environment’s variables: the same bytes serve everywhere.',
+      shape: {
+        kind: 'record',
+        keys: {
+          at: {
+            about: 'Its path, below that of the part.',
+            shape: text('a path that begins with /', '/settings.json', filePath),
+            required: true,
+          },
+          names: {
+            about: 'Variables that it shows to everybody, as JSON; none may be a secret.',
+            shape: { kind: 'list', of: text('the name of a variable', 'PUBLIC_API', variableName.pattern), least: 1 },
+            required: true,
+          },
+        },
+      },
+    },
+    headers: {
+      about: 'Headers of a site’s answers, by path; one that ends with / means all below it.',
+      shape: { kind: 'named', of: { kind: 'named', of: headerValue, name: headerName, least: 1 }, name: sitePath },
+    },
+    redirects: {
+      about: 'Where paths of a site lead instead; one that ends with / leads all below it along.',
+      shape: {
+        kind: 'named',
+        of: {
+          kind: 'record',
+          keys: {
+            to: { about: 'A path of the same address, or an address elsewhere.', shape: leadsTo, required: true },
+            permanent: {
+              about: 'true: readers may remember it (308). Default: for now (307).',
+              shape: boolean,
+            },
+          },
+          orText: leadsTo,
+        },
+        name: sitePath,
+      },
+    },
+    strip: { about: 'true: a server sees paths without its `at`. Default: as they were asked for.', shape: boolean },
+    sticky: { about: 'true: a visitor stays with one instance of a server while it is there.', shape: boolean },
     ready: { about: 'The path that answers when a server is ready. Default: ready when it listens.', shape: urlPath },
     instances: { about: 'How many processes of it run. Default: 1.', shape: count },
     memory: later('How much memory each instance may take.'),

@@ -2,7 +2,7 @@
  * Definitions as they are stored: each carries the version of its model and is completed when it is read, so that what was recorded
  * long ago is used like what is recorded now.
  */
-import type { Definition, EnvironmentPlan, Part, TaskPlan, TaskVariable, VariablePlan } from './model.js';
+import type { Definition, EnvironmentPlan, Part, ReleasePlan, TaskPlan, TaskVariable, VariablePlan } from './model.js';
 
 type Before<T, Gone extends object, New extends keyof T> = Omit<T, New> & Gone;
 
@@ -25,7 +25,7 @@ interface Stored1 {
   >;
   release: {
     needs: string[];
-    parts: Record<string, Part>;
+    parts: Record<string, Part2>;
     variables: Record<string, { kind: VariablePlan['kind']; then?: string; strangers?: string | null }>;
     prepare: { part: string; run: string } | null;
   } | null;
@@ -35,15 +35,26 @@ interface Stored1 {
   >;
 }
 
+/** The model before a site's own answers, `strip` and `sticky`. */
+type Part2 = Omit<Part, keyof typeof partDefaults>;
+interface Stored2 extends Omit<Definition, 'version' | 'release'> {
+  version: 2;
+  release: (Omit<ReleasePlan, 'parts'> & { parts: Record<string, Part2> }) | null;
+}
+
+const partDefaults = { missing: null, headers: [], redirects: [], settings: null, strip: false, sticky: false };
+
 /** Throws for a version that this service does not know: a newer service has written it. */
-export function storedDefinition(stored: Definition | Stored1): Definition {
-  if (stored.version === 2) return stored;
+export function storedDefinition(stored: Definition | Stored2 | Stored1): Definition {
+  if (stored.version === 3) return stored;
+  if (stored.version === 2) {
+    const parts = stored.release && each(stored.release.parts, (part): Part => ({ ...partDefaults, ...part }));
+    return { ...stored, version: 3, release: stored.release && { ...stored.release, parts: parts ?? {} } };
+  }
   if (stored.version !== 1)
     throw new Error(`a definition of version ${String((stored as { version: unknown }).version)} was stored`);
   const { versions, tasks, release, environments } = stored;
-  const each = <A, B>(of: Record<string, A>, change: (one: A) => B): Record<string, B> =>
-    Object.fromEntries(Object.entries(of).map(([name, one]) => [name, change(one)]));
-  return {
+  return storedDefinition({
     version: 2,
     tools: versions,
     tasks: each(tasks, ({ junit, branches, pullRequests, variables, ...task }) => ({
@@ -72,5 +83,8 @@ export function storedDefinition(stored: Definition | Stored1): Definition {
       for: opens === null ? null : 'pull requests',
       promotion: promotion === 'automatic' ? 'automatic' : 'manual',
     })),
-  };
+  });
 }
+
+const each = <A, B>(of: Record<string, A>, change: (one: A) => B): Record<string, B> =>
+  Object.fromEntries(Object.entries(of).map(([name, one]) => [name, change(one)]));

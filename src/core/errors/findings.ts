@@ -55,6 +55,12 @@ export const findings = {
   wrong_choice: entry(422, '`{text}` is not one of {choices}.', '{hint}'),
   unknown_task: entry(422, 'There is no task `{name}`.', '{hint}'),
   unknown_part: entry(422, 'There is no part `{name}`.', '{hint}'),
+  unknown_variable: entry(422, 'No variable `{name}` is declared.', '{hint}'),
+  settings_secret: entry(
+    422,
+    '`{name}` is a secret, and a settings file is shown to everybody.',
+    'Take it out of `settings`, or remove the variable and set it anew as plain text.',
+  ),
   unknown_environment: entry(422, 'There is no environment `{name}` in the definition.', '{hint}'),
   unknown_reference: entry(422, 'No variable can come from `{name}` here.', '{hint}'),
   needs_in_circle: entry(422, 'These need each other in a circle: {circle}.', 'Take one of the needs away.'),

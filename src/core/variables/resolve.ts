@@ -82,6 +82,15 @@ export function resolveVariables(
   return resolved;
 }
 
+/** Secrets that a settings file would show: somebody has made a secret of what the definition says is public. */
+export const shownSecrets = (
+  plan: { parts: Record<string, { settings: { names: string[] } | null }> },
+  secrets: Record<string, unknown>,
+): string[] =>
+  Object.values(plan.parts).flatMap(({ settings }) =>
+    (settings?.names ?? []).filter((name) => Object.hasOwn(secrets, name)),
+  );
+
 function lookUp(reference: string, facts: VariableFacts): string {
   switch (reference) {
     case 'environment.name':

@@ -4,7 +4,7 @@ import type { Definition, EnvironmentPlan } from '../../core/definition/model.js
 import { CodedError, issue } from '../../core/errors/errors.js';
 import { type Judgement, judgePromotion, type PromotionFacts } from '../../core/rules/promotion.js';
 import type { DeploymentKind } from '../../core/states.js';
-import { changedVariables } from '../../core/variables/resolve.js';
+import { changedVariables, shownSecrets } from '../../core/variables/resolve.js';
 import {
   addDeployment,
   deploymentById,
@@ -62,6 +62,8 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
   const { values, secrets, unset } = await variablesFor(context, db, ask);
   if (unset.length && !ask.then)
     throw new CodedError('variable_unset', { names: unset.join(', '), environment: placeOf(project, environment) });
+  const shown = shownSecrets(release.plan, ask.then?.secrets ?? secrets);
+  if (shown.length) throw new CodedError('settings_secret', { name: shown.join(', ') });
   const number = await nextNumber(db, project.id, 'deployments');
   const row = await addDeployment(db, {
     project: project.id,

@@ -1,7 +1,8 @@
 /** The effects of a deployment's step, in the transaction of the step. */
-import { routeOf } from './routes.js';
+import { type Route, routeTo } from '../../core/cutover/route.js';
+import { targetFor } from './routes.js';
 import { recordEvents } from '../../records/events.js';
-import { putRoute } from '../../records/callers/agents.js';
+import { putRoute, routeBody } from '../../records/callers/agents.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
 import { makeDue } from '../../records/runs/runs.js';
 import { coolOthers, dueEnvironments, setHealth, setLive, setServing } from '../../records/deployments/environments.js';
@@ -96,12 +97,11 @@ export async function moveTraffic(
   instances: readonly InstanceRow[],
 ): Promise<void> {
   const { db, environment } = scene;
-  const version = await putRoute(
-    db,
-    environment.host,
-    environment.id,
-    routeOf(scene.place, row.number, release, instances),
-  );
+  // What was answered until now stays in the table with its sites: pages that are open ask for their files.
+  const before = (await routeBody(db, environment.host)) as Route | null;
+  const target = targetFor({ deployment: row, release, instances }, scene.context.keys);
+  const route = routeTo(before, scene.place, target, scene.context.now());
+  const version = await putRoute(db, environment.host, environment.id, route);
   await setServing(db, environment.id, row.id, version);
   await recordEvents(db, {
     type: 'traffic.moved',

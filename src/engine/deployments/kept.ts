@@ -2,7 +2,8 @@
 import { tableFollows } from '../../core/advance/enter.js';
 import { setHealth } from '../../records/deployments/environments.js';
 import { setDue } from '../../records/runs/runs.js';
-import { routeOf } from './routes.js';
+import { type Route, sharing } from '../../core/cutover/route.js';
+import { targetFor } from './routes.js';
 import { movingDeployments } from '../../records/deployments/deployments.js';
 import { moveTraffic } from './apply.js';
 import { instancesOf, unwant } from '../../records/deployments/instances.js';
@@ -21,12 +22,13 @@ export async function keepLive(scene: Scene): Promise<void> {
   );
   await replace(scene, replaceEnded(kept(instances), { moving }));
   const now = await instancesOf(db, deployment.id);
-  const body = routeOf(scene.place, deployment.number, release, now);
+  const target = targetFor({ deployment, release, instances: now }, scene.context.keys);
+  const told = sharing((await routeBody(db, environment.host)) as Route | null);
   const follows = tableFollows({
     serving: environment.serving_id === deployment.id,
     moving,
-    changed: canonical(body) !== canonical(await routeBody(db, environment.host)),
-    empty: body.paths.some((path) => path.kind === 'server' && path.instances.length === 0),
+    changed: canonical([target]) !== canonical(told),
+    empty: target.paths.some((path) => path.kind === 'server' && path.instances.length === 0),
   });
   if (follows) await moveTraffic(scene, deployment, release, now);
   const servers = facts(now, 'server');

@@ -1,44 +1,59 @@
-/** What an address leads to: the body of a route, as edges get it. */
-import type { Route } from '../../core/cutover/route.js';
+/** What an address leads to: the target of a deployment, as edges get it. */
+import type { RoutePath, Target } from '../../core/cutover/route.js';
+import type { Part } from '../../core/definition/model.js';
+import type { DeploymentRow } from '../../records/deployments/deployments.js';
 import type { InstanceRow } from '../../records/deployments/instances.js';
 import type { ReleaseRow } from '../../records/deployments/releases.js';
+import type { Keys } from '../../keys/keys.js';
 
-export function routeOf(
-  environment: string,
-  deployment: number,
-  release: ReleaseRow,
-  instances: readonly InstanceRow[],
-): Route {
-  const parts = Object.values(release.plan.parts).filter((part) => part.kind !== 'worker');
+export interface Routed {
+  deployment: Pick<DeploymentRow, 'number' | 'environment_id' | 'variables'>;
+  release: ReleaseRow;
+  instances: readonly InstanceRow[];
+}
+
+/** A deployment as it answers requests. A settings file has what is plain: a secret is in `deployment.secrets` alone. */
+export function targetFor(
+  { deployment, release, instances }: Routed,
+  keys: Pick<Keys, 'hash'>,
+): Omit<Target, 'share' | 'until'> {
+  const site = (part: Part): RoutePath => {
+    const image = release.parts.find((one) => one.name === part.name);
+    const { at, root, fallback, missing, headers, redirects, settings } = part;
+    return {
+      at,
+      kind: 'site',
+      part: part.name,
+      bytes: image?.digest ?? '',
+      layers: (image?.layers ?? []).map((layer) => layer.digest),
+      root,
+      fallback,
+      missing,
+      headers,
+      redirects,
+      settings: settings && { at: settings.at, values: pick(deployment.variables, settings.names) },
+    };
+  };
+  const server = ({ at, name, strip, sticky }: Part): RoutePath => ({
+    at,
+    kind: 'server',
+    part: name,
+    strip,
+    sticky: sticky ? keys.hash(`sticky ${deployment.environment_id}`) : null,
+    instances: instances
+      .filter((one) => one.part === name && one.wanted && one.state === 'ready' && one.address && one.port)
+      .map((one) => ({ id: one.id, address: one.address as string, port: one.port as number })),
+  });
   return {
-    environment,
-    deployment: `d${deployment}`,
+    deployment: `d${deployment.number}`,
     release: `r${release.number}`,
     commit: release.commit,
-    paths: parts
-      .map((part): Route['paths'][number] => {
-        if (part.kind === 'site') {
-          const image = release.parts.find((one) => one.name === part.name);
-          return {
-            at: part.at,
-            kind: 'site',
-            part: part.name,
-            bytes: image?.digest ?? '',
-            layers: (image?.layers ?? []).map((layer) => layer.digest),
-            root: part.root,
-            fallback: part.fallback,
-          };
-        }
-        const ready = instances.filter(
-          (one) => one.part === part.name && one.wanted && one.state === 'ready' && one.address && one.port,
-        );
-        return {
-          at: part.at,
-          kind: 'server',
-          part: part.name,
-          instances: ready.map((one) => ({ id: one.id, address: one.address as string, port: one.port as number })),
-        };
-      })
+    paths: Object.values(release.plan.parts)
+      .filter((part) => part.kind !== 'worker')
+      .map((part) => (part.kind === 'site' ? site(part) : server(part)))
       .sort((a, b) => b.at.length - a.at.length || (a.at < b.at ? -1 : 1)),
   };
 }
+
+const pick = (all: Record<string, string>, names: readonly string[]): Record<string, string> =>
+  Object.fromEntries(names.flatMap((name) => (Object.hasOwn(all, name) ? [[name, all[name] as string]] : [])));

@@ -29,6 +29,7 @@ import { mainDefinition, projectById, type ProjectRow } from '../../records/proj
 import { findRelease, newestOfPullRequest, releasesOfCommits } from '../../records/deployments/releases.js';
 import { type Due, setDue, settleDue, takeDue } from '../../records/runs/runs.js';
 import { askDeployment, verifiedRelease } from '../deployments/acts.js';
+import { shownSecrets } from '../../core/variables/resolve.js';
 import { variablesFor } from './variables.js';
 import { branchHead } from '../../records/projects/sources.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
@@ -63,10 +64,13 @@ async function takeByItself(context: Context, project: ProjectRow, seen: Environ
     const release = take === null ? null : await findRelease(db, project.id, take);
     if (!release) return environment.issue ? setWaits(db, environment.id, null) : undefined;
     // What is missing is said where people look; the environment looks again when somebody has set it.
-    const { unset } = await variablesFor(context, db, { project, environment, release });
+    const { unset, secrets } = await variablesFor(context, db, { project, environment, release });
+    const shown = shownSecrets(release.plan, secrets);
     const missing = unset.length
       ? issue('variable_unset', { names: unset.join(', '), environment: `${project.name}/${environment.name}` })
-      : null;
+      : shown.length
+        ? issue('settings_secret', { name: shown.join(', ') })
+        : null;
     if (missing || environment.issue) await setWaits(db, environment.id, missing);
     if (!missing)
       await askDeployment(context, db, { project, environment, release, kind: 'automatic', actor: 'engine' });
