@@ -1,32 +1,19 @@
-/** The acts of release: deploy, promote, revert, hold, lift. Each is one transaction that a person, or the engine, asks for. */
-import { revertTarget } from '../../core/advance/environments.js';
-import type { Definition, EnvironmentPlan } from '../../core/definition/model.js';
-import { CodedError, issue } from '../../core/errors/errors.js';
-import { type Judgement, judgePromotion, type PromotionFacts } from '../../core/rules/promotion.js';
+/** What every act of release needs, and the plainest of them: deploy. Each is one transaction that a person, or the engine, asks for. */
+import type { EnvironmentPlan } from '../../core/definition/model.js';
+import { CodedError } from '../../core/errors/errors.js';
 import type { DeploymentKind } from '../../core/states.js';
 import { changedVariables, shownSecrets } from '../../core/variables/resolve.js';
 import {
   addDeployment,
   deploymentById,
   type DeploymentRow,
-  deploymentsOf,
   movingDeployments,
-  setFailure,
-  wasLive,
   releasedBy,
-  asPast,
 } from '../../records/deployments/deployments.js';
-import {
-  type EnvironmentRow,
-  findEnvironment,
-  holdEnvironment,
-  liftEnvironment,
-  lockEnvironment,
-} from '../../records/deployments/environments.js';
+import { type EnvironmentRow, findEnvironment, lockEnvironment } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { mainDefinition, nextNumber, type ProjectRow } from '../../records/projects/projects.js';
-import { makeDue } from '../../records/runs/runs.js';
-import { evidenceOf, findRelease, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
+import { findRelease, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import type { Context, Db } from '../context.js';
 import { variablesFor } from '../environments/variables.js';
 
@@ -172,7 +159,7 @@ function refuseHeld(environment: EnvironmentRow, place: string): void {
     throw new CodedError('environment_held', { environment: place, why: heldWhy(environment) });
 }
 
-function refuseGone(release: ReleaseRow): void {
+export function refuseGone(release: ReleaseRow): void {
   if (release.gone_at)
     throw new CodedError('release_gone', { number: release.number, commit: release.commit.slice(0, 12) });
 }
@@ -191,234 +178,4 @@ export async function liveRelease(db: Db, environment: EnvironmentRow): Promise<
   if (!environment.live_id) return null;
   const row = await releasedBy(db, environment.live_id);
   return row ? releaseById(db, row.release_id) : null;
-}
-
-/** The release that is live and verified in an environment (live alone, where the environment verifies nothing). */
-export async function verifiedRelease(
-  db: Db,
-  project: ProjectRow,
-  name: string,
-  model: Definition,
-): Promise<ReleaseRow | null> {
-  const environment = await findEnvironment(db, project.id, name);
-  const release = environment ? await liveRelease(db, environment) : null;
-  if (!release || !model.environments[name]?.verify) return release;
-  const evidence = await evidenceOf(db, release.id);
-  return evidence.some((one) => one.kind === 'verification' && one.name === name && one.digest === release.digest)
-    ? release
-    : null;
-}
-
-export interface Promotion {
-  release: ReleaseRow;
-  environment: EnvironmentRow;
-  judgement: Judgement;
-  live: ReleaseRow | null;
-  plan: EnvironmentPlan | null;
-}
-
-interface EvidenceFact {
-  kind: string;
-  name: string;
-  source: string;
-  detail: Record<string, unknown>;
-  at: Date | string;
-}
-
-/** What the rules need of the evidence about a release's own bytes. */
-export function promotionEvidence(
-  after: string,
-  evidence: readonly EvidenceFact[],
-): Pick<PromotionFacts, 'tasks' | 'verification'> {
-  const found = evidence.find((one) => one.kind === 'verification' && one.name === after);
-  return {
-    tasks: evidence
-      .filter((one) => one.kind === 'task')
-      .map((one) => {
-        const tests = one.detail.tests as { passed: number; failed: number } | null;
-        return {
-          name: one.name,
-          state: String(one.detail.state),
-          run: Number(one.source.replace('run ', '')),
-          tests: tests ? tests.passed + tests.failed : null,
-        };
-      }),
-    verification: found
-      ? { environment: after, deployment: Number(found.detail.deployment), at: new Date(found.at).toISOString() }
-      : null,
-  };
-}
-
-/** What promoting a release (default: what the environment before has verified) to an environment comes to; null when there is nothing to promote. */
-export async function considerPromotion(
-  context: Context,
-  db: Db,
-  project: ProjectRow,
-  name: string,
-  number: number | null,
-): Promise<Promotion> {
-  const found = await findEnvironment(db, project.id, name);
-  if (!found)
-    throw new CodedError('not_found', {
-      what: `The environment ${project.name}/${name}`,
-      hint: '`tsunagi board` shows what there is.',
-    });
-  const main = await mainDefinition(db, project.id);
-  const plan = main?.model.environments[found.plan_name] ?? null;
-  const after = plan?.after ?? null;
-  const place = placeOf(project, found);
-  const chosen =
-    number !== null
-      ? await needRelease(db, project, number)
-      : after && main
-        ? await verifiedRelease(db, project, after, main.model)
-        : null;
-  if (!chosen || !after || !main)
-    throw new CodedError('nothing_to_promote', {
-      environment: place,
-      why: after ? `${after} has verified nothing that is live there.` : 'it does not come after another environment.',
-      after: after ?? 'the environment before it',
-    });
-  const [evidence, live, moving] = [
-    await evidenceOf(db, chosen.id),
-    await liveRelease(db, found),
-    await movingDeployments(db, found.id),
-  ];
-  const sameBytes = evidence.filter((one) => one.digest === chosen.digest);
-  const wasLiveBefore = await wasLive(db, project.id, after, chosen.id);
-  const judgement = judgePromotion({
-    environment: place,
-    after,
-    release: chosen.number,
-    liveRelease: live?.number ?? null,
-    held: found.held_by !== null,
-    heldWhy: heldWhy(found),
-    moving: moving.length > 0,
-    closed: found.state === 'closed' || found.state === 'closing',
-    verifies: Boolean(main.model.environments[after]?.verify),
-    ...promotionEvidence(after, sameBytes),
-    wasLiveBefore,
-    unset: (await variablesFor(context, db, { project, environment: found, release: chosen })).unset,
-  });
-  return { release: chosen, environment: found, judgement, live, plan };
-}
-
-export async function promote(
-  context: Context,
-  db: Db,
-  project: ProjectRow,
-  name: string,
-  number: number | null,
-  actor: string,
-): Promise<DeploymentRow> {
-  const environment = await openEnvironment(db, project, name);
-  const { release, judgement } = await considerPromotion(context, db, project, name, number);
-  if (judgement.refusal) throw new CodedError(judgement.refusal.code, judgement.refusal.data);
-  return askDeployment(context, db, { project, environment, release, kind: 'promote', actor });
-}
-
-/** A new deployment of what was live before, with the variables of then, and a hold. */
-export async function revert(
-  context: Context,
-  db: Db,
-  project: ProjectRow,
-  name: string,
-  number: number | null,
-  actor: string,
-): Promise<DeploymentRow> {
-  const environment = await openEnvironment(db, project, name);
-  const place = placeOf(project, environment);
-  const past = await deploymentsOf(db, environment.id, 200);
-  const live = past.find((one) => one.id === environment.live_id) ?? null;
-  const moving = await movingDeployments(db, environment.id);
-  if (moving.length && live && (number === null || number === live.release)) {
-    // What moves is ended, and what served goes on: that is what there is to go back to.
-    await endMoving(db, moving, actor);
-    await holdAfterRevert(
-      db,
-      project,
-      environment,
-      actor,
-      `reverted to r${live.release} while r${await releaseNumber(db, moving)} was on its way`,
-    );
-    return moving.at(-1) as DeploymentRow;
-  }
-  const target = number ?? revertTarget(past.map(asPast), live?.release ?? null);
-  const then = past.find((one) => one.release === target && one.live_at !== null);
-  if (target === null || !then) throw new CodedError('nothing_to_revert', { environment: place });
-  const release = await needRelease(db, project, target);
-  refuseGone(release);
-  if (live?.release === target && moving.length === 0)
-    throw new CodedError('already_live', { release: `r${target}`, environment: place });
-  await endMoving(db, moving, actor);
-  const deployment = await askDeployment(context, db, { project, environment, release, kind: 'revert', actor, then });
-  await holdAfterRevert(
-    db,
-    project,
-    environment,
-    actor,
-    `reverted ${live ? `from r${live.release} ` : ''}to r${target}`,
-  );
-  return deployment;
-}
-
-/** Fails what is on its way, each from where it stands: its own steps bring back what was there. */
-async function endMoving(db: Db, moving: readonly DeploymentRow[], actor: string): Promise<void> {
-  for (const one of moving) {
-    await setFailure(db, one.id, issue('ended_by_revert', { who: actor }));
-    await makeDue(db, 'deployments', one.id);
-  }
-}
-
-async function releaseNumber(db: Db, moving: readonly DeploymentRow[]): Promise<number> {
-  return (await releaseById(db, (moving.at(-1) as DeploymentRow).release_id)).number;
-}
-
-async function holdAfterRevert(
-  db: Db,
-  project: ProjectRow,
-  environment: EnvironmentRow,
-  actor: string,
-  why: string,
-): Promise<void> {
-  await holdEnvironment(db, environment.id, actor, why);
-  await recordEvents(db, {
-    type: 'environment.held',
-    project: project.id,
-    subject: placeOf(project, environment),
-    actor,
-    data: { why },
-  });
-}
-
-export async function hold(
-  db: Db,
-  project: ProjectRow,
-  name: string,
-  why: string,
-  actor: string,
-): Promise<EnvironmentRow> {
-  const environment = await openEnvironment(db, project, name);
-  await holdEnvironment(db, environment.id, actor, why);
-  await recordEvents(db, {
-    type: 'environment.held',
-    project: project.id,
-    subject: placeOf(project, environment),
-    actor,
-    data: { why },
-  });
-  return lockEnvironment(db, environment.id);
-}
-
-export async function lift(db: Db, project: ProjectRow, name: string, actor: string): Promise<EnvironmentRow> {
-  const environment = await openEnvironment(db, project, name);
-  if (!(await liftEnvironment(db, environment.id)))
-    throw new CodedError('not_held', { environment: placeOf(project, environment) });
-  await recordEvents(db, {
-    type: 'environment.lifted',
-    project: project.id,
-    subject: placeOf(project, environment),
-    actor,
-  });
-  return lockEnvironment(db, environment.id);
 }

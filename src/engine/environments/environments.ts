@@ -28,7 +28,8 @@ import { instancesOfEnvironment, unwant } from '../../records/deployments/instan
 import { mainDefinition, projectById, type ProjectRow } from '../../records/projects/projects.js';
 import { findRelease, newestOfPullRequest, releasesOfCommits } from '../../records/deployments/releases.js';
 import { type Due, setDue, settleDue, takeDue } from '../../records/runs/runs.js';
-import { askDeployment, verifiedRelease } from '../deployments/acts.js';
+import { askDeployment } from '../deployments/acts.js';
+import { verifiedRelease } from '../deployments/promotions.js';
 import { shownSecrets } from '../../core/variables/resolve.js';
 import { variablesFor } from './variables.js';
 import { branchHead } from '../../records/projects/sources.js';

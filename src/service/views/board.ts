@@ -3,7 +3,8 @@ import { wording } from '../../core/errors/errors.js';
 import { judgePromotion } from '../../core/rules/promotion.js';
 import { changedVariables, type Resolved, resolveVariables, scopesOf, setIn } from '../../core/variables/resolve.js';
 import { urlOf } from '../../engine/context.js';
-import { heldWhy, promotionEvidence } from '../../engine/deployments/acts.js';
+import { heldWhy } from '../../engine/deployments/acts.js';
+import { promotionEvidence } from '../../engine/deployments/promotions.js';
 import {
   type BoardDeployment,
   type BoardEnvironment,

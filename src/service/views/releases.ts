@@ -1,7 +1,8 @@
 /** Releases and their ways: deployments and promotions as the API gives them. */
 import { environmentById } from '../../records/deployments/environments.js';
 import { runById } from '../../records/runs/runs.js';
-import { considerPromotion, placeOf } from '../../engine/deployments/acts.js';
+import { placeOf } from '../../engine/deployments/acts.js';
+import { considerPromotion } from '../../engine/deployments/promotions.js';
 import { repositoryOf } from '../../engine/context.js';
 import { commitsBetween } from '../../git/repository.js';
 import type { Db } from '../../records/database.js';
