@@ -3,17 +3,8 @@
  * else, so no path can lead out of it. Smaller forms of a content (brotli, gzip) are made once, whichever sites have it.
  */
 import { createHash } from 'node:crypto';
-import {
-  createReadStream,
-  createWriteStream,
-  existsSync,
-  mkdirSync,
-  readdirSync,
-  renameSync,
-  rmSync,
-  statSync,
-} from 'node:fs';
-import { readdir } from 'node:fs/promises';
+import { createReadStream, createWriteStream, mkdirSync, readdirSync, renameSync, rmSync, statSync } from 'node:fs';
+import { readdir, readFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import { setImmediate } from 'node:timers/promises';
@@ -51,15 +42,20 @@ export const typeOf = (path: string): string => {
 export const mayBeCoded = (path: string, { size }: SiteFile): boolean =>
   size >= codedFrom && size <= codedTo && text.test(typeOf(path).split(';')[0] as string);
 
+/** Bytes of a file that is read whole: streams cost more than small files do. */
+const atOnce = 1024 * 1024;
+
 /** Lists a folder and writes the list to `file`. */
 export async function listSite(folder: string, file: string): Promise<SiteFiles> {
   const found: Record<string, SiteFile> = {};
   for (const entry of await readdir(folder, { withFileTypes: true, recursive: true })) {
     if (!entry.isFile()) continue;
     const place = join(entry.parentPath, entry.name);
+    const { size } = statSync(place);
     const hash = createHash('sha256');
-    await pipeline(createReadStream(place), hash);
-    found[place.slice(folder.length + 1)] = { digest: hash.digest('hex'), size: statSync(place).size };
+    if (size <= atOnce) hash.update(await readFile(place));
+    else await pipeline(createReadStream(place), hash);
+    found[place.slice(folder.length + 1)] = { digest: hash.digest('hex'), size };
   }
   writeKept(file, found);
   return new Map(Object.entries(found));
@@ -84,7 +80,8 @@ export interface Coded {
 export function openCoded(folder: string): Coded {
   mkdirSync(folder, { recursive: true, mode: 0o700 });
   for (const name of readdirSync(folder)) if (name.endsWith('.new')) rmSync(join(folder, name), { force: true });
-  const here = new Set(readdirSync(folder));
+  /** Name of a form's file → its bytes; 0: it would be no smaller. */
+  const here = new Map(readdirSync(folder).map((name) => [name, statSync(join(folder, name)).size]));
   let making: Promise<void> = Promise.resolve();
   const makeOne = async (from: string, { digest, size }: SiteFile): Promise<void> => {
     for (const { name, ending } of codings) {
@@ -103,16 +100,15 @@ export function openCoded(folder: string): Coded {
       // One that is no smaller is not kept; that it was tried is seen by its being empty.
       if (statSync(`${place}.new`).size >= size) await pipeline([], createWriteStream(`${place}.new`));
       renameSync(`${place}.new`, place);
-      here.add(digest + ending);
+      here.set(digest + ending, statSync(place).size);
       await setImmediate();
     }
   };
   return {
     find(digest, accepted) {
       for (const { name, ending } of codings) {
-        if (!here.has(digest + ending) || !accepts(accepted, name)) continue;
-        const place = join(folder, digest + ending);
-        if (existsSync(place) && statSync(place).size > 0) return { place, coding: name };
+        if (here.get(digest + ending) && accepts(accepted, name))
+          return { place: join(folder, digest + ending), coding: name };
       }
       return null;
     },
@@ -124,7 +120,7 @@ export function openCoded(folder: string): Coded {
     },
     keepOnly(sites) {
       const wanted = new Set(sites.flatMap((files) => [...files.values()].map((file) => file.digest)));
-      for (const name of here) {
+      for (const name of here.keys()) {
         if (wanted.has(name.slice(0, 64))) continue;
         here.delete(name);
         rmSync(join(folder, name), { force: true });

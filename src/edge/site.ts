@@ -93,6 +93,11 @@ export async function serveSite(
       acceptRanges: !coded && status === 200,
       index: false,
     });
+    if (answer.type === 'error') {
+      // A part that is not there, a condition that does not hold: what is said of the file does not count for that.
+      response.writeHead(answer.statusCode, { ...answer.headers, 'cache-control': 'no-store' });
+      return pipeline(answer.stream, response).catch(() => void response.destroy());
+    }
     const code = status === 200 ? answer.statusCode : status;
     response.writeHead(code, { ...lower(answer.headers as Record<string, string>), ...headers });
     // A reader who goes away is nothing to tell.

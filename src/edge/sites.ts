@@ -70,12 +70,13 @@ export function openSites(folder: string): Sites {
     keepOnly(bytes) {
       const kept = new Set(bytes.map(nameOf));
       const idle = readdirSync(unpacked).filter((name) => !kept.has(name) && !name.endsWith('.new'));
-      for (const name of idle.slice(0, Math.max(0, idle.length - spare))) {
+      const over = idle.slice(0, Math.max(0, idle.length - spare));
+      for (const name of over) {
         known.delete(name);
         rmSync(listOf(name), { force: true });
         rmSync(join(unpacked, name), { recursive: true, force: true });
       }
-      coded.keepOnly(readdirSync(unpacked).flatMap((name) => filesOf(name) ?? []));
+      if (over.length) coded.keepOnly(readdirSync(unpacked).flatMap((name) => filesOf(name) ?? []));
     },
     file(bytes, path) {
       const name = nameOf(bytes);

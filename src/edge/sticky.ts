@@ -22,8 +22,8 @@ export function stuckTo<T extends { id: string }>(
 ): T | null {
   const value = cookiesOf(header).find(([name]) => name === stickyCookie)?.[1];
   const [name = '', proof = ''] = (value ?? '').split('.');
-  const expected = Buffer.from(signed(key, name));
-  if (proof.length !== expected.length || !timingSafeEqual(Buffer.from(proof), expected)) return null;
+  const [given, expected] = [Buffer.from(proof), Buffer.from(signed(key, name))];
+  if (given.length !== expected.length || !timingSafeEqual(given, expected)) return null;
   return instances.find((one) => named(one.id) === name) ?? null;
 }
 

@@ -142,8 +142,11 @@ describe('a repository without a definition', () => {
     );
     await checkout.git('push', '-q', '--force', 'origin', 'HEAD:refs/heads/main', ':refs/heads/topic');
     await world.cli('project', 'fetch', '--project', 'static');
-    await world.waitLive('static', 'staging', commit);
-    expect((await world.visit('static-staging.localhost', '/style.css')).status).toBe(404);
+    const { live } = await world.waitLive('static', 'staging', commit);
+    const { parts } = await world
+      .api()
+      .get<{ parts: { name: string }[] }>(`/api/projects/static/releases/${live?.release}`);
+    expect(parts.map((part) => part.name)).toEqual(['page']);
     await until(
       'the branch is gone',
       async () => (await world.events('project=static&type=branch.removed')).length === 1,

@@ -153,7 +153,8 @@ export function workRoutes(app: App, service: Service): void {
     const handing = new AbortController();
     let handed: AttemptRow[] = [];
     const leave =
-      slots > given.busy(agent)
+      // Steps make work of tasks alone.
+      slots > given.busy(agent) && agent.takes.some((one) => one !== 'live')
         ? context.takers.wait({ agent: agent.id, slots, leaseMs: timing.lease }, (rows) => {
             handed = rows;
             handing.abort();
