@@ -155,6 +155,7 @@ for (const one of departures) {
 `;
 
 const css = `body { font: 18px/1.5 sans-serif; margin: 3rem auto; max-width: 40rem; color: #12324a; }
+h1 { font-size: 1.7rem; }
 td { padding: .3rem 1.2rem .3rem 0; border-bottom: 1px solid #c9d8e2; }
 `;
 
