@@ -73,8 +73,6 @@ export interface Coded {
   make(folder: string, files: SiteFiles): void;
   /** Removes the forms of contents that none of these has. */
   keepOnly(files: readonly SiteFiles[]): void;
-  /** Resolves when nothing is being made. */
-  idle(): Promise<void>;
 }
 
 export function openCoded(folder: string): Coded {
@@ -126,7 +124,6 @@ export function openCoded(folder: string): Coded {
         rmSync(join(folder, name), { force: true });
       }
     },
-    idle: () => making,
   };
 }
 

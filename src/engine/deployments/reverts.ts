@@ -39,7 +39,7 @@ export async function revert(
   if (moving.length && live && (number === null || number === live.release)) {
     // What moves is ended, and what served goes on: that is what there is to go back to.
     await endMoving(db, moving, actor);
-    await holdAfterRevert(
+    await keepWhereItIs(
       db,
       project,
       environment,
@@ -57,13 +57,7 @@ export async function revert(
     throw new CodedError('already_live', { release: `r${target}`, environment: place });
   await endMoving(db, moving, actor);
   const deployment = await askDeployment(context, db, { project, environment, release, kind: 'revert', actor, then });
-  await holdAfterRevert(
-    db,
-    project,
-    environment,
-    actor,
-    `reverted ${live ? `from r${live.release} ` : ''}to r${target}`,
-  );
+  await keepWhereItIs(db, project, environment, actor, `reverted ${live ? `from r${live.release} ` : ''}to r${target}`);
   return deployment;
 }
 
@@ -79,7 +73,7 @@ async function releaseNumber(db: Db, moving: readonly DeploymentRow[]): Promise<
   return (await releaseById(db, (moving.at(-1) as DeploymentRow).release_id)).number;
 }
 
-async function holdAfterRevert(
+async function keepWhereItIs(
   db: Db,
   project: ProjectRow,
   environment: EnvironmentRow,
@@ -104,14 +98,7 @@ export async function hold(
   actor: string,
 ): Promise<EnvironmentRow> {
   const environment = await openEnvironment(db, project, name);
-  await holdEnvironment(db, environment.id, actor, why);
-  await recordEvents(db, {
-    type: 'environment.held',
-    project: project.id,
-    subject: placeOf(project, environment),
-    actor,
-    data: { why },
-  });
+  await keepWhereItIs(db, project, environment, actor, why);
   return lockEnvironment(db, environment.id);
 }
 

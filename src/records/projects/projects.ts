@@ -97,7 +97,7 @@ export async function listProjects(db: Db): Promise<ProjectRow[]> {
 export async function nextNumber(
   db: Db,
   project: string,
-  kind: 'runs' | 'releases' | 'deployments' | 'variables',
+  kind: 'releases' | 'deployments' | 'variables',
 ): Promise<number> {
   const row = await queryOne<{ number: number }>(
     db,
