@@ -8,7 +8,14 @@ import type { Context, RunScene, Steps } from '../../src/engine/context.js';
 import { openSteps } from '../../src/engine/runs/steps.js';
 import { openTakers } from '../../src/engine/runs/takers.js';
 import { registerAgent } from '../../src/records/callers/agents.js';
-import { attemptById, type AttemptOfRun, type AttemptRow, claimAttempts } from '../../src/records/runs/attempts.js';
+import {
+  attemptById,
+  type AttemptOfRun,
+  type AttemptRow,
+  claimAttempts,
+  commandsOf,
+  startCommand,
+} from '../../src/records/runs/attempts.js';
 import { query, queryOne, type Records } from '../../src/records/database.js';
 import { newId } from '../../src/records/ids.js';
 import { addToken } from '../../src/records/callers/people.js';
@@ -515,6 +522,29 @@ describe('an agent', () => {
 });
 
 describe('a report', () => {
+  it('of an end leaves what a command came to, also where its lines turn out to begin elsewhere', async () => {
+    const project = await makeProject();
+    const { id } = await recordRun(project, { two: plan('two', { run: ['first', 'second'] }) }, {});
+    await steps.take(id, {});
+    const [row] = await claimAttempts(records, agent, 1, 600_000);
+    const attempt = row?.id as string;
+    const by = { agent, fence: row?.fence as string };
+    const seen = (await attemptById(records, attempt)) as AttemptOfRun;
+    await reportAttempt(context(), seen, by, [
+      { what: 'command-started', position: 0, firstLine: 5 },
+      { what: 'command-ended', position: 0, exit: 0, ms: 1 },
+    ]);
+    await startCommand(records, attempt, 1, 'second', 7);
+    await query(records, 'update commands set first_line = 5 where attempt_id = $1 and position = 0', [attempt]);
+    await reportAttempt(context(), seen, by, [
+      { what: 'ended', state: 'failed', issue: null, output: null, tests: null, firstLines: [3, 9] },
+    ]);
+    expect((await commandsOf(records, [attempt])).map((one) => [one.state, one.first_line])).toEqual([
+      ['passed', 3],
+      ['failed', 9],
+    ]);
+  });
+
   it('of an attempt that is over, or with another fence, changes nothing', async () => {
     const project = await makeProject();
     await runCommit(project, { a: plan('a', {}) }, {}, () => 'x');
