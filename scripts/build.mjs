@@ -37,5 +37,20 @@ await build({
   logLevel: 'warning',
 });
 chmodSync(join(root, 'dist/tsunagi.js'), 0o755);
+// The database driver as one file, which the demo's repositories keep beside their sources: their programs have no registry to ask.
+await build({
+  absWorkingDir: root,
+  stdin: { contents: "export { default } from 'pg';", resolveDir: root },
+  outfile: 'dist/demo/driver.js',
+  bundle: true,
+  platform: 'node',
+  target: 'node20',
+  format: 'esm',
+  minify: true,
+  external: ['pg-native'],
+  legalComments: 'none',
+  banner: { js: "import{createRequire as __r}from'node:module';const require=__r(import.meta.url);" },
+  logLevel: 'warning',
+});
 if (!process.argv.includes('--without-console'))
   run('vite/bin/vite.js', ['build', '--config', 'console/vite.config.ts', '--logLevel', 'warn']);

@@ -1,6 +1,6 @@
 import type { Issue } from '../core/errors/errors.js';
 import type { Client } from '../wire/client.js';
-import type { Databases } from '../resources/postgres.js';
+import type { Databases } from '../resources/postgres/attempts.js';
 import type { Caches } from './attempts/caches.js';
 import type { LogBounds } from './log/keptlog.js';
 import type { PortRange } from './instances/ports.js';

@@ -4,12 +4,27 @@
  */
 import { lookup } from 'node:dns/promises';
 import { isIP } from 'node:net';
+import type { Reach } from '../wire/work.js';
 
 export interface OperatorReach {
   /** Ports of this machine's loopback, with the names that lead there. */
   reach: { port: number; host: string }[];
   /** Addresses of other machines. */
   through: string[];
+}
+
+/** Named places: ports of this machine's loopback are tied to it; addresses of other machines are let through. */
+export async function namedReach(
+  places: readonly Reach[],
+  resolve: (name: string) => Promise<string[]> = addressesOf,
+): Promise<OperatorReach> {
+  const found: OperatorReach = { reach: [], through: [] };
+  for (const { port, host, address = '127.0.0.1' } of places) {
+    const addresses = isIP(address) ? [address] : address === 'localhost' ? ['127.0.0.1'] : await resolve(address);
+    if (addresses.some(loopback)) found.reach.push({ port, host });
+    else found.through.push(...addresses);
+  }
+  return found;
 }
 
 const loopback = (address: string): boolean => address === '::1' || address.startsWith('127.');

@@ -4,6 +4,7 @@ import { randomUUID } from 'node:crypto';
 import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { homedir, hostname } from 'node:os';
 import { dirname, join } from 'node:path';
+import { Readable } from 'node:stream';
 import { CodedError, type ErrorCode, type IssueData } from '../core/errors/errors.js';
 import type { PageOf, Problem } from '../wire/parts.js';
 import type { Project } from '../wire/projects.js';
@@ -46,9 +47,9 @@ export async function call<T>(
 ): Promise<T> {
   const headers: Record<string, string> = { authorization: `Bearer ${to.token}` };
   if (method !== 'GET') headers['idempotency-key'] = randomUUID();
-  if (method === 'POST') headers['content-type'] = 'application/json';
-  const send = () =>
-    fetch(to.url + path, { method, headers, ...(method === 'POST' ? { body: JSON.stringify(body ?? {}) } : {}) });
+  const sends = method === 'POST' || (method === 'DELETE' && body !== undefined);
+  if (sends) headers['content-type'] = 'application/json';
+  const send = () => fetch(to.url + path, { method, headers, ...(sends ? { body: JSON.stringify(body ?? {}) } : {}) });
   const answer = await send()
     .catch(send)
     .catch((error) => {
@@ -57,6 +58,16 @@ export async function call<T>(
   const text = await answer.text();
   if (!answer.ok) throw problemError(answer.status, text, to.url);
   return (text ? JSON.parse(text) : null) as T;
+}
+
+/** The bytes of an answer, as they come. */
+export async function download(path: string): Promise<Readable> {
+  const to = signedIn();
+  const answer = await fetch(to.url + path, { headers: { authorization: `Bearer ${to.token}` } }).catch((error) => {
+    throw unreachable(to.url, error);
+  });
+  if (!answer.ok || !answer.body) throw problemError(answer.status, await answer.text(), to.url);
+  return Readable.fromWeb(answer.body as never);
 }
 
 /** Days for which a token that was made at a sign-in is good. */

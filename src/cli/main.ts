@@ -7,6 +7,7 @@ import { actCommands } from './commands/acts.js';
 import { checkCommand } from './commands/check.js';
 import { completionCommand } from './commands/completion.js';
 import { lookCommands } from './commands/look.js';
+import { resourceCommands } from './commands/resources.js';
 import { rehearseCommand } from './commands/rehearse.js';
 import { variableCommands } from './commands/variables.js';
 import { whyCommands } from './commands/why.js';
@@ -63,6 +64,7 @@ function build(): Command {
   actCommands(program);
   whyCommands(program);
   variableCommands(program);
+  resourceCommands(program);
   rehearseCommand(program);
   completionCommand(program);
   for (const command of program.commands)

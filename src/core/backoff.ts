@@ -19,6 +19,8 @@ const waits = {
   source: { first: 60_000, most: 3_600_000 },
   /** An instance that ended without being told to. */
   restart: { first: 500, most: 60_000 },
+  /** A server that does not make, end or remove what an environment has there. */
+  resource: { first: 500, most: 60_000 },
 } as const satisfies Record<string, Backoff>;
 
 /** @param failures how often it has failed in a row; 1 after the first time */

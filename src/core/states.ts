@@ -45,6 +45,29 @@ export type Health = (typeof healths)[number];
 export const instanceStates = ['waiting', 'starting', 'ready', 'failed', 'ended', 'lost'] as const;
 export type InstanceState = (typeof instanceStates)[number];
 
+export const resourceKinds = ['postgres'] as const;
+export type ResourceKind = (typeof resourceKinds)[number];
+
+/** How each is entered and left: `core/advance/resources.ts`. */
+export const resourceStates = ['asked', 'making', 'ready', 'removing', 'removed', 'failed'] as const;
+export type ResourceState = (typeof resourceStates)[number];
+
+/** Where a resource is made: on the server of standing environments, of reviews, of work that is not trusted, or on one elsewhere. */
+export const resourcePlaces = ['standing', 'review', 'untrusted', 'elsewhere'] as const;
+export type ResourcePlace = (typeof resourcePlaces)[number];
+
+/** A copy of a resource: asked → making → kept → removed, or failed. */
+export const backupStates = ['asked', 'making', 'kept', 'removed', 'failed'] as const;
+export type BackupState = (typeof backupStates)[number];
+
+/** Who has a login: the parts of a deployment, one try of its prepare, a person. */
+export const loginUses = ['parts', 'prepare', 'person'] as const;
+export type LoginUse = (typeof loginUses)[number];
+
+/** What opens a resource: asked → ready (its server knows it) → ending (it shall go) → ended. */
+export const loginStates = ['asked', 'ready', 'ending', 'ended'] as const;
+export type LoginState = (typeof loginStates)[number];
+
 export const roles = ['viewer', 'developer', 'releaser', 'owner'] as const;
 export type Role = (typeof roles)[number];
 /** Whether `role` may do what `needed` may do. */

@@ -7,6 +7,7 @@ import type { AttemptRow } from '../records/runs/attempts.js';
 import type { RunRow, TaskRow } from '../records/runs/runs.js';
 import type { AttemptOver, Claim, RunState } from '../records/runs/steps.js';
 import type { Takers } from './runs/takers.js';
+import type { Kinds } from './resources/kinds.js';
 import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
 import { listFiles, makeRepository } from '../git/repository.js';
@@ -144,6 +145,8 @@ export interface Context {
   steps: Steps;
   /** Agents that wait for work here. */
   takers: Takers;
+  /** What makes resources. */
+  kinds: Kinds;
 }
 
 /** Every file of a commit in the project's folder. */

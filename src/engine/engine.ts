@@ -14,6 +14,10 @@ import { tellStatuses } from './sources/statuses.js';
 import { sweepRemoved } from './upkeep/upkeep.js';
 import { pollSources, sweepScratch } from './sources/remotes.js';
 import { stepRuns } from './runs/runs.js';
+import { nextResource } from '../records/resources/resources.js';
+import { nextBackup } from '../records/resources/backups.js';
+import { backupLanes } from './resources/backups.js';
+import { resourceLanes } from './resources/resources.js';
 import { stepSpace } from './upkeep/space.js';
 import { sweepHosted, workIntake } from './sources/sources.js';
 
@@ -29,6 +33,8 @@ export async function startEngine(context: Context): Promise<Engine> {
   await makeLogPartitions(records, new Date(context.now()));
   await sweepHosted(context);
   const feed = makeFeed(context);
+  const working = resourceLanes(context, () => loops.resources?.wake());
+  const copying = backupLanes(context, () => loops.backups?.wake());
   const loops: Record<string, Loop> = {
     sources: startLoop({
       name: 'sources',
@@ -74,6 +80,20 @@ export async function startEngine(context: Context): Promise<Engine> {
       sweepMs: sweep,
       log,
     }),
+    resources: startLoop({
+      name: 'resources',
+      step: () => working.step(),
+      nextDue: () => nextResource(records),
+      sweepMs: sweep,
+      log,
+    }),
+    backups: startLoop({
+      name: 'backups',
+      step: () => copying.step(),
+      nextDue: () => nextBackup(records),
+      sweepMs: sweep * 2,
+      log,
+    }),
     leases: startLoop({ name: 'leases', step: watchLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
     events: startLoop({
       name: 'feed',
@@ -108,6 +128,7 @@ export async function startEngine(context: Context): Promise<Engine> {
     },
     async stop() {
       await Promise.all(Object.values(loops).map((loop) => loop.stop()));
+      await Promise.all([working.over(), copying.over()]);
     },
   };
 }

@@ -11,6 +11,7 @@ import { logRoutes } from './routes/logs.js';
 import { peopleRoutes } from './routes/people.js';
 import { findRoutes } from './routes/find.js';
 import { projectRoutes } from './routes/projects.js';
+import { resourceRoutes } from './routes/resources.js';
 import { runRoutes } from './routes/runs.js';
 import { releaseRoutes } from './routes/releases.js';
 import { environmentRoutes } from './routes/environments.js';
@@ -82,6 +83,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   ownerRoutes(app, service);
   releaseRoutes(app, service);
   environmentRoutes(app, service);
+  resourceRoutes(app, service);
   feedRoutes(app, service);
   logRoutes(app, service);
   sourceRoutes(app, service);

@@ -1,5 +1,7 @@
 /** Starts the service: records, engine, HTTP. */
 import { openSteps } from '../engine/runs/steps.js';
+import { type Clusters, openKinds } from '../engine/resources/kinds.js';
+import { addressCheck } from '../engine/outward.js';
 import { openTakers } from '../engine/runs/takers.js';
 import { fullDisk } from '../blobs/disk.js';
 import { defaultKeeping } from '../engine/upkeep/space.js';
@@ -38,6 +40,10 @@ export interface ServiceOptions {
   timing?: Partial<Timing>;
   /** What is kept and how much room there must be; what is left out stays as it is by default. */
   keeping?: Partial<Keeping>;
+  /** Where environments have their databases. */
+  clusters?: Clusters;
+  /** Private networks that may be connected to for who asks. */
+  networks?: string[];
   /** Addresses and ranges of proxies whose word on who asks is taken; default none. */
   trustedProxies?: string[];
   console: string;
@@ -60,10 +66,11 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
   await migrate(records);
   const url = options.url ?? `http://${options.host}:${options.port}`;
   const keeping = { ...defaultKeeping, ...options.keeping };
+  const keys = openKeys(join(options.data, 'keys'));
   const context: Context = {
     records,
     blobs: await openBlobs(join(options.data, 'blobs')),
-    keys: openKeys(join(options.data, 'keys')),
+    keys,
     url,
     repositories: join(options.data, 'repositories'),
     addresses: options.addresses,
@@ -78,6 +85,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     scenes: makeCache(256),
     steps: openSteps(() => context),
     takers: openTakers(),
+    kinds: openKinds(options.clusters ?? {}, keys, addressCheck(options.networks ?? [])),
   };
   mkdirSync(context.repositories, { recursive: true });
   const hub = makeHub();
@@ -110,6 +118,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       await engine.stop();
       await listening.close();
       await context.apart.close();
+      await context.kinds.close();
       await records.close();
     },
   };

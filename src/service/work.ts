@@ -1,6 +1,7 @@
 /** What an agent needs to know to do an attempt or run an instance. */
 import type { Task } from '../core/definition/model.js';
 import { filesOf } from '../core/plan/plan.js';
+import { resourceVariables } from '../core/variables/resolve.js';
 import { taskValues } from '../core/variables/task.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
 import { layerKey } from '../git/layer.js';
@@ -16,6 +17,7 @@ import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js'
 import { sceneOf } from '../engine/runs/scene.js';
 import type { KnownAttempt } from '../engine/context.js';
 import { openSecrets } from '../engine/environments/variables.js';
+import { type OpenedResources, openResources } from '../engine/resources/open.js';
 
 export async function attemptWork(context: Context, attempt: AttemptRow): Promise<AttemptWork> {
   const shared = { id: attempt.id, fence: attempt.fence ?? '0', kind: attempt.kind, logBytes: attempt.log_bytes };
@@ -61,10 +63,17 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   }
   const scene = await deploymentScene(context, attempt.deployment_id as string);
   const { deployment, release, environment } = scene;
+  const opened = await openResources(
+    context,
+    scene,
+    attempt.kind === 'prepare'
+      ? { usedBy: 'prepare', turn: attempt.number }
+      : { usedBy: 'parts', turn: deployment.turn },
+  );
   const base = {
     ...shared,
     label: `d${deployment.number} ${attempt.kind}`,
-    ...(await variablesOf(context, scene)),
+    ...(await variablesOf(context, scene, opened)),
     makes: [],
     results: null,
     coverage: null,
@@ -76,7 +85,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   };
   if (attempt.kind === 'prepare') {
     const { part, run } = release.plan.prepare ?? { part: '', run: 'true' };
-    return { ...base, commands: [run], files: null, layers: layersOf(release, part), reach: [] };
+    return { ...base, commands: [run], files: null, layers: layersOf(release, part), reach: opened.reach };
   }
   const verify = deployment.environment_plan.verify ?? { run: 'true', reads: [] };
   const files = await commitFiles(context, scene.project, release.commit, verify.reads);
@@ -86,7 +95,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     commands: [verify.run],
     files: files.length ? { key: layerKey(files), count: files.length } : null,
     layers: [],
-    reach: [{ port: port ?? (scheme === 'https' ? 443 : 80), host: environment.host }],
+    reach: [{ port: port ?? (scheme === 'https' ? 443 : 80), host: environment.host }, ...opened.reach],
   };
 }
 
@@ -129,6 +138,7 @@ export async function knownFiles(context: Context, { run, task }: KnownAttempt):
 export async function instanceWork(context: Context, instance: InstanceRow): Promise<InstanceWork> {
   const scene = await deploymentScene(context, instance.deployment_id);
   const part = scene.release.plan.parts[instance.part];
+  const opened = await openResources(context, scene, { usedBy: 'parts', turn: instance.turn });
   return {
     id: instance.id,
     fence: instance.fence ?? '0',
@@ -140,7 +150,8 @@ export async function instanceWork(context: Context, instance: InstanceRow): Pro
     readyMs: context.timing.ready,
     drainMs: context.timing.drain,
     layers: layersOf(scene.release, instance.part),
-    ...(await variablesOf(context, scene)),
+    ...(await variablesOf(context, scene, opened)),
+    reach: opened.reach,
     logBytes: instance.log_bytes,
   };
 }
@@ -148,7 +159,7 @@ export async function instanceWork(context: Context, instance: InstanceRow): Pro
 interface Scene {
   deployment: DeploymentRow;
   release: ReleaseRow;
-  environment: { name: string; host: string };
+  environment: { id: string; name: string; host: string };
   project: ProjectRow;
 }
 
@@ -169,11 +180,14 @@ const layersOf = (release: ReleaseRow, part: string): string[] =>
 async function variablesOf(
   context: Context,
   { deployment, release, environment, project }: Scene,
+  { fields }: OpenedResources,
 ): Promise<{ variables: Record<string, string>; secret: string[] }> {
   const opened = await openSecrets(context, project.id, deployment.secrets);
+  const wired = resourceVariables(release.plan.variables, fields);
   const variables = {
     ...deployment.variables,
     ...opened,
+    ...wired.values,
     TSUNAGI_PROJECT: project.name,
     TSUNAGI_ENVIRONMENT: environment.name,
     TSUNAGI_ENVIRONMENT_URL: urlOf(context.addresses, environment.host),
@@ -183,7 +197,7 @@ async function variablesOf(
   // A value that the definition calls a secret is masked, too, where somebody has set it as plain text.
   const plans = release.plan.variables;
   const named = Object.keys(deployment.variables).filter((name) => plans[name]?.kind === 'set' && plans[name].secret);
-  return { variables, secret: [...Object.keys(opened), ...named] };
+  return { variables, secret: [...Object.keys(opened), ...wired.secret, ...named] };
 }
 
 async function commitFiles(

@@ -59,6 +59,10 @@ export const Poll = Type.Object(
 );
 export type Poll = Static<typeof Poll>;
 
+/** What it may reach, with the name that leads there; without an address: a port of the agent's machine. */
+const Reach = Type.Object({ port: Type.Integer(), host: Type.String(), address: Type.Optional(Type.String()) });
+export type Reach = Static<typeof Reach>;
+
 export const AttemptWork = Type.Object({
   id: Id,
   fence: Fence,
@@ -83,8 +87,7 @@ export const AttemptWork = Type.Object({
   coverage: Type.Union([Type.String(), Type.Null()]),
   timeoutMs: Type.Integer(),
   network: Type.Union([Type.Literal('none'), Type.Literal('open')]),
-  /** Ports of the agent's machine that it may reach, with the names that lead there. */
-  reach: Type.Array(Type.Object({ port: Type.Integer(), host: Type.String() })),
+  reach: Type.Array(Reach),
   /** Name → what the agent makes for this attempt. */
   resources: Type.Record(Type.String(), Type.Literal('postgres')),
   /** Variables that come from a field of a resource. */
@@ -110,6 +113,8 @@ export const InstanceWork = Type.Object({
   variables: Variables,
   /** Names of the variables that are secrets. */
   secret: Type.Array(Type.String()),
+  /** Servers of its resources. Left out by a service of before. */
+  reach: Type.Optional(Type.Array(Reach)),
   logBytes: Type.Integer(),
 });
 export type InstanceWork = Static<typeof InstanceWork>;

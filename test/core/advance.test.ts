@@ -134,7 +134,8 @@ const base: DeploymentFacts = {
   since: 1_000_000,
   blocked: false,
   overtaken: false,
-  prepare: { declared: true, attempt: null, why: '' },
+  resources: { asked: false, ready: false, failure: null },
+  prepare: { declared: true, attempt: null, why: '', mayRepeat: false, tries: 0 },
   verify: { declared: true, attempt: null, why: '' },
   serversAsked: 2,
   workersAsked: 1,
@@ -156,6 +157,7 @@ function play(
     prepare?: 'passed' | 'failed' | 'lost';
     verify?: 'passed' | 'failed';
     server?: 'ready' | 'failed';
+    resource?: 'ready' | 'failed';
     crash?: number;
   } = {},
 ): { trail: string[]; facts: DeploymentFacts; bothWorkers: boolean } {
@@ -168,6 +170,13 @@ function play(
     for (const effect of step.effects) {
       // A process that dies before its transaction is committed leaves the facts as they were.
       if (world.crash === round) continue;
+      if (effect.do === 'resources')
+        next.resources =
+          world.resource === 'failed'
+            ? { asked: true, ready: false, failure: issue('resource_failed', { name: 'db' }) }
+            : { asked: true, ready: true, failure: null };
+      // Nothing runs before what it needs is there.
+      if (effect.do === 'prepare' || effect.do === 'startServers') expect(facts.resources.ready).toBe(true);
       if (effect.do === 'prepare')
         next.prepare = { ...next.prepare, attempt: world.prepare ?? 'passed', why: 'it broke' };
       if (effect.do === 'verify') next.verify = { ...next.verify, attempt: world.verify ?? 'passed', why: 'no answer' };
@@ -218,6 +227,7 @@ describe('a deployment', () => {
     expect(advanceDeployment({ ...base, kind: 'automatic', overtaken: true }).state).toBe('replaced');
   });
   it.each([
+    ['a resource cannot be had', { resource: 'failed' as const }, 'resource_failed'],
     ['prepare fails', { prepare: 'failed' as const }, 'prepare_failed'],
     ['prepare is lost', { prepare: 'lost' as const }, 'prepare_unknown'],
     ['a server ends at once', { server: 'failed' as const }, 'ended_at_once'],
@@ -228,6 +238,32 @@ describe('a deployment', () => {
     expect(facts.before?.workers.at(-1)).toMatchObject({ state: 'ready', wanted: true });
     expect(facts.workers.every((worker) => worker.state === 'ended')).toBe(true);
     expect(bothWorkers).toBe(false);
+  });
+  it('waits for its resources, and asks again for what went away meanwhile', () => {
+    const waits: DeploymentFacts = {
+      ...base,
+      state: 'preparing',
+      resources: { asked: true, ready: false, failure: null },
+    };
+    expect(advanceDeployment(waits)).toMatchObject({ state: 'preparing', effects: [], again: null });
+    expect(advanceDeployment({ ...waits, resources: { ...waits.resources, asked: false } }).effects).toEqual([
+      { do: 'resources' },
+    ]);
+  });
+  it('repeats a prepare of which nobody knows how far it got only where that is safe, three times at the most', () => {
+    const lost = (tries: number, mayRepeat = true): DeploymentFacts => ({
+      ...base,
+      state: 'preparing',
+      resources: { asked: true, ready: true, failure: null },
+      prepare: { declared: true, attempt: 'lost', why: '', mayRepeat, tries },
+    });
+    expect(advanceDeployment(lost(1)).effects).toEqual([{ do: 'prepare' }]);
+    expect(advanceDeployment(lost(3)).failure?.code).toBe('prepare_unknown');
+    expect(advanceDeployment(lost(1, false)).failure?.code).toBe('prepare_unknown');
+    // The next try has a login of its own, and waits for it.
+    expect(advanceDeployment({ ...lost(1), resources: { asked: true, ready: false, failure: null } }).effects).toEqual(
+      [],
+    );
   });
   it('keeps the traffic when it fails with nothing before it', () => {
     expect(play({ before: null, serving: 'none' }, { verify: 'failed' }).facts).toMatchObject({
@@ -314,9 +350,9 @@ describe('an environment', () => {
     expect(takes({ ...facts, history: [past(3, 'failed')] })).toBeNull();
   });
   it('says its health, and waits longer before each restart', () => {
-    expect(healthOf(3, [one('a', 'ready'), one('b', 'ready'), one('c', 'ready')], { asked: 2, ready: 2 })).toBe('good');
-    expect(healthOf(3, [one('a', 'ready')], { asked: 2, ready: 1 })).toBe('poor');
-    expect(healthOf(3, [], { asked: 2, ready: 0 })).toBe('down');
+    expect(healthOf(3, 3, { asked: 2, ready: 2 })).toBe('good');
+    expect(healthOf(3, 1, { asked: 2, ready: 1 })).toBe('poor');
+    expect(healthOf(3, 0, { asked: 2, ready: 0 })).toBe('down');
     expect([0, 1, 20].map(restartDelay)).toEqual([500, 1000, 60_000]);
   });
 });

@@ -375,7 +375,7 @@ describe('a stored definition', () => {
       },
     };
     const now = storedDefinition(stored);
-    expect([now.version, now.tools]).toEqual([3, { node: '>=20' }]);
+    expect([now.version, now.tools]).toEqual([4, { node: '>=20' }]);
     expect(now.release?.parts.p).toMatchObject({
       instances: 2,
       strip: false,
@@ -403,6 +403,7 @@ describe('a stored definition', () => {
       live: { for: null, promotion: 'automatic' },
     });
     expect(storedDefinition(now)).toBe(now);
-    expect(() => storedDefinition({ ...now, version: 4 } as never)).toThrow('version 4');
+    expect(now.release).toMatchObject({ resources: {}, migrations: null });
+    expect(() => storedDefinition({ ...now, version: 5 } as never)).toThrow('version 5');
   });
 });

@@ -22,6 +22,7 @@ const one = (change: Partial<KeptInstance> = {}): KeptInstance => ({
   restarts: 0,
   livedMs: 0,
   letDown: false,
+  fresh: 0,
   ...change,
 });
 const over = (state: string): boolean => state === 'failed' || state === 'ended' || state === 'lost';
@@ -143,56 +144,91 @@ describe('what is live no longer', () => {
 
 describe('an environment that closes', () => {
   /** A world in which edges are late, agents take their time, and the step is asked as often as anybody likes. */
-  const happening = fc.constantFrom('step', 'step', 'step', 'acknowledge', 'end one', 'attempt ends', 'claim');
+  const happening = fc.constantFrom(
+    'step',
+    'step',
+    'step',
+    'acknowledge',
+    'end one',
+    'attempt ends',
+    'claim',
+    'remove one',
+  );
 
   it('takes its address away first, ends what runs only when no edge can ask for it, and is closed in the end', () => {
     fc.assert(
-      fc.property(fc.array(happening, { maxLength: 40 }), fc.nat(3), fc.boolean(), (list, count, works) => {
-        const world = {
-          routed: true,
-          acknowledged: false,
-          waiting: count,
-          up: count,
-          wanted: count > 0,
-          working: works,
-        };
-        let closed = false;
-        const seen = (): ClosingFacts => ({
-          routed: world.routed,
-          acknowledged: world.acknowledged,
-          wanted: world.wanted ? world.waiting + world.up : 0,
-          running: world.up,
-          working: world.working,
-        });
-        const happen = (what: string) => {
-          if (what === 'acknowledge') world.acknowledged = !world.routed;
-          else if (what === 'end one' && !world.wanted) world.up = Math.max(0, world.up - 1);
-          else if (what === 'attempt ends') world.working = false;
-          else if (what === 'claim' && world.waiting > 0) {
-            // An agent takes one at the very moment.
-            world.waiting--;
-            world.up++;
-          } else if (what === 'step' && !closed) {
-            const facts = seen();
-            const { effects, againMs } = closeEnvironment(facts);
-            if (effects.includes('endInstances')) {
-              expect([facts.routed, facts.acknowledged]).toEqual([false, true]);
-              world.wanted = false;
-              world.waiting = 0;
+      fc.property(
+        fc.array(happening, { maxLength: 40 }),
+        fc.nat(3),
+        fc.boolean(),
+        fc.nat(2),
+        (list, count, works, resources) => {
+          const world = {
+            routed: true,
+            acknowledged: false,
+            waiting: count,
+            up: count,
+            wanted: count > 0,
+            working: works,
+            resources,
+            removing: false,
+          };
+          let closed = false;
+          const seen = (): ClosingFacts => ({
+            routed: world.routed,
+            acknowledged: world.acknowledged,
+            wanted: world.wanted ? world.waiting + world.up : 0,
+            running: world.up,
+            working: world.working,
+            resources: world.resources,
+          });
+          const happen = (what: string) => {
+            if (what === 'acknowledge') world.acknowledged = !world.routed;
+            else if (what === 'end one' && !world.wanted) world.up = Math.max(0, world.up - 1);
+            else if (what === 'attempt ends') world.working = false;
+            else if (what === 'remove one' && world.removing) world.resources = Math.max(0, world.resources - 1);
+            else if (what === 'claim' && world.waiting > 0) {
+              // An agent takes one at the very moment.
+              world.waiting--;
+              world.up++;
+            } else if (what === 'step' && !closed) {
+              const facts = seen();
+              const { effects, againMs } = closeEnvironment(facts);
+              if (effects.includes('endInstances')) {
+                expect([facts.routed, facts.acknowledged]).toEqual([false, true]);
+                world.wanted = false;
+                world.waiting = 0;
+              }
+              if (effects.includes('unroute')) Object.assign(world, { routed: false, acknowledged: false });
+              if (effects.includes('removeResources')) {
+                // Nothing that could still write to them runs.
+                expect([world.up, world.waiting, world.working, world.routed]).toEqual([0, 0, false, false]);
+                world.removing = true;
+              }
+              if (effects.includes('closed')) {
+                expect([world.up, world.waiting, world.working, world.routed]).toEqual([0, 0, false, false]);
+                expect(world.resources).toBe(0);
+                closed = true;
+              } else if (!effects.includes('removeResources')) expect(againMs).toBeGreaterThan(0);
             }
-            if (effects.includes('unroute')) Object.assign(world, { routed: false, acknowledged: false });
-            if (effects.includes('closed')) {
-              expect([world.up, world.waiting, world.working, world.routed]).toEqual([0, 0, false, false]);
-              closed = true;
-            } else expect(againMs).toBeGreaterThan(0);
-          }
-        };
-        for (const what of list) happen(what);
-        // Whatever has happened, and in whatever order: once the world moves on, it closes.
-        for (let round = 0; round < 20 && !closed; round++)
-          for (const what of ['step', 'acknowledge', 'attempt ends', 'end one', 'end one', 'end one']) happen(what);
-        expect(closed).toBe(true);
-      }),
+          };
+          for (const what of list) happen(what);
+          // Whatever has happened, and in whatever order: once the world moves on, it closes.
+          for (let round = 0; round < 20 && !closed; round++)
+            for (const what of [
+              'step',
+              'acknowledge',
+              'attempt ends',
+              'end one',
+              'end one',
+              'end one',
+              'remove one',
+              'remove one',
+            ])
+              happen(what);
+          expect(closed).toBe(true);
+        },
+      ),
     );
   });
 });

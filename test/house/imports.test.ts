@@ -16,7 +16,7 @@ const table: Record<string, string[]> = {
   agent: ['core', 'wire', 'git', 'blobs', 'resources'],
   edge: ['core', 'wire', 'blobs'],
   cli: ['core', 'wire', 'git', 'agent'],
-  'cli/serve': ['cli', 'core', 'wire', 'service', 'engine', 'edge', 'agent', 'records', 'keys'],
+  'cli/serve': ['cli', 'core', 'wire', 'service', 'engine', 'edge', 'agent', 'records', 'resources', 'keys'],
   console: ['core', 'wire'],
 };
 /** Packages that core may use: small and pure. */

@@ -32,16 +32,23 @@ export interface WorldOptions {
 export type World = Awaited<ReturnType<typeof openWorld>>;
 
 /** Below the ports of instances and of outgoing connections; every worker of Jest has its own. */
-let portBase = 12_000 + Number(process.env.JEST_WORKER_ID ?? 1) * 400 + (process.pid % 90) * 4;
+let portBase = 12_000 + Number(process.env.JEST_WORKER_ID ?? 1) * 400 + (process.pid % 60) * 6;
 
 export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
   const { openHouse } = await serveModule();
   const folder = mkdtempSync(join(tmpdir(), 'tsunagi-test-'));
   chmodSync(folder, 0o711);
-  portBase += 4;
+  portBase += 6;
   const options = {
     data: join(folder, 'house'),
-    ports: { console: portBase, edge: portBase + 1, database: portBase + 2, resources: portBase + 3 },
+    ports: {
+      console: portBase,
+      edge: portBase + 1,
+      database: portBase + 2,
+      resources: portBase + 3,
+      standing: portBase + 4,
+      review: portBase + 5,
+    },
     env: {
       TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000, ...timing }),
       TSUNAGI_LOG_LEVEL: 'warn',

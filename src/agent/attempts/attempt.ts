@@ -6,12 +6,12 @@ import { Readable } from 'node:stream';
 import { CodedError, issue } from '../../core/errors/errors.js';
 import type { AttemptReport, AttemptWork, FileList, ReportAnswer } from '../../wire/work.js';
 import { type Client, untilDone } from '../../wire/client.js';
-import type { DatabaseFields, Databases } from '../../resources/postgres.js';
+import type { DatabaseFields, Databases } from '../../resources/postgres/attempts.js';
 import type { AgentContext } from '../context.js';
 import { boundLog, type KeptLog } from '../log/keptlog.js';
 import { makeLogSender } from '../log/log.js';
 import { type Ended, maskEnded, maskerOf, maskLog } from '../log/masked.js';
-import { operatorReach } from '../settings.js';
+import { namedReach, operatorReach } from '../settings.js';
 import { follow, Orphaned } from './follow.js';
 import type { FileSource } from '../files/compose.js';
 import { discard } from '../files/remove.js';
@@ -197,11 +197,13 @@ async function runChain(
   held.release.push(async () => caches.giveBack());
   const open = work.network === 'open';
   const operator = open ? await operatorReach(context.settings) : { reach: [], through: [] };
+  const named = await namedReach(work.reach);
   const network = {
-    open,
+    // A server on another machine is beyond what a tied port can lead to.
+    open: open || named.through.length > 0,
     listen: null,
-    reach: [...work.reach, ...made.reach, ...operator.reach],
-    through: operator.through,
+    reach: [...named.reach, ...made.reach, ...operator.reach],
+    through: [...named.through, ...operator.through],
   };
   const layersHere = [...(files ? [files] : []), ...outputs];
   const chain = await context.chains.begin({

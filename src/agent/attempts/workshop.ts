@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { Type } from '@sinclair/typebox';
 import { defaultFree, fullDisk } from '../../blobs/disk.js';
 import { CodedError } from '../../core/errors/errors.js';
-import { openDatabases } from '../../resources/postgres.js';
+import { openDatabases } from '../../resources/postgres/attempts.js';
 import type { Client } from '../../wire/client.js';
 import { readKept, writeKept } from '../../wire/kept.js';
 import { openCaches } from './caches.js';

@@ -29,6 +29,7 @@ import { findLimits, type LimitsWay } from '../sandbox/host.js';
 import { groupOf, instanceLimits, makeGroup } from '../sandbox/limits.js';
 import { nameOf, signal, startTime } from '../sandbox/processes.js';
 import { segmentBytes, segmentsKept } from './logtail.js';
+import { namedReach } from '../settings.js';
 import { freePort, givePort } from './ports.js';
 
 /** Where the log was read up to, and the position in the stream at which the service goes on from there. */
@@ -95,13 +96,14 @@ export async function launch(
   const port = work.kind === 'server' ? await freePort(context.address, context.ports) : null;
   // Given back with the rest, whatever goes wrong from here on.
   state.port = port;
+  const named = await namedReach(work.reach ?? []);
   const group = makeGroup(host.limits, work.id, instanceLimits);
   writeLease(folder, context.leaseUntil());
   const chain = {
     layers: paths,
     writable: false,
     variables: { ...work.variables, ...(port === null ? {} : { PORT: String(port) }) },
-    network: { open: true, listen: port === null ? null : { address: context.address, port }, reach: [], through: [] },
+    network: { open: true, listen: port === null ? null : { address: context.address, port }, ...named },
     binds: [],
     tmp: instanceLimits.memory,
     command: ['bash', '-euo', 'pipefail', '-c', work.start],

@@ -97,8 +97,11 @@ export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: st
 /** Where a sandbox asks for names: pasta answers there in the place of the machine's resolver, which itself is out of reach. */
 export const namesAddress = '169.254.53.53';
 
+/** Several names may lead to one port. */
+const portsOf = (reach: readonly { port: number }[]): string[] => [...new Set(reach.map((one) => String(one.port)))];
+
 export function pastaOptions({ network }: ChainWork): string[] {
-  const reach = network.reach.map((one) => String(one.port));
+  const reach = portsOf(network.reach);
   return [
     ...(network.open ? ['--config-net', '--dns-forward', namesAddress] : []),
     '--no-map-gw',
@@ -110,9 +113,9 @@ export function pastaOptions({ network }: ChainWork): string[] {
 }
 
 export function relayLines({ network }: ChainWork): string[] {
-  const lines = network.reach.flatMap((one) => [
-    `outside unix:out-${one.port}.sock tcp:127.0.0.1:${one.port}`,
-    `inside tcp:127.0.0.1:${one.port} unix:out-${one.port}.sock`,
+  const lines = portsOf(network.reach).flatMap((port) => [
+    `outside unix:out-${port}.sock tcp:127.0.0.1:${port}`,
+    `inside tcp:127.0.0.1:${port} unix:out-${port}.sock`,
   ]);
   if (network.listen)
     lines.push(

@@ -1,14 +1,19 @@
-/** The acts of release: deploy, promote, revert, hold, lift; and follow, which waits for an end. */
+/** The acts of release: deploy, promote, revert, restart, hold, lift; and follow, which waits for an end. */
 import type { Command } from 'commander';
 import { CodedError } from '../../core/errors/errors.js';
 import { deploymentMoving } from '../../core/states.js';
-import type { Deployment, Environment } from '../../wire/environments.js';
+import type { Deployment, Environment, EnvironmentDetail } from '../../wire/environments.js';
+import type { Restarted } from '../../wire/resources.js';
 import type { Event } from '../../wire/overview.js';
 import type { LogChunk } from '../../wire/logs.js';
 import type { RunDetail } from '../../wire/runs.js';
 import { environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, took } from '../print.js';
 import { give, numberOf, type Shared, shared } from './shared.js';
+
+/** Milliseconds between two looks at programs that are being replaced. */
+const askMs = 250;
+const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
 const usage = (detail: string, command: string) => new CodedError('usage', { detail, command });
 
@@ -61,6 +66,47 @@ export function actCommands(program: Command): void {
       );
     },
   );
+
+  shared(
+    program
+      .command('restart <environment>')
+      .description('replace its programs by fresh ones of the same release; no request is lost'),
+    'tsunagi restart sailings/production --part api',
+  )
+    .option('--part <part>', 'this part alone')
+    .option('--no-wait', 'do not wait until all are replaced')
+    .action(async (environment: string, options: Shared & { part?: string; wait: boolean }) => {
+      const place = await environmentPlace(environment, options.project);
+      const answer = await post<Restarted>(`${place.path}/restart`, options.part ? { part: options.part } : {});
+      if (!options.wait)
+        return give(options, answer, () => say(`${answer.replaces.length} programs are being replaced.`));
+      for (;;) {
+        const { instanceList } = await get<EnvironmentDetail>(place.path);
+        const left = instanceList.filter(
+          (one) =>
+            answer.replaces.includes(one.id) &&
+            (one.state === 'waiting' || one.state === 'starting' || one.state === 'ready'),
+        );
+        const failing = instanceList.find(
+          (one) => one.state === 'failed' && answer.parts.includes(one.part) && !answer.replaces.includes(one.id),
+        );
+        if (left.length === 0) break;
+        if (failing?.issue) {
+          give(options, answer, () =>
+            say(
+              `A fresh ${failing.part} does not start: ${plain(failing.issue?.says ?? '')}`,
+              faint('The old ones go on; it is tried again by itself.'),
+            ),
+          );
+          process.exitCode = 1;
+          return;
+        }
+        await pause(askMs);
+      }
+      give(options, answer, () =>
+        say(`${answer.parts.map(plain).join(', ')}: ${answer.replaces.length} programs were replaced by fresh ones.`),
+      );
+    });
 
   shared(
     program

@@ -4,6 +4,7 @@ import { fileURLToPath } from 'node:url';
 import { CodedError, wording } from '../../core/errors/errors.js';
 import type { Timing } from '../../engine/context.js';
 import type { Keeping } from '../../engine/context.js';
+import type { Clusters } from '../../engine/resources/kinds.js';
 import { settingsOf } from './settings.js';
 
 export async function runRoom(name: string): Promise<void> {
@@ -30,6 +31,8 @@ export async function runRoom(name: string): Promise<void> {
       },
       timing: settings.json<Timing>('TIMING'),
       keeping: settings.json<Keeping>('KEEP'),
+      networks: settings.ranges('NETWORKS'),
+      clusters: settings.json<Clusters>('CLUSTERS'),
       trustedProxies: settings.addresses('TRUSTED_PROXIES'),
       console: get('CONSOLE') ?? fileURLToPath(new URL('../../../console', import.meta.url)),
       ...logLevel,

@@ -9,7 +9,7 @@ import { fileURLToPath } from 'node:url';
 import { type Static, Type } from '@sinclair/typebox';
 import { CodedError } from '../../core/errors/errors.js';
 import { readKept, writeKept } from '../../wire/kept.js';
-import { openDatabase, prepareCluster, startCluster } from './postgres.js';
+import { type Cluster, openDatabase, prepareCluster, startCluster } from './postgres.js';
 import { runRoom } from './room.js';
 import { type Kept, keepRunning } from './supervise.js';
 
@@ -17,11 +17,21 @@ export interface Ports {
   console: number;
   edge: number;
   database: number;
-  /** The cluster of the databases that are made for tasks. */
+  /** The cluster of the databases that are made for tasks, and for work that is not trusted. */
   resources: number;
+  /** Those of the databases of environments. */
+  standing: number;
+  review: number;
 }
 
-export const defaultPorts: Ports = { console: 7780, edge: 7781, database: 7782, resources: 7783 };
+export const defaultPorts: Ports = {
+  console: 7780,
+  edge: 7781,
+  database: 7782,
+  resources: 7783,
+  standing: 7784,
+  review: 7785,
+};
 
 export interface HouseOptions {
   data: string;
@@ -44,9 +54,13 @@ export interface House {
   database: string;
   /** Fresh one-time sign-in for the console. */
   signIn(): Promise<string>;
-  rooms: Record<'database' | 'resources' | 'service' | 'agent' | 'edge', Kept>;
+  rooms: Record<'database' | ClusterName | 'service' | 'agent' | 'edge', Kept>;
   close(): Promise<void>;
 }
+
+/** Clusters of databases that are made for others: apart from the records, and from each other. */
+const clusterNames = ['resources', 'standing', 'review'] as const;
+type ClusterName = (typeof clusterNames)[number];
 
 /** What the agent mounts goes with it and its instances. */
 const ownMounts = (): string[] => (process.getuid?.() === 0 ? ['unshare', '--mount', '--propagation', 'slave'] : []);
@@ -80,6 +94,10 @@ export async function openHouse(options: HouseOptions): Promise<House> {
   };
   try {
     const cluster = prepareCluster(join(data, 'records'), ports.database, { counted: options.counted ?? false });
+    const clusters = Object.fromEntries(
+      clusterNames.map((name) => [name, prepareCluster(join(data, name), ports[name], { like: cluster })]),
+    ) as Record<ClusterName, Cluster>;
+    const servers = {} as Record<ClusterName, Kept>;
     let database = '';
     const postgres = await keepRunning(
       {
@@ -91,12 +109,15 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       say,
     );
     kept.push(postgres);
-    const resources = prepareCluster(join(data, 'resources'), ports.resources);
-    const resourcesServer = await keepRunning(
-      { name: 'resources', start: () => startCluster(resources, logFile('resources')), signal: 'SIGINT' },
-      say,
+    await Promise.all(
+      clusterNames.map(async (name) => {
+        servers[name] = await keepRunning(
+          { name, start: () => startCluster(clusters[name], logFile(name)), signal: 'SIGINT' },
+          say,
+        );
+        kept.push(servers[name]);
+      }),
     );
-    kept.push(resourcesServer);
     const { makeSignIn, makeToken } = await import('../../service/start.js');
     await makeSignIn(database, 'owner');
     const tokens = await keptTokens(data, (kind, name) => makeToken(database, kind, name));
@@ -138,6 +159,11 @@ export async function openHouse(options: HouseOptions): Promise<House> {
         TSUNAGI_DATA: join(data, 'service'),
         TSUNAGI_PORT: String(ports.console),
         TSUNAGI_EDGE_PORT: String(ports.edge),
+        TSUNAGI_CLUSTERS: JSON.stringify({
+          standing: clusters.standing.url,
+          review: clusters.review.url,
+          untrusted: clusters.resources.url,
+        }),
       },
       'SIGTERM',
       () => answers(`${url}/api/health`),
@@ -161,7 +187,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
           TSUNAGI_URL: url,
           TSUNAGI_TOKEN: tokens.agent,
           TSUNAGI_DATA: join(data, 'agent'),
-          TSUNAGI_RESOURCES: await openDatabase(resources, 'postgres'),
+          TSUNAGI_RESOURCES: await openDatabase(clusters.resources, 'postgres'),
         },
         'SIGINT',
         () => agentRegistered(url, tokens.person),
@@ -175,7 +201,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       token: tokens.person,
       database,
       signIn: async () => (await makeSignIn(database, 'owner')).code,
-      rooms: { database: postgres, resources: resourcesServer, service, agent, edge },
+      rooms: { database: postgres, ...servers, service, agent, edge },
       close,
     };
   } catch (error) {
@@ -289,7 +315,7 @@ export function parsePorts(texts: readonly string[]): Partial<Ports> {
       const [what, number] = text.split('=');
       if (!what || !(what in defaultPorts) || !/^\d{2,5}$/.test(number ?? ''))
         throw new CodedError('usage', {
-          detail: `\`${text}\` is not a port; write console=7780, edge=7781, database=7782 or resources=7783.`,
+          detail: `\`${text}\` is not a port; write console=7780, edge=7781, database=7782, resources=7783, standing=7784 or review=7785.`,
           command: 'serve',
         });
       return [what, Number(number)];

@@ -8,6 +8,7 @@ import { oneOf } from '../../wire/parts.js';
 const ms = Type.Integer({ minimum: 1, maximum: 2_147_483_647 });
 const bytes = Type.Integer({ minimum: 1, maximum: Number.MAX_SAFE_INTEGER });
 const count = Type.Integer({ minimum: 1, maximum: 1_000_000_000 });
+const server = Type.String({ pattern: '^postgres(ql)?://' });
 const some = <T extends Record<string, TSchema>>(properties: T) =>
   Type.Partial(Type.Object(properties), { additionalProperties: false });
 
@@ -37,6 +38,7 @@ const schemas = {
     tmp: bytes,
     database: bytes,
   }),
+  CLUSTERS: some({ standing: server, review: server, untrusted: server }),
   BOUNDS: some({
     perClient: count,
     perInstance: count,
@@ -50,6 +52,7 @@ export type JsonSetting = keyof typeof schemas;
 
 /** Addresses or ranges; `loopback` and the other names that proxy-addr knows. */
 const list = Type.Array(Type.String({ pattern: '^([0-9A-Fa-f.:]+(/\\d{1,3})?|loopback|linklocal|uniquelocal)$' }));
+const ranges = Type.Array(Type.String({ pattern: '^[0-9A-Fa-f.:]+(/\\d{1,3})?$' }));
 const takes = Type.Array(oneOf(takesKinds), { minItems: 1 });
 const port = Type.Integer({ minimum: 1, maximum: 65_535 });
 
@@ -65,6 +68,8 @@ export interface Settings {
   /** Names separated by commas; null where it is left out. */
   takes(): (typeof takesKinds)[number][] | null;
   addresses(key: string): string[];
+  /** Addresses and ranges alone. */
+  ranges(key: string): string[];
 }
 
 /** `name` is the process that reads them. Throws `setting_wrong`, which names the variable and what is expected. */
@@ -111,5 +116,6 @@ export function settingsOf(name: string, env: NodeJS.ProcessEnv = process.env): 
     },
     takes: () => (get('TAKES') === undefined ? null : checked('TAKES', takes, words('TAKES'))),
     addresses: (key) => checked(key, list, words(key)),
+    ranges: (key) => checked(key, ranges, words(key)),
   };
 }

@@ -5,7 +5,7 @@
  * | state     | in it                                                     | left when                                    |
  * |-----------|-----------------------------------------------------------|----------------------------------------------|
  * | queued    | waits for the deployment before it in this environment    | it is the only one on its way                |
- * | preparing | prepare runs once, if there is one (never for a revert)   | it passed; failed or lost → fails             |
+ * | preparing | its resources and logins are made; then prepare runs, if there is one (never for a revert) | it passed; failed → fails; lost → fails, unless it may be repeated |
  * | starting  | new servers start beside the old ones                     | all are ready; one failed or is late → fails  |
  * | cutover   | the new servers are looked at again, the table moves the traffic, the old workers end, then the new ones start | each edge that answers has the table and the new workers run; one that can't take it over → fails |
  * | verifying | verify runs, if there is one                              | it passed and all run → live; it failed → fails |
@@ -45,7 +45,9 @@ export interface DeploymentFacts {
   blocked: boolean;
   /** A newer one waits, so that this one, still queued and automatic, is not needed. */
   overtaken: boolean;
-  prepare: StepFact;
+  /** What its release has of its own here; `asked` once all of it, and what opens it, was asked for. */
+  resources: { asked: boolean; ready: boolean; failure: Issue | null };
+  prepare: StepFact & { mayRepeat: boolean; tries: number };
   verify: StepFact;
   /** How many servers and workers the release asks for. */
   serversAsked: number;
@@ -66,6 +68,7 @@ export interface DeploymentFacts {
 }
 
 export type DeploymentEffect =
+  | { do: 'resources' }
   | { do: 'prepare' }
   | { do: 'startServers' }
   | { do: 'serve'; which: 'this' | 'before' }
@@ -82,6 +85,9 @@ export interface DeploymentStep {
   /** When to look again though nothing has happened; null: only when something has. */
   again: number | null;
 }
+
+/** Tries of a prepare that may be repeated. */
+export const mostPrepares = 3;
 
 const running = (one: InstanceFact) =>
   one.wanted && (one.state === 'waiting' || one.state === 'starting' || one.state === 'ready');
@@ -107,13 +113,20 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
   switch (facts.state) {
     case 'queued':
       if (facts.overtaken) return { state: 'replaced', failure: null, effects: [], again: null };
-      return facts.blocked ? stay() : to('preparing');
+      // What failed for another deployment is asked for again.
+      return facts.blocked ? stay() : to('preparing', [{ do: 'resources' }]);
     case 'preparing': {
-      const { prepare } = facts;
+      const { prepare, resources } = facts;
+      if (!resources.asked) return stay([{ do: 'resources' }]);
+      if (resources.failure) return fails(resources.failure);
+      if (!resources.ready) return stay();
       if (!prepare.declared || facts.kind === 'revert') return to('starting');
       if (prepare.attempt === null) return stay([{ do: 'prepare' }]);
       if (prepare.attempt === 'passed') return to('starting');
-      if (prepare.attempt === 'lost') return fails(issue('prepare_unknown'));
+      if (prepare.attempt === 'lost')
+        return prepare.mayRepeat && prepare.tries < mostPrepares
+          ? stay([{ do: 'prepare' }])
+          : fails(issue('prepare_unknown'));
       if (prepare.attempt === 'failed' || prepare.attempt === 'stopped')
         return fails(issue('prepare_failed', { detail: prepare.why }));
       return stay();

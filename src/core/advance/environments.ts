@@ -1,7 +1,6 @@
 /** What an environment takes, keeps and goes back to. */
 import { backoff } from '../backoff.js';
 import type { DeploymentState, Health } from '../states.js';
-import type { InstanceFact } from './deployments.js';
 
 export interface PastDeployment {
   number: number;
@@ -42,12 +41,7 @@ export function takes(facts: TakeFacts): number | null {
 }
 
 /** Health of what is live: good when all that is asked for is ready, down when no server is, poor between. */
-export function healthOf(
-  asked: number,
-  instances: readonly InstanceFact[],
-  servers: { asked: number; ready: number },
-): Health {
-  const up = instances.filter((one) => one.wanted && one.state === 'ready').length;
+export function healthOf(asked: number, up: number, servers: { asked: number; ready: number }): Health {
   if (servers.asked > 0 && servers.ready === 0) return 'down';
   return up >= asked ? 'good' : 'poor';
 }

@@ -15,7 +15,8 @@
  * | and has a route | takes it away |
  * | and some edge has still the old table | waits |
  * | and has instances | tells them to end, and waits |
- * | and nothing of it runs or works | is closed |
+ * | and nothing of it runs or works | lets its resources be removed, and waits |
+ * | and has none any more | is closed |
  */
 import type { Health, InstanceState } from '../states.js';
 import { restartDelay } from './environments.js';
@@ -33,6 +34,8 @@ export interface KeptInstance {
   livedMs: number;
   /** Its machine has let it down: that says nothing of the release. */
   letDown: boolean;
+  /** As of which wish for fresh programs it was started. */
+  fresh: number;
 }
 
 export interface Replacement {
@@ -81,11 +84,14 @@ function fill(
   how: (one: KeptInstance) => Pick<Replacement, 'restarts' | 'delayMs'>,
 ): Replaced {
   const place = (one: KeptInstance): string => `${one.part} ${one.position}`;
-  const taken = new Set(instances.filter((one) => one.wanted && !instanceOver(one)).map(place));
+  // The freshest that lives in each place: one that is to take its place and failed is tried again beside it.
+  const taken = new Map<string, number>();
+  const take = (one: KeptInstance) => taken.set(place(one), Math.max(one.fresh, taken.get(place(one)) ?? -1));
+  for (const one of instances) if (one.wanted && !instanceOver(one)) take(one);
   const start: Replacement[] = [];
-  for (const one of ended) {
-    if (taken.has(place(one))) continue;
-    taken.add(place(one));
+  for (const one of [...ended].sort((a, b) => b.fresh - a.fresh)) {
+    if ((taken.get(place(one)) ?? -1) >= one.fresh) continue;
+    take(one);
     start.push({ part: one.part, kind: one.kind, position: one.position, ...how(one) });
   }
   return { giveUp: ended.map((one) => one.id), start };
@@ -141,10 +147,12 @@ export interface ClosingFacts {
   running: number;
   /** A prepare or verify goes on. */
   working: boolean;
+  /** Resources that are there. */
+  resources: number;
 }
 
 export interface ClosingStep {
-  effects: ('unroute' | 'endInstances' | 'closed')[];
+  effects: ('unroute' | 'endInstances' | 'removeResources' | 'closed')[];
   againMs: number | null;
 }
 
@@ -152,5 +160,6 @@ export function closeEnvironment(facts: ClosingFacts): ClosingStep {
   if (facts.routed) return { effects: ['unroute'], againMs: 500 };
   if (!facts.acknowledged) return { effects: [], againMs: 1_000 };
   if (facts.wanted > 0 || facts.running > 0 || facts.working) return { effects: ['endInstances'], againMs: 500 };
+  if (facts.resources > 0) return { effects: ['removeResources'], againMs: null };
   return { effects: ['closed'], againMs: null };
 }

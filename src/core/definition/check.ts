@@ -27,6 +27,7 @@ export function checkAgainst(definition: Definition, paths: readonly string[], a
   }
   for (const part of Object.values(definition.release?.parts ?? {}))
     chosen(part.files, `release.parts.${part.name}.files`);
+  if (definition.release?.migrations) chosen(definition.release.migrations, 'release.migrations.files');
   for (const environment of Object.values(definition.environments))
     if (environment.verify) chosen(environment.verify.reads, `environments.${environment.name}.verify.reads`);
   const asked = attributes && /^[^#\n]*\s(filter=\S+|text(=auto)?|eol=\S+|ident)(\s|$)/m.exec(attributes);

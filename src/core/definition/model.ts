@@ -1,10 +1,10 @@
 /** The definition as the rest of the house sees it: complete, with every default filled in. */
 import type { SiteHeaders, SiteRedirect } from '../cutover/route.js';
-import type { PartKind } from '../states.js';
+import type { PartKind, ResourceKind } from '../states.js';
 
 export interface Definition {
   /** Of this model, as it is stored; see `stored.ts`. */
-  version: 3;
+  version: 4;
   /** Tool → range of versions. */
   tools: Record<string, string>;
   tasks: Record<string, TaskPlan>;
@@ -88,13 +88,29 @@ export type VariablePlan =
   | { kind: 'literal'; value: string }
   /** People set it; `untrusted` is what untrusted work gets in its place. */
   | { kind: 'set'; default: string | null; secret: boolean; about: string | null; untrusted: string | null }
-  | { kind: 'from'; from: string; append: string };
+  | { kind: 'from'; from: string; append: string }
+  /** A field of a resource: known only where a program starts, and never stored. */
+  | { kind: 'resource'; resource: string; field: string; append: string };
+
+/** What each environment of the release has of its own. */
+export interface ResourcePlan {
+  name: string;
+  kind: ResourceKind;
+  /** postgres: extensions that are made in it. */
+  extensions: string[];
+  /** How often a backup is made, how many are kept, how often one is tried; null: on request alone. */
+  backup: { everyMs: number; keep: number; tryMs: number | null } | null;
+}
 
 export interface ReleasePlan {
   needs: string[];
   parts: Record<string, Part>;
+  resources: Record<string, ResourcePlan>;
   variables: Record<string, VariablePlan>;
-  prepare: { part: string; run: string } | null;
+  /** `again`: another try may follow one of which nobody knows how far it got. */
+  prepare: { part: string; run: string; again: boolean } | null;
+  /** Patterns of the files that are listed as migrations; null: none. */
+  migrations: string[] | null;
 }
 
 export interface EnvironmentPlan {
@@ -113,9 +129,12 @@ export const setReference = /^variable\.([A-Za-z_][A-Za-z0-9_]{0,99})$/;
 export const taskReferences = ['run.commit', 'run.branch', 'project.name'] as const;
 export const resourceFields = ['url', 'host', 'port', 'user', 'password', 'database'] as const;
 
-export const defaults = { timeoutMs: 30 * 60_000, instances: 1, at: '/', promotion: 'manual' } as const;
+/** What references to a resource know, by kind. */
+export const fieldsOf: Record<ResourceKind, readonly string[]> = { postgres: resourceFields };
 
-/** What `from` of a release's variable knows, besides `variable.NAME`. */
+export const defaults = { timeoutMs: 30 * 60_000, instances: 1, at: '/', promotion: 'manual', backups: 7 } as const;
+
+/** What `from` of a release's variable knows, besides `variable.NAME` and fields of its resources. */
 export const references = [
   'environment.name',
   'environment.url',

@@ -1,21 +1,11 @@
 /** Text → definition. Every mistake is reported in one pass with line and column; a definition comes out only when there is none. */
 import { type ErrorCode, issue, type IssueData } from '../errors/errors.js';
 import { hintFor } from '../nearest.js';
-import type { PartKind } from '../states.js';
-import {
-  type Definition,
-  defaults,
-  type EnvironmentPlan,
-  type Part,
-  pullRequests,
-  references,
-  type ReleasePlan,
-  setReference,
-  type VariablePlan,
-} from './model.js';
+import { type Definition, type EnvironmentPlan, pullRequests } from './model.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
+import { readRelease } from './release.js';
 import { readTask, reviewTasks } from './tasks.js';
-import { type PlacedIssue, type Read, readText, type Span } from './read.js';
+import { type PlacedIssue, type Read, readText } from './read.js';
 import { file } from './shapes.js';
 
 /** An issue with its place: `line` and `column` count from 1, `endLine` and `endColumn` stand behind the last character. */
@@ -107,139 +97,7 @@ function build(root: Read, report: Report): Definition {
   const tools = Object.fromEntries(
     entriesAt(root, 'tools').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']),
   );
-  return { version: 3, tools, tasks, release, environments: readEnvironments(root, report) };
-}
-
-function readRelease(value: Read, checkNeeds: (value: Read) => void, report: Report): ReleasePlan {
-  const parts: Record<string, Part> = {};
-  const addresses = new Map<string, string>();
-  for (const [name, one] of entriesAt(value, 'parts')) {
-    checkNeeds(one.value);
-    const part = readPart(name, one, report);
-    if (!part) continue;
-    parts[name] = part;
-    if (part.kind === 'worker') continue;
-    const other = addresses.get(part.at);
-    if (other)
-      report('same_address', at(one.value, 'at')?.value.span ?? one.key, { first: other, second: name, at: part.at });
-    addresses.set(part.at, name);
-  }
-  const variables = Object.fromEntries(
-    entriesAt(value, 'variables').map(([name, one]) => [name, readVariable(name, one, report)]),
-  );
-  for (const [, one] of entriesAt(value, 'parts')) checkSettings(one.value, variables, report);
-  const prepareValue = at(value, 'prepare')?.value;
-  const prepare = prepareValue
-    ? { part: textAt(prepareValue, 'part') ?? '', run: textAt(prepareValue, 'run') ?? '' }
-    : null;
-  if (prepareValue && prepare && prepare.part) {
-    const declared = entriesAt(value, 'parts').map(([name]) => name);
-    const span = at(prepareValue, 'part')?.value.span ?? prepareValue.span;
-    if (!declared.includes(prepare.part))
-      report('unknown_part', span, { name: prepare.part, hint: hintFor(prepare.part, declared) });
-    else if (parts[prepare.part]?.kind === 'site') report('key_not_for', span, { key: 'prepare', kind: 'a site' });
-  }
-  return { needs: textsAt(value, 'needs') ?? [], parts, variables, prepare };
-}
-
-const ofSites = ['fallback', 'missing', 'settings', 'headers', 'redirects'];
-
-/** Which keys belong to which kind of part. */
-const keysOf: Record<PartKind, { must: string[]; never: string[] }> = {
-  site: { must: ['root'], never: ['start', 'ready', 'instances', 'strip', 'sticky'] },
-  server: { must: ['start'], never: ['root', ...ofSites] },
-  worker: { must: ['start'], never: ['root', ...ofSites, 'at', 'ready', 'strip', 'sticky'] },
-};
-
-function readPart(name: string, one: { key: Span; value: Read }, report: Report): Part | null {
-  const kind = textAt(one.value, 'kind') as PartKind | null;
-  if (!kind) return null;
-  const { must, never } = keysOf[kind];
-  for (const key of must)
-    if (!at(one.value, key))
-      report('required_key', one.key, { key, place: `release.parts.${name}`, about: `a ${kind} has one` });
-  for (const key of never) {
-    const given = at(one.value, key);
-    if (given) report('key_not_for', given.key, { key, kind: `a ${kind}` });
-  }
-  const path = textAt(one.value, 'at') ?? defaults.at;
-  return {
-    name,
-    kind,
-    needs: textsAt(one.value, 'needs') ?? [],
-    files: textsAt(one.value, 'files') ?? (kind === 'site' && at(one.value, 'needs') ? [] : null),
-    root: (textAt(one.value, 'root') ?? '').replace(/\/$/, '').replace(/^\.$/, ''),
-    start: textAt(one.value, 'start') ?? '',
-    at: path === '/' ? path : path.replace(/\/$/, ''),
-    fallback: textAt(one.value, 'fallback'),
-    missing: textAt(one.value, 'missing'),
-    headers: entriesAt(one.value, 'headers').map(([path, { value }]) => ({ at: path, set: textsOf(value) })),
-    redirects: entriesAt(one.value, 'redirects').map(([from, { value }]) => ({
-      from,
-      to: 'text' in value ? value.text : (textAt(value, 'to') ?? ''),
-      permanent: textAt(value, 'permanent') === 'true',
-    })),
-    settings: readSettings(one.value),
-    strip: textAt(one.value, 'strip') === 'true',
-    sticky: textAt(one.value, 'sticky') === 'true',
-    ready: textAt(one.value, 'ready'),
-    instances: Number(textAt(one.value, 'instances') ?? defaults.instances),
-  };
-}
-
-const textsOf = (value: Read): Record<string, string> =>
-  'entries' in value
-    ? Object.fromEntries(
-        [...value.entries].flatMap(([name, { value: one }]) => ('text' in one ? [[name, one.text]] : [])),
-      )
-    : {};
-
-function readSettings(part: Read): Part['settings'] {
-  const settings = at(part, 'settings')?.value;
-  return settings ? { at: textAt(settings, 'at') ?? '', names: textsAt(settings, 'names') ?? [] } : null;
-}
-
-/** A settings file shows only variables that are declared, and none that is a secret. */
-function checkSettings(part: Read, variables: Record<string, VariablePlan>, report: Report): void {
-  const settings = at(part, 'settings')?.value;
-  for (const { text: name, span } of (settings && listAt(settings, 'names')) || []) {
-    const plan = Object.hasOwn(variables, name) ? variables[name] : undefined;
-    if (!plan) report('unknown_variable', span, { name, hint: hintFor(name, Object.keys(variables)) });
-    else if (plan.kind === 'set' && plan.secret) report('settings_secret', span, { name });
-  }
-}
-
-function readVariable(name: string, one: { key: Span; value: Read }, report: Report): VariablePlan {
-  if ('text' in one.value) return { kind: 'literal', value: one.value.text };
-  const from = at(one.value, 'from');
-  const fallback = textAt(one.value, 'default');
-  if (from && fallback !== null)
-    report('one_of_keys', one.key, { place: name, found: 'both', keys: '`from` and `default`' });
-  if (!from) {
-    const append = at(one.value, 'append');
-    if (append) report('key_not_for', append.key, { key: 'append', kind: 'a variable without `from`' });
-    const secret = textAt(one.value, 'secret') === 'true';
-    if (secret && fallback !== null)
-      report('key_not_for', at(one.value, 'default')?.key ?? one.key, {
-        key: 'default',
-        kind: 'a secret: everybody could read it here',
-      });
-    return {
-      kind: 'set',
-      default: fallback,
-      secret,
-      about: textAt(one.value, 'about'),
-      untrusted: textAt(one.value, 'untrusted'),
-    };
-  }
-  for (const key of ['secret', 'about', 'untrusted']) {
-    const given = at(one.value, key);
-    if (given) report('key_not_for', given.key, { key, kind: 'a variable with `from`' });
-  }
-  const reference = 'text' in from.value ? from.value.text : '';
-  if (!(references as readonly string[]).includes(reference) && !setReference.test(reference))
-    report('unknown_reference', from.value.span, { name: reference, hint: hintFor(reference, references) });
-  return { kind: 'from', from: reference, append: textAt(one.value, 'append') ?? '' };
+  return { version: 4, tools, tasks, release, environments: readEnvironments(root, report) };
 }
 
 function readEnvironments(root: Read, report: Report): Record<string, EnvironmentPlan> {

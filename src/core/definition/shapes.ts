@@ -5,6 +5,7 @@
 import { parseDuration } from '../durations.js';
 import { unsafePath } from '../paths.js';
 import { takenVariable } from '../variables/change.js';
+import { resourceKinds } from '../states.js';
 import { pullRequests } from './model.js';
 
 export type Shape =
@@ -46,6 +47,16 @@ const partName: NameShape = {
   ...name,
   example: 'api',
   taken: (one) => (reserved.includes(one) ? 'it begins references of variables' : null),
+};
+const resourceName: NameShape = {
+  ...name,
+  example: 'timetable',
+  taken: (one) =>
+    reserved.includes(one)
+      ? 'it begins references of variables'
+      : one === 'localhost'
+        ? 'programs find the resource under its name'
+        : null,
 };
 const variableName: NameShape = {
   what: 'the name of a variable',
@@ -283,13 +294,45 @@ const part: Shape = {
   },
 };
 
+const resource: Shape = {
+  kind: 'record',
+  keys: {
+    kind: {
+      about: 'postgres: a database of its own, whose login the programs get.',
+      shape: { kind: 'choice', of: resourceKinds },
+      required: true,
+    },
+    extensions: {
+      about: 'Extensions that are made in a database: those that PostgreSQL calls trusted.',
+      shape: { kind: 'list', of: text('the name of an extension', 'pg_trgm', '^[a-z][a-z0-9_-]{0,62}$') },
+    },
+    backup: {
+      about: 'When it is backed up. Default: on request alone.',
+      shape: {
+        kind: 'record',
+        keys: {
+          every: { about: 'How often.', shape: duration, required: true },
+          keep: {
+            about: 'How many of these are kept. Default: 7.',
+            shape: text('a whole number from 1 to 100', '7', '^([1-9][0-9]?|100)$'),
+          },
+          try: {
+            about: 'How often the newest is restored beside it, to see that it can be. Default: never.',
+            shape: duration,
+          },
+        },
+      },
+    },
+  },
+};
+
 const variable: Shape = {
   kind: 'record',
   keys: {
     default: { about: 'The value where nobody has set one.', shape: value },
     from: {
       about:
-        'environment.name, environment.url, release.number, release.commit, project.name, or variable.NAME: what people have set under that name.',
+        'environment.name, environment.url, release.number, release.commit, project.name, a field of a resource (`timetable.url`), or variable.NAME: what people have set under that name.',
       shape: { ...fromText, example: 'environment.url' } as Shape,
     },
     append: { about: 'Text that is appended to the value that `from` gives.', shape: value },
@@ -328,12 +371,29 @@ const release: Shape = {
             required: true,
           },
           run: { about: 'The command.', shape: command, required: true },
-          again: later('Whether it may be tried again.'),
+          again: {
+            about:
+              'safe: it may be tried again after a try of which nobody knows how far it got. Default: a person decides.',
+            shape: { kind: 'choice', of: ['safe'] },
+          },
+          old: later('Whether the old programs are stopped meanwhile.'),
         },
       },
     },
-    resources: later('Databases and volumes of each environment.'),
-    migrations: later('Files listed as migrations.'),
+    resources: {
+      about: 'What each environment has of its own: made with its first deployment, and kept over all of them.',
+      shape: { kind: 'named', of: resource, name: resourceName },
+    },
+    migrations: {
+      about: 'Files of the commit that are listed as migrations of the release.',
+      shape: {
+        kind: 'record',
+        keys: {
+          files: { about: 'Files and patterns.', shape: { kind: 'list', of: pattern, least: 1 }, required: true },
+          one_way: later('Those that no revert undoes.'),
+        },
+      },
+    },
   },
 };
 

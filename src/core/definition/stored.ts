@@ -39,17 +39,35 @@ interface Stored1 {
 type Part2 = Omit<Part, keyof typeof partDefaults>;
 interface Stored2 extends Omit<Definition, 'version' | 'release'> {
   version: 2;
-  release: (Omit<ReleasePlan, 'parts'> & { parts: Record<string, Part2> }) | null;
+  release: (Before3<ReleasePlan> & { parts: Record<string, Part2> }) | null;
+}
+
+/** The model before resources, migrations, and what may be prepared again. */
+type Before3<T extends ReleasePlan> = Omit<T, 'parts' | 'resources' | 'migrations' | 'prepare'> & {
+  prepare: { part: string; run: string } | null;
+};
+interface Stored3 extends Omit<Definition, 'version' | 'release'> {
+  version: 3;
+  release: (Before3<ReleasePlan> & { parts: Record<string, Part> }) | null;
 }
 
 const partDefaults = { missing: null, headers: [], redirects: [], settings: null, strip: false, sticky: false };
 
 /** Throws for a version that this service does not know: a newer service has written it. */
-export function storedDefinition(stored: Definition | Stored2 | Stored1): Definition {
-  if (stored.version === 3) return stored;
+export function storedDefinition(stored: Definition | Stored3 | Stored2 | Stored1): Definition {
+  if (stored.version === 4) return stored;
+  if (stored.version === 3) {
+    const { release } = stored;
+    const prepare = release?.prepare ? { ...release.prepare, again: false } : null;
+    return { ...stored, version: 4, release: release && { ...release, prepare, resources: {}, migrations: null } };
+  }
   if (stored.version === 2) {
     const parts = stored.release && each(stored.release.parts, (part): Part => ({ ...partDefaults, ...part }));
-    return { ...stored, version: 3, release: stored.release && { ...stored.release, parts: parts ?? {} } };
+    return storedDefinition({
+      ...stored,
+      version: 3,
+      release: stored.release && { ...stored.release, parts: parts ?? {} },
+    });
   }
   if (stored.version !== 1)
     throw new Error(`a definition of version ${String((stored as { version: unknown }).version)} was stored`);

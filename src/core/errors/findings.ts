@@ -68,6 +68,11 @@ export const findings = {
   taken_name: entry(422, '`{name}` is taken: {why}.', 'Choose another name.'),
   taken_variable: entry(422, '`{name}` is set by the service and cannot be declared.', 'Choose another name.'),
   one_of_keys: entry(422, '{place} says {found} of {keys}.', 'Say exactly one of them.'),
+  name_twice: entry(
+    422,
+    '`{name}` is {first} and {second}.',
+    'Give one of them another name: both begin references of variables.',
+  ),
   same_address: entry(422, 'The parts `{first}` and `{second}` are both at `{at}`.', 'Give one of them another `at`.'),
   no_parts: entry(422, 'A release needs at least one part.', 'Add a part, or remove `release`.'),
   repeated_value: entry(422, 'The value `{value}` appears twice.', 'Keep one of the two.'),

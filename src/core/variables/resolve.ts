@@ -72,7 +72,8 @@ export function resolveVariables(
         '',
         set === 'untrusted' ? (plan.untrusted ?? (plan.secret ? null : plan.default)) : plan.default,
       );
-    else {
+    // A field of a resource is known only where a program starts: what is recorded holds no password.
+    else if (plan.kind === 'from') {
       const wanted = setReference.exec(plan.from)?.[1];
       if (wanted) take(name, wanted, plan.append, null);
       else resolved.values[name] = lookUp(plan.from, facts) + plan.append;
@@ -81,6 +82,25 @@ export function resolveVariables(
   resolved.unset = [...new Set(resolved.unset)];
   return resolved;
 }
+
+/** Variables that come from fields of resources, with their values; the names of those that are to be masked, with a field that holds a password. */
+export function resourceVariables(
+  plans: Record<string, VariablePlan>,
+  fields: Record<string, Record<string, string>>,
+): { values: Record<string, string>; secret: string[]; missing: string[] } {
+  const values: Record<string, string> = {};
+  const secret: string[] = [];
+  const missing: string[] = [];
+  for (const [name, plan] of Object.entries(plans)) {
+    if (plan.kind !== 'resource') continue;
+    const value = fields[plan.resource]?.[plan.field];
+    if (value === undefined) missing.push(plan.resource);
+    else values[name] = value + plan.append;
+    if (secretFields.includes(plan.field)) secret.push(name);
+  }
+  return { values, secret, missing: [...new Set(missing)] };
+}
+const secretFields = ['url', 'password'];
 
 /** Secrets that a settings file would show: somebody has made a secret of what the definition says is public. */
 export const shownSecrets = (

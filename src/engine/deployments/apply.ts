@@ -1,5 +1,6 @@
 /** The effects of a deployment's step, in the transaction of the step. */
 import { type Route, routeTo } from '../../core/cutover/route.js';
+import { askForResources } from './needs.js';
 import { targetFor } from './routes.js';
 import { recordEvents } from '../../records/events.js';
 import { putRoute, routeBody } from '../../records/callers/agents.js';
@@ -21,6 +22,12 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<voi
   const { db, context, environment, deployment, release, before } = scene;
   const target = (which: 'this' | 'before') => (which === 'this' || !before ? scene : before);
   switch (effect.do) {
+    case 'resources':
+      return askForResources(
+        // A deployment that begins needs what its first step will need.
+        { ...scene, deployment: { ...deployment, state: 'preparing' } },
+        await attemptsOfDeployment(db, deployment.id),
+      );
     case 'prepare':
     case 'verify': {
       const number = (await attemptsOfDeployment(db, deployment.id)).filter((one) => one.kind === effect.do).length + 1;

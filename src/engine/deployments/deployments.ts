@@ -5,6 +5,7 @@ import { instanceOver, replaceLetDown } from '../../core/advance/keep.js';
 import { hasTable, listEdges } from '../../records/callers/agents.js';
 import { deploymentMoving } from '../../core/states.js';
 import { cool, keepLive } from './kept.js';
+import { resourceFacts } from './needs.js';
 import { attemptsOfDeployment } from '../../records/runs/attempts.js';
 import { apply } from './apply.js';
 import { type Scene, asked, enter, facts, kept, replace } from './scene.js';
@@ -79,7 +80,12 @@ async function advance(scene: Scene): Promise<void> {
     blocked: moving.some((one) => one.number < deployment.number),
     overtaken:
       deployment.kind === 'automatic' && moving.some((one) => one.number > deployment.number && one.state === 'queued'),
-    prepare: stepFact('prepare', release.plan.prepare !== null),
+    resources: await resourceFacts(scene, attempts),
+    prepare: {
+      ...stepFact('prepare', release.plan.prepare !== null),
+      mayRepeat: release.plan.prepare?.again === true,
+      tries: attempts.filter((one) => one.kind === 'prepare').length,
+    },
     verify: stepFact('verify', deployment.environment_plan.verify !== null),
     serversAsked: asked(release, 'server'),
     workersAsked: asked(release, 'worker'),

@@ -6,40 +6,50 @@ import { type Route, sharing } from '../../core/cutover/route.js';
 import { targetFor } from './routes.js';
 import { movingDeployments } from '../../records/deployments/deployments.js';
 import { moveTraffic } from './apply.js';
-import { instancesOf, unwant } from '../../records/deployments/instances.js';
+import { addInstance, instancesOf, unwant, unwantOne } from '../../records/deployments/instances.js';
+import { filled, freshen } from '../../core/advance/fresh.js';
 import { healthOf } from '../../core/advance/environments.js';
 import { hasTable, listEdges, routeBody } from '../../records/callers/agents.js';
 import { coolDeployment, instanceOver, replaceEnded } from '../../core/advance/keep.js';
 import { canonical } from '../../core/canonical.js';
-import { type Scene, asked, facts, kept, replace } from './scene.js';
+import { takeNewLogins } from './needs.js';
+import { type Scene, asked, kept, replace, wishes } from './scene.js';
 import { recordEvents } from '../../records/events.js';
 
 /** What is live stays as it was asked for: instances that ended by themselves start again, the table follows, the health is said. */
 export async function keepLive(scene: Scene): Promise<void> {
-  const { db, environment, deployment, release, instances } = scene;
+  const { db, environment, release, instances } = scene;
+  // What closes ends all of it: nothing is filled again.
+  if (environment.state === 'closing') return void (await setDue(db, 'deployments', scene.deployment.id, null));
   const moving = (await movingDeployments(db, environment.id)).some(
     (one) => one.state === 'cutover' || one.state === 'verifying',
   );
   await replace(scene, replaceEnded(kept(instances), { moving }));
+  const deployment = await takeNewLogins(scene);
   const now = await instancesOf(db, deployment.id);
+  const wished = wishes({ deployment, release });
   const target = targetFor({ deployment, release, instances: now }, scene.context.keys);
-  const told = sharing((await routeBody(db, environment.host)) as Route | null);
+  const sharers = sharing((await routeBody(db, environment.host)) as Route | null);
   const follows = tableFollows({
     serving: environment.serving_id === deployment.id,
     moving,
-    changed: canonical([target]) !== canonical(told),
+    changed: canonical([target]) !== canonical(sharers),
     empty: target.paths.some((path) => path.kind === 'server' && path.instances.length === 0),
   });
-  if (follows) await moveTraffic(scene, deployment, release, now);
-  const servers = facts(now, 'server');
-  const health = healthOf(
-    asked(release, 'server') + asked(release, 'worker'),
-    facts(now, 'server').concat(facts(now, 'worker')),
-    {
-      asked: asked(release, 'server'),
-      ready: servers.filter((one) => one.wanted && one.state === 'ready').length,
-    },
-  );
+  if (follows) await moveTraffic({ ...scene, deployment }, deployment, release, now);
+  const edges = (await listEdges(db)).filter((edge) => edge.alive);
+  const told =
+    canonical([target]) === canonical(sharers) &&
+    edges.every((edge) => hasTable(edge, environment.host, environment.table_version).has);
+  const step = freshen({ instances: kept(now), wishes: wished, moving, told });
+  for (const id of step.end) await unwantOne(db, id);
+  for (const place of step.start)
+    await addInstance(db, { deployment: deployment.id, restarts: 0, delayMs: 0, ...place });
+  const [servers, workers] = [filled(kept(now), wished, 'server'), filled(kept(now), wished, 'worker')];
+  const health = healthOf(asked(release, 'server') + asked(release, 'worker'), servers + workers, {
+    asked: asked(release, 'server'),
+    ready: servers,
+  });
   if (health !== environment.health && environment.serving_id === deployment.id) {
     await setHealth(db, environment.id, health);
     await recordEvents(db, {
@@ -50,7 +60,8 @@ export async function keepLive(scene: Scene): Promise<void> {
       data: { health },
     });
   }
-  await setDue(db, 'deployments', deployment.id, null);
+  // Edges that follow wake nobody who is live.
+  await setDue(db, 'deployments', deployment.id, follows || step.waits ? 200 : null);
 }
 
 /** A deployment that is no longer live: workers end at once, servers when they have been warm and no edge has them in its table. */

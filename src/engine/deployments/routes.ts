@@ -1,4 +1,6 @@
 /** What an address leads to: the target of a deployment, as edges get it. */
+import { routable } from '../../core/advance/fresh.js';
+import { wishes } from './scene.js';
 import type { RoutePath, Target } from '../../core/cutover/route.js';
 import type { Part } from '../../core/definition/model.js';
 import type { DeploymentRow } from '../../records/deployments/deployments.js';
@@ -7,7 +9,7 @@ import type { ReleaseRow } from '../../records/deployments/releases.js';
 import type { Keys } from '../../keys/keys.js';
 
 export interface Routed {
-  deployment: Pick<DeploymentRow, 'number' | 'environment_id' | 'variables'>;
+  deployment: DeploymentRow;
   release: ReleaseRow;
   instances: readonly InstanceRow[];
 }
@@ -17,6 +19,7 @@ export function targetFor(
   { deployment, release, instances }: Routed,
   keys: Pick<Keys, 'hash'>,
 ): Omit<Target, 'share' | 'until'> {
+  const serving = routable(instances, wishes({ deployment, release }));
   const site = (part: Part): RoutePath => {
     const image = release.parts.find((one) => one.name === part.name);
     const { at, root, fallback, missing, headers, redirects, settings } = part;
@@ -40,8 +43,8 @@ export function targetFor(
     part: name,
     strip,
     sticky: sticky ? keys.hash(`sticky ${deployment.environment_id}`) : null,
-    instances: instances
-      .filter((one) => one.part === name && one.wanted && one.state === 'ready' && one.address && one.port)
+    instances: serving
+      .filter((one) => one.part === name && one.address && one.port)
       .map((one) => ({ id: one.id, address: one.address as string, port: one.port as number })),
   });
   return {

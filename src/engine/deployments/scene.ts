@@ -7,6 +7,7 @@ import { type DeploymentRow, lockDeployment, lockDeployments } from '../../recor
 import type { Db } from '../../records/database.js';
 import type { Context } from '../context.js';
 import type { InstanceFact } from '../../core/advance/deployments.js';
+import type { WishedPart } from '../../core/advance/fresh.js';
 import type { KeptInstance, Replaced } from '../../core/advance/keep.js';
 
 /** Everything about one deployment, locked: the environment first, then the deployment. */
@@ -50,8 +51,18 @@ export async function enter(context: Context, db: Db, found: DeploymentRow): Pro
 
 export const partsOf = (release: ReleaseRow, kind: 'server' | 'worker') =>
   Object.values(release.plan.parts).filter((part) => part.kind === kind);
+/** Names of the parts that are programs. */
+export const programsOf = (release: ReleaseRow): string[] =>
+  Object.values(release.plan.parts).flatMap((part) => (part.kind === 'site' ? [] : [part.name]));
 export const asked = (release: ReleaseRow, kind: 'server' | 'worker') =>
   partsOf(release, kind).reduce((sum, part) => sum + part.instances, 0);
+/** What is wished of each part: how many, and how fresh. */
+export const wishes = ({ deployment, release }: Pick<Scene, 'deployment' | 'release'>): WishedPart[] =>
+  Object.values(release.plan.parts).flatMap((part) =>
+    part.kind === 'site'
+      ? []
+      : [{ name: part.name, kind: part.kind, count: part.instances, fresh: deployment.fresh[part.name] ?? 0 }],
+  );
 export const facts = (rows: readonly InstanceRow[], kind: 'server' | 'worker'): InstanceFact[] =>
   rows.filter((row) => row.kind === kind).map(({ id, state, wanted }) => ({ id, state, wanted }));
 
@@ -65,6 +76,7 @@ export const kept = (rows: readonly InstanceRow[]): KeptInstance[] =>
     wanted: row.wanted,
     restarts: row.restarts,
     livedMs: row.ended_at && row.ready_at ? row.ended_at.getTime() - row.ready_at.getTime() : 0,
+    fresh: row.fresh,
     letDown: row.state === 'lost' || (row.state === 'failed' && row.issue?.code === 'lease_over'),
   }));
 

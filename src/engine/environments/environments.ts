@@ -32,6 +32,7 @@ import { askDeployment } from '../deployments/acts.js';
 import { verifiedRelease } from '../deployments/promotions.js';
 import { shownSecrets } from '../../core/variables/resolve.js';
 import { variablesFor } from './variables.js';
+import { resourcesOf, unwantResourcesOf } from '../../records/resources/resources.js';
 import { branchHead } from '../../records/projects/sources.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
 
@@ -118,11 +119,13 @@ async function close(context: Context, project: ProjectRow, id: string): Promise
       wanted: instances.filter((row) => row.wanted).length,
       running: instances.filter((row) => row.state === 'starting' || row.state === 'ready').length,
       working: await attemptsGoOn(db, id),
+      resources: (await resourcesOf(db, id)).length,
     });
     if (effects.includes('unroute')) await setServing(db, id, null, await putRoute(db, environment.host, id, null));
     if (effects.includes('endInstances'))
       for (const deployment of new Set(instances.filter((row) => row.wanted).map((row) => row.deployment_id)))
         await unwant(db, deployment, null);
+    if (effects.includes('removeResources')) await unwantResourcesOf(db, id);
     if (!effects.includes('closed')) return void (await setDue(db, 'environments', id, againMs));
     await setEnvironmentState(db, id, 'closed');
     await recordEvents(db, { type: 'environment.closed', project: project.id, subject: place, actor: 'engine' });

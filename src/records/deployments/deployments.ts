@@ -27,6 +27,8 @@ const deploymentColumns = [
   'replaces_id',
   'live_at',
   'warm_until',
+  'fresh',
+  'turn',
   'created_at',
   'ended_at',
 ] as const satisfies readonly (keyof InferAttributes<Deployment>)[];
@@ -251,3 +253,31 @@ export const attemptsGoOn = async (db: Db, environment: string): Promise<boolean
      limit 1`,
     [environment],
   )) !== null;
+
+/** Programs of these parts are to be replaced by fresh ones, started with the logins of `turn`. Gives the deployment as it is then. */
+export async function freshenParts(
+  db: Db,
+  { id, turn: before }: Pick<DeploymentRow, 'id' | 'turn'>,
+  parts: readonly string[],
+  turn = before,
+): Promise<DeploymentRow> {
+  const row = await queryOne<DeploymentRow>(
+    db,
+    `update deployments set turn = $3, due_at = now(),
+       fresh = fresh || (select coalesce(jsonb_object_agg(part, coalesce((fresh->>part)::int, 0) + 1), '{}') from unnest($2::text[]) part)
+     where id = $1 returning ${deploymentColumns.join(', ')}`,
+    [id, parts, turn],
+  );
+  await notify(db, 'deployments');
+  return row as DeploymentRow;
+}
+
+/** Ends the warmth of all that an environment had before. */
+export async function coolAll(db: Db, environment: string): Promise<void> {
+  await query(
+    db,
+    'update deployments set warm_until = now(), due_at = now() where environment_id = $1 and warm_until > now()',
+    [environment],
+  );
+  await notify(db, 'deployments');
+}

@@ -1,6 +1,6 @@
 import { CodedError, type Issue } from '../../core/errors/errors.js';
 import type { InstanceState } from '../../core/states.js';
-import { json, type Db, notify, queryOne, query, tables } from '../database.js';
+import { json, type Db, notify, queryOne, query } from '../database.js';
 import { newId } from '../ids.js';
 
 export interface InstanceRow {
@@ -21,13 +21,16 @@ export interface InstanceRow {
   exit: number | null;
   issue: Issue | null;
   log_bytes: number;
+  /** As of which wish for fresh programs it was started, and with which logins. */
+  fresh: number;
+  turn: number;
   created_at: Date;
   ready_at: Date | null;
   ended_at: Date | null;
 }
 
 const columns =
-  'id, deployment_id, started_for, part, kind, position, state, wanted, restarts, agent_id, fence, address, port, exit, issue, log_bytes::float8 as log_bytes, created_at, ready_at, ended_at';
+  'id, deployment_id, started_for, part, kind, position, state, wanted, restarts, agent_id, fence, address, port, exit, issue, log_bytes::float8 as log_bytes, fresh, turn, created_at, ready_at, ended_at';
 const withTable = columns.replace(/(^|, )(\w+)/g, '$1i.$2');
 
 export async function addInstance(
@@ -43,8 +46,9 @@ export async function addInstance(
 ): Promise<void> {
   await query(
     db,
-    `insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at)
-       values ($1, $2, $2, $3, $4, $5, $6, now() + $7::int * interval '1 ms')`,
+    `insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at, fresh, turn)
+     select $1, id, id, $3, $4, $5, $6, now() + $7::int * interval '1 ms', coalesce((fresh->>$3)::int, 0), turn
+     from deployments where id = $2`,
     [
       newId(),
       instance.deployment,
@@ -172,10 +176,16 @@ export const strayInstances = (db: Db, marginMs: number): Promise<InstanceRow[]>
 export const forgetAgent = (db: Db, id: string): Promise<unknown> =>
   query(db, `update instances set state = 'lost', ended_at = now(), fence = nextval('fences') where id = $1`, [id]);
 
-/** One that is wanted no longer. */
+/** One that is wanted no longer; one that no agent has taken yet ends at once. */
 export async function unwantOne(db: Db, id: string): Promise<void> {
-  const { Instance, in: within } = tables(db);
-  await Instance.update({ wanted: false }, { where: { id }, ...within });
+  await query(
+    db,
+    `update instances set wanted = false, state = case when state = 'waiting' then 'ended' else state end,
+       ended_at = case when state = 'waiting' then now() else ended_at end
+     where id = $1`,
+    [id],
+  );
+  await notify(db, 'work');
 }
 
 /** Locks an instance whose agent has been silent for longer than its lease and `marginMs`; false when it is not so any more. */

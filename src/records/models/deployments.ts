@@ -35,6 +35,10 @@ export class Deployment extends Model<InferAttributes<Deployment>, InferCreation
   declare due_at: CreationOptional<Date | null>;
   declare created_at: CreationOptional<Date>;
   declare ended_at: Date | null;
+  /** Part → how often its programs were wished fresh. */
+  declare fresh: CreationOptional<Record<string, number>>;
+  /** How often the logins of its programs were changed for new ones. */
+  declare turn: CreationOptional<number>;
   declare secrets: CreationOptional<Record<string, SecretPlace>>;
 }
 
@@ -63,6 +67,8 @@ export const defineDeployment = (sequelize: Sequelize): typeof Deployment =>
       created_at: time({ made: true }),
       ended_at: time({ null: true }),
       secrets: json({ made: true }),
+      fresh: json({ made: true }),
+      turn: int({ made: true }),
     },
     { sequelize, modelName: 'Deployment', tableName: 'deployments', timestamps: false },
   );

@@ -35,6 +35,9 @@ export class Instance extends Model<InferAttributes<Instance>, InferCreationAttr
   /** The first byte of its log that is kept. */
   declare log_from: CreationOptional<string>;
   declare log_gone: CreationOptional<boolean>;
+  /** As of which wish for fresh programs, and with which logins, it was started. */
+  declare fresh: CreationOptional<number>;
+  declare turn: CreationOptional<number>;
 }
 
 export const defineInstance = (sequelize: Sequelize): typeof Instance =>
@@ -63,6 +66,8 @@ export const defineInstance = (sequelize: Sequelize): typeof Instance =>
       ended_at: time({ null: true }),
       log_from: bigint({ made: true }),
       log_gone: flag({ made: true }),
+      fresh: int({ made: true }),
+      turn: int({ made: true }),
     },
     { sequelize, modelName: 'Instance', tableName: 'instances', timestamps: false },
   );

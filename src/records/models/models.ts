@@ -3,6 +3,9 @@ import type { Model, ModelStatic, Sequelize } from 'sequelize';
 import { defineAgent } from './agents.js';
 import { defineAnswer } from './answers.js';
 import { defineAttempt } from './attempts.js';
+import { defineBackup } from './resources/backups.js';
+import { defineLogin } from './resources/logins.js';
+import { defineResource } from './resources/resources.js';
 import { defineBranch } from './branches.js';
 import { defineCommand } from './commands.js';
 import { defineCommit } from './commits.js';
@@ -39,6 +42,7 @@ export function defineModels(sequelize: Sequelize) {
     Agent: defineAgent(sequelize),
     Answer: defineAnswer(sequelize),
     Attempt: defineAttempt(sequelize),
+    Backup: defineBackup(sequelize),
     Branch: defineBranch(sequelize),
     Command: defineCommand(sequelize),
     Commit: defineCommit(sequelize),
@@ -51,6 +55,7 @@ export function defineModels(sequelize: Sequelize) {
     Evidence: defineEvidence(sequelize),
     Instance: defineInstance(sequelize),
     Intake: defineIntake(sequelize),
+    Login: defineLogin(sequelize),
     LogChunk: defineLogChunk(sequelize),
     Person: definePerson(sequelize),
     Project: defineProject(sequelize),
@@ -58,6 +63,7 @@ export function defineModels(sequelize: Sequelize) {
     Push: definePush(sequelize),
     ReleaseBlob: defineReleaseBlob(sequelize),
     Release: defineRelease(sequelize),
+    Resource: defineResource(sequelize),
     Result: defineResult(sequelize),
     Route: defineRoute(sequelize),
     Run: defineRun(sequelize),

@@ -85,7 +85,8 @@ export async function unnamedBlobs(db: Db, digests: readonly string[]): Promise<
   const rows = await query<{ digest: string }>(
     db,
     `select d as digest from unnest($1::text[]) d
-     where not exists (select 1 from release_blobs b where b.digest = d) and not exists (select 1 from results r where r.output = d)
+     where not exists (select 1 from backups k where k.digest = d and k.state = 'kept')
+       and not exists (select 1 from release_blobs b where b.digest = d) and not exists (select 1 from results r where r.output = d)
        and not exists (select 1 from tasks t join runs r on r.id = t.run_id where t.output = d and r.trimmed_at is null)`,
     [digests],
   );

@@ -1,0 +1,193 @@
+/** Backups: asked for by people and by plans, written outside of any transaction, tried where nobody uses what comes of it. */
+import { PassThrough } from 'node:stream';
+import { backupDone, needless, nextOf } from '../../core/advance/backups.js';
+import type { Outcome } from '../../core/advance/resources.js';
+import { CodedError, wording } from '../../core/errors/errors.js';
+import { outcomeOf } from '../../resources/postgres/server.js';
+import type { Db } from '../../records/database.js';
+import { environmentById } from '../../records/deployments/environments.js';
+import { type EventType, recordEvents } from '../../records/events.js';
+import { projectById } from '../../records/projects/projects.js';
+import {
+  addBackup,
+  askTry,
+  type BackupRow,
+  backupsOf,
+  holdBackup,
+  planDue,
+  prepares,
+  putBackupOff,
+  removeBackups,
+  setPlans,
+  settleBackup,
+  settleTry,
+  takeBackup,
+} from '../../records/resources/backups.js';
+import { beginRestore, dropRestore, resourceById, type ResourceRow } from '../../records/resources/resources.js';
+import type { Context } from '../context.js';
+import { type Lanes, openLanes } from '../lanes.js';
+
+/** Backups that one service writes or tries at a time: each is work for its server. */
+const lanes = 2;
+/** Milliseconds between two looks at whether a deployment wants the locks. */
+const lookMs = 1_000;
+/** Milliseconds for which a backup waits for a deployment to have prepared. */
+const laterMs = 5_000;
+
+export function backupLanes(context: Context, free: () => void): Lanes {
+  return openLanes(
+    lanes,
+    async () => {
+      const row = await takeBackup(context.records, context.timing.lease);
+      return row ?? ((await plan(context)) ? takeBackup(context.records, context.timing.lease) : null);
+    },
+    (row) =>
+      step(context, row).catch((error: Error) =>
+        context.log.error(
+          { backup: row.id, error: String(error.stack) },
+          'a backup was not worked on; it is taken again',
+        ),
+      ),
+    free,
+  );
+}
+
+/** Asks for what a plan wants now; false where none wants anything. */
+const plan = (context: Context): Promise<boolean> =>
+  context.records.transition('backup.planned', async (db) => {
+    const due = await planDue(db);
+    if (!due?.every_ms) return false;
+    const at = (everyMs: number) => new Date(nextOf(everyMs, context.now(), context.now()));
+    if (due.backup_due) await addBackup(db, due.id, 'plan', true);
+    if (due.try_due) await askTry(db, due.id);
+    await setPlans(
+      db,
+      due.id,
+      due.backup_due ? at(due.every_ms) : null,
+      due.try_due ? at(due.try_ms ?? due.every_ms) : null,
+    );
+    return true;
+  });
+
+async function step(context: Context, row: BackupRow): Promise<void> {
+  const { records, timing } = context;
+  const resource = await resourceById(records, row.resource_id);
+  if (row.state === 'removed' || !resource) return;
+  if (row.state === 'kept') return tryOne(context, row, resource);
+  if (await prepares(records, resource.id)) return void (await putBackupOff(records, row, laterMs));
+  if (!(await holdBackup(records, row, timing.lease))) return;
+  const given = new AbortController();
+  // Whoever changes tables would wait for a backup that reads them, and everybody else for that change.
+  const looking = setInterval(
+    () =>
+      void (async () => {
+        const held = await holdBackup(records, row, timing.lease);
+        if (!held || (await prepares(records, resource.id))) given.abort();
+      })().catch(() => {}),
+    lookMs,
+  );
+  let outcome: Outcome;
+  let kept: { digest: string; bytes: number; at: Date } | null = null;
+  try {
+    kept = await write(context, row, resource, given.signal);
+    outcome = { done: true };
+  } catch (error) {
+    const failed = outcomeOf(error);
+    // One that gave way is no failure of the server's.
+    if (failed.issue.code === 'backup_gave_way') return void (await putBackupOff(records, row, laterMs));
+    outcome = failed;
+    context.log.warn({ backup: row.id, error: String(error) }, 'a backup was not written');
+  } finally {
+    clearInterval(looking);
+  }
+  const result = backupDone(row.tries, outcome);
+  await records.transition('backup.written', async (db) => {
+    if (!(await settleBackup(db, row, result, kept))) return;
+    if (result.state === 'kept') {
+      await dropNeedless(db, resource);
+      await beginRestore(db, resource.id, row.id);
+    } else if (result.state === 'failed' && (await dropRestore(db, resource.id, row.id, result.issue)))
+      await tell(db, resource, 'restore.failed', row, { why: result.issue && wording(result.issue).says });
+    if (result.state === 'kept' || result.state === 'failed')
+      await tell(db, resource, result.state === 'kept' ? 'backup.kept' : 'backup.failed', row, {
+        bytes: kept?.bytes ?? null,
+        why: result.issue && wording(result.issue).says,
+      });
+  });
+}
+
+async function write(
+  context: Context,
+  row: BackupRow,
+  resource: ResourceRow,
+  abort: AbortSignal,
+): Promise<{ digest: string; bytes: number; at: Date }> {
+  if (resource.state !== 'ready')
+    throw new CodedError('resource_not_ready', {
+      name: resource.name,
+      environment: 'its environment',
+      state: resource.state,
+    });
+  const at = new Date(context.now());
+  const bytes = new PassThrough();
+  const stored = context.blobs.put(bytes);
+  // It is waited for below; a stream that was broken off is told by who broke it.
+  stored.catch(() => {});
+  await context.kinds.of(resource).backUp(resource.id, row.id, bytes, abort);
+  const { digest, size } = await stored;
+  return { digest, bytes: size, at };
+}
+
+async function dropNeedless(db: Db, resource: ResourceRow): Promise<void> {
+  const keep = resource.plan.backup?.keep;
+  if (!keep) return;
+  const kept = (await backupsOf(db, resource.id, 1_000)).filter((one) => one.state === 'kept');
+  const gone = needless(kept, keep).map((one) => one.id);
+  if (gone.length) await removeBackups(db, gone);
+}
+
+/** Restores it beside its resource: whether a backup is one is known only then. */
+async function tryOne(context: Context, row: BackupRow, resource: ResourceRow): Promise<void> {
+  const { records, timing, blobs } = context;
+  const began = performance.now();
+  const holding = setInterval(() => void holdBackup(records, row, timing.lease).catch(() => {}), timing.lease / 3);
+  const result = { passed: true, tables: 0, rows: 0, issue: null as BackupRow['issue'] };
+  try {
+    const bytes = row.digest ? await blobs.open(row.digest) : null;
+    if (!bytes) throw new CodedError('backup_not_kept', { number: row.number, state: 'gone' });
+    Object.assign(result, await context.kinds.of(resource).tryOut(resource.id, row.id, resource.plan, bytes.stream));
+  } catch (error) {
+    Object.assign(result, { passed: false, issue: outcomeOf(error).issue });
+    context.log.warn({ backup: row.id, error: String(error) }, 'a backup could not be restored beside its resource');
+  } finally {
+    clearInterval(holding);
+  }
+  const tried = { ...result, ms: Math.round(performance.now() - began) };
+  await records.transition('backup.tried', async (db) => {
+    if (!(await settleTry(db, row, tried))) return;
+    await tell(db, resource, 'backup.tried', row, {
+      passed: String(tried.passed),
+      tables: tried.tables,
+      rows: tried.rows,
+      why: tried.issue && wording(tried.issue).says,
+    });
+  });
+}
+
+async function tell(
+  db: Db,
+  resource: ResourceRow,
+  type: EventType,
+  row: BackupRow,
+  data: Record<string, string | number | null>,
+): Promise<void> {
+  const environment = await environmentById(db, resource.environment_id);
+  const project = await projectById(db, environment.project_id);
+  await recordEvents(db, {
+    type,
+    project: project.id,
+    subject: `${project.name}/${environment.name}`,
+    actor: row.planned ? 'engine' : row.actor,
+    data: { resource: resource.name, backup: row.number, ...data },
+  });
+}

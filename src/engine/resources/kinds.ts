@@ -1,0 +1,40 @@
+/** The servers on which resources are made, by place. */
+import { CodedError } from '../../core/errors/errors.js';
+import type { ResourcePlace } from '../../core/states.js';
+import { elsewhere } from '../../resources/postgres/elsewhere.js';
+import { type DatabaseKind, openPostgres } from '../../resources/postgres/kind.js';
+import type { ResourceRow } from '../../records/resources/resources.js';
+import type { CheckAddress } from '../outward.js';
+import type { Keys } from '../../keys/keys.js';
+
+/** Administrator's addresses of PostgreSQL servers, by place. */
+export type Clusters = Partial<Record<Exclude<ResourcePlace, 'elsewhere'>, string>>;
+
+export interface Kinds {
+  /** What makes and removes this one. Throws `database_unset` where no server is set for its place. */
+  of(row: Pick<ResourceRow, 'id' | 'place' | 'sealed'>): DatabaseKind;
+  /** Addresses of others that may be connected to. */
+  check: CheckAddress;
+  close(): Promise<void>;
+}
+
+export function openKinds(clusters: Clusters, keys: Pick<Keys, 'decrypt'>, check: CheckAddress): Kinds {
+  const open = new Map<string, DatabaseKind>();
+  return {
+    check,
+    of({ place, sealed }) {
+      if (place === 'elsewhere') {
+        if (!sealed) throw new CodedError('database_gone');
+        return elsewhere(keys.decrypt(sealed), check);
+      }
+      const url = clusters[place];
+      if (!url) throw new CodedError('database_unset', { place });
+      const kind = open.get(place) ?? openPostgres(url);
+      open.set(place, kind);
+      return kind;
+    },
+    async close() {
+      await Promise.all([...open.values()].map((one) => one.close()));
+    },
+  };
+}

@@ -1,0 +1,47 @@
+/** Looks into resources: bounded in time, with rights to read alone, and every refusal of a server said in words. */
+import { CodedError } from '../../core/errors/errors.js';
+import { keepLook, type ResourceRow } from '../../records/resources/resources.js';
+import type { TableFacts, TableRows } from '../../resources/kinds.js';
+import type { DatabaseKind } from '../../resources/postgres/kind.js';
+import { outcomeOf } from '../../resources/postgres/server.js';
+import type { Context } from '../context.js';
+
+type Looking = Pick<Context, 'kinds' | 'keys' | 'records' | 'log'>;
+
+/** Milliseconds for which a look at a server may hold an answer up. */
+const lookMs = 2_000;
+
+/** Sees what it takes by now; a server that does not answer holds nothing up. */
+export async function look(context: Looking, row: ResourceRow): Promise<void> {
+  if (row.state !== 'ready' || row.place === 'elsewhere') return;
+  const looked = (async () => {
+    const { bytes, connections } = await context.kinds.of(row).look(row.id);
+    await keepLook(context.records, row.id, bytes, connections);
+  })().catch((error: Error) => context.log.warn({ resource: row.id, error: String(error) }, 'a resource was not seen'));
+  await Promise.race([looked, new Promise((resolve) => setTimeout(resolve, lookMs).unref())]);
+}
+
+/** With the role that only reads: its password is the same for all who look at once, and known to nobody. */
+async function asReader<T>(
+  context: Looking,
+  row: ResourceRow,
+  work: (kind: DatabaseKind, password: string) => Promise<T>,
+): Promise<T> {
+  try {
+    return await work(context.kinds.of(row), context.keys.hash(`reader ${row.id}`));
+  } catch (error) {
+    if (error instanceof CodedError) throw error;
+    const { code, data } = outcomeOf(error).issue;
+    throw new CodedError(code, data, error);
+  }
+}
+
+export const tablesOf = (context: Looking, row: ResourceRow): Promise<TableFacts[]> =>
+  asReader(context, row, (kind, password) => kind.tables(row.id, password));
+
+export const rowsOf = (
+  context: Looking,
+  row: ResourceRow,
+  table: { schema: string; name: string },
+  from: number,
+): Promise<TableRows> => asReader(context, row, (kind, password) => kind.rows(row.id, password, table, from));

@@ -1,0 +1,66 @@
+/** What a program gets of the resources of its environment, at the moment in which it is started. Nothing of it is stored. */
+import { CodedError } from '../../core/errors/errors.js';
+import type { LoginUse } from '../../core/states.js';
+import type { DeploymentRow } from '../../records/deployments/deployments.js';
+import type { ReleaseRow } from '../../records/deployments/releases.js';
+import { loginsOfDeployment } from '../../records/resources/logins.js';
+import { resourcesOf } from '../../records/resources/resources.js';
+import type { Context } from '../context.js';
+
+export interface OpenedResources {
+  /** Resource → field → value. */
+  fields: Record<string, Record<string, string>>;
+  /** Names by which programs find the servers. */
+  reach: { host: string; address: string; port: number }[];
+}
+
+/** Throws `resource_not_ready` where one is not there, or its login is not. */
+export async function openResources(
+  context: Pick<Context, 'records' | 'kinds' | 'keys'>,
+  {
+    deployment,
+    release,
+    environment,
+    project,
+  }: {
+    deployment: DeploymentRow;
+    release: ReleaseRow;
+    environment: { id: string; name: string };
+    project: { name: string };
+  },
+  login: { usedBy: LoginUse; turn: number },
+): Promise<OpenedResources> {
+  const opened: OpenedResources = { fields: {}, reach: [] };
+  if (Object.keys(release.plan.resources).length === 0) return opened;
+  const [rows, logins] = [
+    await resourcesOf(context.records, environment.id),
+    await loginsOfDeployment(context.records, deployment.id),
+  ];
+  for (const name of Object.keys(release.plan.resources)) {
+    const row = rows.find((one) => one.name === name);
+    const own = logins.find(
+      // Sorted with the newest turn first: one that was not rotated since serves on.
+      (one) =>
+        one.name === name &&
+        one.used_by === login.usedBy &&
+        (login.usedBy === 'parts' ? one.turn <= login.turn : one.turn === login.turn) &&
+        one.state === 'ready',
+    );
+    if (!row || !own)
+      throw new CodedError('resource_not_ready', {
+        name,
+        environment: `${project.name}/${environment.name}`,
+        state: row?.state ?? 'removed',
+      });
+    const kind = context.kinds.of(row);
+    const { address, port } = kind.reached();
+    // A server elsewhere is known by its own name: its certificate says so.
+    const host = row.place === 'elsewhere' ? address : name;
+    opened.fields[name] = kind.references(row.id, host, {
+      id: own.id,
+      password: context.keys.decrypt(own.sealed),
+    });
+    opened.reach.push({ host, address, port });
+  }
+  return opened;
+}

@@ -1,0 +1,169 @@
+/** Resources: taken under a fence, worked on outside of any transaction, written back only by whoever still holds them. */
+import { type Outcome, type ResourceAct, resourceAct, resourceDone } from '../../core/advance/resources.js';
+import { CodedError, wording } from '../../core/errors/errors.js';
+import { outcomeOf } from '../../resources/postgres/server.js';
+import { environmentById } from '../../records/deployments/environments.js';
+import { recordEvents } from '../../records/events.js';
+import { projectById } from '../../records/projects/projects.js';
+import { backupById, removeBackupsOf } from '../../records/resources/backups.js';
+import { dueLogins, endLoginsOf, endOverLogins, type LoginRow, settleLogins } from '../../records/resources/logins.js';
+import {
+  beginResource,
+  holdResource,
+  letGo,
+  type ResourceRow,
+  settleResource,
+  takeResource,
+  wakeDeploymentsOf,
+} from '../../records/resources/resources.js';
+import { makeDue } from '../../records/runs/runs.js';
+import type { Context } from '../context.js';
+import { type Lanes, openLanes } from '../lanes.js';
+
+/** Milliseconds for which a statement of prepare waits for a lock, unless it says otherwise. */
+const prepareLockMs = 10_000;
+
+/** Resources that one service works on at a time. */
+const lanes = 4;
+
+export function resourceLanes(context: Context, free: () => void): Lanes {
+  return openLanes(
+    lanes,
+    async () => {
+      const row = await takeResource(context.records, context.timing.lease);
+      // What nobody needs any more is looked for when there is nothing else to do.
+      return (
+        row ?? ((await endOverLogins(context.records)) ? takeResource(context.records, context.timing.lease) : null)
+      );
+    },
+    (row) =>
+      step(context, row).catch((error: Error) =>
+        context.log.error(
+          { resource: row.id, error: String(error.stack) },
+          'a resource was not worked on; it is taken again',
+        ),
+      ),
+    free,
+  );
+}
+
+async function step(context: Context, row: ResourceRow): Promise<void> {
+  const { records } = context;
+  const logins = await dueLogins(records, row.id);
+  const facts = {
+    state: row.state,
+    wanted: row.wanted,
+    tries: row.tries,
+    logins: logins.length,
+    restore: row.restore_id !== null,
+  };
+  const next = resourceAct(facts);
+  if (!next) return void (await letGo(records, row));
+  if (!(await beginResource(records, row, next.state))) return;
+  const holding = setInterval(
+    () => void holdResource(records, row.id, row.fence, context.timing.lease).catch(() => {}),
+    context.timing.lease / 3,
+  );
+  const made: string[] = [];
+  const ended: string[] = [];
+  let outcome: Outcome;
+  try {
+    await perform(context, row, next.act, logins, { made, ended });
+    outcome = { done: true };
+  } catch (error) {
+    outcome = outcomeOf(error);
+    context.log.warn({ resource: row.id, act: next.act, error: String(error) }, 'a resource was not had');
+  } finally {
+    clearInterval(holding);
+  }
+  const result = resourceDone(facts, next.act, outcome);
+  await records.transition(`resource.${next.act}`, async (db) => {
+    if (!(await settleResource(db, row, result))) return;
+    await settleLogins(db, made, ended);
+    if (result.state === 'removed') await forget(db, row);
+    const said = result.issue && wording(result.issue).says;
+    if (next.act === 'restore' && result.state === 'ready') await tellRestore(db, row, outcome.done, said);
+    else if (result.state !== row.state) await tell(db, row, result.state, said);
+    if (result.state === 'removed') await makeDue(db, 'environments', row.environment_id);
+    await wakeDeploymentsOf(db, row.environment_id);
+  });
+}
+
+/**
+ * With a resource go its logins; with its environment its backups too. Where a person removed it alone they stay: it may have been a
+ * mistake.
+ */
+async function forget(db: Parameters<typeof recordEvents>[0], row: ResourceRow): Promise<void> {
+  await endLoginsOf(db, row.id);
+  if ((await environmentById(db, row.environment_id)).state === 'closing') await removeBackupsOf(db, row.id);
+}
+
+async function tell(
+  db: Parameters<typeof recordEvents>[0],
+  row: ResourceRow,
+  state: ResourceRow['state'],
+  why: string | null,
+): Promise<void> {
+  // On the way there is nothing to tell.
+  if (state === 'asked' || state === 'making' || state === 'removing') return;
+  const environment = await environmentById(db, row.environment_id);
+  const project = await projectById(db, environment.project_id);
+  await recordEvents(db, {
+    type: `resource.${state as 'ready' | 'failed' | 'removed'}`,
+    project: project.id,
+    subject: `${project.name}/${environment.name}`,
+    actor: 'engine',
+    data: { resource: row.name, kind: row.kind, why },
+  });
+}
+
+async function tellRestore(
+  db: Parameters<typeof recordEvents>[0],
+  row: ResourceRow,
+  done: boolean,
+  why: string | null,
+): Promise<void> {
+  const environment = await environmentById(db, row.environment_id);
+  const project = await projectById(db, environment.project_id);
+  await recordEvents(db, {
+    type: done ? 'restore.done' : 'restore.failed',
+    project: project.id,
+    subject: `${project.name}/${environment.name}`,
+    actor: 'engine',
+    data: { resource: row.name, why },
+  });
+}
+
+/** Puts the backup that somebody asked for in the place of what is there. */
+async function restore(context: Context, row: ResourceRow): Promise<void> {
+  const backup = row.restore_id ? await backupById(context.records, row.restore_id) : null;
+  const bytes = backup?.digest ? await context.blobs.open(backup.digest) : null;
+  if (!backup || !bytes) throw new CodedError('backup_not_kept', { number: backup?.number ?? '', state: 'gone' });
+  const turn = `${backup.id} ${row.restore_at?.getTime() ?? 0}`;
+  await context.kinds.of(row).restore(row.id, turn, row.plan, bytes.stream);
+}
+
+async function perform(
+  context: Context,
+  row: ResourceRow,
+  act: ResourceAct,
+  logins: readonly LoginRow[],
+  { made, ended }: { made: string[]; ended: string[] },
+): Promise<void> {
+  const kind = context.kinds.of(row);
+  if (act === 'remove') return kind.remove(row.id);
+  if (act === 'restore') await restore(context, row);
+  if (act === 'make') await kind.make(row.id, row.plan);
+  for (const login of logins) {
+    if (login.state === 'ending') {
+      await kind.endLogin(row.id, login.id);
+      ended.push(login.id);
+    } else {
+      const password = context.keys.decrypt(login.sealed);
+      // Whoever changes tables waits for others, and holds nobody up for long.
+      const lockMs = login.used_by === 'prepare' ? prepareLockMs : null;
+      await kind.addLogin(row.id, { id: login.id, password, until: login.expires_at, lockMs });
+      made.push(login.id);
+    }
+  }
+}

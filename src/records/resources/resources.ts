@@ -1,0 +1,242 @@
+/** What environments have of their own: taken by whoever works on it under a fence, and written back only by that one. */
+import type { InferAttributes } from 'sequelize';
+import type { ResourceStep } from '../../core/advance/resources.js';
+import { canonical } from '../../core/canonical.js';
+import type { Issue } from '../../core/errors/errors.js';
+import type { ResourcePlan } from '../../core/definition/model.js';
+import type { ResourcePlace } from '../../core/states.js';
+import { type Db, json, notify, query, queryOne } from '../database.js';
+import { newId } from '../ids.js';
+import type { Resource } from '../models/resources/resources.js';
+
+export type ResourceRow = InferAttributes<Resource>;
+
+const columns =
+  'id, environment_id, name, kind, plan, place, sealed, state, state_since, wanted, issue, tries, fence::text as fence, due_at, lease_until, bytes::text as bytes, connections, looked_at, restore_id, restore_at, restore_after_id, next_backup_at, next_try_at, created_at, ready_at, removed_at';
+
+/** Those that are there, by name. */
+export const resourcesOf = (db: Db, environment: string): Promise<ResourceRow[]> =>
+  query(db, `select ${columns} from resources where environment_id = $1 and state <> 'removed' order by name`, [
+    environment,
+  ]);
+
+export const resourceById = (db: Db, id: string): Promise<ResourceRow | null> =>
+  queryOne(db, `select ${columns} from resources where id = $1`, [id]);
+
+export const findResource = (db: Db, environment: string, name: string): Promise<ResourceRow | null> =>
+  queryOne(db, `select ${columns} from resources where environment_id = $1 and name = $2 and state <> 'removed'`, [
+    environment,
+    name,
+  ]);
+
+/** The same, locked. */
+export const lockResource = (db: Db, environment: string, name: string): Promise<ResourceRow | null> =>
+  queryOne(
+    db,
+    `select ${columns} from resources where environment_id = $1 and name = $2 and state <> 'removed' for update`,
+    [environment, name],
+  );
+
+/**
+ * Asks for what a deployment needs, under the lock of its environment: what is not there is added, what failed or is planned otherwise
+ * is asked for again. Gives the names of those that were.
+ */
+export async function askResources(
+  db: Db,
+  environment: string,
+  place: ResourcePlace,
+  plans: readonly ResourcePlan[],
+): Promise<string[]> {
+  const there = new Map((await resourcesOf(db, environment)).map((row) => [row.name, row]));
+  const asked: string[] = [];
+  for (const plan of plans) {
+    const row = there.get(plan.name);
+    if (!row)
+      await query(
+        db,
+        `insert into resources (id, environment_id, name, kind, plan, place) values ($1, $2, $3, $4, $5, $6)`,
+        [newId(), environment, plan.name, plan.kind, json(plan), place],
+      );
+    // One that goes is waited for; its name is free when it has gone.
+    else if (row.state === 'removing' || !row.wanted) continue;
+    else if (row.state !== 'failed' && canonical(row.plan) === canonical(plan)) continue;
+    else
+      await query(
+        db,
+        `update resources set plan = $2, tries = 0, due_at = now(), next_backup_at = null, next_try_at = null,
+           state = case when state in ('failed', 'ready') and place <> 'elsewhere' then 'asked' else state end,
+           state_since = case when state in ('failed', 'ready') and place <> 'elsewhere' then now() else state_since end
+         where id = $1`,
+        [row.id, json(plan)],
+      );
+    asked.push(plan.name);
+  }
+  if (asked.length) await notify(db, 'resources');
+  return asked;
+}
+
+/**
+ * Takes the one that has waited longest, for `leaseMs`. Whoever held it before and has died, or is late, has lost it: its fence is
+ * another one now.
+ */
+export const takeResource = (db: Db, leaseMs: number): Promise<ResourceRow | null> =>
+  queryOne(
+    db,
+    `update resources set due_at = null, fence = fence + 1, lease_until = now() + $1::int * interval '1 ms'
+     where id = (
+       select id from resources
+       where (due_at <= now() and lease_until is null) or lease_until < now()
+       order by coalesce(due_at, lease_until) for update skip locked limit 1)
+     returning ${columns}`,
+    [leaseMs],
+  );
+
+/** Milliseconds until the next is to be taken, or null. */
+export const nextResource = async (db: Db): Promise<number | null> =>
+  (
+    await queryOne<{ ms: number | null }>(
+      db,
+      `select (extract(epoch from least(
+         (select min(due_at) from resources where due_at is not null and lease_until is null),
+         (select min(lease_until) from resources where lease_until is not null)) - now()) * 1000)::float8 as ms`,
+    )
+  )?.ms ?? null;
+
+/** Holds it longer; false when it is somebody else's by now. */
+export const holdResource = async (db: Db, id: string, fence: string, leaseMs: number): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `update resources set lease_until = now() + $3::int * interval '1 ms' where id = $1 and fence = $2::bigint returning 1 as ok`,
+    [id, fence, leaseMs],
+  )) !== null;
+
+/** Records what it is in while something is done outside; false when it is somebody else's by now. */
+export const beginResource = async (
+  db: Db,
+  { id, fence }: Pick<ResourceRow, 'id' | 'fence'>,
+  state: ResourceRow['state'],
+): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `update resources set state = $3, state_since = case when state = $3 then state_since else now() end
+     where id = $1 and fence = $2::bigint returning 1 as ok`,
+    [id, fence, state],
+  )) !== null;
+
+/** Records what came of it, and lets it go; false when it is somebody else's by now. Who has woken it meanwhile is heard. */
+export async function settleResource(
+  db: Db,
+  { id, fence }: Pick<ResourceRow, 'id' | 'fence'>,
+  { state, issue, tries, againMs }: ResourceStep,
+): Promise<boolean> {
+  const done = await queryOne(
+    db,
+    `update resources set state = $3, issue = $4, tries = $5, lease_until = null,
+       state_since = case when state = $3 then state_since else now() end,
+       ready_at = case when $3 = 'ready' then coalesce(ready_at, now()) else ready_at end,
+       removed_at = case when $3 = 'removed' then now() end,
+       sealed = case when $3 = 'removed' then null else sealed end,
+       restore_id = case when $3 = 'making' or restore_after_id is not null then restore_id end,
+       due_at = least(due_at, case when $6::float8 is null then null else now() + $6::float8 * interval '1 ms' end)
+     where id = $1 and fence = $2::bigint returning 1 as ok`,
+    [id, fence, state, issue === null ? null : json(issue), tries, againMs],
+  );
+  if (done) await notify(db, 'resources');
+  return done !== null;
+}
+
+/** Nothing is to be done on it. */
+export const letGo = (db: Db, { id, fence }: Pick<ResourceRow, 'id' | 'fence'>): Promise<unknown> =>
+  query(db, 'update resources set lease_until = null where id = $1 and fence = $2::bigint', [id, fence]);
+
+/** It is wanted no longer. */
+export async function unwantResource(db: Db, id: string): Promise<void> {
+  await query(db, 'update resources set wanted = false, due_at = now() where id = $1', [id]);
+  await notify(db, 'resources');
+}
+
+export const unwantResourcesOf = async (db: Db, environment: string): Promise<void> => {
+  const rows = await query(
+    db,
+    `update resources set wanted = false, due_at = now() where environment_id = $1 and wanted and state <> 'removed' returning 1`,
+    [environment],
+  );
+  if (rows.length) await notify(db, 'resources');
+};
+
+/** What was seen of it from outside. */
+export const keepLook = (db: Db, id: string, bytes: number, connections: number): Promise<unknown> =>
+  query(db, 'update resources set bytes = $2, connections = $3, looked_at = now() where id = $1', [
+    id,
+    bytes,
+    connections,
+  ]);
+
+/** Deployments of its environment that are on their way, or live: they may wait for it, or for a login. */
+export const wakeDeploymentsOf = async (db: Db, environment: string): Promise<void> => {
+  await query(
+    db,
+    `update deployments set due_at = now() where id in (
+       select id from deployments where environment_id = $1 and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying', 'live') order by id for update)`,
+    [environment],
+  );
+  await notify(db, 'deployments');
+};
+
+/** A backup is to take the place of what is there; where `after` is named, as soon as that one is kept. */
+export async function askRestore(db: Db, id: string, backup: string, after: string | null): Promise<void> {
+  await query(db, 'update resources set restore_id = $2, restore_at = now(), restore_after_id = $3 where id = $1', [
+    id,
+    backup,
+    after,
+  ]);
+  if (after === null) await beginRestore(db, id, null);
+}
+
+/** What was waited for is kept. */
+export async function beginRestore(db: Db, id: string, after: string | null): Promise<void> {
+  await query(
+    db,
+    `update resources set state = 'asked', state_since = now(), tries = 0, restore_after_id = null, due_at = now()
+     where id = $1 and restore_id is not null and restore_after_id is not distinct from $2 and state = 'ready'`,
+    [id, after],
+  );
+  await notify(db, 'resources');
+}
+
+/** What was waited for failed: nothing is restored. False when nothing waited for it. */
+export const dropRestore = async (db: Db, id: string, after: string, why: Issue | null): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `update resources set restore_id = null, restore_after_id = null, issue = $3 where id = $1 and restore_after_id = $2 returning 1 as ok`,
+    [id, after, why === null ? null : json(why)],
+  )) !== null;
+
+/** A server elsewhere takes the place of one that would be made here. */
+export const connectResource = async (
+  db: Db,
+  environment: string,
+  plan: ResourcePlan,
+  sealed: Buffer,
+): Promise<void> => {
+  await query(
+    db,
+    `insert into resources (id, environment_id, name, kind, plan, place, sealed) values ($1, $2, $3, $4, $5, 'elsewhere', $6)
+     on conflict (environment_id, name) where state <> 'removed'
+     do update set sealed = excluded.sealed, state = 'asked', state_since = now(), tries = 0, due_at = now()`,
+    [newId(), environment, plan.name, plan.kind, json(plan), sealed],
+  );
+  await notify(db, 'resources');
+};
+
+/** Those that were removed and whose backups are kept, the newest of each name, where no other has taken it. */
+export const leftResources = (db: Db, environment: string): Promise<ResourceRow[]> =>
+  query(
+    db,
+    `select distinct on (name) ${columns} from resources r
+     where environment_id = $1 and state = 'removed'
+       and exists (select 1 from backups b where b.resource_id = r.id and b.state = 'kept')
+       and not exists (select 1 from resources other where other.environment_id = $1 and other.name = r.name and other.state <> 'removed')
+     order by name, id desc`,
+    [environment],
+  );

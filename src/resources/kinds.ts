@@ -1,0 +1,70 @@
+/**
+ * What a kind of resource can do. Everything carries the id of its row and may be asked for twice: who asked may have died before it
+ * heard the answer.
+ */
+import type { Readable, Writable } from 'node:stream';
+import type { ResourceKind as KindName } from '../core/states.js';
+
+export interface Login {
+  id: string;
+  password: string;
+  /** After this it opens nothing any more; null: until it is ended. */
+  until: Date | null;
+  /** Milliseconds for which a statement of it waits for a lock; null: as the server says. */
+  lockMs: number | null;
+}
+
+/** What is seen of a resource from outside. */
+export interface Looked {
+  /** What it takes on disk. */
+  bytes: number;
+  /** Sessions that are open. */
+  connections: number;
+}
+
+/** Where programs reach it: a name that leads there is added by whoever starts them. */
+export interface Reached {
+  address: string;
+  port: number;
+}
+
+/** A table of a database. */
+export interface TableFacts {
+  schema: string;
+  name: string;
+  bytes: number;
+  /** As the server last counted them; -1 where it never has. */
+  rows: number;
+}
+
+/** Rows as text, each cut to a length that a page can bear; null is null. */
+export interface TableRows {
+  columns: string[];
+  rows: (string | null)[][];
+  /** Whether there are more behind them. */
+  more: boolean;
+}
+
+export interface Kind<Spec> {
+  kind: KindName;
+  make(id: string, spec: Spec): Promise<void>;
+  addLogin(id: string, login: Login): Promise<void>;
+  /** Ends its sessions; what it made stays. */
+  endLogin(id: string, login: string): Promise<void>;
+  /** Field of a reference → value, for a program that finds the server under the name `host`. */
+  references(id: string, host: string, login: Pick<Login, 'id' | 'password'>): Record<string, string>;
+  reached(): Reached;
+  look(id: string): Promise<Looked>;
+  /**
+   * Writes a copy of it as of one moment into `to`, which it ends. `copy` names the copy. Ended by `abort`; what was made for it on the
+   * server is gone when this returns, or with the next copy of the name.
+   */
+  backUp(id: string, copy: string, to: Writable, abort: AbortSignal): Promise<void>;
+  /** Puts a copy in the place of what is there. `turn` names this wish: one that was fulfilled already is not fulfilled again. */
+  restore(id: string, turn: string, spec: Spec, from: Readable): Promise<void>;
+  /** Restores a copy beside it, counts what is in it, and removes that again. */
+  tryOut(id: string, copy: string, spec: Spec, from: Readable): Promise<{ tables: number; rows: number }>;
+  /** Ends all sessions, and removes it with its logins. */
+  remove(id: string): Promise<void>;
+  close(): Promise<void>;
+}

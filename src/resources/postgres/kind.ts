@@ -1,0 +1,273 @@
+/**
+ * Databases of environments.
+ *
+ * A database belongs to the server's administrator, all in it to a role of its own that nobody can sign in as; each login is a member of
+ * that role and acts as it, so that what one made the next can change, and may reach nothing else there. Names are made of ids: `d_` a
+ * database, `o_` its owner role, `l_` a login, `v_` the role that only reads.
+ */
+import { CodedError } from '../../core/errors/errors.js';
+import type { Kind, Login, TableFacts, TableRows } from '../kinds.js';
+import { openCopies } from './copies.js';
+import { codeOf, name, oneLine, openServer, text } from './server.js';
+
+export interface DatabaseSpec {
+  extensions: string[];
+}
+
+export interface DatabaseKind extends Kind<DatabaseSpec> {
+  kind: 'postgres';
+  /** Tables, the largest first; `password` is that of the role which only reads. */
+  tables(id: string, password: string): Promise<TableFacts[]>;
+  rows(id: string, password: string, table: { schema: string; name: string }, from: number): Promise<TableRows>;
+}
+
+const hex = (id: string): string => id.replaceAll('-', '');
+export const databaseOf = (id: string): string => `d_${hex(id)}`;
+export const ownerOf = (id: string): string => `o_${hex(id)}`;
+export const loginOf = (id: string): string => `l_${hex(id)}`;
+/** While a backup is restored: what takes its place, and what was there before. */
+const nextOf = (id: string): string => `n_${hex(id)}`;
+const beforeOf = (id: string): string => `x_${hex(id)}`;
+const readerOf = (id: string): string => `v_${hex(id)}`;
+
+/** Sessions of one login, and of all programs of one database. */
+const loginSessions = 40;
+const databaseSessions = 80;
+/** What a query spills to disk is not in the size of its database. */
+const spill = '1GB';
+/** Milliseconds for which a look at rows may take. */
+const lookMs = 5_000;
+/** Rows of a page, and characters of a value that are shown. */
+const pageRows = 50;
+const valueLength = 200;
+const mostTables = 500;
+
+export function openPostgres(url: string): DatabaseKind {
+  const server = openServer(url);
+  const copies = openCopies(server);
+  const exists = async (role: string) =>
+    (await server.run('select 1 from pg_roles where rolname = $1', [role])).length > 0;
+  /** Makes a role, or gives it what it shall have by now. */
+  const role = async (who: string, attributes: string) => {
+    try {
+      await server.run(`${(await exists(who)) ? 'alter' : 'create'} role ${name(who)} ${attributes}`);
+    } catch (error) {
+      if (codeOf(error) !== '42710' && codeOf(error) !== '23505') throw error;
+      await server.run(`alter role ${name(who)} ${attributes}`);
+    }
+  };
+  const endSessions = (who: string) =>
+    server.run('select pg_terminate_backend(pid) from pg_stat_activity where usename = $1', [who]);
+  /** Both names change in one transaction: at every moment one database has the name that programs know. */
+  const changePlaces = (there: string, next: string, before: string) =>
+    server.within('postgres', null, async (client) => {
+      await client.query('begin');
+      const { rowCount } = await client.query('select 1 from pg_database where datname = $1', [there]);
+      if (rowCount) await client.query(`alter database ${name(there)} rename to ${name(before)}`);
+      await client.query(`alter database ${name(next)} rename to ${name(there)}`);
+      await client.query('commit');
+    });
+  /** Drops a login; what belongs to it, made by a program that had left its owner role, is given to that. */
+  const dropLogin = async (id: string, who: string) => {
+    if (!(await exists(who))) return;
+    await server.run(`alter role ${name(who)} nologin`);
+    await endSessions(who);
+    await server
+      .within(databaseOf(id), null, async (client) => {
+        await client.query(`reassign owned by ${name(who)} to ${name(ownerOf(id))}`);
+        await client.query(`drop owned by ${name(who)}`);
+      })
+      .catch((error: unknown) => {
+        // Without its database it owns nothing.
+        if (codeOf(error) !== '3D000') throw error;
+      });
+    await server.run(`drop role if exists ${name(who)}`);
+  };
+  const asReader = <T>(id: string, password: string, work: Parameters<typeof server.within<T>>[2]): Promise<T> =>
+    role(readerOf(id), `login password ${text(password)} connection limit 4`).then(() =>
+      server.within(databaseOf(id), { user: readerOf(id), password }, async (client) => {
+        await client.query(`set statement_timeout = ${lookMs}; set search_path = ''; begin transaction read only`);
+        return work(client);
+      }),
+    );
+  /** A database of the id's owner role, which others than its logins can't enter. There already is no error. */
+  const makeDatabase = async (id: string, database: string, extensions: readonly string[]) => {
+    const [owner, reader] = [ownerOf(id), readerOf(id)];
+    try {
+      await server.run(`create database ${name(database)} connection limit ${databaseSessions}`);
+    } catch (error) {
+      // There already, or just made by another one.
+      if (codeOf(error) !== '42P04' && codeOf(error) !== '23505') throw error;
+    }
+    await server.run(
+      `revoke all on database ${name(database)} from public;
+       grant connect, create, temporary on database ${name(database)} to ${name(owner)};
+       grant connect on database ${name(database)} to ${name(reader)}`,
+    );
+    await server.within(database, null, async (client) => {
+      await client.query(`alter schema public owner to ${name(owner)}; set role ${name(owner)}`);
+      for (const extension of extensions) {
+        try {
+          await client.query(`create extension if not exists ${name(extension)} with schema public`);
+        } catch (error) {
+          if (codeOf(error).startsWith('08') || codeOf(error).startsWith('57')) throw error;
+          throw new CodedError('extension_refused', { extension, detail: oneLine((error as Error).message) }, error);
+        }
+      }
+    });
+  };
+  const drop = (database: string) => server.run(`drop database if exists ${name(database)} with (force)`);
+  const has = async (database: string) =>
+    (await server.run('select 1 from pg_database where datname = $1', [database])).length > 0;
+  /** A restore that changed places and died goes on from there: what was there before is removed. */
+  const settled = async (id: string) => {
+    if (await has(databaseOf(id))) await drop(beforeOf(id));
+  };
+  const turnOf = async (database: string): Promise<string | null> =>
+    (
+      await server.run<{ said: string | null }>(
+        `select shobj_description(oid, 'pg_database') as said from pg_database where datname = $1`,
+        [database],
+      )
+    )[0]?.said ?? null;
+  return {
+    kind: 'postgres',
+    async make(id, { extensions }) {
+      // Every role may connect to these unless somebody says otherwise.
+      await server.run('revoke connect on database postgres, template1 from public');
+      const [owner, reader] = [ownerOf(id), readerOf(id)];
+      await role(owner, 'nologin');
+      await role(reader, 'nologin');
+      await server.run(`alter role ${name(reader)} set default_transaction_read_only = on`);
+      await server.run(`grant pg_read_all_data to ${name(reader)}`);
+      await settled(id);
+      await makeDatabase(id, databaseOf(id), extensions);
+    },
+    async addLogin(id, login: Login) {
+      const who = loginOf(login.id);
+      const until = login.until ? ` valid until ${text(login.until.toISOString())}` : " valid until 'infinity'";
+      await role(who, `login password ${text(login.password)} connection limit ${loginSessions}${until}`);
+      const lock = login.lockMs === null ? '' : `alter role ${name(who)} set lock_timeout = ${login.lockMs};`;
+      await server.run(
+        `${lock} grant ${name(ownerOf(id))} to ${name(who)};
+         alter role ${name(who)} set role = ${text(ownerOf(id))};
+         alter role ${name(who)} set temp_file_limit = ${text(spill)}`,
+      );
+    },
+    endLogin: (id, login) => dropLogin(id, loginOf(login)),
+    references(id, host, login) {
+      const [user, database, port] = [loginOf(login.id), databaseOf(id), String(server.port)];
+      return {
+        url: `postgres://${user}:${login.password}@${host}:${port}/${database}`,
+        host,
+        port,
+        user,
+        password: login.password,
+        database,
+      };
+    },
+    reached: () => ({ address: server.address, port: server.port }),
+    async look(id) {
+      const [row] = await server.run<{ bytes: string; connections: string }>(
+        `select pg_database_size(oid) as bytes,
+           (select count(*) from pg_stat_activity a where a.datid = d.oid and a.backend_type = 'client backend') as connections
+         from pg_database d where datname = $1`,
+        [databaseOf(id)],
+      );
+      if (!row) throw new CodedError('database_gone');
+      return { bytes: Number(row.bytes), connections: Number(row.connections) };
+    },
+    tables: (id, password) =>
+      asReader(id, password, async (client) => {
+        const { rows } = await client.query<{ schema: string; name: string; bytes: string; rows: number }>(
+          `select n.nspname as schema, c.relname as name, pg_total_relation_size(c.oid) as bytes, c.reltuples::float8 as rows
+           from pg_class c join pg_namespace n on n.oid = c.relnamespace
+           where c.relkind in ('r', 'p') and n.nspname !~ '^pg_' and n.nspname <> 'information_schema'
+           order by 3 desc, 1, 2 limit ${mostTables}`,
+        );
+        return rows.map((row) => ({ ...row, bytes: Number(row.bytes) }));
+      }),
+    rows: (id, password, table, from) =>
+      asReader(id, password, async (client) => {
+        const { rows: columns } = await client.query<{ name: string }>(
+          `select a.attname as name from pg_attribute a join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace
+           where n.nspname = $1 and c.relname = $2 and c.relkind in ('r', 'p') and a.attnum > 0 and not a.attisdropped
+             and n.nspname !~ '^pg_' and n.nspname <> 'information_schema'
+           order by a.attnum limit 100`,
+          [table.schema, table.name],
+        );
+        if (columns.length === 0)
+          throw new CodedError('table_unknown', { table: `${table.schema}.${table.name}`.slice(0, 100) });
+        const shown = columns.map((one) => `pg_catalog.left(${name(one.name)}::pg_catalog.text, ${valueLength + 1})`);
+        const { rows } = await client.query<string[]>({
+          text: `select ${shown.join(', ')} from ${name(table.schema)}.${name(table.name)} limit ${pageRows + 1} offset $1`,
+          values: [from],
+          rowMode: 'array',
+        });
+        return {
+          columns: columns.map((one) => one.name),
+          rows: rows
+            .slice(0, pageRows)
+            .map((row) =>
+              row.map((value) =>
+                value !== null && value.length > valueLength ? `${value.slice(0, valueLength)}…` : value,
+              ),
+            ),
+          more: rows.length > pageRows,
+        };
+      }),
+    backUp: (id, copy, to, abort) => copies.backUp(databaseOf(id), ownerOf(id), copy, to, abort),
+    async restore(id, turn, _spec, from) {
+      const [there, next, before] = [databaseOf(id), nextOf(id), beforeOf(id)];
+      if ((await turnOf(there)) === turn) {
+        from.destroy();
+        return void (await drop(before));
+      }
+      // One that died here before may have left it closed.
+      if (await has(there)) await server.run(`alter database ${name(there)} with allow_connections true`);
+      await drop(next);
+      await makeDatabase(id, next, []);
+      await copies.fill(next, ownerOf(id), id, from);
+      await server.run(`comment on database ${name(next)} is ${text(turn)}`);
+      await drop(before);
+      // Programs that are open lose their sessions, and find the other database under the name when they come again.
+      if (await has(there)) await server.run(`alter database ${name(there)} with allow_connections false`);
+      try {
+        await server.run('select pg_terminate_backend(pid) from pg_stat_activity where datname = any($1)', [
+          [there, next],
+        ]);
+        await changePlaces(there, next, before);
+      } catch (error) {
+        if (await has(there)) await server.run(`alter database ${name(there)} with allow_connections true`);
+        throw error;
+      }
+      await drop(before);
+    },
+    async tryOut(id, copy, _spec, from) {
+      const place = `t_${hex(copy)}`;
+      try {
+        await drop(place);
+        await makeDatabase(id, place, []);
+        await copies.fill(place, ownerOf(id), copy, from);
+        return await copies.count(place);
+      } finally {
+        await drop(place);
+      }
+    },
+    async remove(id) {
+      const owner = ownerOf(id);
+      const members = await server.run<{ who: string }>(
+        `select m.rolname as who from pg_auth_members a join pg_roles m on m.oid = a.member join pg_roles o on o.oid = a.roleid
+         where o.rolname = $1 and m.rolname like 'l\\_%'`,
+        [owner],
+      );
+      // The database first: with it goes all that the roles could own.
+      for (const database of [databaseOf(id), nextOf(id), beforeOf(id)]) await drop(database);
+      for (const { who } of [...members, { who: readerOf(id) }, { who: owner }]) {
+        await endSessions(who);
+        await server.run(`drop role if exists ${name(who)}`);
+      }
+    },
+    close: () => server.close(),
+  };
+}
