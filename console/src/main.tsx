@@ -75,6 +75,7 @@ const router = createRouter({
     page('/$project/runs/$number', RunPage, ['task', 'attempt', 'line']),
     page('/$project/$environment', EnvironmentPage),
     page('/$project/$environment/promote', PromotionPage, ['release']),
+    page('/$project/$environment/$section', EnvironmentPage),
   ]),
   defaultPreload: false,
 });

@@ -1,5 +1,9 @@
-/** `sailings`, the departures app of Kohama Ferries: a page, an API and a worker in plain Node. */
+/** `sailings`, the departures app of Kohama Ferries: a page, an API, a worker and a database, in plain Node. */
+import { readFileSync } from 'node:fs';
 import type { Change } from './write.js';
+
+/** The database driver in one file, made by the build: the repository keeps it beside its sources. */
+const driver = () => readFileSync(new URL('../driver.js', import.meta.url), 'utf8');
 
 const definition = `tsunagi: 1
 tools: { node: ">=20" }
@@ -39,7 +43,12 @@ release:
       redirects: { /timetable: / }
     api: { kind: server, files: [package.json, src/], start: node src/api.js, at: /api, ready: /api/ready, instances: 2 }
     caller: { kind: worker, files: [package.json, src/], start: node src/caller.js }
+  resources:
+    timetable: { kind: postgres, backup: { every: 1d, keep: 7, try: 7d } }
+  prepare: { part: api, run: node src/migrate.js }
+  migrations: { files: [src/migrations/] }
   variables:
+    DATABASE_URL: { from: timetable.url }
     PIER: { default: Kohama South }
     PUBLIC_URL: { from: environment.url }
     PUBLIC_API: { from: environment.url, append: /api }
@@ -63,23 +72,58 @@ const packageJson = `{
 }
 `;
 
-const timetable = (sailings: string, extra = '') => `/** The day's sailings, in local time. */
-export const sailings = [
-${sailings}];
-
-/** Sailings from now on, the next first. */
-export function departures(now) {
+const timetable = (extra = '') => `/** Sailings from now on, the next first. */
+export function departures(sailings, now) {
   return sailings.filter((one) => one.at >= now).sort((a, b) => a.at.localeCompare(b.at));
 }
 ${extra}`;
 
-const firstSailings = `  { at: '06:10', to: 'Mejima', ferry: 'Hamakaze' },
-  { at: '07:40', to: 'Okinoshima', ferry: 'Shiosai' },
-  { at: '09:05', to: 'Mejima', ferry: 'Hamakaze' },
-  { at: '12:30', to: 'Okinoshima', ferry: 'Shiosai' },
-  { at: '17:20', to: 'Mejima', ferry: 'Hamakaze' },
+const table = `create table sailings (
+  at char(5) primary key,
+  destination text not null,
+  ferry text not null
+);
+
+insert into sailings (at, destination, ferry) values
+  ('06:10', 'Mejima', 'Hamakaze'),
+  ('07:40', 'Okinoshima', 'Shiosai'),
+  ('09:05', 'Mejima', 'Hamakaze'),
+  ('12:30', 'Okinoshima', 'Shiosai'),
+  ('17:20', 'Mejima', 'Hamakaze');
 `;
-const moreSailings = `${firstSailings}  { at: '19:45', to: 'Tateshima', ferry: 'Asanagi' },
+const winter = `insert into sailings (at, destination, ferry) values ('19:45', 'Tateshima', 'Asanagi');
+`;
+
+const store = `import pg from './driver.js';
+
+const pool = new pg.Pool({ connectionString: process.env.DATABASE_URL, max: 4 });
+// A session that is ended is met by the next question.
+pool.on('error', () => {});
+
+/** The day's sailings, in local time. */
+export async function sailings() {
+  return (await pool.query('select at, destination as "to", ferry from sailings')).rows;
+}
+`;
+
+const migrate = `import { readdirSync, readFileSync } from 'node:fs';
+import pg from './driver.js';
+
+// Applies what is new of migrations/, in order, each whole or not at all.
+const client = new pg.Client({ connectionString: process.env.DATABASE_URL });
+await client.connect();
+await client.query('create table if not exists migrations (name text primary key)');
+const folder = new URL('migrations/', import.meta.url);
+for (const name of readdirSync(folder).sort()) {
+  await client.query('begin');
+  const { rowCount } = await client.query('insert into migrations (name) values ($1) on conflict do nothing', [name]);
+  if (rowCount) {
+    await client.query(readFileSync(new URL(name, folder), 'utf8'));
+    console.log('applied', name);
+  }
+  await client.query('commit');
+}
+await client.end();
 `;
 
 const arrivals = `
@@ -94,6 +138,7 @@ export function arrival({ at, to }) {
 `;
 
 const api = (row: string, extra = '') => `import { createServer } from 'node:http';
+import { sailings } from './store.js';
 import { arrival, departures } from './timetable.js';
 
 const answer = (response, status, body) => {
@@ -101,28 +146,37 @@ const answer = (response, status, body) => {
   response.end(JSON.stringify(body));
 };
 
-createServer((request, response) => {
+const serve = async (request, response) => {
   const { pathname, searchParams } = new URL(request.url, 'http://api');
   if (pathname === '/api/ready') return answer(response, 200, { ready: true });
   if (pathname === '/api/version') return answer(response, 200, { release: process.env.RELEASE, commit: process.env.TSUNAGI_COMMIT });
   if (pathname === '/api/departures') {
-    const rows = departures(searchParams.get('from') ?? '00:00');
+    const rows = departures(await sailings(), searchParams.get('from') ?? '00:00');
     return answer(response, 200, { pier: process.env.PIER, departures: rows.map((one) => (${row})) });
   }
 ${extra}  answer(response, 404, { error: 'nothing here' });
-}).listen(Number(process.env.PORT), () => console.log('listening on', process.env.PORT));
+};
+
+createServer((request, response) =>
+  serve(request, response).catch((error) => {
+    console.error(error.message);
+    answer(response, 503, { error: 'the timetable cannot be read just now' });
+  }),
+).listen(Number(process.env.PORT), () => console.log('listening on', process.env.PORT));
 `;
 const goodRow = '{ ...one, arrives: arrival(one) }';
 
-const caller = `import { departures } from './timetable.js';
+const caller = `import { sailings } from './store.js';
+import { departures } from './timetable.js';
 
 // Calls the passengers of the next sailing; here it writes the call down.
-const call = () => {
-  const [next] = departures(new Date().toTimeString().slice(0, 5));
+const call = async () => {
+  const [next] = departures(await sailings(), new Date().toTimeString().slice(0, 5));
   console.log(next ? 'next sailing at ' + next.at + ' to ' + next.to : 'no more sailings today');
 };
-call();
-setInterval(call, 30_000);
+const again = () => call().catch((error) => console.error(error.message));
+again();
+setInterval(again, 30_000);
 `;
 
 const build = `import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
@@ -163,16 +217,18 @@ const test = (extra = '') => `import assert from 'node:assert/strict';
 import { describe, it } from 'node:test';
 import { arrival, departures } from '../src/timetable.js';
 
+const day = ['12:30', '06:10', '17:20'].map((at) => ({ at, to: 'Mejima' }));
+
 describe('departures', () => {
   it('lists sailings in order of departure', () => {
-    const times = departures('00:00').map((one) => one.at);
-    assert.deepEqual(times, [...times].sort());
+    const times = departures(day, '00:00').map((one) => one.at);
+    assert.deepEqual(times, ['06:10', '12:30', '17:20']);
   });
   it('leaves out what has sailed', () => {
-    assert.equal(departures('12:00')[0].at, '12:30');
+    assert.equal(departures(day, '12:00')[0].at, '12:30');
   });
   it('ends with the last sailing', () => {
-    assert.deepEqual(departures('23:00'), []);
+    assert.deepEqual(departures(day, '23:00'), []);
   });
 });
 
@@ -204,11 +260,17 @@ console.log('3 requests, ' + departures.length + ' departures, ' + release);
 /** The first state of the app, then eleven changes. */
 export const history: Change[] = [
   {
-    title: 'Departures from a fixed timetable',
+    title: 'Departures from the timetable',
     author: 'Mika',
     files: {
       'package.json': packageJson,
-      'src/timetable.js': timetable(firstSailings, arrivals),
+      'src/timetable.js': timetable(arrivals),
+      'src/store.js': store,
+      get 'src/driver.js'() {
+        return driver();
+      },
+      'src/migrate.js': migrate,
+      'src/migrations/001-sailings.sql': table,
       'src/api.js': api(goodRow),
       'src/caller.js': caller,
       'web/index.html': page('Departures'),
@@ -247,7 +309,7 @@ export const history: Change[] = [
   {
     title: 'Fix the winter timetable',
     author: 'Aoi',
-    files: { 'src/timetable.js': timetable(moreSailings, arrivals) },
+    files: { 'src/migrations/002-winter.sql': winter },
   },
 ];
 

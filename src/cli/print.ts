@@ -1,6 +1,7 @@
 /** Text for a terminal: tables that fit, colour never alone, times relative. */
 import stringWidth from 'string-width';
 import { durationText } from '../core/durations.js';
+export { bytesText as bytes } from '../core/sizes.js';
 import { CodedError, type Issue, wording } from '../core/errors/errors.js';
 
 const colour = (): boolean => Boolean(process.stdout.isTTY) && !process.env.NO_COLOR;
@@ -99,13 +100,6 @@ export function ago(iso: string | null): string {
 export const took = (from: string | null, to: string | null): string =>
   from && to ? durationText(Date.parse(to) - Date.parse(from)) : '';
 export const short = (commit: string): string => commit.slice(0, 7);
-export const bytes = (size: number): string =>
-  size < 1024
-    ? `${size} B`
-    : size < 1024 ** 2
-      ? `${(size / 1024).toFixed(1)} KiB`
-      : `${(size / 1024 ** 2).toFixed(1)} MiB`;
-
 export const say = (...lines: string[]): void => void process.stdout.write(`${lines.join('\n')}\n`);
 export const json = (value: unknown): void => say(JSON.stringify(value, null, 2));
 

@@ -4,6 +4,16 @@ import { issue, type Issue } from './errors/errors.js';
 export const sizeText = (bytes: number): string =>
   bytes >= 1024 ** 3 ? `${Number((bytes / 1024 ** 3).toFixed(1))} GiB` : `${Math.round(bytes / 1024 ** 2)} MiB`;
 
+/** The same of what may be small: `312 B`, `1.5 KiB`, `40.2 MiB`, `1.5 GiB`. */
+export const bytesText = (bytes: number): string =>
+  bytes < 1024
+    ? `${bytes} B`
+    : bytes < 1024 ** 2
+      ? `${(bytes / 1024).toFixed(1)} KiB`
+      : bytes < 1024 ** 3
+        ? `${(bytes / 1024 ** 2).toFixed(1)} MiB`
+        : `${(bytes / 1024 ** 3).toFixed(1)} GiB`;
+
 /** Says that a disk with `left` bytes has less room than the `wanted` ones, or null. */
 export const diskIssue = (left: number, wanted: number, where: string): Issue | null =>
   left < wanted ? issue('disk_nearly_full', { where, free: sizeText(left), wanted: sizeText(wanted) }) : null;

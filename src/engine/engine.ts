@@ -17,6 +17,7 @@ import { stepRuns } from './runs/runs.js';
 import { nextResource } from '../records/resources/resources.js';
 import { nextBackup } from '../records/resources/backups.js';
 import { backupLanes } from './resources/backups.js';
+import { lookAround } from './resources/look.js';
 import { resourceLanes } from './resources/resources.js';
 import { stepSpace } from './upkeep/space.js';
 import { sweepHosted, workIntake } from './sources/sources.js';
@@ -92,6 +93,12 @@ export async function startEngine(context: Context): Promise<Engine> {
       step: () => copying.step(),
       nextDue: () => nextBackup(records),
       sweepMs: sweep * 2,
+      log,
+    }),
+    looks: startLoop({
+      name: 'looks',
+      step: () => lookAround(context).then(() => false),
+      sweepMs: sweep * 6,
       log,
     }),
     leases: startLoop({ name: 'leases', step: watchLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),

@@ -10,6 +10,7 @@ import {
 } from '../core/states.js';
 import { Digest, Id, Nullable, Said, Time, closed, oneOf } from './parts.js';
 import { Commit } from './projects.js';
+import { Resource } from './resources.js';
 
 export const Deployment = Type.Object({
   project: Type.String(),
@@ -93,6 +94,7 @@ export const EnvironmentDetail = Type.Intersect([
       Type.Object({ name: Type.String(), kind: oneOf(partKinds), at: Nullable(Type.String()), digest: Digest }),
     ),
     instanceList: Type.Array(Instance),
+    resources: Type.Array(Resource),
     history: Type.Array(Deployment),
     revertsTo: Nullable(Type.Integer()),
     delays: Nullable(Type.String()),

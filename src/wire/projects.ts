@@ -57,6 +57,8 @@ export const Removal = Type.Object({
   runs: Type.Integer(),
   releases: Type.Integer(),
   variables: Type.Integer(),
+  /** What its environments have of their own, with all that is in it: `staging timetable`. */
+  resources: Type.Array(Type.String()),
 });
 export type Removal = Static<typeof Removal>;
 

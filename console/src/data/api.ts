@@ -39,7 +39,7 @@ async function call<T>(method: string, path: string, body?: unknown, key?: strin
 export const get = <T>(path: string): Promise<T> => call<T>('GET', path);
 export const post = <T>(path: string, body?: unknown): Promise<T> => call<T>('POST', path, body);
 
-export const remove = <T>(path: string): Promise<T> => call<T>('DELETE', path);
+export const remove = <T>(path: string, body?: unknown): Promise<T> => call<T>('DELETE', path, body);
 
 export const paths = {
   project: (project: string) => `/api/projects/${encodeURIComponent(project)}`,

@@ -115,6 +115,11 @@ export function ownerCommands(program: Command, project: Command): void {
         `${removal.releases} releases`,
         `${removal.runs} runs`,
         `${removal.variables} variables`,
+        ...(removal.resources.length
+          ? [
+              `${removal.resources.length} databases with all that is in them and their backups (${removal.resources.map(plain).join(', ')})`,
+            ]
+          : []),
       ];
       if (!options.yes) {
         give(options, removal, () =>

@@ -216,7 +216,7 @@ export function resourceCommands(program: Command): void {
       const goes = await get<ResourceRemoval>(`${at.path}/removal`);
       const words = [
         goes.bytes === null ? 'what is in it' : `${bytes(goes.bytes)} of data`,
-        ...(goes.connections ? [`${goes.connections} open sessions`] : []),
+        ...(goes.connections ? [`open ${sessionsText(goes.connections)}`] : []),
         ...(options.backups && goes.backups ? [`${goes.backups} backups`] : []),
       ].join(' · ');
       if (!options.confirm) {
@@ -237,6 +237,8 @@ export function resourceCommands(program: Command): void {
     });
 }
 
+const sessionsText = (count: number): string => `${count} ${count === 1 ? 'session' : 'sessions'}`;
+
 const placed = (one: Resource): string =>
   one.state === 'removed'
     ? faint('its backups are kept')
@@ -251,7 +253,7 @@ function show(one: ResourceDetail): void {
     one.kind,
     state(one.state),
     ...(one.bytes === null ? [] : [bytes(one.bytes)]),
-    ...(one.connections === null ? [] : [`${one.connections} sessions`]),
+    ...(one.connections === null ? [] : [sessionsText(one.connections)]),
   ];
   say(`${bold(plain(one.name))} of ${one.project}/${one.environment}  ${facts.join(' · ')}  ${placed(one)}`.trimEnd());
   if (one.issue) say(plain(one.issue.says), faint(plain(one.issue.next)));
@@ -265,13 +267,13 @@ function show(one: ResourceDetail): void {
     say(
       '',
       table(
-        ['LOGIN OF', 'FOR', 'STATE', 'SINCE', 'UNTIL'],
+        ['LOGIN OF', 'FOR', 'STATE', 'SINCE', 'ENDS'],
         one.logins.map((each) => [
           plain(each.who),
           each.usedBy === 'person' ? 'a person' : each.usedBy === 'parts' ? 'its programs' : 'prepare',
           each.state,
           ago(each.createdAt),
-          each.until ? new Date(each.until).toISOString().slice(11, 16) : '',
+          each.until ? `in ${durationText(Math.max(0, Date.parse(each.until) - Date.now()))}` : '',
         ]),
       ),
     );

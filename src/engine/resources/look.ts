@@ -1,6 +1,6 @@
 /** Looks into resources: bounded in time, with rights to read alone, and every refusal of a server said in words. */
 import { CodedError } from '../../core/errors/errors.js';
-import { keepLook, type ResourceRow } from '../../records/resources/resources.js';
+import { keepLook, type ResourceRow, unseenResources } from '../../records/resources/resources.js';
 import type { TableFacts, TableRows } from '../../resources/kinds.js';
 import type { DatabaseKind } from '../../resources/postgres/kind.js';
 import { outcomeOf } from '../../resources/postgres/server.js';
@@ -20,6 +20,14 @@ export async function look(context: Looking, row: ResourceRow): Promise<void> {
   })().catch((error: Error) => context.log.warn({ resource: row.id, error: String(error) }, 'a resource was not seen'));
   await Promise.race([looked, new Promise((resolve) => setTimeout(resolve, lookMs).unref())]);
 }
+
+/** Sees those that nobody has looked at for longest. */
+export async function lookAround(context: Looking): Promise<void> {
+  for (const row of await unseenResources(context.records, unseenMs, most)) await look(context, row);
+}
+/** Milliseconds after which one is looked at again, and how many at a time. */
+const unseenMs = 300_000;
+const most = 50;
 
 /** With the role that only reads: its password is the same for all who look at once, and known to nobody. */
 async function asReader<T>(

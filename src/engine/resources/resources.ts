@@ -16,6 +16,7 @@ import {
   takeResource,
   wakeDeploymentsOf,
 } from '../../records/resources/resources.js';
+import { look } from './look.js';
 import { makeDue } from '../../records/runs/runs.js';
 import type { Context } from '../context.js';
 import { type Lanes, openLanes } from '../lanes.js';
@@ -87,6 +88,8 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
     if (result.state === 'removed') await makeDue(db, 'environments', row.environment_id);
     await wakeDeploymentsOf(db, row.environment_id);
   });
+  // How large it is in the beginning is known without anybody's question.
+  if (next.act === 'make' && outcome.done) await look(context, { ...row, state: 'ready' });
 }
 
 /**

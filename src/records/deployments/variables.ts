@@ -84,7 +84,8 @@ export const forgetSecrets = (db: Db): Promise<unknown> =>
   );
 
 export interface SealedRow {
-  table: 'variables' | 'projects.event_secret' | 'projects.credential' | 'answers';
+  table: 'variables' | 'projects.event_secret' | 'projects.credential' | 'answers' | 'logins' | 'resources';
+  /** Id of the row; of a variable that of its project. */
   project: string;
   scope: string;
   name: string;
@@ -99,6 +100,8 @@ export const allSealed = (db: Db): Promise<SealedRow[]> =>
     `select 'variables' as table, project_id as project, scope, name, version, sealed from variables where sealed is not null
      union all select 'projects.event_secret', id, '', '', 0, event_secret from projects where event_secret is not null
      union all select 'projects.credential', id, '', '', 0, credential from projects where credential is not null
+     union all select 'logins', id, '', '', 0, sealed from logins where state <> 'ended'
+     union all select 'resources', id, '', '', 0, sealed from resources where sealed is not null
      union all select 'answers', null, actor, key, 0, sealed from answers where sealed is not null`,
   );
 
@@ -111,6 +114,8 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
     );
   else if (row.table === 'answers')
     await query(db, 'update answers set sealed = $3 where actor = $1 and key = $2', [row.scope, row.name, sealed]);
+  else if (row.table === 'logins' || row.table === 'resources')
+    await query(db, `update ${row.table} set sealed = $2 where id = $1`, [row.project, sealed]);
   else
     await query(
       db,
@@ -123,4 +128,4 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
 
 /** Nobody writes what is encrypted meanwhile. */
 export const lockSealed = (db: Db): Promise<unknown> =>
-  query(db, 'lock table variables, projects, answers in exclusive mode');
+  query(db, 'lock table variables, projects, answers, resources, logins in exclusive mode');

@@ -308,6 +308,8 @@ export interface Removal {
   runs: number;
   releases: number;
   variables: number;
+  /** What its environments have of their own: `staging timetable`. */
+  resources: string[];
 }
 
 export async function removalOf(db: Db, { id }: Pick<ProjectRow, 'id'>): Promise<Removal> {
@@ -324,12 +326,19 @@ export async function removalOf(db: Db, { id }: Pick<ProjectRow, 'id'>): Promise
     'select count(distinct (scope, name))::int as n from variables where project_id = $1 and not removed',
     [id],
   );
+  const resources = await query<{ name: string }>(
+    db,
+    `select e.name || ' ' || r.name as name from resources r join environments e on e.id = r.environment_id
+     where e.project_id = $1 and r.state <> 'removed' and r.place <> 'elsewhere' order by 1`,
+    [id],
+  );
   return {
     environments: environments.map((one) => one.name),
     addresses: environments.map((one) => one.host),
     runs: await Run.count({ where: { project_id: id }, ...within }),
     releases: await Release.count({ where: { project_id: id, gone_at: null }, ...within }),
     variables: variables?.n ?? 0,
+    resources: resources.map((one) => one.name),
   };
 }
 

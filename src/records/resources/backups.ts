@@ -165,7 +165,8 @@ export const planDue = (db: Db): Promise<PlannedResource | null> =>
     db,
     `select r.id, (r.plan#>>'{backup,everyMs}')::float8 as every_ms, (r.plan#>>'{backup,tryMs}')::float8 as try_ms,
        coalesce(r.next_backup_at, '-infinity') <= now() as backup_due,
-       r.plan#>>'{backup,tryMs}' is not null and coalesce(r.next_try_at, '-infinity') <= now() as try_due
+       r.plan#>>'{backup,tryMs}' is not null and coalesce(r.next_try_at, '-infinity') <= now()
+         and exists (select 1 from backups b where b.resource_id = r.id and b.state = 'kept') as try_due
      from resources r join environments e on e.id = r.environment_id
      where r.state = 'ready' and r.wanted and r.place <> 'elsewhere' and e.state = 'live' and r.plan#>>'{backup,everyMs}' is not null
        and (coalesce(r.next_backup_at, '-infinity') <= now()

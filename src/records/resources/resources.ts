@@ -240,3 +240,14 @@ export const leftResources = (db: Db, environment: string): Promise<ResourceRow[
      order by name, id desc`,
     [environment],
   );
+
+/** Those that are there and were not looked at for so long, the longest first; each is put behind the others at once. */
+export const unseenResources = (db: Db, ms: number, most: number): Promise<ResourceRow[]> =>
+  query(
+    db,
+    `update resources set looked_at = now() where id in (
+       select id from resources where state = 'ready' and place <> 'elsewhere' and coalesce(looked_at, '-infinity') < now() - $1::int * interval '1 ms'
+       order by looked_at nulls first limit $2 for update skip locked)
+     returning ${columns}`,
+    [ms, most],
+  );

@@ -13,6 +13,7 @@ import { addressesDelay } from '../delays.js';
 import type { Service } from '../server.js';
 import { iso, said } from './basics.js';
 import { deploymentView } from './releases.js';
+import { resourceViews } from './resources.js';
 
 export async function environmentDetail(
   service: Service,
@@ -60,6 +61,7 @@ export async function environmentDetail(
       readyAt: iso(one.ready_at),
       endedAt: iso(one.ended_at),
     })),
+    resources: await resourceViews(db, { project, environment: row }),
     history: await Promise.all(past.map((one) => deploymentView(db, project, one))),
     revertsTo: revertTarget(past.map(asPast), live),
     delays: addressesDelay(await listEdges(db), row),

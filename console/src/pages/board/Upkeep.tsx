@@ -72,8 +72,13 @@ export function Upkeep({ project }: { project: Project }) {
               ) : (
                 'no addresses'
               )}
-              , {removal.data.releases} releases, {removal.data.runs} runs and {removal.data.variables} variables. What
-              happened stays in the record.
+              , {removal.data.releases} releases, {removal.data.runs} runs and {removal.data.variables} variables
+              {removal.data.resources.length ? (
+                <>
+                  , and <strong>the databases of {removal.data.resources.join(', ')}</strong> with their backups
+                </>
+              ) : null}
+              . What happened stays in the record.
             </p>
             <span className="mt-2 flex gap-2">
               <Button kind="danger" size="small" disabled={end.isPending} onClick={() => end.mutate()}>

@@ -1,16 +1,23 @@
-/** One environment: what is live, its parts and instances, its history with the way back. */
+/** One environment: what is live and waits, and its sections, each at an address of its own. */
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useParams } from '@tanstack/react-router';
-import { useState } from 'react';
-import type { Deployment, EnvironmentDetail, Instance } from '../../../../src/wire/environments';
+import type { EnvironmentDetail } from '../../../../src/wire/environments';
 import { get, paths, post } from '../../data/api';
-import { useLog } from '../../data/log';
-import { Crumbs, Ago, Button, Loading, Since, short, Trouble } from '../../parts/basics';
-import { Log } from '../runs/Log';
+import { Crumbs, Button, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
+import { History } from './History';
+import { Overview } from './Overview';
+import { Resources } from './Resources';
+
+const sections = ['overview', 'resources', 'history'] as const;
+type Section = (typeof sections)[number];
 
 export function EnvironmentPage(): React.ReactNode {
-  const { project, environment } = useParams({ strict: false }) as { project: string; environment: string };
+  const {
+    project,
+    environment,
+    section = 'overview',
+  } = useParams({ strict: false }) as { project: string; environment: string; section?: string };
   const path = paths.environment(project, environment);
   const page = useQuery({
     queryKey: ['environment', project, environment],
@@ -19,11 +26,10 @@ export function EnvironmentPage(): React.ReactNode {
   const act = useMutation({
     mutationFn: ({ to, body }: { to: string; body?: unknown }) => post(`${path}/${to}`, body),
   });
-  const [shown, setShown] = useState<string | null>(null);
   if (page.error && !page.data) return <Trouble error={page.error} />;
   if (!page.data) return <Loading />;
   const one = page.data;
-  const instance = one.instanceList.find((item) => item.id === shown) ?? null;
+  const revert = (release: number) => act.mutate({ to: 'deployments', body: { kind: 'revert', release } });
   return (
     <>
       <Crumbs project={project} />
@@ -104,184 +110,49 @@ export function EnvironmentPage(): React.ReactNode {
         ) : null}
         {one.delays ? <p className="mt-1 text-ochre">{one.delays}</p> : null}
       </section>
-      <div className="mb-3.5 grid gap-3.5 *:min-w-0 lg:grid-cols-2">
-        <Parts one={one} />
-        <Instances
-          list={one.instanceList}
-          live={(one.serving ?? one.live)?.number ?? null}
-          shown={shown}
-          show={setShown}
-        />
-      </div>
-      {instance ? (
-        <div className="mb-3.5">
-          <InstanceLog instance={instance} />
-        </div>
-      ) : null}
-      <History
-        one={one}
-        busy={act.isPending}
-        revert={(release) => act.mutate({ to: 'deployments', body: { kind: 'revert', release } })}
-      />
+      <Tabs project={project} environment={environment} now={section} resources={one.resources.length} />
+      {section === 'overview' ? (
+        <Overview one={one} busy={act.isPending} revert={revert} />
+      ) : section === 'resources' ? (
+        <Resources project={project} environment={environment} />
+      ) : section === 'history' ? (
+        <History one={one} busy={act.isPending} revert={revert} />
+      ) : (
+        <Empty title="There is no such section.">It has an overview, resources and a history.</Empty>
+      )}
     </>
   );
 }
 
-function Parts({ one }: { one: EnvironmentDetail }) {
-  return (
-    <section className="card h-fit px-5 py-3.5" aria-label="Parts">
-      <h2 className="mb-1 font-semibold">Parts</h2>
-      {one.parts.length === 0 ? <p className="text-second">Nothing is live here yet.</p> : null}
-      {one.parts.map((part) => (
-        <div key={part.name} className="flex flex-wrap items-baseline gap-x-3 border-b border-faint py-2 last:border-0">
-          <span className="font-semibold">{part.name}</span>
-          <span className="text-second">{part.kind}</span>
-          <span className="code text-second">{part.at}</span>
-          <span className="code ml-auto text-second">{part.digest.slice(7, 19)}</span>
-        </div>
-      ))}
-    </section>
-  );
-}
-
-function Instances({
-  list,
-  live,
-  shown,
-  show,
+function Tabs({
+  project,
+  environment,
+  now,
+  resources,
 }: {
-  list: Instance[];
-  live: number | null;
-  shown: string | null;
-  show: (id: string | null) => void;
+  project: string;
+  environment: string;
+  now: string;
+  resources: number;
 }) {
+  const text: Record<Section, string> = {
+    overview: 'Overview',
+    resources: resources ? `Resources · ${resources}` : 'Resources',
+    history: 'History',
+  };
   return (
-    <section className="card h-fit px-5 py-3.5" aria-label="Instances">
-      <h2 className="mb-1 font-semibold">Instances</h2>
-      {list.length === 0 ? <p className="text-second">It has no servers and no workers.</p> : null}
-      {list.map((item) => (
-        <button
-          key={item.id}
-          type="button"
-          data-row
-          aria-pressed={shown === item.id}
-          onClick={() => show(shown === item.id ? null : item.id)}
-          className={`flex w-full cursor-pointer flex-wrap items-center gap-x-2.5 border-b border-faint px-1 py-1.5 text-left last:border-0 ${shown === item.id ? 'bg-indigo-wash' : 'hover:bg-faint'}`}
+    <nav aria-label="Sections" className="mb-3.5 flex gap-5 overflow-x-auto border-b border-line">
+      {sections.map((section) => (
+        <Link
+          key={section}
+          to={section === 'overview' ? '/$project/$environment' : '/$project/$environment/$section'}
+          params={{ project, environment, section }}
+          aria-current={now === section ? 'page' : undefined}
+          className={`-mb-px border-b-2 pb-1.5 whitespace-nowrap no-underline ${now === section ? 'border-indigo font-semibold text-ink' : 'border-transparent text-second hover:text-ink'}`}
         >
-          <Mark state={item.state === 'ready' ? 'passed' : item.state} />
-          <span className="font-semibold">
-            {item.part} {item.position}
-          </span>
-          <span className="text-second">
-            {item.state !== 'ready'
-              ? item.state
-              : !item.wanted
-                ? 'ending'
-                : item.kind === 'server' && item.deployment !== live
-                  ? 'warm'
-                  : 'ready'}
-          </span>
-          {item.issue ? <span className="min-w-0 truncate text-vermilion">{item.issue.says}</span> : null}
-          <span className="ml-auto whitespace-nowrap text-second">
-            d{item.deployment} · {item.agent ?? 'no agent yet'} · <Ago at={item.readyAt ?? item.createdAt} />
-          </span>
-        </button>
+          {text[section]}
+        </Link>
       ))}
-    </section>
-  );
-}
-
-function InstanceLog({ instance }: { instance: Instance }) {
-  const log = useLog(`/api/instances/${instance.id}/log`);
-  return (
-    <Log
-      lines={log.lines}
-      over={log.over}
-      opening={instance.state === 'failed'}
-      line={null}
-      point={null}
-      download={null}
-    />
-  );
-}
-
-const how: Record<string, string> = {
-  automatic: 'automatic',
-  deploy: 'deployed',
-  promote: 'promoted',
-  revert: 'reverted to',
-};
-
-function History({ one, busy, revert }: { one: EnvironmentDetail; busy: boolean; revert: (release: number) => void }) {
-  return (
-    <section className="card overflow-x-auto px-5 py-3.5" aria-label="History">
-      <h2 className="mb-1 font-semibold">History</h2>
-      <table className="w-full border-collapse text-left">
-        <tbody>
-          {one.history.map((item) => (
-            <HistoryRow
-              key={item.number}
-              item={item}
-              target={
-                item.release === one.revertsTo &&
-                item.state !== 'live' &&
-                one.history.find((other) => other.release === item.release && other.liveAt)?.number === item.number
-              }
-              live={one.live}
-              busy={busy || one.moving !== null}
-              revert={revert}
-            />
-          ))}
-        </tbody>
-      </table>
-    </section>
-  );
-}
-
-function HistoryRow({
-  item,
-  target,
-  live,
-  busy,
-  revert,
-}: {
-  item: Deployment;
-  target: boolean;
-  live: Deployment | null;
-  busy: boolean;
-  revert: (release: number) => void;
-}) {
-  return (
-    <tr className="border-b border-faint last:border-0">
-      <td className="py-2 pr-3">
-        <span className="flex items-center gap-2">
-          <Mark state={item.state} />
-          <span className="code">d{item.number}</span>
-        </span>
-      </td>
-      <td className="code py-2 pr-3 font-semibold">r{item.release}</td>
-      <td className="max-w-md py-2 pr-3">
-        <span className="block truncate">{item.commit.title}</span>
-        {item.failure ? <span className="block text-vermilion">{item.failure.says}</span> : null}
-      </td>
-      <td className="py-2 pr-3 whitespace-nowrap text-second">
-        {item.state} · {how[item.kind]}
-        {item.kind === 'automatic' ? '' : ` by ${item.actor}`}
-      </td>
-      <td className="py-2 pr-3 text-second">
-        <Ago at={item.createdAt} />
-      </td>
-      <td className="py-1 text-right">
-        {target && live ? (
-          <Button
-            disabled={busy}
-            onClick={() => revert(item.release)}
-            title={`r${item.release} takes all traffic again${item.warmUntil && Date.parse(item.warmUntil) > Date.now() ? ' from servers that are still warm' : ''}, and the environment is held.`}
-          >
-            Revert to r{item.release}
-          </Button>
-        ) : null}
-      </td>
-    </tr>
+    </nav>
   );
 }

@@ -1,4 +1,5 @@
 /** A log: numbered, virtual, with the terminal's colours, opened at the first error. */
+import { bytesText } from '../../../../src/core/sizes';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { firstError, type LogLine, matches } from '../../data/log';
@@ -147,7 +148,7 @@ export function Log({ lines, over, opening, line, point, download }: LogProps) {
                 className={`code flex text-[12.5px] leading-5 ${tone}`}
               >
                 {one.gap ? (
-                  <span className="px-4 text-ochre">{`${one.gap.lines.toLocaleString('en')} lines (${sizeText(one.gap.bytes)}) are not kept: it printed more than fits`}</span>
+                  <span className="px-4 text-ochre">{`${one.gap.lines.toLocaleString('en')} lines (${bytesText(one.gap.bytes)}) are not kept: it printed more than fits`}</span>
                 ) : (
                   <>
                     <button
@@ -178,5 +179,3 @@ const countText = (lines: readonly LogLine[]): string => {
   const count = (lines.at(-1)?.number ?? 0) + 1;
   return count === 1 ? '1 line' : `${count.toLocaleString('en')} lines`;
 };
-const sizeText = (bytes: number): string =>
-  bytes < 1024 ** 2 ? `${Math.round(bytes / 1024)} KiB` : `${Math.round(bytes / 1024 ** 2)} MiB`;

@@ -1,0 +1,95 @@
+/** The deployments of an environment, and the way back. */
+import type { Deployment, EnvironmentDetail } from '../../../../src/wire/environments';
+import { Ago, Button } from '../../parts/basics';
+import { Mark } from '../../parts/Mark';
+
+const how: Record<string, string> = {
+  automatic: 'automatic',
+  deploy: 'deployed',
+  promote: 'promoted',
+  revert: 'reverted to',
+};
+
+export function History({
+  one,
+  busy,
+  revert,
+  most = Number.POSITIVE_INFINITY,
+}: {
+  one: EnvironmentDetail;
+  busy: boolean;
+  revert: (release: number) => void;
+  /** The newest of them, and the one that a revert goes back to. */
+  most?: number;
+}) {
+  const target = one.history.find((item) => item.release === one.revertsTo && item.state !== 'live' && item.liveAt);
+  return (
+    <section className="card overflow-x-auto px-5 py-3.5" aria-label="History">
+      <h2 className="mb-1 font-semibold">History</h2>
+      <table className="w-full border-collapse text-left">
+        <tbody>
+          {one.history
+            .filter((item, at) => at < most || item === target)
+            .map((item) => (
+              <HistoryRow
+                key={item.number}
+                item={item}
+                target={item === target}
+                live={one.live}
+                busy={busy || one.moving !== null}
+                revert={revert}
+              />
+            ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function HistoryRow({
+  item,
+  target,
+  live,
+  busy,
+  revert,
+}: {
+  item: Deployment;
+  target: boolean;
+  live: Deployment | null;
+  busy: boolean;
+  revert: (release: number) => void;
+}) {
+  return (
+    <tr className="border-b border-faint last:border-0">
+      <td className="py-2 pr-3">
+        <span className="flex items-center gap-2">
+          <Mark state={item.state} />
+          <span className="code">d{item.number}</span>
+        </span>
+      </td>
+      <td className="code py-2 pr-3 font-semibold">r{item.release}</td>
+      <td className="max-w-md py-2 pr-3">
+        <span className="block truncate">{item.commit.title}</span>
+        {item.failure ? <span className="block text-vermilion">{item.failure.says}</span> : null}
+      </td>
+      <td className="py-2 pr-3 whitespace-nowrap text-second">
+        {item.state} · {how[item.kind]}
+        {item.kind === 'automatic' ? '' : ` by ${item.actor}`}
+      </td>
+      <td className="py-2 pr-3 text-second">
+        <Ago at={item.createdAt} />
+      </td>
+      <td className="py-1 text-right">
+        {target && live ? (
+          <Button
+            disabled={busy}
+            onClick={() => revert(item.release)}
+            title={`r${item.release} takes all traffic again${item.warmUntil && Date.parse(item.warmUntil) > Date.now() ? ' from servers that are still warm' : ''}, and the environment is held.`}
+          >
+            Revert to r{item.release}
+          </Button>
+        ) : null}
+      </td>
+    </tr>
+  );
+}

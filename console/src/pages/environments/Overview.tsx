@@ -1,0 +1,182 @@
+/** What an environment is made of: parts, programs with their logs, resources. */
+import { useMutation } from '@tanstack/react-query';
+import { Link } from '@tanstack/react-router';
+import { useState } from 'react';
+import { History } from './History';
+import { bytesText } from '../../../../src/core/sizes';
+import type { EnvironmentDetail, Instance } from '../../../../src/wire/environments';
+import type { Restarted } from '../../../../src/wire/resources';
+import { paths, post } from '../../data/api';
+import { useLog } from '../../data/log';
+import { Ago, Button, Trouble } from '../../parts/basics';
+import { Log } from '../runs/Log';
+import { Chip, Mark } from '../../parts/Mark';
+
+/** Deployments that the overview shows. */
+const recent = 5;
+
+export function Overview({
+  one,
+  busy,
+  revert,
+}: {
+  one: EnvironmentDetail;
+  busy: boolean;
+  revert: (release: number) => void;
+}) {
+  const [shown, setShown] = useState<string | null>(null);
+  const instance = one.instanceList.find((item) => item.id === shown) ?? null;
+  return (
+    <>
+      <div className="mb-3.5 grid gap-3.5 *:min-w-0 lg:grid-cols-2">
+        <div className="flex flex-col gap-3.5">
+          <Parts one={one} />
+          {one.resources.length ? <ResourceList one={one} /> : null}
+        </div>
+        <Instances one={one} shown={shown} show={setShown} />
+      </div>
+      {instance ? (
+        <div className="mb-3.5">
+          <InstanceLog instance={instance} />
+        </div>
+      ) : null}
+      <History one={one} busy={busy} revert={revert} most={recent} />
+    </>
+  );
+}
+
+function ResourceList({ one }: { one: EnvironmentDetail }) {
+  return (
+    <section className="card h-fit px-5 py-3.5" aria-label="Resources">
+      <h2 className="mb-1 font-semibold">Resources</h2>
+      {one.resources.map((item) => (
+        <Link
+          key={item.name}
+          to="/$project/$environment/$section"
+          params={{ project: one.project, environment: one.name, section: 'resources' }}
+          className="flex flex-wrap items-baseline gap-x-3 border-b border-faint py-2 text-ink no-underline last:border-0 hover:bg-faint"
+        >
+          <span className="font-semibold">{item.name}</span>
+          <span className="text-second">{item.kind}</span>
+          {item.state === 'ready' ? null : (
+            <Chip tone={item.state === 'failed' ? 'failed' : 'running'}>{item.state}</Chip>
+          )}
+          {item.issue ? <span className="min-w-0 text-vermilion">{item.issue.says}</span> : null}
+          <span className="ml-auto text-second">
+            {[
+              ...(item.bytes === null ? [] : [bytesText(item.bytes)]),
+              ...(item.connections === null
+                ? []
+                : [`${item.connections} ${item.connections === 1 ? 'session' : 'sessions'}`]),
+            ].join(' · ')}
+            {item.backups.last ? (
+              <>
+                {' · backup '}
+                <Ago at={item.backups.last} />
+              </>
+            ) : null}
+          </span>
+        </Link>
+      ))}
+    </section>
+  );
+}
+
+function Parts({ one }: { one: EnvironmentDetail }) {
+  return (
+    <section className="card h-fit px-5 py-3.5" aria-label="Parts">
+      <h2 className="mb-1 font-semibold">Parts</h2>
+      {one.parts.length === 0 ? <p className="text-second">Nothing is live here yet.</p> : null}
+      {one.parts.map((part) => (
+        <div key={part.name} className="flex flex-wrap items-baseline gap-x-3 border-b border-faint py-2 last:border-0">
+          <span className="font-semibold">{part.name}</span>
+          <span className="text-second">{part.kind}</span>
+          <span className="code text-second">{part.at}</span>
+          <span className="code ml-auto text-second">{part.digest.slice(7, 19)}</span>
+        </div>
+      ))}
+    </section>
+  );
+}
+
+const over = (one: Instance): boolean => one.state === 'failed' || one.state === 'ended' || one.state === 'lost';
+
+function Instances({
+  one,
+  shown,
+  show,
+}: {
+  one: EnvironmentDetail;
+  shown: string | null;
+  show: (id: string | null) => void;
+}) {
+  const list = [...one.instanceList].sort(
+    (a, b) => Number(over(a)) - Number(over(b)) || a.part.localeCompare(b.part) || a.position - b.position,
+  );
+  const live = (one.serving ?? one.live)?.number ?? null;
+  const restart = useMutation({
+    mutationFn: () => post<Restarted>(`${paths.environment(one.project, one.name)}/restart`),
+  });
+  return (
+    <section className="card h-fit px-5 py-3.5" aria-label="Instances">
+      <header className="mb-1 flex items-center">
+        <h2 className="font-semibold">Instances</h2>
+        {one.live && list.length ? (
+          <Button
+            size="tiny"
+            className="ml-auto"
+            disabled={restart.isPending || one.moving !== null}
+            onClick={() => restart.mutate()}
+            title="Each is replaced by a fresh one of the same release; no request is lost."
+          >
+            Start all anew
+          </Button>
+        ) : null}
+      </header>
+      {restart.error ? <Trouble error={restart.error} /> : null}
+      {list.length === 0 ? <p className="text-second">It has no servers and no workers.</p> : null}
+      {list.map((item) => (
+        <button
+          key={item.id}
+          type="button"
+          data-row
+          aria-pressed={shown === item.id}
+          onClick={() => show(shown === item.id ? null : item.id)}
+          className={`flex w-full cursor-pointer flex-wrap items-center gap-x-2.5 border-b border-faint px-1 py-1.5 text-left last:border-0 ${shown === item.id ? 'bg-indigo-wash' : 'hover:bg-faint'}`}
+        >
+          <Mark state={item.state === 'ready' ? 'passed' : item.state} />
+          <span className="font-semibold">
+            {item.part} {item.position}
+          </span>
+          <span className="text-second">
+            {item.state !== 'ready'
+              ? item.state
+              : !item.wanted
+                ? 'ending'
+                : item.kind === 'server' && item.deployment !== live
+                  ? 'warm'
+                  : 'ready'}
+          </span>
+          {item.issue ? <span className="min-w-0 truncate text-vermilion">{item.issue.says}</span> : null}
+          <span className="ml-auto whitespace-nowrap text-second">
+            d{item.deployment} · {item.agent ?? 'no agent yet'} · <Ago at={item.readyAt ?? item.createdAt} />
+          </span>
+        </button>
+      ))}
+    </section>
+  );
+}
+
+function InstanceLog({ instance }: { instance: Instance }) {
+  const log = useLog(`/api/instances/${instance.id}/log`);
+  return (
+    <Log
+      lines={log.lines}
+      over={log.over}
+      opening={instance.state === 'failed'}
+      line={null}
+      point={null}
+      download={null}
+    />
+  );
+}
