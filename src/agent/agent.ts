@@ -100,6 +100,7 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       ...(options.address ? { address: options.address } : {}),
       tools,
       base,
+      memory: totalmem(),
       sandbox: {
         network: host.network,
         limits: host.limits,

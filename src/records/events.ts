@@ -58,6 +58,7 @@ export const eventTypes = [
   'environment.held',
   'environment.lifted',
   'environment.restarted',
+  'environment.scaled',
   'environment.closing',
   'environment.closed',
   'environment.health',

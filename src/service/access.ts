@@ -79,6 +79,7 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/environments/:name/resources/:resource/restore': 'releaser',
   'POST /api/projects/:project/environments/:name/resources/:resource/connect': 'releaser',
   'POST /api/projects/:project/environments/:name/restart': 'developer',
+  'POST /api/projects/:project/environments/:name/scale': 'developer',
   'GET /api/projects/:project/deployments/:number': 'viewer',
   'GET /api/projects/:project/variables': 'viewer',
   'POST /api/projects/:project/variables': 'releaser',

@@ -1,13 +1,14 @@
 /** What an agent needs to know to do an attempt or run an instance. */
 import type { Task } from '../core/definition/model.js';
 import { filesOf } from '../core/plan/plan.js';
+import { sizeOf } from '../core/scale/sizes.js';
 import { resourceVariables } from '../core/variables/resolve.js';
 import { taskValues } from '../core/variables/task.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
 import { layerKey } from '../git/layer.js';
 import type { AttemptRow } from '../records/runs/attempts.js';
 import { deploymentById, type DeploymentRow } from '../records/deployments/deployments.js';
-import { environmentById } from '../records/deployments/environments.js';
+import { environmentById, type EnvironmentRow } from '../records/deployments/environments.js';
 import type { InstanceRow } from '../records/deployments/instances.js';
 import { projectById, type ProjectRow } from '../records/projects/projects.js';
 import { releaseById, type ReleaseRow } from '../records/deployments/releases.js';
@@ -138,6 +139,7 @@ export async function knownFiles(context: Context, { run, task }: KnownAttempt):
 export async function instanceWork(context: Context, instance: InstanceRow): Promise<InstanceWork> {
   const scene = await deploymentScene(context, instance.deployment_id);
   const part = scene.release.plan.parts[instance.part];
+  const size = part && sizeOf(part, scene.deployment.environment_plan, scene.environment.sizes);
   const opened = await openResources(context, scene, { usedBy: 'parts', turn: instance.turn });
   return {
     id: instance.id,
@@ -152,6 +154,8 @@ export async function instanceWork(context: Context, instance: InstanceRow): Pro
     layers: layersOf(scene.release, instance.part),
     ...(await variablesOf(context, scene, opened)),
     reach: opened.reach,
+    ...(size?.memory == null ? {} : { memory: size.memory }),
+    ...(size?.cpu == null ? {} : { cpu: size.cpu }),
     logBytes: instance.log_bytes,
   };
 }
@@ -159,7 +163,7 @@ export async function instanceWork(context: Context, instance: InstanceRow): Pro
 interface Scene {
   deployment: DeploymentRow;
   release: ReleaseRow;
-  environment: { id: string; name: string; host: string };
+  environment: EnvironmentRow;
   project: ProjectRow;
 }
 

@@ -8,7 +8,7 @@ import {
   instanceStates,
   partKinds,
 } from '../core/states.js';
-import { Digest, Id, Nullable, Said, Time, closed, oneOf } from './parts.js';
+import { Digest, Id, Name, Nullable, Said, Time, closed, oneOf } from './parts.js';
 import { Commit } from './projects.js';
 import { Resource } from './resources.js';
 
@@ -87,11 +87,39 @@ export const Environment = Type.Object({
 });
 export type Environment = Static<typeof Environment>;
 
+/** How many instances, and how large each may be: bytes, cores; null: as agents give who is not asked. */
+export const Size = Type.Object({
+  instances: Type.Integer(),
+  memory: Nullable(Type.Integer()),
+  cpu: Nullable(Type.Number()),
+});
+export type Size = Static<typeof Size>;
+
+export const ScaleBody = Type.Object(
+  {
+    part: Name,
+    instances: Type.Optional(Type.Integer({ minimum: 0, maximum: 1_000 })),
+    memory: Type.Optional(Type.Integer({ minimum: 16 * 1024 ** 2, maximum: 512 * 1024 ** 3 })),
+    cpu: Type.Optional(Type.Number({ minimum: 0.05, maximum: 64 })),
+    /** What the definition says counts again. */
+    reset: Type.Optional(Type.Boolean()),
+  },
+  closed,
+);
+export type ScaleBody = Static<typeof ScaleBody>;
+
 export const EnvironmentDetail = Type.Intersect([
   Environment,
   Type.Object({
     parts: Type.Array(
-      Type.Object({ name: Type.String(), kind: oneOf(partKinds), at: Nullable(Type.String()), digest: Digest }),
+      Type.Object({
+        name: Type.String(),
+        kind: oneOf(partKinds),
+        at: Nullable(Type.String()),
+        digest: Digest,
+        /** Of programs: how many are wanted, how large each may be, and whether a person has set that. */
+        size: Nullable(Type.Intersect([Size, Type.Object({ set: Type.Boolean() })])),
+      }),
     ),
     instanceList: Type.Array(Instance),
     resources: Type.Array(Resource),
@@ -108,3 +136,8 @@ export const Ask = Type.Object(
 );
 
 export const Hold = Type.Object({ why: Type.Optional(Type.String({ maxLength: 300 })) }, closed);
+
+export const RestartBody = Type.Object({ part: Type.Optional(Name) }, closed);
+/** Programs that are to be replaced: it is done when all of them have ended. */
+export const Restarted = Type.Object({ parts: Type.Array(Type.String()), replaces: Type.Array(Id) });
+export type Restarted = Static<typeof Restarted>;

@@ -143,8 +143,3 @@ export const ResourceRemoval = Type.Object({
   usedBy: Nullable(Type.String()),
 });
 export type ResourceRemoval = Static<typeof ResourceRemoval>;
-
-export const RestartBody = Type.Object({ part: Type.Optional(Name) }, closed);
-/** Programs that are to be replaced: it is done when all of them have ended. */
-export const Restarted = Type.Object({ parts: Type.Array(Type.String()), replaces: Type.Array(Id) });
-export type Restarted = Static<typeof Restarted>;

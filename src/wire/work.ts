@@ -21,6 +21,8 @@ export const Registration = Type.Object(
     address: Type.Optional(Type.String({ maxLength: 100 })),
     tools: Type.Record(Type.String({ maxLength: 40 }), Type.String({ maxLength: 100 })),
     base: Type.String({ pattern: '^[0-9a-f]{64}$' }),
+    /** Bytes that its instances may take together. */
+    memory: Type.Optional(Type.Integer({ minimum: 0 })),
     sandbox: Type.Record(Type.String(), Type.Unknown()),
     /** What it works on though it has to register again. */
     attempts: Type.Array(Held, { maxItems: 1000 }),
@@ -115,6 +117,9 @@ export const InstanceWork = Type.Object({
   secret: Type.Array(Type.String()),
   /** Servers of its resources. Left out by a service of before. */
   reach: Type.Optional(Type.Array(Reach)),
+  /** Bytes and cores that it may take; as the agent gives where they are left out. */
+  memory: Type.Optional(Type.Integer()),
+  cpu: Type.Optional(Type.Number()),
   logBytes: Type.Integer(),
 });
 export type InstanceWork = Static<typeof InstanceWork>;

@@ -141,6 +141,7 @@ const base: DeploymentFacts = {
   workersAsked: 1,
   servers: [],
   workers: [],
+  noRoom: null,
   instanceFailure: null,
   before: { workersAsked: 1, workers: [{ id: 'old', state: 'ready', wanted: true }] },
   serving: 'before',

@@ -90,7 +90,6 @@ describe('a definition', () => {
     'frozen',
     'warm',
     'addresses',
-    'parts',
   ])('refuses the later key %s of an environment by name', (key) => {
     expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);
   });

@@ -38,3 +38,59 @@ export async function startRoom(
       }),
   };
 }
+
+/** A second agent on this machine, with a token of its own. */
+export async function startAgent(
+  world: World,
+  name: string,
+  takes: string,
+): Promise<{ kill(): void; end(): Promise<void> }> {
+  const { token } = await world.api().post<{ token: string }>('/api/tokens', {
+    name,
+    kind: 'agent',
+    takes: takes.split(','),
+    address: '127.0.0.1',
+    ports: { from: 32_000, to: 32_400 },
+  });
+  const folder = join(world.folder, name);
+  const start = () =>
+    // What it mounts goes with it, as in a house.
+    spawn(
+      '/usr/bin/env',
+      [
+        ...(process.getuid?.() === 0 ? ['unshare', '--mount', '--propagation', 'slave'] : []),
+        process.execPath,
+        join(root, 'dist/src/cli/serve/room.js'),
+        'agent',
+      ],
+      {
+        env: {
+          PATH: process.env.PATH ?? '',
+          TSUNAGI_URL: world.url,
+          TSUNAGI_TOKEN: token,
+          TSUNAGI_NAME: name,
+          TSUNAGI_DATA: folder,
+          TSUNAGI_SLOTS: '0',
+          TSUNAGI_LOG_LEVEL: 'warn',
+        },
+        stdio: ['ignore', 'inherit', 'inherit'],
+      },
+    );
+  let child = start();
+  await until('the second agent registers', async () => {
+    const { items } = await world.api().get<{ items: { name: string; alive: boolean }[] }>('/api/agents');
+    return items.some((one) => one.name === name && one.alive);
+  });
+  return {
+    kill: () => void child.kill('SIGKILL'),
+    /** With all that it left behind: its instances outlive it. */
+    async end() {
+      if (child.exitCode !== null || child.signalCode !== null) child = start();
+      await new Promise((resolve) => setTimeout(resolve, 1_000));
+      await new Promise<void>((resolve) => {
+        child.once('exit', () => resolve());
+        child.kill('SIGINT');
+      });
+    },
+  };
+}

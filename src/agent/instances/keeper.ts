@@ -26,7 +26,7 @@ import type { AgentContext } from '../context.js';
 import { clearPlace, discard } from '../files/remove.js';
 import { chainCall, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
 import { findLimits, type LimitsWay } from '../sandbox/host.js';
-import { groupOf, instanceLimits, makeGroup } from '../sandbox/limits.js';
+import { groupOf, instanceLimits, type Limits, makeGroup } from '../sandbox/limits.js';
 import { nameOf, signal, startTime } from '../sandbox/processes.js';
 import { segmentBytes, segmentsKept } from './logtail.js';
 import { namedReach } from '../settings.js';
@@ -74,6 +74,13 @@ export function save(state: InstanceState, folder: string, change: Partial<Insta
   writeKept(join(folder, 'state.json'), state);
 }
 
+/** What an instance may take: as its part says, else as every instance may. */
+export const limitsOf = ({ memory, cpu }: Pick<InstanceWork, 'memory' | 'cpu'>): Limits => ({
+  ...instanceLimits,
+  memory: memory ?? instanceLimits.memory,
+  cpu: cpu ?? instanceLimits.cpu,
+});
+
 export async function launch(
   context: AgentContext,
   state: InstanceState,
@@ -97,7 +104,8 @@ export async function launch(
   // Given back with the rest, whatever goes wrong from here on.
   state.port = port;
   const named = await namedReach(work.reach ?? []);
-  const group = makeGroup(host.limits, work.id, instanceLimits);
+  const limits = limitsOf(work);
+  const group = makeGroup(host.limits, work.id, limits);
   writeLease(folder, context.leaseUntil());
   const chain = {
     layers: paths,
@@ -105,11 +113,11 @@ export async function launch(
     variables: { ...work.variables, ...(port === null ? {} : { PORT: String(port) }) },
     network: { open: true, listen: port === null ? null : { address: context.address, port }, ...named },
     binds: [],
-    tmp: instanceLimits.memory,
+    tmp: limits.memory,
     command: ['bash', '-euo', 'pipefail', '-c', work.start],
   };
   const network = networkOf(chain, host.network);
-  const { memory, processes } = instanceLimits;
+  const { memory, processes } = limits;
   const rlimits =
     host.limits === 'none' ? { file: memory, processes, memory } : { file: memory, processes: null, memory: null };
   const frame = {

@@ -5,10 +5,10 @@ import { issue, type Issue } from '../../core/errors/errors.js';
 import { sizeText } from '../../core/sizes.js';
 import type { AgentContext } from '../context.js';
 import { maskerOf, maskIssue } from '../log/masked.js';
-import { groupOf, instanceLimits } from '../sandbox/limits.js';
+import { groupOf } from '../sandbox/limits.js';
 import { firstProcess, listeningPorts, onlyLoopback, programOf } from '../sandbox/processes.js';
 import { seenFiles } from '../attempts/seen.js';
-import { type InstanceState, leaseOver } from './keeper.js';
+import { type InstanceState, leaseOver, limitsOf } from './keeper.js';
 import { lastLines } from './logtail.js';
 
 export interface Readiness {
@@ -79,7 +79,7 @@ export function explain(
       lastLines: lastLines(folder),
       oneAddress: state.port === null ? null : onlyLoopback(firstProcess(folder), state.port),
       outOfMemory:
-        groupOf(context.host.limits, work.id).facts().outOfMemory > 0 ? sizeText(instanceLimits.memory) : null,
+        groupOf(context.host.limits, work.id).facts().outOfMemory > 0 ? sizeText(limitsOf(work).memory) : null,
       program: {
         command: work.start,
         variables: Object.keys({ ...work.variables, PORT: '' }),

@@ -1,11 +1,19 @@
 /** The acts of release: deploy, promote, revert, restart, hold, lift; and follow, which waits for an end. */
 import type { Command } from 'commander';
 import { CodedError } from '../../core/errors/errors.js';
+import { parseSize, sizeSource } from '../../core/sizes.js';
 import { deploymentMoving } from '../../core/states.js';
-import type { Deployment, Environment, EnvironmentDetail } from '../../wire/environments.js';
-import type { Restarted } from '../../wire/resources.js';
+import type {
+  Deployment,
+  Environment,
+  EnvironmentDetail,
+  Restarted,
+  ScaleBody,
+  Size,
+} from '../../wire/environments.js';
 import type { Event } from '../../wire/overview.js';
 import type { LogChunk } from '../../wire/logs.js';
+import type { Said } from '../../wire/parts.js';
 import type { RunDetail } from '../../wire/runs.js';
 import { environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, took } from '../print.js';
@@ -110,6 +118,46 @@ export function actCommands(program: Command): void {
 
   shared(
     program
+      .command('scale <environment>')
+      .description('how many instances of a part are wanted, and how large each may be; it counts at once'),
+    'tsunagi scale sailings/production --part api --instances 4 --memory 512M --cpu 1',
+  )
+    .requiredOption('--part <part>', 'which part')
+    .option('--instances <number>', 'how many')
+    .option('--memory <size>', 'how much memory each may take')
+    .option('--cpu <cores>', 'how many cores each may take')
+    .option('--reset', 'what the definition says counts again')
+    .option('--no-wait', 'do not wait until it is so')
+    .action(
+      async (
+        environment: string,
+        options: Shared & {
+          part: string;
+          instances?: string;
+          memory?: string;
+          cpu?: string;
+          reset?: boolean;
+          wait: boolean;
+        },
+      ) => {
+        const place = await environmentPlace(environment, options.project);
+        const size = await post<Size>(`${place.path}/scale`, sizeAsked(options));
+        const words = [
+          `${size.instances} ${size.instances === 1 ? 'instance' : 'instances'}`,
+          ...(size.memory === null ? [] : [`${sizeSource(size.memory)} of memory each`]),
+          ...(size.cpu === null ? [] : [`${size.cpu} cores each`]),
+        ].join(', ');
+        if (!options.json) say(`${plain(options.part)} of ${place.project}/${place.name}: ${words}`);
+        const failing = options.wait ? await untilScaled(place.path, options.part, size.instances) : null;
+        give(options, size, () => {
+          if (failing) say(plain(failing.says), faint(plain(failing.next)));
+        });
+        if (failing) process.exitCode = 1;
+      },
+    );
+
+  shared(
+    program
       .command('follow [what]')
       .description('follow a run (131) or deployment (d17) until it ends; default: the newest run'),
     'tsunagi follow 131 --project sailings',
@@ -127,6 +175,48 @@ export function actCommands(program: Command): void {
     give(options, run, () => {});
     if (run.state !== 'passed') process.exitCode = 1;
   });
+}
+
+function sizeAsked(options: {
+  part: string;
+  instances?: string;
+  memory?: string;
+  cpu?: string;
+  reset?: boolean;
+}): ScaleBody {
+  const { part, instances, memory, cpu, reset } = options;
+  const bytes = memory === undefined ? undefined : parseSize(memory);
+  if (bytes === null) throw usage(`\`${memory}\` is not a size; one looks like 512M.`, 'scale');
+  if (instances !== undefined && !/^\d{1,3}$/.test(instances))
+    throw usage(`\`${instances}\` is not a number of instances.`, 'scale');
+  if (cpu !== undefined && !/^\d{1,2}(\.\d{1,2})?$/.test(cpu))
+    throw usage(`\`${cpu}\` is not a number of cores.`, 'scale');
+  if (instances === undefined && bytes === undefined && cpu === undefined && !reset)
+    throw usage('Say --instances, --memory, --cpu or --reset.', 'scale');
+  return {
+    part,
+    ...(instances === undefined ? {} : { instances: Number(instances) }),
+    ...(bytes === undefined ? {} : { memory: bytes }),
+    ...(cpu === undefined ? {} : { cpu: Number(cpu) }),
+    ...(reset ? { reset: true } : {}),
+  };
+}
+
+/** Waits until so many of a part are ready and none besides; gives what keeps one of them from it. */
+async function untilScaled(path: string, part: string, count: number): Promise<Said | null> {
+  // What was asked for a moment ago is begun by now.
+  await pause(askMs);
+  for (;;) {
+    const { instanceList, live } = await get<EnvironmentDetail>(path);
+    if (!live) return null;
+    const own = instanceList.filter((one) => one.part === part && one.deployment === live.number);
+    const up = own.filter((one) => one.state === 'ready' || one.state === 'starting' || one.state === 'waiting');
+    if (up.length === count && up.every((one) => one.state === 'ready' && one.wanted)) return null;
+    const stuck =
+      up.find((one) => one.state === 'waiting' && one.issue) ?? own.find((one) => one.state === 'failed' && one.wanted);
+    if (stuck?.issue) return stuck.issue;
+    await pause(askMs);
+  }
 }
 
 async function ask(

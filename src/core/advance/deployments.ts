@@ -54,6 +54,8 @@ export interface DeploymentFacts {
   workersAsked: number;
   servers: InstanceFact[];
   workers: InstanceFact[];
+  /** No agent has room for what waits. */
+  noRoom: Issue | null;
   /** What the first failed instance says. */
   instanceFailure: Issue | null;
   /** The deployment that has the traffic (live, or failed with nothing before it), if any, with its workers as they are now. */
@@ -137,7 +139,9 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
       if (wanted.length < facts.serversAsked) return stay([{ do: 'startServers' }], facts.since + facts.limits.readyMs);
       if (facts.servers.filter(ready).length >= facts.serversAsked) return to('cutover');
       if (facts.now >= facts.since + facts.limits.readyMs)
-        return fails(issue('instance_setup', { part: 'the new servers', detail: 'no agent started them in time' }));
+        return fails(
+          facts.noRoom ?? issue('instance_setup', { part: 'the new servers', detail: 'no agent started them in time' }),
+        );
       return stay([], facts.since + facts.limits.readyMs);
     }
     case 'cutover': {

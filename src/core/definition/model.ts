@@ -82,6 +82,10 @@ export interface Part {
   sticky: boolean;
   ready: string | null;
   instances: number;
+  /** Bytes that each instance may take; null: as the agent gives. */
+  memory: number | null;
+  /** Cores; null: all that are free. */
+  cpu: number | null;
 }
 
 export type VariablePlan =
@@ -120,6 +124,8 @@ export interface EnvironmentPlan {
   after: string | null;
   promotion: 'manual' | 'automatic';
   verify: { reads: string[] | null; run: string } | null;
+  /** Part → what of its size differs here. */
+  parts: Record<string, { instances: number | null; memory: number | null; cpu: number | null }>;
 }
 
 /** `variable.NAME`: what people have set under that name. */

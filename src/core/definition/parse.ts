@@ -1,9 +1,9 @@
 /** Text → definition. Every mistake is reported in one pass with line and column; a definition comes out only when there is none. */
 import { type ErrorCode, issue, type IssueData } from '../errors/errors.js';
 import { hintFor } from '../nearest.js';
-import { type Definition, type EnvironmentPlan, pullRequests } from './model.js';
+import { type Definition, type EnvironmentPlan, pullRequests, type ReleasePlan } from './model.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
-import { readRelease } from './release.js';
+import { readRelease, readSize } from './release.js';
 import { readTask, reviewTasks } from './tasks.js';
 import { type PlacedIssue, type Read, readText } from './read.js';
 import { file } from './shapes.js';
@@ -97,10 +97,23 @@ function build(root: Read, report: Report): Definition {
   const tools = Object.fromEntries(
     entriesAt(root, 'tools').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']),
   );
-  return { version: 4, tools, tasks, release, environments: readEnvironments(root, report) };
+  return { version: 4, tools, tasks, release, environments: readEnvironments(root, release, report) };
 }
 
-function readEnvironments(root: Read, report: Report): Record<string, EnvironmentPlan> {
+/** Sizes that an environment says otherwise; a release that has no such part yet may have it in another commit, where there is none. */
+function readSizes(environment: Read, release: ReleasePlan | null, report: Report): EnvironmentPlan['parts'] {
+  return Object.fromEntries(
+    entriesAt(environment, 'parts').map(([name, { key, value }]) => {
+      const part = release?.parts[name];
+      if (release && !part) report('unknown_part', key, { name, hint: hintFor(name, Object.keys(release.parts)) });
+      if (part?.kind === 'site') report('key_not_for', key, { key: name, kind: 'sizes: it is a site' });
+      const instances = textAt(value, 'instances');
+      return [name, { instances: instances === null ? null : Number(instances), ...readSize(value) }];
+    }),
+  );
+}
+
+function readEnvironments(root: Read, release: ReleasePlan | null, report: Report): Record<string, EnvironmentPlan> {
   const given = entriesAt(root, 'environments');
   const names = given.map(([name]) => name);
   const plans: Record<string, EnvironmentPlan> = {};
@@ -122,6 +135,7 @@ function readEnvironments(root: Read, report: Report): Record<string, Environmen
       after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),
       promotion: textAt(value, 'promotion') === 'automatic' ? 'automatic' : 'manual',
       verify: verify ? { reads: textsAt(verify, 'reads'), run: textAt(verify, 'run') ?? '' } : null,
+      parts: readSizes(value, release, report),
     };
     if (plan.after !== null && after) {
       if (!names.includes(plan.after))

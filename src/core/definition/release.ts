@@ -1,5 +1,6 @@
 /** The release of a definition: parts, resources, variables, prepare, and what must hold between them. */
 import { parseDuration } from '../durations.js';
+import { parseSize } from '../sizes.js';
 import { hintFor } from '../nearest.js';
 import type { PartKind, ResourceKind } from '../states.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
@@ -98,7 +99,7 @@ const ofSites = ['fallback', 'missing', 'settings', 'headers', 'redirects'];
 
 /** Which keys belong to which kind of part. */
 const keysOf: Record<PartKind, { must: string[]; never: string[] }> = {
-  site: { must: ['root'], never: ['start', 'ready', 'instances', 'strip', 'sticky'] },
+  site: { must: ['root'], never: ['start', 'ready', 'instances', 'memory', 'cpu', 'strip', 'sticky'] },
   server: { must: ['start'], never: ['root', ...ofSites] },
   worker: { must: ['start'], never: ['root', ...ofSites, 'at', 'ready', 'strip', 'sticky'] },
 };
@@ -135,8 +136,15 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     strip: textAt(one.value, 'strip') === 'true',
     sticky: textAt(one.value, 'sticky') === 'true',
     ready: textAt(one.value, 'ready'),
+    ...readSize(one.value),
     instances: Number(textAt(one.value, 'instances') ?? defaults.instances),
   };
+}
+
+/** Memory and processor, as a part or an environment says them. */
+export function readSize(value: Read): { memory: number | null; cpu: number | null } {
+  const [memory, cpu] = [textAt(value, 'memory'), textAt(value, 'cpu')];
+  return { memory: memory === null ? null : parseSize(memory), cpu: cpu === null ? null : Number(cpu) };
 }
 
 const textsOf = (value: Read): Record<string, string> =>

@@ -3,6 +3,7 @@
  * in docs/ are made from it, so that they can't differ.
  */
 import { parseDuration } from '../durations.js';
+import { parseSize } from '../sizes.js';
 import { unsafePath } from '../paths.js';
 import { takenVariable } from '../variables/change.js';
 import { resourceKinds } from '../states.js';
@@ -81,7 +82,6 @@ const pattern = text(
 );
 const duration = text('a duration', '10m', '^[1-9][0-9]{0,6}[smhd]$', (one) => parseDuration(one) !== null);
 const reference = text('the name of a task', 'deps', name.pattern);
-const count = text('a whole number from 1 to 20', '2', '^([1-9]|1[0-9]|20)$');
 const urlPath = text('a path that begins with /', '/api', '^/([A-Za-z0-9._~-]+(/[A-Za-z0-9._~-]+)*/?)?$');
 const range = text('a range of versions', '>=20 <23', '^[0-9A-Za-z.^~<>=|*x -]{1,100}$');
 const value = text('text', 'info', undefined, (one) => !one.includes('\0'));
@@ -223,6 +223,26 @@ const task: Shape = {
   renamed: { branches: 'for: [main]', pull_requests: 'for: [main, pull requests]' },
 };
 
+const instanceCount = text('a whole number from 1 to 50', '2', '^([1-9]|[1-4][0-9]|50)$');
+const memory = text('a size from 16M to 512G', '256M', '^[1-9][0-9]{0,6}(\\.[0-9]{1,2})?[KMG]$', (one) => {
+  const bytes = parseSize(one);
+  return bytes !== null && bytes >= 16 * 1024 ** 2 && bytes <= 512 * 1024 ** 3;
+});
+const cpu = text(
+  'a number of cores from 0.05 to 64',
+  '0.5',
+  '^[0-9]{1,2}(\\.[0-9]{1,2})?$',
+  (one) => Number(one) >= 0.05 && Number(one) <= 64,
+);
+const sizeKeys: Record<string, Key> = {
+  instances: { about: 'How many processes of it run. Default: 1.', shape: instanceCount },
+  memory: {
+    about: 'How much memory each of them may take; one that takes more is ended. Default: 1 GiB.',
+    shape: memory,
+  },
+  cpu: { about: 'How many cores each of them may take. Default: all that are free.', shape: cpu },
+};
+
 const part: Shape = {
   kind: 'record',
   keys: {
@@ -289,8 +309,7 @@ const part: Shape = {
     strip: { about: 'true: a server sees paths without its `at`. Default: as they were asked for.', shape: boolean },
     sticky: { about: 'true: a visitor stays with one instance of a server while it is there.', shape: boolean },
     ready: { about: 'The path that answers when a server is ready. Default: ready when it listens.', shape: urlPath },
-    instances: { about: 'How many processes of it run. Default: 1.', shape: count },
-    memory: later('How much memory each instance may take.'),
+    ...sizeKeys,
   },
 };
 
@@ -451,7 +470,10 @@ const environment: Shape = {
     frozen: later('Times in which nothing is taken.'),
     warm: later('How long replaced servers stay ready.'),
     addresses: later('Addresses of its own.'),
-    parts: later('Sizes and places that differ here.'),
+    parts: {
+      about: 'Sizes of parts that differ here.',
+      shape: { kind: 'named', of: { kind: 'record', keys: sizeKeys }, name },
+    },
     access: later('Who may visit it.'),
     pictures: later('Pages of which pictures are taken.'),
     scrub: later('What makes a copy of its data fit for others.'),

@@ -29,16 +29,14 @@ interface Stored1 {
     variables: Record<string, { kind: VariablePlan['kind']; then?: string; strangers?: string | null }>;
     prepare: { part: string; run: string } | null;
   } | null;
-  environments: Record<
-    string,
-    Before<EnvironmentPlan, { opens: string | null; promotion: string }, 'for' | 'promotion'>
-  >;
+  environments: Record<string, Before<Environment3, { opens: string | null; promotion: string }, 'for' | 'promotion'>>;
 }
 
 /** The model before a site's own answers, `strip` and `sticky`. */
-type Part2 = Omit<Part, keyof typeof partDefaults>;
-interface Stored2 extends Omit<Definition, 'version' | 'release'> {
+type Part2 = Omit<Part3, keyof typeof partDefaults>;
+interface Stored2 extends Omit<Definition, 'version' | 'release' | 'environments'> {
   version: 2;
+  environments: Record<string, Environment3>;
   release: (Before3<ReleasePlan> & { parts: Record<string, Part2> }) | null;
 }
 
@@ -46,11 +44,15 @@ interface Stored2 extends Omit<Definition, 'version' | 'release'> {
 type Before3<T extends ReleasePlan> = Omit<T, 'parts' | 'resources' | 'migrations' | 'prepare'> & {
   prepare: { part: string; run: string } | null;
 };
-interface Stored3 extends Omit<Definition, 'version' | 'release'> {
+interface Stored3 extends Omit<Definition, 'version' | 'release' | 'environments'> {
   version: 3;
-  release: (Before3<ReleasePlan> & { parts: Record<string, Part> }) | null;
+  environments: Record<string, Environment3>;
+  release: (Before3<ReleasePlan> & { parts: Record<string, Part3> }) | null;
 }
 
+/** The model before memory and processor of parts. */
+type Part3 = Omit<Part, 'memory' | 'cpu'>;
+type Environment3 = Omit<EnvironmentPlan, 'parts'>;
 const partDefaults = { missing: null, headers: [], redirects: [], settings: null, strip: false, sticky: false };
 
 /** Throws for a version that this service does not know: a newer service has written it. */
@@ -59,10 +61,16 @@ export function storedDefinition(stored: Definition | Stored3 | Stored2 | Stored
   if (stored.version === 3) {
     const { release } = stored;
     const prepare = release?.prepare ? { ...release.prepare, again: false } : null;
-    return { ...stored, version: 4, release: release && { ...release, prepare, resources: {}, migrations: null } };
+    const parts = each(release?.parts ?? {}, (part): Part => ({ memory: null, cpu: null, ...part }));
+    return {
+      ...stored,
+      version: 4,
+      environments: each(stored.environments, (one): EnvironmentPlan => ({ parts: {}, ...one })),
+      release: release && { ...release, parts, prepare, resources: {}, migrations: null },
+    };
   }
   if (stored.version === 2) {
-    const parts = stored.release && each(stored.release.parts, (part): Part => ({ ...partDefaults, ...part }));
+    const parts = stored.release && each(stored.release.parts, (part): Part3 => ({ ...partDefaults, ...part }));
     return storedDefinition({
       ...stored,
       version: 3,

@@ -369,6 +369,13 @@ export const reasons = {
     '{names} must be set for {environment}, and nobody has.',
     'Set it: `tsunagi variable set NAME=VALUE --for {environment}`, or give it a default in the definition.',
   ),
+  scale_wrong: entry(422, '{part} can have from {least} to {most} instances.', 'Ask for as many as that.'),
+  no_room: entry(
+    200,
+    'No agent has {memory} of memory left for {part}; the most that one has is {largest}.',
+    'Let it need less, scale something else down, or add an agent.',
+    true,
+  ),
   nothing_live: entry(
     409,
     'Nothing is live in {environment}.',

@@ -24,6 +24,7 @@ const emptyPlan = (name: string): EnvironmentPlan => ({
   after: null,
   promotion: 'manual',
   verify: null,
+  parts: {},
 });
 
 export const placeOf = (project: { name: string }, environment: { name: string }): string =>

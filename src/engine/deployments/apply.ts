@@ -9,9 +9,9 @@ import { makeDue } from '../../records/runs/runs.js';
 import { coolOthers, dueEnvironments, setHealth, setLive, setServing } from '../../records/deployments/environments.js';
 import { canonical } from '../../core/canonical.js';
 import { addAttempts, attemptsOfDeployment } from '../../records/runs/attempts.js';
-import { type Scene, partsOf } from './scene.js';
+import { type Scene, startOne, wishes } from './scene.js';
 import { type ReleaseRow, addEvidence } from '../../records/deployments/releases.js';
-import { type InstanceRow, addInstance, adoptWarm, unwant } from '../../records/deployments/instances.js';
+import { type InstanceRow, adoptWarm, unwant } from '../../records/deployments/instances.js';
 import { type DeploymentRow, retireDeployment, warmDeployment } from '../../records/deployments/deployments.js';
 import type { DeploymentEffect } from '../../core/advance/deployments.js';
 
@@ -106,7 +106,7 @@ export async function moveTraffic(
   const { db, environment } = scene;
   // What was answered until now stays in the table with its sites: pages that are open ask for their files.
   const before = (await routeBody(db, environment.host)) as Route | null;
-  const target = targetFor({ deployment: row, release, instances }, scene.context.keys);
+  const target = targetFor({ deployment: row, release, environment, instances }, scene.context.keys);
   const route = routeTo(before, scene.place, target, scene.context.now());
   const version = await putRoute(db, environment.host, environment.id, route);
   await setServing(db, environment.id, row.id, version);
@@ -133,12 +133,16 @@ async function takeWarm(scene: Scene): Promise<boolean> {
 }
 
 async function startMissing(
-  { db, deployment, release, instances }: Pick<Scene, 'db' | 'deployment' | 'release' | 'instances'>,
+  scene: Pick<Scene, 'db' | 'deployment' | 'release' | 'environment' | 'instances'>,
   kind: 'server' | 'worker',
 ): Promise<void> {
-  const missing = missingInstances(partsOf(release, kind), instances);
-  for (const place of missing)
-    await addInstance(db, { deployment: deployment.id, kind, restarts: 0, delayMs: 0, ...place });
+  const { db, deployment, instances } = scene;
+  const parts = wishes(scene).filter((one) => one.kind === kind);
+  const missing = missingInstances(
+    parts.map(({ name, count }) => ({ name, instances: count })),
+    instances,
+  );
+  for (const place of missing) await startOne(scene, { kind, ...place });
   if (missing.length)
     await recordEvents(db, {
       type: 'instance.asked',

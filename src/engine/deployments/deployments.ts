@@ -6,6 +6,7 @@ import { hasTable, listEdges } from '../../records/callers/agents.js';
 import { deploymentMoving } from '../../core/states.js';
 import { cool, keepLive } from './kept.js';
 import { resourceFacts } from './needs.js';
+import { noRoomFor } from './placement.js';
 import { attemptsOfDeployment } from '../../records/runs/attempts.js';
 import { apply } from './apply.js';
 import { type Scene, asked, enter, facts, kept, replace } from './scene.js';
@@ -87,10 +88,11 @@ async function advance(scene: Scene): Promise<void> {
       tries: attempts.filter((one) => one.kind === 'prepare').length,
     },
     verify: stepFact('verify', deployment.environment_plan.verify !== null),
-    serversAsked: asked(release, 'server'),
-    workersAsked: asked(release, 'worker'),
+    serversAsked: asked(scene, 'server'),
+    workersAsked: asked(scene, 'worker'),
     servers: facts(scene.instances, 'server'),
     workers: facts(scene.instances, 'worker'),
+    noRoom: await noRoomFor(db, scene.instances),
     instanceFailure: broken
       ? (broken.issue ??
         issue(broken.state === 'lost' ? 'agent_lost' : 'ended_at_once', {
@@ -103,7 +105,7 @@ async function advance(scene: Scene): Promise<void> {
     // One that failed with nothing before it serves on: it is what there was, as much as one that is live.
     before:
       before && serves(before.deployment.state)
-        ? { workersAsked: asked(before.release, 'worker'), workers: facts(before.instances, 'worker') }
+        ? { workersAsked: asked({ ...before, environment }, 'worker'), workers: facts(before.instances, 'worker') }
         : null,
     serving:
       environment.serving_id === deployment.id

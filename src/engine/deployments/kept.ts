@@ -6,14 +6,14 @@ import { type Route, sharing } from '../../core/cutover/route.js';
 import { targetFor } from './routes.js';
 import { movingDeployments } from '../../records/deployments/deployments.js';
 import { moveTraffic } from './apply.js';
-import { addInstance, instancesOf, unwant, unwantOne } from '../../records/deployments/instances.js';
+import { instancesOf, unwant, unwantOne } from '../../records/deployments/instances.js';
 import { filled, freshen } from '../../core/advance/fresh.js';
 import { healthOf } from '../../core/advance/environments.js';
 import { hasTable, listEdges, routeBody } from '../../records/callers/agents.js';
 import { coolDeployment, instanceOver, replaceEnded } from '../../core/advance/keep.js';
 import { canonical } from '../../core/canonical.js';
 import { takeNewLogins } from './needs.js';
-import { type Scene, asked, kept, replace, wishes } from './scene.js';
+import { type Scene, asked, kept, replace, startOne, wishes } from './scene.js';
 import { recordEvents } from '../../records/events.js';
 
 /** What is live stays as it was asked for: instances that ended by themselves start again, the table follows, the health is said. */
@@ -27,8 +27,8 @@ export async function keepLive(scene: Scene): Promise<void> {
   await replace(scene, replaceEnded(kept(instances), { moving }));
   const deployment = await takeNewLogins(scene);
   const now = await instancesOf(db, deployment.id);
-  const wished = wishes({ deployment, release });
-  const target = targetFor({ deployment, release, instances: now }, scene.context.keys);
+  const wished = wishes({ deployment, release, environment });
+  const target = targetFor({ deployment, release, environment, instances: now }, scene.context.keys);
   const sharers = sharing((await routeBody(db, environment.host)) as Route | null);
   const follows = tableFollows({
     serving: environment.serving_id === deployment.id,
@@ -43,11 +43,11 @@ export async function keepLive(scene: Scene): Promise<void> {
     edges.every((edge) => hasTable(edge, environment.host, environment.table_version).has);
   const step = freshen({ instances: kept(now), wishes: wished, moving, told });
   for (const id of step.end) await unwantOne(db, id);
-  for (const place of step.start)
-    await addInstance(db, { deployment: deployment.id, restarts: 0, delayMs: 0, ...place });
+  for (const place of step.start) await startOne({ db, deployment, release, environment }, place);
   const [servers, workers] = [filled(kept(now), wished, 'server'), filled(kept(now), wished, 'worker')];
-  const health = healthOf(asked(release, 'server') + asked(release, 'worker'), servers + workers, {
-    asked: asked(release, 'server'),
+  const [serversAsked, workersAsked] = [asked(scene, 'server'), asked(scene, 'worker')];
+  const health = healthOf(serversAsked + workersAsked, servers + workers, {
+    asked: serversAsked,
     ready: servers,
   });
   if (health !== environment.health && environment.serving_id === deployment.id) {
@@ -72,7 +72,7 @@ export async function cool(scene: Scene): Promise<void> {
     serving: environment.serving_id === deployment.id,
     needed: moving.some((one) => one.replaces_id === deployment.id),
     running: instances.some((row) => row.wanted && !instanceOver(row)),
-    serversAsked: asked(scene.release, 'server'),
+    serversAsked: asked(scene, 'server'),
     serversUp: instances.filter((row) => row.kind === 'server' && !instanceOver(row)).length,
     warmMs: deployment.warm_until ? deployment.warm_until.getTime() - scene.context.now() : 0,
     acknowledged: (await listEdges(db)).every(

@@ -4,6 +4,7 @@ import { wishes } from './scene.js';
 import type { RoutePath, Target } from '../../core/cutover/route.js';
 import type { Part } from '../../core/definition/model.js';
 import type { DeploymentRow } from '../../records/deployments/deployments.js';
+import type { EnvironmentRow } from '../../records/deployments/environments.js';
 import type { InstanceRow } from '../../records/deployments/instances.js';
 import type { ReleaseRow } from '../../records/deployments/releases.js';
 import type { Keys } from '../../keys/keys.js';
@@ -11,15 +12,16 @@ import type { Keys } from '../../keys/keys.js';
 export interface Routed {
   deployment: DeploymentRow;
   release: ReleaseRow;
+  environment: Pick<EnvironmentRow, 'sizes'>;
   instances: readonly InstanceRow[];
 }
 
 /** A deployment as it answers requests. A settings file has what is plain: a secret is in `deployment.secrets` alone. */
 export function targetFor(
-  { deployment, release, instances }: Routed,
+  { deployment, release, environment, instances }: Routed,
   keys: Pick<Keys, 'hash'>,
 ): Omit<Target, 'share' | 'until'> {
-  const serving = routable(instances, wishes({ deployment, release }));
+  const serving = routable(instances, wishes({ deployment, release, environment }));
   const site = (part: Part): RoutePath => {
     const image = release.parts.find((one) => one.name === part.name);
     const { at, root, fallback, missing, headers, redirects, settings } = part;

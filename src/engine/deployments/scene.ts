@@ -7,6 +7,7 @@ import { type DeploymentRow, lockDeployment, lockDeployments } from '../../recor
 import type { Db } from '../../records/database.js';
 import type { Context } from '../context.js';
 import type { InstanceFact } from '../../core/advance/deployments.js';
+import { reckonedMemory, sizeOf } from '../../core/scale/sizes.js';
 import type { WishedPart } from '../../core/advance/fresh.js';
 import type { KeptInstance, Replaced } from '../../core/advance/keep.js';
 
@@ -49,20 +50,32 @@ export async function enter(context: Context, db: Db, found: DeploymentRow): Pro
   };
 }
 
-export const partsOf = (release: ReleaseRow, kind: 'server' | 'worker') =>
-  Object.values(release.plan.parts).filter((part) => part.kind === kind);
 /** Names of the parts that are programs. */
 export const programsOf = (release: ReleaseRow): string[] =>
   Object.values(release.plan.parts).flatMap((part) => (part.kind === 'site' ? [] : [part.name]));
-export const asked = (release: ReleaseRow, kind: 'server' | 'worker') =>
-  partsOf(release, kind).reduce((sum, part) => sum + part.instances, 0);
-/** What is wished of each part: how many, and how fresh. */
-export const wishes = ({ deployment, release }: Pick<Scene, 'deployment' | 'release'>): WishedPart[] =>
-  Object.values(release.plan.parts).flatMap((part) =>
-    part.kind === 'site'
-      ? []
-      : [{ name: part.name, kind: part.kind, count: part.instances, fresh: deployment.fresh[part.name] ?? 0 }],
-  );
+type Sized = Pick<Scene, 'deployment' | 'release'> & { environment: Pick<EnvironmentRow, 'sizes'> };
+
+/** What is wished of each part that is a program: how many, how large, and how fresh. */
+export const wishes = ({ deployment, release, environment }: Sized): (WishedPart & { memory: number })[] =>
+  Object.values(release.plan.parts).flatMap((part) => {
+    if (part.kind === 'site') return [];
+    const { instances, memory } = sizeOf(part, deployment.environment_plan, environment.sizes);
+    return [
+      {
+        name: part.name,
+        kind: part.kind,
+        count: instances,
+        fresh: deployment.fresh[part.name] ?? 0,
+        memory: memory ?? reckonedMemory,
+      },
+    ];
+  });
+
+/** How many of a kind are wished. */
+export const asked = (sized: Sized, kind: 'server' | 'worker') =>
+  wishes(sized)
+    .filter((one) => one.kind === kind)
+    .reduce((sum, { count }) => sum + count, 0);
 export const facts = (rows: readonly InstanceRow[], kind: 'server' | 'worker'): InstanceFact[] =>
   rows.filter((row) => row.kind === kind).map(({ id, state, wanted }) => ({ id, state, wanted }));
 
@@ -80,7 +93,16 @@ export const kept = (rows: readonly InstanceRow[]): KeptInstance[] =>
     letDown: row.state === 'lost' || (row.state === 'failed' && row.issue?.code === 'lease_over'),
   }));
 
-export async function replace({ db, deployment }: Scene, { giveUp, start }: Replaced): Promise<void> {
-  for (const id of giveUp) await unwantOne(db, id);
-  for (const one of start) await addInstance(db, { deployment: deployment.id, ...one });
+export async function replace(scene: Scene, { giveUp, start }: Replaced): Promise<void> {
+  for (const id of giveUp) await unwantOne(scene.db, id);
+  for (const one of start) await startOne(scene, one);
+}
+
+/** One more instance in a place. */
+export async function startOne(
+  { db, ...sized }: Pick<Scene, 'db'> & Sized,
+  one: { part: string; kind: 'server' | 'worker'; position: number; restarts?: number; delayMs?: number },
+): Promise<void> {
+  const memory = wishes(sized).find((wish) => wish.name === one.part)?.memory ?? reckonedMemory;
+  await addInstance(db, { deployment: sized.deployment.id, restarts: 0, delayMs: 0, ...one, memory });
 }

@@ -36,17 +36,19 @@ export interface NewAgent {
   tools: Record<string, string>;
   base: string;
   sandbox: Record<string, unknown>;
+  /** Bytes that its instances may take together; default: it does not say. */
+  memory?: number | undefined;
 }
 
 /** Registers an agent under its name; null when the name belongs to another token that is still good. */
 export const registerAgent = (db: Db, agent: NewAgent, leaseMs: number): Promise<AgentRow | null> =>
   queryOne(
     db,
-    `insert into agents (id, token_id, name, boot, takes, slots, address, tools, base, sandbox, lease_until, port_from, port_to)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, now() + $11::int * interval '1 ms', $12, $13)
+    `insert into agents (id, token_id, name, boot, takes, slots, address, tools, base, sandbox, lease_until, port_from, port_to, memory)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, now() + $11::int * interval '1 ms', $12, $13, $14)
      on conflict (name) do update set token_id = excluded.token_id, boot = excluded.boot, takes = excluded.takes, slots = excluded.slots,
        address = excluded.address, port_from = excluded.port_from, port_to = excluded.port_to, tools = excluded.tools, base = excluded.base,
-       sandbox = excluded.sandbox, seen_at = now(), lease_until = excluded.lease_until
+       sandbox = excluded.sandbox, memory = excluded.memory, seen_at = now(), lease_until = excluded.lease_until
      where agents.token_id = excluded.token_id or exists (select 1 from tokens t where t.id = agents.token_id and t.removed_at is not null)
      returning ${columns}`,
     [
@@ -63,6 +65,7 @@ export const registerAgent = (db: Db, agent: NewAgent, leaseMs: number): Promise
       leaseMs,
       agent.ports.from,
       agent.ports.to,
+      agent.memory ?? null,
     ],
   );
 
@@ -78,15 +81,17 @@ export async function renewAgent(
   held: readonly { id: string; fence: string }[],
   leaseMs: number,
   full: Issue | null,
+  /** Instances that it can still take. */
+  places: number,
 ): Promise<AgentRow | null> {
   const row = await queryOne<AgentRow>(
     db,
     `update agents
-     set seen_at = now(), lease_until = now() + $3::int * interval '1 ms', full_issue = $4
+     set seen_at = now(), lease_until = now() + $3::int * interval '1 ms', full_issue = $4, places = $5
      where token_id = $1
        and boot = $2
      returning ${columns}`,
-    [token, boot, leaseMs, full === null ? null : json(full)],
+    [token, boot, leaseMs, full === null ? null : json(full), places],
   );
   if (row && held.length) {
     await query(

@@ -1,8 +1,9 @@
 import { Op } from 'sequelize';
 import { addressLabel } from '../../core/addresses.js';
+import type { SetSizes } from '../../core/scale/sizes.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { EnvironmentState, Health } from '../../core/states.js';
-import { type Db, notify, queryOne, query, tables } from '../database.js';
+import { type Db, json, notify, queryOne, query, tables } from '../database.js';
 import { recordEvents } from '../events.js';
 import { newId } from '../ids.js';
 
@@ -24,11 +25,13 @@ export interface EnvironmentRow {
   table_version: number;
   /** Why it takes nothing by itself. */
   issue: Issue | null;
+  /** Part → what a person has set of its size. */
+  sizes: SetSizes;
   created_at: Date;
 }
 
 const columns =
-  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, created_at';
+  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, sizes, created_at';
 
 /** Makes an environment where there is none of the name, or opens a closed one again. */
 export async function makeEnvironment(db: Db, environment: NewEnvironment, actor: string): Promise<void> {
@@ -234,3 +237,6 @@ export async function wakeEnvironments(db: Db, project: string, scope: string): 
   );
   await notify(db, 'environments');
 }
+
+export const setSizes = (db: Db, id: string, sizes: SetSizes): Promise<unknown> =>
+  query(db, 'update environments set sizes = $2 where id = $1', [id, json(sizes)]);

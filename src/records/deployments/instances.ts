@@ -1,4 +1,5 @@
 import { CodedError, type Issue } from '../../core/errors/errors.js';
+import type { Room, Waiting } from '../../core/placement/place.js';
 import type { InstanceState } from '../../core/states.js';
 import { json, type Db, notify, queryOne, query } from '../database.js';
 import { newId } from '../ids.js';
@@ -24,13 +25,15 @@ export interface InstanceRow {
   /** As of which wish for fresh programs it was started, and with which logins. */
   fresh: number;
   turn: number;
+  /** Bytes with which it is reckoned where it runs. */
+  memory: number;
   created_at: Date;
   ready_at: Date | null;
   ended_at: Date | null;
 }
 
 const columns =
-  'id, deployment_id, started_for, part, kind, position, state, wanted, restarts, agent_id, fence, address, port, exit, issue, log_bytes::float8 as log_bytes, fresh, turn, created_at, ready_at, ended_at';
+  'id, deployment_id, started_for, part, kind, position, state, wanted, restarts, agent_id, fence, address, port, exit, issue, log_bytes::float8 as log_bytes, fresh, turn, memory::float8 as memory, created_at, ready_at, ended_at';
 const withTable = columns.replace(/(^|, )(\w+)/g, '$1i.$2');
 
 export async function addInstance(
@@ -42,12 +45,14 @@ export async function addInstance(
     position: number;
     restarts: number;
     delayMs: number;
+    /** Bytes with which it is reckoned where it runs. */
+    memory: number;
   },
 ): Promise<void> {
   await query(
     db,
-    `insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at, fresh, turn)
-     select $1, id, id, $3, $4, $5, $6, now() + $7::int * interval '1 ms', coalesce((fresh->>$3)::int, 0), turn
+    `insert into instances (id, deployment_id, started_for, part, kind, position, restarts, start_at, fresh, turn, memory)
+     select $1, id, id, $3, $4, $5, $6, now() + $7::int * interval '1 ms', coalesce((fresh->>$3)::int, 0), turn, $8::bigint
      from deployments where id = $2`,
     [
       newId(),
@@ -57,6 +62,7 @@ export async function addInstance(
       instance.position,
       instance.restarts,
       instance.delayMs,
+      instance.memory,
     ],
   );
   await notify(db, 'work');
@@ -77,13 +83,43 @@ export const instancesOfEnvironment = (db: Db, environment: string): Promise<Ins
 export const instanceById = (db: Db, id: string): Promise<InstanceRow | null> =>
   queryOne(db, `select ${columns} from instances where id = $1`, [id]);
 
-/** Claims up to `most` waiting instances for an agent of the class `live`. */
-export const claimInstances = (db: Db, agent: { id: string; address: string }, most: number): Promise<InstanceRow[]> =>
+/** One at a time says where instances go. */
+export const lockPlaces = (db: Db): Promise<unknown> => query(db, 'select pg_advisory_xact_lock(7403131)');
+
+/** Those that wait and may start now, in the order in which they wait. */
+export const waitingInstances = (db: Db, most: number): Promise<Waiting[]> =>
+  query(
+    db,
+    `select id, deployment_id || ' ' || part || ' ' || fresh as of, memory::float8 as memory from instances
+     where state = 'waiting' and wanted and start_at <= now() order by start_at, id limit $1`,
+    [most],
+  );
+
+/** Agents that take what is live and are there, with what they have. */
+export const roomsNow = (db: Db): Promise<Room[]> =>
+  query(
+    db,
+    `select a.id, a.name, a.memory::float8 as memory, a.places,
+       coalesce(sum(i.n * i.memory), 0)::float8 as taken,
+       coalesce(jsonb_object_agg(i.of, i.n) filter (where i.of is not null), '{}') as has
+     from agents a left join (
+       select agent_id, deployment_id || ' ' || part || ' ' || fresh as of, count(*) as n, avg(memory) as memory from instances
+       where state in ('starting', 'ready') group by 1, 2) i on i.agent_id = a.id
+     where 'live' = any(a.takes) and a.lease_until > now()
+     group by a.id order by a.name`,
+  );
+
+/** Claims these for an agent of the class `live`, as far as they still wait. */
+export const claimInstances = (
+  db: Db,
+  agent: { id: string; address: string },
+  ids: readonly string[],
+): Promise<InstanceRow[]> =>
   query(
     db,
     `update instances i set state = 'starting', agent_id = $1, address = $2, fence = nextval('fences')
-     from (select id from instances where state = 'waiting' and wanted and start_at <= now() order by start_at for update skip locked limit $3) w where i.id = w.id returning ${withTable}`,
-    [agent.id, agent.address, most],
+     from (select id from instances where id = any($3::uuid[]) and state = 'waiting' and wanted for update skip locked) w where i.id = w.id returning ${withTable}`,
+    [agent.id, agent.address, ids],
   );
 
 /** Whether an instance waits for an agent that has room. */

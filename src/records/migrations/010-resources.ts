@@ -1,9 +1,13 @@
-/** Resources of environments, what opens them, and their backups; instances know as of which wish they were started. */
+/** Resources of environments, what opens them, and their backups; sizes of parts, and where there is room for them. */
 export const name = '010-resources';
 export const up = `
 update releases set plan = jsonb_build_object('resources', '{}'::jsonb, 'migrations', null) || plan || jsonb_build_object('prepare',
   case jsonb_typeof(plan->'prepare') when 'object' then plan->'prepare' || '{"again": false}' else 'null'::jsonb end)
 where jsonb_typeof(plan) = 'object';
+update releases set plan = jsonb_set(plan, '{parts}', (
+  select coalesce(jsonb_object_agg(key, '{"memory": null, "cpu": null}'::jsonb || part), '{}') from jsonb_each(plan->'parts') as each(key, part)))
+where jsonb_typeof(plan->'parts') = 'object';
+update deployments set environment_plan = '{"parts": {}}'::jsonb || environment_plan;
 
 create table resources (
   id uuid primary key,
@@ -94,5 +98,11 @@ create index backups_kept on backups (digest) where digest is not null;
 
 -- Part → how often its programs were wished fresh; of an instance: as of which wish it was started.
 alter table deployments add column fresh jsonb not null default '{}', add column turn int not null default 0;
-alter table instances add column fresh int not null default 0, add column turn int not null default 0;
+alter table instances add column fresh int not null default 0, add column turn int not null default 0,
+  -- Bytes with which it is reckoned where it runs.
+  add column memory bigint not null default 268435456;
+-- Part → what a person has set of its size.
+alter table environments add column sizes jsonb not null default '{}';
+-- What its instances may take together; null: it does not say.
+alter table agents add column memory bigint, add column places int;
 `;

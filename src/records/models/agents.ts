@@ -8,7 +8,7 @@ import {
 } from 'sequelize';
 import type { Issue } from '../../core/errors/errors.js';
 import type { Takes } from '../../core/states.js';
-import { int, json, text, texts, time, uuid } from './columns.js';
+import { bigint, int, json, text, texts, time, uuid } from './columns.js';
 
 export class Agent extends Model<InferAttributes<Agent>, InferCreationAttributes<Agent>> {
   declare id: string;
@@ -28,6 +28,9 @@ export class Agent extends Model<InferAttributes<Agent>, InferCreationAttributes
   declare full_issue: Issue | null;
   declare port_from: CreationOptional<number>;
   declare port_to: CreationOptional<number>;
+  /** Bytes that its instances may take together, and how many it can still take; null: it does not say. */
+  declare memory: string | null;
+  declare places: number | null;
 }
 
 export const defineAgent = (sequelize: Sequelize): typeof Agent =>
@@ -48,6 +51,8 @@ export const defineAgent = (sequelize: Sequelize): typeof Agent =>
       full_issue: json({ null: true }),
       port_from: int({ made: true }),
       port_to: int({ made: true }),
+      memory: bigint({ null: true }),
+      places: int({ null: true }),
     },
     { sequelize, modelName: 'Agent', tableName: 'agents', timestamps: false },
   );

@@ -6,6 +6,7 @@ import {
   Model,
   type Sequelize,
 } from 'sequelize';
+import type { SetSizes } from '../../core/scale/sizes.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { EnvironmentState, Health } from '../../core/states.js';
 import { bigint, int, json, text, time, uuid } from './columns.js';
@@ -31,6 +32,8 @@ export class Environment extends Model<InferAttributes<Environment>, InferCreati
   declare closed_at: Date | null;
   /** Why it takes nothing new. */
   declare issue: Issue | null;
+  /** Part → what a person has set of its size. */
+  declare sizes: CreationOptional<SetSizes>;
 }
 
 export const defineEnvironment = (sequelize: Sequelize): typeof Environment =>
@@ -54,6 +57,7 @@ export const defineEnvironment = (sequelize: Sequelize): typeof Environment =>
       created_at: time({ made: true }),
       closed_at: time({ null: true }),
       issue: json({ null: true }),
+      sizes: json({ made: true }),
     },
     { sequelize, modelName: 'Environment', tableName: 'environments', timestamps: false },
   );

@@ -38,6 +38,8 @@ export class Instance extends Model<InferAttributes<Instance>, InferCreationAttr
   /** As of which wish for fresh programs, and with which logins, it was started. */
   declare fresh: CreationOptional<number>;
   declare turn: CreationOptional<number>;
+  /** Bytes with which it is reckoned where it runs. */
+  declare memory: CreationOptional<string>;
 }
 
 export const defineInstance = (sequelize: Sequelize): typeof Instance =>
@@ -68,6 +70,7 @@ export const defineInstance = (sequelize: Sequelize): typeof Instance =>
       log_gone: flag({ made: true }),
       fresh: int({ made: true }),
       turn: int({ made: true }),
+      memory: bigint({ made: true }),
     },
     { sequelize, modelName: 'Instance', tableName: 'instances', timestamps: false },
   );

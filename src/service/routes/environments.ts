@@ -3,12 +3,25 @@ import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../../core/errors/errors.js';
 import { atLeast } from '../../core/states.js';
 import { deploy, needsReleaser } from '../../engine/deployments/acts.js';
+import { restart } from '../../engine/deployments/restarts.js';
+import { scale } from '../../engine/deployments/scaling.js';
 import { promote } from '../../engine/deployments/promotions.js';
 import { hold, lift, revert } from '../../engine/deployments/reverts.js';
 import { findDeployment } from '../../records/deployments/deployments.js';
 import { type EnvironmentRow, findEnvironment } from '../../records/deployments/environments.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
 import type { Caller } from '../../records/callers/people.js';
-import { Ask, Deployment, Environment, EnvironmentDetail, Hold } from '../../wire/environments.js';
+import {
+  Ask,
+  Deployment,
+  Environment,
+  EnvironmentDetail,
+  Hold,
+  RestartBody,
+  Restarted,
+  ScaleBody,
+  Size,
+} from '../../wire/environments.js';
 import { Page } from '../../wire/parts.js';
 import { Promotion } from '../../wire/releases.js';
 import { roleForAct } from '../access.js';
@@ -128,6 +141,35 @@ export function environmentRoutes(app: App, service: Service): void {
     { schema: { response: { 200: Environment } } },
     (request, reply) =>
       answered(request, (db, project, actor) => lift(db, project, nameOf(request), actor), reply, 'environment.lifted'),
+  );
+
+  /** What changes programs in an environment with rules is a releaser's act. */
+  const needRuled = async (request: FastifyRequest, project: ProjectRow, name: string): Promise<void> => {
+    if (await needsReleaser(records, project, name)) requireAccess(request.caller as Caller, 'releaser');
+  };
+  app.post(
+    '/api/projects/:project/environments/:name/restart',
+    { schema: { body: RestartBody, response: { 200: Restarted } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      const name = nameOf(request);
+      await needRuled(request, project, name);
+      return change(service, request, reply, 'environment.restarted', 200, (db, actor) =>
+        restart(db, project, name, request.body.part ?? null, actor),
+      );
+    },
+  );
+  app.post(
+    '/api/projects/:project/environments/:name/scale',
+    { schema: { body: ScaleBody, response: { 200: Size } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      const name = nameOf(request);
+      await needRuled(request, project, name);
+      return change(service, request, reply, 'environment.scaled', 200, (db, actor) =>
+        scale(db, project, name, request.body, actor),
+      );
+    },
   );
 
   app.get(

@@ -1,8 +1,7 @@
-/** Resources of environments: looked at, opened, backed up, restored, connected, removed; and programs started anew. */
+/** Resources of environments: looked at, opened, backed up, restored, connected, removed. */
 import type { FastifyRequest } from 'fastify';
 import { Type } from '@sinclair/typebox';
 import { CodedError } from '../../core/errors/errors.js';
-import { atLeast } from '../../core/states.js';
 import {
   backUp,
   backupAt,
@@ -18,9 +17,6 @@ import {
 } from '../../engine/resources/acts.js';
 import { look, rowsOf, tablesOf } from '../../engine/resources/look.js';
 import { connect, tryAddress } from '../../engine/resources/connect.js';
-import { needsReleaser } from '../../engine/deployments/acts.js';
-import { restart } from '../../engine/deployments/restarts.js';
-import type { Caller } from '../../records/callers/people.js';
 import { type EnvironmentRow, findEnvironment } from '../../records/deployments/environments.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { loginState } from '../../records/resources/logins.js';
@@ -35,8 +31,6 @@ import {
   Resource,
   ResourceDetail,
   ResourceRemoval,
-  RestartBody,
-  Restarted,
   RestoreBody,
   RowPage,
   RowQuery,
@@ -235,21 +229,4 @@ export function resourceRoutes(app: App, service: Service): void {
     );
     return {};
   });
-
-  app.post(
-    '/api/projects/:project/environments/:name/restart',
-    { schema: { body: RestartBody, response: { 200: Restarted } } },
-    async (request, reply) => {
-      const project = await needProject(service, request);
-      const { name } = params(request);
-      if (
-        (await needsReleaser(records, project, name)) &&
-        !atLeast((request.caller as Caller).role ?? 'viewer', 'releaser')
-      )
-        throw new CodedError('not_allowed', { role: 'releaser', yours: (request.caller as Caller).role });
-      return change(service, request, reply, 'environment.restarted', 200, (db, actor) =>
-        restart(db, project, name, request.body.part ?? null, actor),
-      );
-    },
-  );
 }

@@ -10,8 +10,9 @@ import {
   heldAttempts,
 } from '../../records/runs/attempts.js';
 import { recordEvents } from '../../records/events.js';
+import { takeInstances } from '../../engine/deployments/placement.js';
 import { coolOldest } from '../../records/deployments/environments.js';
-import { anyWaits, claimInstances, heldInstances, nextStart } from '../../records/deployments/instances.js';
+import { anyWaits, heldInstances, nextStart } from '../../records/deployments/instances.js';
 import { notify } from '../../records/database.js';
 import { type AgentGrant, grantOf } from '../../records/callers/people.js';
 import {
@@ -88,7 +89,7 @@ export function workRoutes(app: App, service: Service): void {
     reply.raw.once('close', () => gone.abort());
     const deadline = context.now() + body.waitMs;
     const full = (body.full as Issue | null) ?? (await context.full());
-    const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease, full);
+    const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease, full, body.room);
     if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
     for (const id of body.gaveUp) {
       const attempt = await attemptById(records, id);
@@ -171,12 +172,11 @@ export function workRoutes(app: App, service: Service): void {
   async function pollOnce(agent: AgentRow, body: Poll): Promise<PollAnswer> {
     const claimed = await records.single('work.claimed', (db) => claimAttempts(db, agent.id, body.slots, timing.lease));
     if (agent.takes.includes('live') && (await anyWaits(records))) {
-      if (body.room === 0) await coolOldest(records, agent.id);
-      else
-        await records.transition('work.claimed', async (db) => {
-          await lockAgent(db, agent.id);
-          await claimInstances(db, agent, body.room);
-        });
+      const { short } = await records.transition('work.claimed', async (db) => {
+        await lockAgent(db, agent.id);
+        return takeInstances(db, agent, body.room);
+      });
+      if (short) await coolOldest(records, agent.id);
     }
     const [attempts, instances] = await Promise.all([
       heldAttempts(records, agent.id),

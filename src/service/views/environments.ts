@@ -1,5 +1,8 @@
 /** One environment with all that its page shows. */
 import { environmentView } from './board.js';
+import type { EnvironmentPlan, Part } from '../../core/definition/model.js';
+import { type SetSizes, sizeOf } from '../../core/scale/sizes.js';
+import { noRoomFor } from '../../engine/deployments/placement.js';
 import { revertTarget } from '../../core/advance/environments.js';
 import { listAgents, listEdges } from '../../records/callers/agents.js';
 import type { Db } from '../../records/database.js';
@@ -14,6 +17,16 @@ import type { Service } from '../server.js';
 import { iso, said } from './basics.js';
 import { deploymentView } from './releases.js';
 import { resourceViews } from './resources.js';
+
+/** What is wanted of a part that is a program. */
+function sizeView(
+  part: Part | undefined,
+  plan: Pick<EnvironmentPlan, 'parts'> | undefined,
+  set: SetSizes,
+): EnvironmentDetail['parts'][number]['size'] {
+  if (!part || part.kind === 'site') return null;
+  return { ...sizeOf(part, plan ?? { parts: {} }, set), set: Object.hasOwn(set, part.name) };
+}
 
 export async function environmentDetail(
   service: Service,
@@ -32,6 +45,7 @@ export async function environmentDetail(
   const numbers = new Map(past.map((one) => [one.id, one.number]));
   const names = new Map(agents.map((agent) => [agent.id, agent.name]));
   const live = past.find((one) => one.id === row.live_id)?.release ?? null;
+  const noRoom = await noRoomFor(db, instances);
   const open = instances.filter((one) => one.state === 'waiting' || one.state === 'starting' || one.state === 'ready');
   const over = instances.filter((one) => !open.includes(one)).slice(0, 10);
   return {
@@ -42,6 +56,7 @@ export async function environmentDetail(
           kind: release.plan.parts[part.name]?.kind ?? 'site',
           at: release.plan.parts[part.name]?.kind === 'worker' ? null : (release.plan.parts[part.name]?.at ?? null),
           digest: part.digest,
+          size: sizeView(release.plan.parts[part.name], served?.environment_plan, row.sizes),
         }))
       : [],
     instanceList: [...open, ...over].map((one) => ({
@@ -56,7 +71,7 @@ export async function environmentDetail(
       agent: names.get(one.agent_id ?? '') ?? null,
       port: one.port,
       exit: one.exit,
-      issue: said(one.issue),
+      issue: said(one.issue ?? (one.state === 'waiting' ? noRoom : null)),
       createdAt: one.created_at.toISOString(),
       readyAt: iso(one.ready_at),
       endedAt: iso(one.ended_at),

@@ -3,9 +3,9 @@ import { useMutation } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
 import { useState } from 'react';
 import { History } from './History';
+import { Parts } from './Parts';
 import { bytesText } from '../../../../src/core/sizes';
-import type { EnvironmentDetail, Instance } from '../../../../src/wire/environments';
-import type { Restarted } from '../../../../src/wire/resources';
+import type { EnvironmentDetail, Instance, Restarted } from '../../../../src/wire/environments';
 import { paths, post } from '../../data/api';
 import { useLog } from '../../data/log';
 import { Ago, Button, Trouble } from '../../parts/basics';
@@ -77,23 +77,6 @@ function ResourceList({ one }: { one: EnvironmentDetail }) {
             ) : null}
           </span>
         </Link>
-      ))}
-    </section>
-  );
-}
-
-function Parts({ one }: { one: EnvironmentDetail }) {
-  return (
-    <section className="card h-fit px-5 py-3.5" aria-label="Parts">
-      <h2 className="mb-1 font-semibold">Parts</h2>
-      {one.parts.length === 0 ? <p className="text-second">Nothing is live here yet.</p> : null}
-      {one.parts.map((part) => (
-        <div key={part.name} className="flex flex-wrap items-baseline gap-x-3 border-b border-faint py-2 last:border-0">
-          <span className="font-semibold">{part.name}</span>
-          <span className="text-second">{part.kind}</span>
-          <span className="code text-second">{part.at}</span>
-          <span className="code ml-auto text-second">{part.digest.slice(7, 19)}</span>
-        </div>
       ))}
     </section>
   );

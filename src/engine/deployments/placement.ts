@@ -1,0 +1,44 @@
+/** Which of the instances that wait an agent takes: as core places them among all agents that are there. */
+import { type Issue, issue } from '../../core/errors/errors.js';
+import { largestRoom, place } from '../../core/placement/place.js';
+import { sizeText } from '../../core/sizes.js';
+import {
+  claimInstances,
+  type InstanceRow,
+  lockPlaces,
+  roomsNow,
+  waitingInstances,
+} from '../../records/deployments/instances.js';
+import type { Db } from '../context.js';
+
+/** Of so many that wait longest it is said where they go. */
+const most = 200;
+
+/** `short`: some instance found no room anywhere. */
+export async function takeInstances(
+  db: Db,
+  agent: { id: string; address: string },
+  places: number,
+): Promise<{ short: boolean }> {
+  await lockPlaces(db);
+  const waiting = await waitingInstances(db, most);
+  if (waiting.length === 0) return { short: false };
+  const rooms = (await roomsNow(db)).map((room) => (room.id === agent.id ? { ...room, places } : room));
+  const placed = place(waiting, rooms);
+  const own = waiting.filter((one) => placed.get(one.id) === agent.id).map((one) => one.id);
+  if (own.length) await claimInstances(db, agent, own);
+  return { short: placed.size < waiting.length };
+}
+
+/** Why the first of these that waits for an agent finds none, or null where it may yet. */
+export async function noRoomFor(
+  db: Db,
+  instances: readonly Pick<InstanceRow, 'part' | 'state' | 'wanted' | 'memory'>[],
+): Promise<Issue | null> {
+  const waiting = instances.find((one) => one.wanted && one.state === 'waiting');
+  if (!waiting) return null;
+  const largest = largestRoom(await roomsNow(db));
+  return largest === null || largest >= waiting.memory
+    ? null
+    : issue('no_room', { part: waiting.part, memory: sizeText(waiting.memory), largest: sizeText(largest) });
+}
