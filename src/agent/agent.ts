@@ -11,6 +11,7 @@ import type { AttemptWork, PollAnswer, Registered } from '../wire/work.js';
 import { type RunningAttempt, startAttempt } from './attempts/attempt.js';
 import type { Takes } from '../core/states.js';
 import { adoptInstance, type RunningInstance, startInstance } from './instances/instance.js';
+import { startSampler } from './instances/sampler.js';
 import { upSeconds, writeLease } from './instances/keeper.js';
 import { openWorkshop, type WorkshopOptions } from './attempts/workshop.js';
 
@@ -195,10 +196,12 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       }
     }
   };
+  const sampler = startSampler(context, boot, () => [...instances.keys()]);
   const running = loop();
   return {
     async close(what = 'leave') {
       closing = true;
+      sampler.stop();
       for (const attempt of attempts.values()) attempt.drop();
       if (what === 'end') for (const instance of instances.values()) instance.drop();
       if (what === 'end') await Promise.all([...instances.values()].map((instance) => instance.done));

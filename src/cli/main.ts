@@ -7,6 +7,7 @@ import { actCommands } from './commands/acts.js';
 import { checkCommand } from './commands/check.js';
 import { completionCommand } from './commands/completion.js';
 import { lookCommands } from './commands/look.js';
+import { metricsCommand } from './commands/metrics.js';
 import { resourceCommands } from './commands/resources.js';
 import { rehearseCommand } from './commands/rehearse.js';
 import { variableCommands } from './commands/variables.js';
@@ -65,6 +66,7 @@ function build(): Command {
   whyCommands(program);
   variableCommands(program);
   resourceCommands(program);
+  metricsCommand(program);
   rehearseCommand(program);
   completionCommand(program);
   for (const command of program.commands)

@@ -1,2 +1,2 @@
 /** First steps of the console's own pages and files; a project of such a name could not be opened there. */
-export const pageNames: ReadonlySet<string> = new Set(['add', 'api', 'assets', 'runs', 'sign-in', 'you']);
+export const pageNames: ReadonlySet<string> = new Set(['add', 'api', 'assets', 'metrics', 'runs', 'sign-in', 'you']);

@@ -4,9 +4,11 @@ import { createServer, type IncomingMessage, type ServerResponse } from 'node:ht
 import { join } from 'node:path';
 import pino from 'pino';
 import { randomInt } from 'node:crypto';
-import { allTraffic, below, pathOf, type ServerPath, targetOf } from '../core/cutover/route.js';
+import { allTraffic, below, pathOf, type ServerPath, type Target, targetOf } from '../core/cutover/route.js';
 import { openTally } from '../core/tally.js';
 import { defaultBounds, type EdgeBounds, watchPace } from './bounds.js';
+import { makeClient } from '../wire/client.js';
+import { freshNote, type Note, openCounter } from './count.js';
 import { askedFor, hostOf, refuse } from './headers.js';
 import { makeProxy } from './proxy.js';
 import { serveSite } from './site.js';
@@ -40,6 +42,8 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const sites = openSites(join(options.folder, 'sites'));
   const table = openTable({ ...options, sites, log });
   const proxy = makeProxy(bounds);
+  const client = makeClient(options.url, options.token);
+  const counter = openCounter(client, options.name, log);
   const clients = openTally(bounds.perClient);
   const find = (request: IncomingMessage) => {
     const route = table.route(hostOf(request));
@@ -49,12 +53,32 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   };
   const seen = (place: ServerPath, { path, search }: { path: string; search: string }) =>
     (place.strip ? below(place.at, path) : path) + search;
+  /** Counts an answer when it is over, however that came. What a client broke off says nothing of the program's time. */
+  const counted = (request: IncomingMessage, response: ServerResponse, target: Target, part: string): Note => {
+    const [note, began] = [freshNote(), performance.now()];
+    response.once('close', () => {
+      const whole = response.writableFinished;
+      const answered = note.answeredAt ?? (whole ? performance.now() : null);
+      counter.count({
+        host: hostOf(request),
+        deployment: target.deployment,
+        part,
+        instance: note.instance,
+        error: note.unanswered || (response.headersSent && response.statusCode >= 500),
+        bytes: request.socket.bytesWritten - written,
+        ms: answered === null || note.unanswered ? null : answered - began,
+      });
+    });
+    const written = request.socket.bytesWritten;
+    return note;
+  };
   const serve = (request: IncomingMessage, response: ServerResponse) => {
     const { route, asked, target, place } = find(request);
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
     if (!place || !target) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
-    if (place.kind === 'server') return proxy.pass(place, seen(place, asked), request, response);
+    const note = counted(request, response, target, place.part);
+    if (place.kind === 'server') return proxy.pass(place, seen(place, asked), request, response, note);
     if (request.method !== 'GET' && request.method !== 'HEAD') return refuse(response, 405, 'Files can only be read.');
     serveSite(sites, { route, target, site: place }, asked, request, response).catch((error: Error) => {
       log.warn({ error: String(error) }, 'a file could not be served');
@@ -113,6 +137,8 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
         setTimeout(() => server.closeAllConnections(), 2_000).unref();
       });
       await proxy.close();
+      await counter.close();
+      await client.close();
     },
   };
 }

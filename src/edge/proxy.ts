@@ -6,6 +6,7 @@ import type { ServerPath } from '../core/cutover/route.js';
 import { openTally } from '../core/tally.js';
 import { type Body, gather } from './body.js';
 import type { EdgeBounds } from './bounds.js';
+import type { Note } from './count.js';
 import { forwarded, hopByHop, refuse } from './headers.js';
 import { cookieFor, setCookie, stuckTo } from './sticky.js';
 
@@ -13,7 +14,7 @@ export type Instance = ServerPath['instances'][number];
 
 export interface ServerProxy {
   /** `asked` is the path and search that the program sees. */
-  pass(path: ServerPath, asked: string, request: IncomingMessage, response: ServerResponse): void;
+  pass(path: ServerPath, asked: string, request: IncomingMessage, response: ServerResponse, note: Note): void;
   /** Takes the instance that the visitor stays with, or else one that has room, in turn, until the returned function is called; null when none has. */
   take(path: ServerPath, request: IncomingMessage): { instance: Instance; give: () => void } | null;
   close(): Promise<void>;
@@ -47,6 +48,7 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
     request: IncomingMessage,
     body: Body,
     response: ServerResponse,
+    note: Note,
   ): void => {
     const method = (request.method ?? 'GET') as Dispatcher.HttpMethod;
     const id = randomUUID();
@@ -58,17 +60,20 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
     const next = () => {
       for (let busy = false; ; busy = true) {
         const instance = instances[at++];
-        if (!instance)
+        if (!instance) {
+          note.unanswered = true;
           return refuse(
             response,
             503,
             busy ? 'The programs here have more to do than they can take.' : 'Nothing is ready to answer here.',
           );
+        }
         const give = enter(instance);
         if (give) return dispatch(instance, give);
       }
     };
     const dispatch = (instance: Instance, give: () => void): void => {
+      note.instance = instance.id;
       let begun = false;
       let abort: (() => void) | null = null;
       const onClose = () => abort?.();
@@ -85,6 +90,7 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
         onResponseStart(controller, status, incoming) {
           if (status < 200) return;
           begun = true;
+          note.answeredAt = performance.now();
           const answer: Record<string, string | string[]> = {};
           for (const [name, value] of Object.entries(incoming))
             if (value !== undefined && !hopByHop.has(name)) answer[name] = value;
@@ -108,7 +114,10 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
         onResponseError(_controller, error) {
           over();
           if (response.destroyed) return;
-          if (begun || response.headersSent) return void response.destroy(error);
+          if (begun || response.headersSent) {
+            note.unanswered = true;
+            return void response.destroy(error);
+          }
           const { code } = error as NodeJS.ErrnoException;
           const refused = code === 'ECONNREFUSED' || code === 'UND_ERR_CONNECT_TIMEOUT';
           // Refused: not a byte has reached a program. Cut off: it may be repeated where method and body allow it.
@@ -118,6 +127,7 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
             const once = enter(instance);
             if (once) return dispatch(instance, once);
           }
+          note.unanswered = true;
           refuse(response, 502, 'The program that should answer here ended the connection.');
         },
       };
@@ -142,9 +152,9 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
   };
 
   return {
-    pass(path, asked, request, response) {
+    pass(path, asked, request, response, note) {
       gather(request, bounds.buffered)
-        .then((body) => send(path, asked, request, body, response))
+        .then((body) => send(path, asked, request, body, response, note))
         // The client has gone, or what it wrote can't be sent on.
         .catch(() =>
           request.destroyed ? response.destroy() : refuse(response, 400, 'This request cannot be passed on.'),

@@ -7,6 +7,7 @@ import type { AttemptRow } from '../records/runs/attempts.js';
 import type { RunRow, TaskRow } from '../records/runs/runs.js';
 import type { AttemptOver, Claim, RunState } from '../records/runs/steps.js';
 import type { Takers } from './runs/takers.js';
+import type { Told } from './figures/told.js';
 import type { Kinds } from './resources/kinds.js';
 import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
@@ -147,6 +148,8 @@ export interface Context {
   takers: Takers;
   /** What makes resources. */
   kinds: Kinds;
+  /** Figures for a scraper. */
+  told: Told;
 }
 
 /** Every file of a commit in the project's folder. */

@@ -7,6 +7,7 @@ import { nextDue } from '../records/runs/runs.js';
 import type { Context } from './context.js';
 import { stepDeployments } from './deployments/deployments.js';
 import { stepEnvironments } from './environments/environments.js';
+import { rollFigures, tendFigures } from './figures/figures.js';
 import { makeFeed, sealEvery, stepSeals } from './feed.js';
 import { watchLeases } from './runs/leases.js';
 import { startLoop, type Loop } from './loop.js';
@@ -32,6 +33,7 @@ export async function startEngine(context: Context): Promise<Engine> {
   const { sweep, lease } = context.timing;
   const { log, records } = context;
   await makeLogPartitions(records, new Date(context.now()));
+  await tendFigures(context);
   await sweepHosted(context);
   const feed = makeFeed(context);
   const working = resourceLanes(context, () => loops.resources?.wake());
@@ -101,6 +103,7 @@ export async function startEngine(context: Context): Promise<Engine> {
       sweepMs: sweep * 6,
       log,
     }),
+    figures: startLoop({ name: 'figures', step: () => rollFigures(context), sweepMs: 15_000, log }),
     leases: startLoop({ name: 'leases', step: watchLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
     events: startLoop({
       name: 'feed',
@@ -117,6 +120,7 @@ export async function startEngine(context: Context): Promise<Engine> {
       step: async () => {
         await makeLogPartitions(records, new Date(context.now()));
         await dropEmptyPartitions(records, new Date(context.now()));
+        await tendFigures(context);
         await dropOldAnswers(records);
         await dropOldSessions(records);
         await dropOldSignIns(records);

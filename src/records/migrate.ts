@@ -9,7 +9,7 @@ import * as steps from './migrations/006-steps.js';
 import * as words from './migrations/007-words.js';
 import * as claims from './migrations/008-claims.js';
 import * as targets from './migrations/009-targets.js';
-import * as resources from './migrations/010-resources.js';
+import * as environments from './migrations/010-environments.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -22,7 +22,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   words,
   claims,
   targets,
-  resources,
+  environments,
 ];
 
 const lock = 7_403_121;

@@ -61,6 +61,7 @@ export const access: Record<string, Access> = {
   'GET /api/projects/:project/environments': 'viewer',
   'GET /api/projects/:project/environments/:name': 'viewer',
   'GET /api/projects/:project/environments/:name/promotion': 'viewer',
+  'GET /api/projects/:project/environments/:name/figures': 'viewer',
   'POST /api/projects/:project/environments/:name/deployments': 'developer',
   'POST /api/projects/:project/environments/:name/hold': 'releaser',
   'POST /api/projects/:project/environments/:name/lift': 'releaser',
@@ -85,6 +86,7 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/variables': 'releaser',
   'POST /api/projects/:project/variables/preview': 'releaser',
   'GET /badge/:file': 'signature',
+  'GET /metrics': 'viewer',
   'POST /api/sources/:project/events': 'signature',
   'GET /git/:project/info/refs': 'git',
   'POST /git/:project/git-upload-pack': 'git',
@@ -101,6 +103,8 @@ export const access: Record<string, Access> = {
   'GET /api/agent/blobs/:digest': 'agent',
   'PUT /api/agent/blobs/:digest': 'agent',
   'POST /api/edge/table': 'edge',
+  'POST /api/edge/figures': 'edge',
+  'POST /api/agent/figures': 'agent',
   'GET /api/edge/blobs/:digest': 'edge',
 };
 

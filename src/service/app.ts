@@ -9,6 +9,7 @@ import Fastify, { type FastifyInstance } from 'fastify';
 import { definitionSchema } from '../core/definition/schema.js';
 import { logRoutes } from './routes/logs.js';
 import { peopleRoutes } from './routes/people.js';
+import { figureRoutes } from './routes/figures.js';
 import { findRoutes } from './routes/find.js';
 import { projectRoutes } from './routes/projects.js';
 import { resourceRoutes } from './routes/resources.js';
@@ -84,6 +85,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   releaseRoutes(app, service);
   environmentRoutes(app, service);
   resourceRoutes(app, service);
+  figureRoutes(app, service);
   feedRoutes(app, service);
   logRoutes(app, service);
   sourceRoutes(app, service);

@@ -1,6 +1,7 @@
 /** Starts the service: records, engine, HTTP. */
 import { openSteps } from '../engine/runs/steps.js';
 import { type Clusters, openKinds } from '../engine/resources/kinds.js';
+import { openTold } from '../engine/figures/told.js';
 import { addressCheck } from '../engine/outward.js';
 import { openTakers } from '../engine/runs/takers.js';
 import { fullDisk } from '../blobs/disk.js';
@@ -85,6 +86,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     scenes: makeCache(256),
     steps: openSteps(() => context),
     takers: openTakers(),
+    told: openTold(),
     kinds: openKinds(options.clusters ?? {}, keys, addressCheck(options.networks ?? [])),
   };
   mkdirSync(context.repositories, { recursive: true });

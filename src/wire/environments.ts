@@ -118,7 +118,7 @@ export const EnvironmentDetail = Type.Intersect([
         at: Nullable(Type.String()),
         digest: Digest,
         /** Of programs: how many are wanted, how large each may be, and whether a person has set that. */
-        size: Nullable(Type.Intersect([Size, Type.Object({ set: Type.Boolean() })])),
+        size: Nullable(Type.Object({ ...Size.properties, set: Type.Boolean() })),
       }),
     ),
     instanceList: Type.Array(Instance),

@@ -208,6 +208,33 @@ export function groupOf(way: LimitsWay, id: string, before: GroupFacts = noFacts
   };
 }
 
+const numberIn = (path: string): number | null => {
+  try {
+    return Number(readFileSync(path, 'utf8').trim());
+  } catch {
+    return null;
+  }
+};
+
+/**
+ * What a piece of work has taken: milliseconds of processor time since its group was made, bytes of memory now (without what is only
+ * kept of files that it read). Null where nothing holds it together, or it is gone.
+ */
+export function usageOf(way: LimitsWay, id: string): { cpuMs: number; memory: number } | null {
+  const folders = foldersOf(way, id);
+  const [first] = folders;
+  if (!first) return null;
+  const cpu = counterFile(folders, 'cpu.stat');
+  const used =
+    counter(cpu, 'usage_usec') / 1_000 || (numberIn(join(root, 'cpuacct', nameOf(id), 'cpuacct.usage')) ?? 0) / 1e6;
+  const now = counterFile(folders, 'memory.current') ?? counterFile(folders, 'memory.usage_in_bytes');
+  const memory = now === undefined ? null : numberIn(now);
+  if (memory === null) return null;
+  const stat = counterFile(folders, 'memory.stat');
+  const kept = counter(stat, 'total_inactive_file') || counter(stat, 'inactive_file');
+  return { cpuMs: Math.round(used), memory: Math.max(0, memory - kept) };
+}
+
 const pause = (tries: number) => new Promise((resolve) => setTimeout(resolve, 10 * (tries + 1)));
 
 function removed(folder: string): boolean {

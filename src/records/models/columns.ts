@@ -34,6 +34,7 @@ export const uuid = column(DataTypes.UUID);
 export const text = column(DataTypes.TEXT);
 export const texts = column(DataTypes.ARRAY(DataTypes.TEXT));
 export const int = column(DataTypes.INTEGER);
+export const ints = column(DataTypes.ARRAY(DataTypes.INTEGER));
 /** Read as text: it may be more than a number holds. */
 export const bigint = column(DataTypes.BIGINT);
 export const xid = column(TransactionId as never);

@@ -6,6 +6,9 @@ import { defineAttempt } from './attempts.js';
 import { defineBackup } from './resources/backups.js';
 import { defineLogin } from './resources/logins.js';
 import { defineResource } from './resources/resources.js';
+import { defineFigure } from './figures/figures.js';
+import { defineRollup } from './figures/rollups.js';
+import { defineSender } from './figures/senders.js';
 import { defineBranch } from './branches.js';
 import { defineCommand } from './commands.js';
 import { defineCommit } from './commits.js';
@@ -53,6 +56,7 @@ export function defineModels(sequelize: Sequelize) {
     Environment: defineEnvironment(sequelize),
     Event: defineEvent(sequelize),
     Evidence: defineEvidence(sequelize),
+    Figure: defineFigure(sequelize),
     Instance: defineInstance(sequelize),
     Intake: defineIntake(sequelize),
     Login: defineLogin(sequelize),
@@ -66,8 +70,10 @@ export function defineModels(sequelize: Sequelize) {
     Resource: defineResource(sequelize),
     Result: defineResult(sequelize),
     Route: defineRoute(sequelize),
+    Rollup: defineRollup(sequelize),
     Run: defineRun(sequelize),
     Seal: defineSeal(sequelize),
+    Sender: defineSender(sequelize),
     Session: defineSession(sequelize),
     SignIn: defineSignIn(sequelize),
     Task: defineTask(sequelize),

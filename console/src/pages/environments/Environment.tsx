@@ -6,10 +6,11 @@ import { get, paths, post } from '../../data/api';
 import { Crumbs, Button, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
 import { History } from './History';
+import { Metrics } from './Metrics';
 import { Overview } from './Overview';
 import { Resources } from './Resources';
 
-const sections = ['overview', 'resources', 'history'] as const;
+const sections = ['overview', 'metrics', 'resources', 'history'] as const;
 type Section = (typeof sections)[number];
 
 export function EnvironmentPage(): React.ReactNode {
@@ -113,12 +114,14 @@ export function EnvironmentPage(): React.ReactNode {
       <Tabs project={project} environment={environment} now={section} resources={one.resources.length} />
       {section === 'overview' ? (
         <Overview one={one} busy={act.isPending} revert={revert} />
+      ) : section === 'metrics' ? (
+        <Metrics project={project} environment={environment} />
       ) : section === 'resources' ? (
         <Resources project={project} environment={environment} />
       ) : section === 'history' ? (
         <History one={one} busy={act.isPending} revert={revert} />
       ) : (
-        <Empty title="There is no such section.">It has an overview, resources and a history.</Empty>
+        <Empty title="There is no such section.">It has an overview, metrics, resources and a history.</Empty>
       )}
     </>
   );
@@ -137,6 +140,7 @@ function Tabs({
 }) {
   const text: Record<Section, string> = {
     overview: 'Overview',
+    metrics: 'Metrics',
     resources: resources ? `Resources · ${resources}` : 'Resources',
     history: 'History',
   };

@@ -3,6 +3,7 @@ import { useMutation } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
 import { useState } from 'react';
 import { History } from './History';
+import { Glance } from './Metrics';
 import { Parts } from './Parts';
 import { bytesText } from '../../../../src/core/sizes';
 import type { EnvironmentDetail, Instance, Restarted } from '../../../../src/wire/environments';
@@ -28,6 +29,7 @@ export function Overview({
   const instance = one.instanceList.find((item) => item.id === shown) ?? null;
   return (
     <>
+      <Glance project={one.project} environment={one.name} />
       <div className="mb-3.5 grid gap-3.5 *:min-w-0 lg:grid-cols-2">
         <div className="flex flex-col gap-3.5">
           <Parts one={one} />

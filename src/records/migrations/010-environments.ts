@@ -1,5 +1,5 @@
-/** Resources of environments, what opens them, and their backups; sizes of parts, and where there is room for them. */
-export const name = '010-resources';
+/** Resources of environments, what opens them, and their backups; sizes of parts, and where there is room for them; figures. */
+export const name = '010-environments';
 export const up = `
 update releases set plan = jsonb_build_object('resources', '{}'::jsonb, 'migrations', null) || plan || jsonb_build_object('prepare',
   case jsonb_typeof(plan->'prepare') when 'object' then plan->'prepare' || '{"again": false}' else 'null'::jsonb end)
@@ -105,4 +105,42 @@ alter table instances add column fresh int not null default 0, add column turn i
 alter table environments add column sizes jsonb not null default '{}';
 -- What its instances may take together; null: it does not say.
 alter table agents add column memory bigint, add column places int;
+
+-- Figures of programs: a row for each instance and step (10 s, 1 min, 1 h), in a table for each day.
+create table figures (
+  step int not null,
+  at timestamptz not null,
+  environment_id uuid not null,
+  deployment int not null,
+  part text not null,
+  -- Empty for a site, and in hours.
+  instance text not null,
+  requests int not null,
+  errors int not null,
+  bytes bigint not null,
+  -- Counts of the histogram's buckets.
+  times int[] not null,
+  cpu int not null,
+  memory bigint not null,
+  primary key (step, environment_id, at, deployment, part, instance)
+) partition by list (step);
+create table figures_10 partition of figures for values in (10) partition by range (at);
+create table figures_60 partition of figures for values in (60) partition by range (at);
+create table figures_3600 partition of figures for values in (3600) partition by range (at);
+-- What has been rolled up from a step into the next, exclusive.
+create table rollups (
+  step int primary key,
+  done_at timestamptz not null
+);
+insert into rollups (step, done_at) values (10, date_trunc('hour', now())), (60, date_trunc('hour', now()));
+create function add_counts(a int[], b int[]) returns int[] language sql immutable parallel safe as $body$
+  select coalesce(array_agg(coalesce(x, 0) + coalesce(y, 0) order by place), '{}') from unnest(a, b) with ordinality as both_(x, y, place)
+$body$;
+-- Whoever sends figures again is known by what it sent last.
+create table senders (
+  name text primary key,
+  boot uuid not null,
+  batch bigint not null,
+  at timestamptz not null default now()
+);
 `;

@@ -1,0 +1,127 @@
+/** Lines over time, with the deployments that went live marked on them. */
+import { useEffect, useRef } from 'react';
+import uPlot from 'uplot';
+import 'uplot/dist/uPlot.min.css';
+import { useTheme } from '../data/theme';
+
+export interface ChartLine {
+  label: string;
+  /** One a point; null where nothing is known. */
+  values: (number | null)[];
+  /** A colour of the theme, such as `indigo`. */
+  colour: string;
+}
+
+export interface ChartProps {
+  /** What it shows, for those who can't see it. */
+  label: string;
+  /** Milliseconds since the epoch of the first point, and between two. */
+  from: number;
+  width: number;
+  lines: ChartLine[];
+  marks: { at: number; text: string }[];
+  format: (value: number) => string;
+  height: number;
+  /** Without axes and legend: for a glance. */
+  small?: boolean;
+}
+
+/** What stands at a tick of the time: the day where a day begins or each is one, else the time of day. */
+const clock =
+  (ticks: readonly number[]) =>
+  (second: number): string => {
+    const at = new Date(second * 1_000);
+    const step = (ticks[1] ?? 0) - (ticks[0] ?? 0);
+    const midnight = at.getHours() === 0 && at.getMinutes() === 0;
+    return step >= 86_400 || midnight
+      ? at.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })
+      : at.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' });
+  };
+
+const colourOf = (name: string): string =>
+  getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
+
+export function Chart({ label, from, width, lines, marks, format, height, small = false }: ChartProps) {
+  const place = useRef<HTMLDivElement>(null);
+  const theme = useTheme();
+  // biome-ignore lint/correctness/useExhaustiveDependencies: its colours are read from the theme
+  useEffect(() => {
+    const box = place.current;
+    if (!box) return;
+    const points = Math.max(0, ...lines.map((one) => one.values.length));
+    const times = Array.from({ length: points }, (_, at) => (from + at * width) / 1_000);
+    const second = colourOf('second');
+    const axis = {
+      stroke: second,
+      grid: { stroke: colourOf('faint'), width: 1 },
+      ticks: { show: false },
+      font: '12px sans-serif',
+    };
+    const marked: uPlot.Plugin = {
+      hooks: {
+        draw: (plot) => {
+          const { ctx, bbox } = plot;
+          ctx.save();
+          ctx.strokeStyle = colourOf('ochre');
+          ctx.fillStyle = colourOf('ochre');
+          ctx.font = `${11 * devicePixelRatio}px sans-serif`;
+          ctx.setLineDash([3 * devicePixelRatio, 3 * devicePixelRatio]);
+          let taken = Number.NEGATIVE_INFINITY;
+          let row = 0;
+          for (const mark of marks) {
+            const x = plot.valToPos(mark.at / 1_000, 'x', true);
+            if (x < bbox.left || x > bbox.left + bbox.width) continue;
+            ctx.beginPath();
+            ctx.moveTo(x, bbox.top);
+            ctx.lineTo(x, bbox.top + bbox.height);
+            ctx.stroke();
+            const wide = ctx.measureText(mark.text).width + 8 * devicePixelRatio;
+            const begin = x + wide < bbox.left + bbox.width ? x + 4 * devicePixelRatio : x - wide;
+            // Names that would lie over each other stand below each other.
+            row = begin < taken ? row + 1 : 0;
+            taken = Math.max(taken, begin + wide);
+            ctx.fillText(mark.text, begin, bbox.top + (10 + 12 * row) * devicePixelRatio);
+          }
+          ctx.restore();
+        },
+      },
+    };
+    const plot = new uPlot(
+      {
+        width: box.clientWidth,
+        height,
+        plugins: [marked],
+        cursor: { show: !small, y: false },
+        legend: { show: !small, live: !small },
+        padding: small ? [4, 0, 4, 0] : [8, 8, 0, 0],
+        scales: { y: { range: (_plot, _low, high) => [0, high > 0 ? high * 1.08 : 1] } },
+        axes: small
+          ? [{ show: false }, { show: false }]
+          : [
+              { ...axis, values: (_plot, ticks) => ticks.map(clock(ticks)) },
+              { ...axis, size: 64, values: (_plot, ticks) => ticks.map((one) => format(one)) },
+            ],
+        series: [
+          { value: (_plot, second) => (second === null ? '–' : new Date(second * 1_000).toLocaleString()) },
+          ...lines.map((one) => ({
+            label: one.label,
+            stroke: colourOf(one.colour),
+            width: 1.75,
+            spanGaps: false,
+            points: { show: false },
+            value: (_plot: uPlot, value: number | null) => (value === null ? '–' : format(value)),
+          })),
+        ],
+      },
+      [times, ...lines.map((one) => one.values)] as uPlot.AlignedData,
+      box,
+    );
+    const watching = new ResizeObserver(() => plot.setSize({ width: box.clientWidth, height }));
+    watching.observe(box);
+    return () => {
+      watching.disconnect();
+      plot.destroy();
+    };
+  }, [from, width, lines, marks, format, height, small, theme]);
+  return <div ref={place} role="img" aria-label={label} className="min-w-0" />;
+}

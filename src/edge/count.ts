@@ -1,0 +1,129 @@
+/** Counts what passes here, in slots of ten seconds, and sends it on: each slot once it is over, again until it is taken. */
+import { randomUUID } from 'node:crypto';
+import { backoff } from '../core/backoff.js';
+import { count, type Histogram } from '../core/figures/histogram.js';
+import type { Client } from '../wire/client.js';
+import type { EdgeFigures } from '../wire/figures.js';
+
+/** One request on its way: whoever answers it notes what is known. */
+export interface Note {
+  /** Id of the instance that answers; empty for a site. */
+  instance: string;
+  /** When its answer began, by `performance.now()`; null while it has not. */
+  answeredAt: number | null;
+  /** No program has answered it. */
+  unanswered: boolean;
+}
+
+export const freshNote = (): Note => ({ instance: '', answeredAt: null, unanswered: false });
+
+export interface Counted {
+  host: string;
+  /** `d17` */
+  deployment: string;
+  part: string;
+  instance: string;
+  error: boolean;
+  bytes: number;
+  /** Milliseconds until its answer began; null where that says nothing. */
+  ms: number | null;
+}
+
+export interface Counter {
+  count(one: Counted): void;
+  /** Sends what is left, once. */
+  close(): Promise<void>;
+}
+
+interface Sum {
+  requests: number;
+  errors: number;
+  bytes: number;
+  times: Histogram;
+}
+
+const slotMs = 10_000;
+/** Slots that wait for a service that is away; of more the oldest are left out. */
+const mostSlots = 360;
+/** Kinds of things that one slot tells apart: hosts are those of the table, so this bounds a mistake alone. */
+const mostKeys = 20_000;
+
+export function openCounter(
+  client: Pick<Client, 'post'>,
+  name: string,
+  log: { warn(data: object, text: string): void },
+  now: () => number = Date.now,
+): Counter {
+  const boot = randomUUID();
+  let batch = 0;
+  let slot = Math.floor(now() / slotMs);
+  let sums = new Map<string, Sum>();
+  const waiting: EdgeFigures[] = [];
+  let sending: Promise<void> | null = null;
+  let failures = 0;
+  let closed = false;
+  let lost = 0;
+
+  const turn = (last = false): void => {
+    const current = Math.floor(now() / slotMs);
+    if (current === slot && !last) return;
+    if (sums.size) {
+      batch++;
+      const at = slot * (slotMs / 1_000);
+      const figures = [...sums].map(([key, sum]) => {
+        const [host = '', deployment = '', part = '', instance = ''] = key.split('\n');
+        return { at, host, deployment: Number(deployment.slice(1)), part, instance, ...sum };
+      });
+      waiting.push({ boot, batch, name, figures });
+      if (waiting.length > mostSlots) {
+        waiting.shift();
+        lost++;
+      }
+    }
+    sums = new Map();
+    slot = current;
+    send();
+  };
+  const send = (): void => {
+    sending ??= (async () => {
+      for (let first = waiting[0]; first && !closed; first = waiting[0]) {
+        try {
+          await client.post('/api/edge/figures', first);
+          if (waiting[0] === first) waiting.shift();
+          failures = 0;
+        } catch (error) {
+          failures++;
+          if (failures === 1) log.warn({ error: String(error), lost }, 'figures could not be sent; trying again');
+          await new Promise((resolve) => setTimeout(resolve, backoff('poll', failures)).unref());
+        }
+      }
+    })().finally(() => {
+      sending = null;
+    });
+  };
+  // A little after the slot's end: what was counted last is in it.
+  const timer = setInterval(() => turn(), 1_000);
+  timer.unref();
+  return {
+    count({ host, deployment, part, instance, error, bytes, ms }) {
+      if (Math.floor(now() / slotMs) !== slot) turn();
+      const key = `${host}\n${deployment}\n${part}\n${instance}`;
+      let sum = sums.get(key);
+      if (!sum) {
+        if (sums.size >= mostKeys) return;
+        sum = { requests: 0, errors: 0, bytes: 0, times: [] };
+        sums.set(key, sum);
+      }
+      sum.requests++;
+      if (error) sum.errors++;
+      sum.bytes += bytes;
+      if (ms !== null) count(sum.times, ms);
+    },
+    async close() {
+      clearInterval(timer);
+      turn(true);
+      await Promise.race([sending, new Promise((resolve) => setTimeout(resolve, 1_000))]);
+      closed = true;
+    },
+  };
+}
