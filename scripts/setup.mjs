@@ -49,6 +49,8 @@ const wanted = [
   ...(tests
     ? [
         ['chromium', has('chromium')],
+        // For its promtool, which judges figures.
+        ['prometheus', has('promtool')],
         ['python3', existsSync('/usr/bin/python3')],
         ['openjdk-17-jdk-headless', existsSync('/usr/bin/javac')],
       ]

@@ -1,4 +1,5 @@
 /** What edges count and agents see, as people find it: once, by part and instance, over time. */
+import { spawnSync } from 'node:child_process';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { FigureLines } from '../../src/wire/figures.js';
 import { openRecords } from '../../src/records/database.js';
@@ -151,8 +152,8 @@ describe('figures', () => {
 
 describe('a scraper', () => {
   it('with a token reads them as OpenMetrics, bounded', async () => {
-    const ask = (token: string | null) =>
-      fetch(`${world.url}/metrics`, { headers: token ? { authorization: `Bearer ${token}` } : {} });
+    const ask = (token: string | null, accept = 'application/openmetrics-text') =>
+      fetch(`${world.url}/metrics`, { headers: { accept, ...(token ? { authorization: `Bearer ${token}` } : {}) } });
     expect((await ask(null)).status).toBe(401);
     const { token } = await world.api().post<{ token: string }>('/api/tokens', { name: 'scraper', role: 'viewer' });
     const answer = await ask(token);
@@ -172,6 +173,14 @@ describe('a scraper', () => {
       expect([line, families.some((one) => name === one || name.startsWith(`${one}_`))]).toEqual([line, true]);
       expect(line).toMatch(/^[a-zA-Z_:][\w:]*(\{([a-z_]+="(\\.|[^"\\])*",?)*\})? [-+0-9.eE]+$/);
     }
+    // The format before it is judged by the scraper's own tool.
+    const plain = await ask(token, 'text/plain');
+    expect(plain.headers.get('content-type')).toContain('text/plain; version=0.0.4');
+    const judged = spawnSync('promtool', ['check', 'metrics'], {
+      input: await plain.text(),
+      encoding: 'utf8',
+    });
+    expect([judged.status, judged.stdout, judged.stderr]).toEqual([0, '', '']);
     const bound = await world
       .api()
       .post<{ token: string }>('/api/tokens', { name: 'bound', role: 'viewer', project: 'counted' });

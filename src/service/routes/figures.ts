@@ -48,8 +48,9 @@ export function figureRoutes(app: App, service: Service): void {
     reply.status(204);
   });
 
-  app.get('/metrics', async (_request, reply) => {
-    const { type, body } = await context.told.text(records);
+  app.get('/metrics', async (request, reply) => {
+    const open = (request.headers.accept ?? '').includes('application/openmetrics-text');
+    const { type, body } = await context.told.text(records, open);
     return reply.type(type).send(body);
   });
 
