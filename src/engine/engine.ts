@@ -7,6 +7,7 @@ import { nextDue } from '../records/runs/runs.js';
 import type { Context } from './context.js';
 import { stepDeployments } from './deployments/deployments.js';
 import { stepEnvironments } from './environments/environments.js';
+import { controlScale } from './deployments/controlling.js';
 import { rollFigures, tendFigures } from './figures/figures.js';
 import { makeFeed, sealEvery, stepSeals } from './feed.js';
 import { watchLeases } from './runs/leases.js';
@@ -101,6 +102,12 @@ export async function startEngine(context: Context): Promise<Engine> {
       name: 'looks',
       step: () => lookAround(context).then(() => false),
       sweepMs: sweep * 6,
+      log,
+    }),
+    scale: startLoop({
+      name: 'scale',
+      step: () => controlScale(context).then(() => false),
+      sweepMs: 10_000,
       log,
     }),
     figures: startLoop({ name: 'figures', step: () => rollFigures(context), sweepMs: 15_000, log }),

@@ -90,6 +90,8 @@ export type Environment = Static<typeof Environment>;
 /** How many instances, and how large each may be: bytes, cores; null: as agents give who is not asked. */
 export const Size = Type.Object({
   instances: Type.Integer(),
+  /** Bounds between which the processor decides on the number; null: it stays. */
+  auto: Nullable(Type.Object({ min: Type.Integer(), max: Type.Integer(), cpu: Type.Number() })),
   memory: Nullable(Type.Integer()),
   cpu: Nullable(Type.Number()),
 });

@@ -72,11 +72,31 @@ describe('a place for an instance', () => {
 
 describe('a size', () => {
   it('is what a person has set, else what the environment says, else what the part says', () => {
-    const part = { name: 'api', instances: 2, memory: null, cpu: 0.5 };
-    const plan = { parts: { api: { instances: 3, memory: 512 * MiB, cpu: null } } };
-    expect(sizeOf(part, { parts: {} }, {})).toEqual({ instances: 2, memory: null, cpu: 0.5 });
-    expect(sizeOf(part, plan, {})).toEqual({ instances: 3, memory: 512 * MiB, cpu: 0.5 });
-    expect(sizeOf(part, plan, { api: { instances: 5, cpu: 2 } })).toEqual({ instances: 5, memory: 512 * MiB, cpu: 2 });
+    const part = { name: 'api', instances: 2, auto: null, memory: null, cpu: 0.5 };
+    const plan = { parts: { api: { instances: 3, auto: null, memory: 512 * MiB, cpu: null } } };
+    expect(sizeOf(part, { parts: {} }, {})).toEqual({ instances: 2, auto: null, memory: null, cpu: 0.5 });
+    expect(sizeOf(part, plan, {})).toEqual({ instances: 3, auto: null, memory: 512 * MiB, cpu: 0.5 });
+    expect(sizeOf(part, plan, { api: { instances: 5, cpu: 2 } })).toEqual({
+      instances: 5,
+      auto: null,
+      memory: 512 * MiB,
+      cpu: 2,
+    });
+  });
+  it('between bounds is what was found, within them; who says a number wants that number', () => {
+    const auto = { min: 2, max: 6, cpu: 0.7 };
+    const part = { name: 'api', instances: 1, auto, memory: null, cpu: null };
+    const count = (set: object, planned: object | null = null) =>
+      sizeOf(
+        part,
+        { parts: planned ? { api: { instances: null, auto: null, memory: null, cpu: null, ...planned } } : {} },
+        { api: set },
+      ).instances;
+    expect([count({}), count({ found: { instances: 4, at: 1 } }), count({ found: { instances: 9, at: 1 } })]).toEqual([
+      2, 4, 6,
+    ]);
+    expect([count({ instances: 1, found: { instances: 4, at: 1 } }), count({}, { instances: 3 })]).toEqual([1, 3]);
+    expect(count({ found: { instances: 4, at: 1 } }, { auto: { min: 1, max: 3, cpu: 0.5 } })).toBe(3);
   });
   it('is written with a letter', () => {
     expect([parseSize('256M'), parseSize('1.5G'), parseSize('12'), parseSize('0M'), parseSize('1T')]).toEqual([
@@ -106,11 +126,19 @@ environments:
     const read = (size: string, environment: string) => parseDefinition(text(size, environment));
     const { definition } = read(', memory: 256M, cpu: 0.5', 'api: { instances: 3, memory: 1G }');
     expect(definition?.release?.parts.api).toMatchObject({ memory: 256 * MiB, cpu: 0.5, instances: 1 });
-    expect(definition?.environments.staging?.parts).toEqual({ api: { instances: 3, memory: 1024 * MiB, cpu: null } });
+    expect(definition?.environments.staging?.parts).toEqual({
+      api: { instances: 3, auto: null, memory: 1024 * MiB, cpu: null },
+    });
     const codes = (size: string, environment: string) => read(size, environment).issues.map((one) => one.code);
     expect(codes('', 'apy: { instances: 3 }')).toEqual(['unknown_part']);
     expect(codes('', 'page: { instances: 3 }')).toEqual(['key_not_for']);
     expect(codes(', memory: 1T', 'api: { cpu: 0 }')).toHaveLength(2);
+    expect(read(', instances: { min: 1, max: 4, cpu: 70% }', '').definition?.release?.parts.api).toMatchObject({
+      instances: 1,
+      auto: { min: 1, max: 4, cpu: 0.7 },
+    });
+    expect(codes(', instances: { min: 5, max: 4, cpu: 70% }', '')).toEqual(['bounds_crossed']);
+    expect(codes(', instances: { min: 1, max: 4 }', '')).toEqual(['required_key']);
     expect(codes(', memory: 1M', 'api: { instances: 51 }')).toHaveLength(2);
   });
 });

@@ -131,6 +131,32 @@ describe('scale', () => {
   });
 });
 
+describe('a part between bounds', () => {
+  it('has more instances when its processor is taken, said in the record', async () => {
+    const next = await checkout.commitAndPush(
+      { 'tsunagi.yaml': definition(', cpu: 0.2, instances: { min: 1, max: 3, cpu: 50% }') },
+      'Bounds',
+    );
+    await world.waitLive('sized', 'staging', next);
+    expect(await ready('api')).toHaveLength(1);
+    let going = true;
+    const spin = (async () => {
+      while (going) await Promise.all([1, 2].map(() => world.visit(host, '/spin').catch(() => null)));
+    })();
+    try {
+      await until('more than one', async () => (await ready('api')).length > 1, 90_000);
+    } finally {
+      going = false;
+      await spin;
+    }
+    const [event] = await world.events('project=sized&type=environment.scaled');
+    expect(event).toMatchObject({ data: { part: 'api', before: 1, instances: 2 } });
+    // Who says a number wants that number.
+    const fixed = await scale({ part: 'api', instances: 1 });
+    expect(fixed).toMatchObject({ instances: 1, auto: null });
+  });
+});
+
 describe('two agents', () => {
   it('share the instances of a part; what one had comes up at the other when it is gone', async () => {
     const other = await startAgent(world, 'agent-2', 'live');

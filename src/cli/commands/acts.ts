@@ -144,6 +144,9 @@ export function actCommands(program: Command): void {
         const size = await post<Size>(`${place.path}/scale`, sizeAsked(options));
         const words = [
           `${size.instances} ${size.instances === 1 ? 'instance' : 'instances'}`,
+          ...(size.auto
+            ? [`between ${size.auto.min} and ${size.auto.max} at ${Math.round(size.auto.cpu * 100)} % of their cores`]
+            : []),
           ...(size.memory === null ? [] : [`${sizeSource(size.memory)} of memory each`]),
           ...(size.cpu === null ? [] : [`${size.cpu} cores each`]),
         ].join(', ');

@@ -1,5 +1,6 @@
 /** The definition as the rest of the house sees it: complete, with every default filled in. */
 import type { SiteHeaders, SiteRedirect } from '../cutover/route.js';
+import type { Auto } from '../scale/sizes.js';
 import type { PartKind, ResourceKind } from '../states.js';
 
 export interface Definition {
@@ -82,6 +83,8 @@ export interface Part {
   sticky: boolean;
   ready: string | null;
   instances: number;
+  /** Bounds of the number, where the processor decides on it; null: it stays. */
+  auto: Auto | null;
   /** Bytes that each instance may take; null: as the agent gives. */
   memory: number | null;
   /** Cores; null: all that are free. */
@@ -125,7 +128,7 @@ export interface EnvironmentPlan {
   promotion: 'manual' | 'automatic';
   verify: { reads: string[] | null; run: string } | null;
   /** Part → what of its size differs here. */
-  parts: Record<string, { instances: number | null; memory: number | null; cpu: number | null }>;
+  parts: Record<string, { instances: number | null; auto: Auto | null; memory: number | null; cpu: number | null }>;
 }
 
 /** `variable.NAME`: what people have set under that name. */

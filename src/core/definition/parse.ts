@@ -107,8 +107,7 @@ function readSizes(environment: Read, release: ReleasePlan | null, report: Repor
       const part = release?.parts[name];
       if (release && !part) report('unknown_part', key, { name, hint: hintFor(name, Object.keys(release.parts)) });
       if (part?.kind === 'site') report('key_not_for', key, { key: name, kind: 'sizes: it is a site' });
-      const instances = textAt(value, 'instances');
-      return [name, { instances: instances === null ? null : Number(instances), ...readSize(value) }];
+      return [name, readSize(value, report)];
     }),
   );
 }

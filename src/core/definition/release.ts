@@ -2,6 +2,7 @@
 import { parseDuration } from '../durations.js';
 import { parseSize } from '../sizes.js';
 import { hintFor } from '../nearest.js';
+import type { Auto } from '../scale/sizes.js';
 import type { PartKind, ResourceKind } from '../states.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
 import {
@@ -136,15 +137,29 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     strip: textAt(one.value, 'strip') === 'true',
     sticky: textAt(one.value, 'sticky') === 'true',
     ready: textAt(one.value, 'ready'),
-    ...readSize(one.value),
-    instances: Number(textAt(one.value, 'instances') ?? defaults.instances),
+    ...readSize(one.value, report),
+    instances: readSize(one.value).instances ?? defaults.instances,
   };
 }
 
-/** Memory and processor, as a part or an environment says them. */
-export function readSize(value: Read): { memory: number | null; cpu: number | null } {
+/** How many and how large, as a part or an environment says it. */
+export function readSize(
+  value: Read,
+  report: Report = () => {},
+): { instances: number | null; auto: Auto | null; memory: number | null; cpu: number | null } {
+  const count = textAt(value, 'instances');
+  const bounds = at(value, 'instances')?.value;
+  const number = (key: string) => Number.parseFloat((bounds && textAt(bounds, key)) ?? '1');
+  const auto =
+    bounds && 'entries' in bounds ? { min: number('min'), max: number('max'), cpu: number('cpu') / 100 } : null;
+  if (bounds && auto && auto.min > auto.max) report('bounds_crossed', bounds.span, { min: auto.min, max: auto.max });
   const [memory, cpu] = [textAt(value, 'memory'), textAt(value, 'cpu')];
-  return { memory: memory === null ? null : parseSize(memory), cpu: cpu === null ? null : Number(cpu) };
+  return {
+    instances: count === null ? null : Number(count),
+    auto,
+    memory: memory === null ? null : parseSize(memory),
+    cpu: cpu === null ? null : Number(cpu),
+  };
 }
 
 const textsOf = (value: Read): Record<string, string> =>

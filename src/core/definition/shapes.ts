@@ -235,7 +235,23 @@ const cpu = text(
   (one) => Number(one) >= 0.05 && Number(one) <= 64,
 );
 const sizeKeys: Record<string, Key> = {
-  instances: { about: 'How many processes of it run. Default: 1.', shape: instanceCount },
+  instances: {
+    about:
+      'How many processes of it run: a number, or bounds between which the processor that they take decides. Default: 1.',
+    shape: {
+      kind: 'record',
+      keys: {
+        min: { about: 'The fewest.', shape: instanceCount, required: true },
+        max: { about: 'The most.', shape: instanceCount, required: true },
+        cpu: {
+          about: 'The share of its cores that each is to take.',
+          shape: text('a share from 5% to 100%', '70%', '^([5-9]|[1-9][0-9]|100)%$'),
+          required: true,
+        },
+      },
+      orText: instanceCount,
+    },
+  },
   memory: {
     about: 'How much memory each of them may take; one that takes more is ended. Default: 1 GiB.',
     shape: memory,

@@ -51,7 +51,7 @@ interface Stored3 extends Omit<Definition, 'version' | 'release' | 'environments
 }
 
 /** The model before memory and processor of parts. */
-type Part3 = Omit<Part, 'memory' | 'cpu'>;
+type Part3 = Omit<Part, 'memory' | 'cpu' | 'auto'>;
 type Environment3 = Omit<EnvironmentPlan, 'parts'>;
 const partDefaults = { missing: null, headers: [], redirects: [], settings: null, strip: false, sticky: false };
 
@@ -61,7 +61,7 @@ export function storedDefinition(stored: Definition | Stored3 | Stored2 | Stored
   if (stored.version === 3) {
     const { release } = stored;
     const prepare = release?.prepare ? { ...release.prepare, again: false } : null;
-    const parts = each(release?.parts ?? {}, (part): Part => ({ memory: null, cpu: null, ...part }));
+    const parts = each(release?.parts ?? {}, (part): Part => ({ memory: null, cpu: null, auto: null, ...part }));
     return {
       ...stored,
       version: 4,

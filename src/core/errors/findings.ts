@@ -68,6 +68,7 @@ export const findings = {
   taken_name: entry(422, '`{name}` is taken: {why}.', 'Choose another name.'),
   taken_variable: entry(422, '`{name}` is set by the service and cannot be declared.', 'Choose another name.'),
   one_of_keys: entry(422, '{place} says {found} of {keys}.', 'Say exactly one of them.'),
+  bounds_crossed: entry(422, 'The fewest, {min}, are more than the most, {max}.', 'Give `max` at least as many.'),
   name_twice: entry(
     422,
     '`{name}` is {first} and {second}.',

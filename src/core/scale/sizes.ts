@@ -1,19 +1,29 @@
 /**
  * How many of a part are wanted in an environment, and how large: what the definition says of the part, over it what the environment's
- * plan on main says, over it what a person has set.
+ * plan on main says, over it what a person has set; between the bounds that the definition gives, what the controller has found.
  */
 import type { EnvironmentPlan, Part } from '../definition/model.js';
 
+/** Bounds between which a part is held by the processor that it takes. */
+export interface Auto {
+  min: number;
+  max: number;
+  /** Share of its cores that each is to take: 0 to 1. */
+  cpu: number;
+}
+
 export interface Size {
   instances: number;
+  /** What holds the number; null: it stays. */
+  auto: Auto | null;
   /** Bytes that each may take; null: as an agent gives who is not asked. */
   memory: number | null;
   /** Cores that each may take; null: all that are free. */
   cpu: number | null;
 }
 
-/** Part → what a person has set of it. */
-export type SetSizes = Record<string, Partial<Size>>;
+/** Part → what a person has set of it, and what the controller has found (and when: seconds since the epoch). */
+export type SetSizes = Record<string, Partial<Omit<Size, 'auto'>> & { found?: { instances: number; at: number } }>;
 
 /** Bytes that an instance is reckoned with where nothing is said of its memory. */
 export const reckonedMemory = 256 * 1024 ** 2;
@@ -22,14 +32,18 @@ export const reckonedMemory = 256 * 1024 ** 2;
 export const mostInstances = 50;
 
 export function sizeOf(
-  part: Pick<Part, 'name' | 'instances' | 'memory' | 'cpu'>,
+  part: Pick<Part, 'name' | 'instances' | 'auto' | 'memory' | 'cpu'>,
   plan: Pick<EnvironmentPlan, 'parts'>,
   set: SetSizes,
 ): Size {
   const planned = plan.parts[part.name];
   const own = set[part.name];
+  // Whoever says a number, later or nearer, wants that number.
+  const auto = own?.instances !== undefined ? null : (planned?.auto ?? (planned?.instances == null ? part.auto : null));
+  const found = auto && own?.found ? Math.min(auto.max, Math.max(auto.min, own.found.instances)) : null;
   return {
-    instances: own?.instances ?? planned?.instances ?? part.instances,
+    instances: own?.instances ?? found ?? auto?.min ?? planned?.instances ?? part.instances,
+    auto,
     memory: own?.memory ?? planned?.memory ?? part.memory,
     cpu: own?.cpu ?? planned?.cpu ?? part.cpu,
   };

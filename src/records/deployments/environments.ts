@@ -240,3 +240,14 @@ export async function wakeEnvironments(db: Db, project: string, scope: string): 
 
 export const setSizes = (db: Db, id: string, sizes: SetSizes): Promise<unknown> =>
   query(db, 'update environments set sizes = $2 where id = $1', [id, json(sizes)]);
+
+/** Ids of environments in which the processor decides on the number of some part of what is live. */
+export const scaledEnvironments = async (db: Db): Promise<string[]> =>
+  (
+    await query<{ id: string }>(
+      db,
+      `select e.id from environments e join deployments d on d.id = e.live_id join releases r on r.id = d.release_id
+       where e.state = 'live'
+         and (r.plan @? '$.parts.*.auto.min' or d.environment_plan @? '$.parts.*.auto.min') order by e.id`,
+    )
+  ).map((row) => row.id);

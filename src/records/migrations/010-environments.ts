@@ -5,7 +5,7 @@ update releases set plan = jsonb_build_object('resources', '{}'::jsonb, 'migrati
   case jsonb_typeof(plan->'prepare') when 'object' then plan->'prepare' || '{"again": false}' else 'null'::jsonb end)
 where jsonb_typeof(plan) = 'object';
 update releases set plan = jsonb_set(plan, '{parts}', (
-  select coalesce(jsonb_object_agg(key, '{"memory": null, "cpu": null}'::jsonb || part), '{}') from jsonb_each(plan->'parts') as each(key, part)))
+  select coalesce(jsonb_object_agg(key, '{"memory": null, "cpu": null, "auto": null}'::jsonb || part), '{}') from jsonb_each(plan->'parts') as each(key, part)))
 where jsonb_typeof(plan->'parts') = 'object';
 update deployments set environment_plan = '{"parts": {}}'::jsonb || environment_plan;
 

@@ -57,8 +57,9 @@ function Filled({ one, part }: { one: EnvironmentDetail; part: Part }) {
   );
 }
 
-const sizeText = ({ memory, cpu, set }: NonNullable<Part['size']>): string =>
+const sizeText = ({ memory, cpu, set, auto }: NonNullable<Part['size']>): string =>
   [
+    ...(auto ? [`${auto.min} to ${auto.max} at ${Math.round(auto.cpu * 100)} % processor`] : []),
     ...(memory === null ? [] : [sizeSource(memory)]),
     ...(cpu === null ? [] : [`${cpu} ${cpu === 1 ? 'core' : 'cores'}`]),
     ...(set ? ['set by hand'] : []),
