@@ -9,6 +9,7 @@ import { commandLine } from './command-line.js';
 import { openConsole } from './console.js';
 import { cutover } from './cutover.js';
 import { log, planning, reuse, start } from './engine.js';
+import { environments } from './environments.js';
 import { guide } from './guide.js';
 import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
@@ -30,6 +31,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   board,
   console: openConsole,
   cutover,
+  environments,
   'command-line': () => commandLine(),
 };
 

@@ -3,7 +3,7 @@
  *
  * What is counted is added, memory is the most that was seen of an instance; of a part it is the sum over its instances.
  */
-import { add, type Histogram, quantile } from './histogram.js';
+import { addInto, type Histogram, quantile } from './histogram.js';
 
 /** Seconds of a step, from the finest. */
 export const steps = [10, 60, 3_600] as const;
@@ -65,7 +65,7 @@ export function merge(
       sum.errors += one.errors;
       sum.bytes += one.bytes;
       sum.cpu += one.cpu;
-      sum.times = add(sum.times, one.times);
+      addInto(sum.times, one.times);
       sum.memory = memory(sum.memory, one.memory);
     }
   }
@@ -101,11 +101,13 @@ export function chart(
   const lines =
     by === 'instance'
       ? perInstance.filter((one) => one.instance !== '')
-      : merge(
-          perInstance,
-          (one) => ({ ...one, instance: '' }),
-          (a, b) => a + b,
-        );
+      : perInstance.every((one) => one.instance === '')
+        ? perInstance
+        : merge(
+            perInstance,
+            (one) => ({ ...one, instance: '' }),
+            (a, b) => a + b,
+          );
   const all = new Map<string, Series>();
   const none = () => new Array<number | null>(points).fill(null);
   for (const one of lines) {

@@ -21,8 +21,15 @@ export function bucketOf(ms: number): number {
 /** Counts of buckets from the first; those behind the last that counts anything are left out. */
 export function add(a: Histogram, b: readonly number[]): Histogram {
   const sum = [...a];
-  for (let at = 0; at < b.length && at < buckets; at++) sum[at] = (sum[at] ?? 0) + (b[at] ?? 0);
+  addInto(sum, b);
   return sum;
+}
+
+/** The same into the first of them. */
+export function addInto(sum: Histogram, more: readonly number[]): void {
+  const length = Math.min(more.length, buckets);
+  for (let at = sum.length; at < length; at++) sum[at] = 0;
+  for (let at = 0; at < length; at++) sum[at] = (sum[at] as number) + (more[at] as number);
 }
 
 export function count(histogram: Histogram, ms: number): void {

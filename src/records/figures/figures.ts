@@ -2,33 +2,40 @@
 import { type Figure, keptFor, rollUp, type Step, steps } from '../../core/figures/figures.js';
 import { type Db, json, query, queryOne } from '../database.js';
 
-const day = 86_400;
-const dayName = (second: number): string => new Date(second * 1_000).toISOString().slice(0, 10);
+const dayName = (time: number): string => new Date(time).toISOString().slice(0, 10);
 
-/** Makes the tables of today and the two days around it, and drops those of which nothing is kept any more. `now` in seconds. */
+/** Begin and end (milliseconds) of the table that a time falls into: hours have one a month, so that a month is read from few. */
+function tableOf(step: Step, time: number, ahead: number): { begin: number; end: number } {
+  const at = new Date(time);
+  const of = (by: number) =>
+    step === 3_600
+      ? Date.UTC(at.getUTCFullYear(), at.getUTCMonth() + by, 1)
+      : Date.UTC(at.getUTCFullYear(), at.getUTCMonth(), at.getUTCDate() + by);
+  return { begin: of(ahead), end: of(ahead + 1) };
+}
+
+/** Makes the tables of now and of the time around it, and drops those of which nothing is kept any more. `now` in seconds. */
 export async function makeFigureTables(db: Db, now: number): Promise<void> {
-  const there = new Set(
-    (
-      await query<{ name: string }>(
-        db,
-        `select relname as name from pg_class where relkind = 'r' and relname ~ '^figures_[0-9]+_[0-9]{8}$'`,
-      )
-    ).map((row) => row.name),
-  );
+  const there = (
+    await query<{ name: string }>(
+      db,
+      `select relname as name from pg_class where relkind = 'r' and relname ~ '^figures_[0-9]+_[0-9]{8}$'`,
+    )
+  ).map((row) => row.name);
   for (const step of steps) {
+    const name = (time: number) => `figures_${step}_${dayName(time).replaceAll('-', '')}`;
     for (const ahead of [-1, 0, 1]) {
-      const begin = Math.floor(now / day + ahead) * day;
-      const name = `figures_${step}_${dayName(begin).replaceAll('-', '')}`;
-      if (!there.has(name))
+      const { begin, end } = tableOf(step, now * 1_000, ahead);
+      if (!there.includes(name(begin)))
         await query(
           db,
-          `create table if not exists ${name} partition of figures_${step} for values from ('${dayName(begin)}Z') to ('${dayName(begin + day)}Z')`,
+          `create table if not exists ${name(begin)} partition of figures_${step} for values from ('${dayName(begin)}Z') to ('${dayName(end)}Z')`,
         );
     }
-    const oldest = dayName(now - keptFor[step] - day).replaceAll('-', '');
-    for (const name of there)
-      if (name.startsWith(`figures_${step}_`) && (name.split('_')[2] as string) < oldest)
-        await query(db, `drop table if exists ${name}`);
+    // The table before that of the oldest that is kept is the first that nobody asks for.
+    const oldest = name(tableOf(step, (now - keptFor[step]) * 1_000, 0).begin);
+    for (const one of there)
+      if (one.startsWith(`figures_${step}_`) && one < oldest) await query(db, `drop table if exists ${one}`);
   }
 }
 
@@ -91,24 +98,30 @@ export async function addFigures(db: Db, figures: readonly Figure[]): Promise<vo
 }
 
 const columns = `extract(epoch from at)::float8 as at, environment_id as environment, deployment, part, instance, requests, errors,
-  bytes::float8 as bytes, times, cpu, memory::float8 as memory`;
+  bytes::float8 as bytes, times::text as times, cpu, memory::float8 as memory`;
+
+/** A time as text of a statement: where it stands in the text, only the tables of its days are planned for. */
+const literal = (second: number): string => `timestamptz '${new Date(second * 1_000).toISOString()}'`;
 
 /** Figures of a step in a span of seconds: of one environment, or (`null`) of all. */
-export const readFigures = (
+export async function readFigures(
   db: Db,
   step: Step,
   environment: string | null,
   from: number,
   until: number,
   part: string | null = null,
-): Promise<Figure[]> =>
-  query(
+): Promise<Figure[]> {
+  const rows = await query<Omit<Figure, 'times'> & { times: string }>(
     db,
     `select ${columns} from figures
-     where step = $1 and at >= to_timestamp($2) and at < to_timestamp($3) and ($4::uuid is null or environment_id = $4) and ($5::text is null or part = $5)
-     order by at`,
-    [step, from, until, environment, part],
+     where step = ${step} and at >= ${literal(from)} and at < ${literal(until)}
+       ${environment === null ? '' : 'and environment_id = $1'} ${part === null ? '' : `and part = $${environment === null ? 1 : 2}`}`,
+    [environment, part].filter((one) => one !== null),
   );
+  // `{1,2}`: read as a list at once, which for many of them is worth it.
+  return rows.map((one) => ({ ...one, times: JSON.parse(`[${one.times.slice(1, -1)}]`) as number[] }));
+}
 
 /** How far a step is rolled up into the next: seconds. */
 export const rolledUp = async (db: Db, step: 10 | 60): Promise<number> =>
