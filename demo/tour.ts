@@ -178,6 +178,24 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   expect('a promotion is refused in words', refused.includes('on hold'));
   await command('tsunagi lift sailings/production');
 
+  act('An environment: its database, fresh programs, more of them, figures');
+  const stocked = await command('tsunagi resource show sailings/production timetable');
+  expect('production has a database of its own, opened by its programs', /ready .*\n[^]*its programs/.test(stocked));
+  await command('tsunagi resource backup sailings/production timetable');
+  await command('tsunagi resource restore sailings/staging timetable --backup 1 --from sailings/production --yes');
+  expect('staging answers from production’s backup', (await look(staging, '/api/departures')).includes('Tateshima'));
+  await command('tsunagi resource rotate sailings/production timetable');
+  await command('tsunagi restart sailings/staging --part api');
+  await command('tsunagi scale sailings/production --part api --instances 3 --memory 256M');
+  const grown = await command('tsunagi environment show sailings/production');
+  expect('three instances answer', /api[^]*3/.test(grown) && (await released(production)) === made);
+  await command('tsunagi scale sailings/production --part api --reset');
+  const counted = await until(async () => {
+    const shown = await command('tsunagi metrics sailings/production --part api');
+    return /api +[\d.]+\/s/.test(shown) ? shown : null;
+  }, 'figures of production');
+  expect('what was answered is counted', counted.includes('P95'));
+
   act('A newcomer’s first five minutes: a repository without a definition');
   const place = join(checkouts, newcomerName);
   const tried = await command(

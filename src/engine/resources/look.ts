@@ -1,6 +1,6 @@
 /** Looks into resources: bounded in time, with rights to read alone, and every refusal of a server said in words. */
 import { CodedError } from '../../core/errors/errors.js';
-import { keepLook, type ResourceRow, unseenResources } from '../../records/resources/resources.js';
+import { keepLook, noteIssue, type ResourceRow, unseenResources } from '../../records/resources/resources.js';
 import type { TableFacts, TableRows } from '../../resources/kinds.js';
 import type { DatabaseKind } from '../../resources/postgres/kind.js';
 import { outcomeOf } from '../../resources/postgres/server.js';
@@ -17,7 +17,12 @@ export async function look(context: Looking, row: ResourceRow): Promise<void> {
   const looked = (async () => {
     const { bytes, connections } = await context.kinds.of(row).look(row.id);
     await keepLook(context.records, row.id, bytes, connections);
-  })().catch((error: Error) => context.log.warn({ resource: row.id, error: String(error) }, 'a resource was not seen'));
+  })().catch(async (error: Error) => {
+    context.log.warn({ resource: row.id, error: String(error) }, 'a resource was not seen');
+    const { issue } = outcomeOf(error);
+    // One that is gone is said where people look, until something is done about it.
+    if (issue.code === 'database_gone') await noteIssue(context.records, row.id, issue).catch(() => {});
+  });
   await Promise.race([looked, new Promise((resolve) => setTimeout(resolve, lookMs).unref())]);
 }
 

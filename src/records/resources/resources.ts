@@ -164,6 +164,10 @@ export const unwantResourcesOf = async (db: Db, environment: string): Promise<vo
   if (rows.length) await notify(db, 'resources');
 };
 
+/** What is wrong with one that is there. */
+export const noteIssue = (db: Db, id: string, issue: Issue): Promise<unknown> =>
+  query(db, `update resources set issue = $2 where id = $1 and state = 'ready'`, [id, json(issue)]);
+
 /** What was seen of it from outside. */
 export const keepLook = (db: Db, id: string, bytes: number, connections: number): Promise<unknown> =>
   query(db, 'update resources set bytes = $2, connections = $3, looked_at = now() where id = $1', [

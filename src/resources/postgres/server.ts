@@ -77,6 +77,7 @@ export function outcomeOf(error: unknown): Outcome & { done: false } {
   if (error instanceof CodedError) return said(error.issue, false);
   const code = codeOf(error);
   const detail = oneLine((error as Error).message);
+  if (code === '3D000') return said(issue('database_gone'), false);
   if (code === '53100') return said(issue('database_disk', { detail }), true);
   if (passing.test(code) || !/^[0-9A-Z]{5}$/.test(code)) return said(issue('database_away', { detail }), true);
   return said(issue('database_refused', { detail }), false);

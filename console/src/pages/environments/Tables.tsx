@@ -84,7 +84,7 @@ function Rows({ path, now, go }: { path: string; now: Chosen; go: (from: number)
           </Button>
         </span>
       </div>
-      <div className="max-h-80 overflow-auto">
+      <section aria-label={`Rows of ${now.name}`} tabIndex={0} className="max-h-80 overflow-auto">
         <table className="code border-collapse text-left">
           <thead>
             <tr className="border-b border-line text-second">
@@ -107,7 +107,7 @@ function Rows({ path, now, go }: { path: string; now: Chosen; go: (from: number)
             ))}
           </tbody>
         </table>
-      </div>
+      </section>
     </div>
   );
 }
