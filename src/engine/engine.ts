@@ -24,6 +24,9 @@ import { resourceLanes } from './resources/resources.js';
 import { stepSpace } from './upkeep/space.js';
 import { sweepHosted, workIntake } from './sources/sources.js';
 
+/** Milliseconds for which the end waits for work on servers outside. */
+const endMs = 5_000;
+
 export interface Engine {
   /** Tells the engine what was heard from the records. */
   heard(topic: string): void;
@@ -146,7 +149,11 @@ export async function startEngine(context: Context): Promise<Engine> {
     },
     async stop() {
       await Promise.all(Object.values(loops).map((loop) => loop.stop()));
-      await Promise.all([working.over(), copying.over()]);
+      // What goes on longer is done again by whoever takes it next.
+      await Promise.race([
+        Promise.all([working.over(), copying.over()]),
+        new Promise((done) => setTimeout(done, endMs).unref()),
+      ]);
     },
   };
 }

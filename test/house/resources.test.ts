@@ -81,6 +81,11 @@ describe('a database of an environment', () => {
     await world.act('ledger', 'staging', { kind: 'revert' });
     await until('the old login is used again', async () => (await who()).login === before.login);
     await until('that of what was reverted ends', async () => !(await roles()).includes(now.login));
+    // Servers that were taken over are replaced like all others.
+    expect((await world.cli('restart', 'ledger/staging')).status).toBe(0);
+    const fresh = await who();
+    expect([fresh.login === before.login, fresh.db === before.db]).toEqual([false, true]);
+    await until('nobody has the old login', async () => !(await roles()).includes(before.login));
     await world.api().post('/api/projects/ledger/environments/staging/lift', {});
   });
 

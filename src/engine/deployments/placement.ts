@@ -11,23 +11,27 @@ import {
 } from '../../records/deployments/instances.js';
 import type { Db } from '../context.js';
 
-/** Of so many that wait longest it is said where they go. */
-const most = 200;
+/** Of so many that wait longest it is said where they go: those that find no room hold up nobody behind them. */
+const atMost = 5_000;
 
-/** `short`: some instance found no room anywhere. */
+/** `short`: some instance found no room now, and would where others make some. */
 export async function takeInstances(
   db: Db,
   agent: { id: string; address: string },
   places: number,
 ): Promise<{ short: boolean }> {
   await lockPlaces(db);
-  const waiting = await waitingInstances(db, most);
+  const waiting = await waitingInstances(db, atMost);
   if (waiting.length === 0) return { short: false };
   const rooms = (await roomsNow(db)).map((room) => (room.id === agent.id ? { ...room, places } : room));
   const placed = place(waiting, rooms);
   const own = waiting.filter((one) => placed.get(one.id) === agent.id).map((one) => one.id);
   if (own.length) await claimInstances(db, agent, own);
-  return { short: placed.size < waiting.length };
+  // Nobody makes room for what would have none anyway.
+  const most = rooms.some((room) => room.memory === null)
+    ? Infinity
+    : Math.max(0, ...rooms.map((room) => room.memory ?? 0));
+  return { short: waiting.some((one) => !placed.has(one.id) && one.memory <= most) };
 }
 
 /** Why the first of these that waits for an agent finds none, or null where it may yet. */

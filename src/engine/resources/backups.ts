@@ -155,7 +155,11 @@ async function tryOne(context: Context, row: BackupRow, resource: ResourceRow): 
   try {
     const bytes = row.digest ? await blobs.open(row.digest) : null;
     if (!bytes) throw new CodedError('backup_not_kept', { number: row.number, state: 'gone' });
-    Object.assign(result, await context.kinds.of(resource).tryOut(resource.id, row.id, resource.plan, bytes.stream));
+    try {
+      Object.assign(result, await context.kinds.of(resource).tryOut(resource.id, row.id, resource.plan, bytes.stream));
+    } finally {
+      bytes.stream.destroy();
+    }
   } catch (error) {
     Object.assign(result, { passed: false, issue: outcomeOf(error).issue });
     context.log.warn({ backup: row.id, error: String(error) }, 'a backup could not be restored beside its resource');

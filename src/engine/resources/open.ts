@@ -53,9 +53,12 @@ export async function openResources(
         state: row?.state ?? 'removed',
       });
     const kind = context.kinds.of(row);
-    const { address, port } = kind.reached();
-    // A server elsewhere is known by its own name: its certificate says so.
-    const host = row.place === 'elsewhere' ? address : name;
+    const reached = kind.reached();
+    const away = row.place === 'elsewhere';
+    // A server elsewhere is known by its own name: its certificate says so. What its name leads to is looked at again: agents let their
+    // programs through to that very address.
+    const host = away ? reached.address : name;
+    const [address, port] = [away ? await context.kinds.check(reached.address) : reached.address, reached.port];
     opened.fields[name] = kind.references(row.id, host, {
       id: own.id,
       password: context.keys.decrypt(own.sealed),

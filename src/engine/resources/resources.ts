@@ -143,7 +143,11 @@ async function restore(context: Context, row: ResourceRow): Promise<void> {
   const bytes = backup?.digest ? await context.blobs.open(backup.digest) : null;
   if (!backup || !bytes) throw new CodedError('backup_not_kept', { number: backup?.number ?? '', state: 'gone' });
   const turn = `${backup.id} ${row.restore_at?.getTime() ?? 0}`;
-  await context.kinds.of(row).restore(row.id, turn, row.plan, bytes.stream);
+  try {
+    await context.kinds.of(row).restore(row.id, turn, row.plan, bytes.stream);
+  } finally {
+    bytes.stream.destroy();
+  }
 }
 
 async function perform(

@@ -1,7 +1,7 @@
 /** Deployments: releases that are brought live, one after another in each environment. */
 import type { PastDeployment } from '../../core/advance/environments.js';
 import type { InferAttributes } from 'sequelize';
-import type { Deployment } from '../models/deployments.js';
+import type { Deployment } from '../models/deployments/deployments.js';
 import type { EnvironmentPlan } from '../../core/definition/model.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { SecretPlace } from '../../core/variables/resolve.js';

@@ -185,7 +185,7 @@ export async function unwant(db: Db, deployment: string, kind: 'server' | 'worke
 export async function adoptWarm(db: Db, from: string, to: string): Promise<number> {
   const rows = await query(
     db,
-    `update instances set deployment_id = $2
+    `update instances set deployment_id = $2, fresh = 0
      where deployment_id = $1
        and kind = 'server'
        and wanted

@@ -1,5 +1,5 @@
 import type { InferAttributes } from 'sequelize';
-import type { Release } from '../models/releases.js';
+import type { Release } from '../models/deployments/releases.js';
 import { Op } from 'sequelize';
 import { json, type Db, notify, queryOne, query, tables } from '../database.js';
 import { newId } from '../ids.js';

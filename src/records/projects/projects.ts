@@ -1,5 +1,5 @@
 import type { InferAttributes } from 'sequelize';
-import type { Project } from '../models/projects.js';
+import type { Project } from '../models/projects/projects.js';
 import { Op } from 'sequelize';
 import type { Definition } from '../../core/definition/model.js';
 import { storedDefinition } from '../../core/definition/stored.js';

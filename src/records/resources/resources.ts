@@ -64,8 +64,8 @@ export async function askResources(
       await query(
         db,
         `update resources set plan = $2, tries = 0, due_at = now(), next_backup_at = null, next_try_at = null,
-           state = case when state in ('failed', 'ready') and place <> 'elsewhere' then 'asked' else state end,
-           state_since = case when state in ('failed', 'ready') and place <> 'elsewhere' then now() else state_since end
+           state = case when state = 'failed' or state = 'ready' and place <> 'elsewhere' then 'asked' else state end,
+           state_since = case when state = 'failed' or state = 'ready' and place <> 'elsewhere' then now() else state_since end
          where id = $1`,
         [row.id, json(plan)],
       );

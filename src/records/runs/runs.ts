@@ -1,5 +1,5 @@
 import type { InferAttributes } from 'sequelize';
-import type { Run } from '../models/runs.js';
+import type { Run } from '../models/runs/runs.js';
 import type { Task } from '../../core/definition/model.js';
 import type { PinnedSet } from '../../core/variables/task.js';
 import type { Issue } from '../../core/errors/errors.js';

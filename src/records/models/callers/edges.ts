@@ -1,0 +1,33 @@
+/** Edges, and what of the table they have. */
+import {
+  type CreationOptional,
+  type InferAttributes,
+  type InferCreationAttributes,
+  Model,
+  type Sequelize,
+} from 'sequelize';
+import type { Issue } from '../../../core/errors/errors.js';
+import { bigint, json, text, time, uuid } from '../columns.js';
+
+export class Edge extends Model<InferAttributes<Edge>, InferCreationAttributes<Edge>> {
+  declare id: string;
+  declare token_id: string;
+  declare name: string;
+  declare acknowledged: CreationOptional<string>;
+  declare seen_at: CreationOptional<Date>;
+  /** Hosts that it has not as the table says. */
+  declare without: CreationOptional<Record<string, { version: number; issue: Issue | null }>>;
+}
+
+export const defineEdge = (sequelize: Sequelize): typeof Edge =>
+  class extends Edge {}.init(
+    {
+      id: uuid({ key: true }),
+      token_id: uuid({ of: 'tokens' }),
+      name: text(),
+      acknowledged: bigint({ made: true }),
+      seen_at: time({ made: true }),
+      without: json({ made: true }),
+    },
+    { sequelize, modelName: 'Edge', tableName: 'edges', timestamps: false },
+  );

@@ -1,0 +1,74 @@
+/** Releases that are brought live, one after another in each environment. */
+import {
+  type CreationOptional,
+  type InferAttributes,
+  type InferCreationAttributes,
+  Model,
+  type Sequelize,
+} from 'sequelize';
+import type { Issue } from '../../../core/errors/errors.js';
+import type { SecretPlace } from '../../../core/variables/resolve.js';
+import type { EnvironmentPlan } from '../../../core/definition/model.js';
+import type { DeploymentKind, DeploymentState } from '../../../core/states.js';
+import { int, json, text, time, uuid } from '../columns.js';
+
+export class Deployment extends Model<InferAttributes<Deployment>, InferCreationAttributes<Deployment>> {
+  declare id: string;
+  declare project_id: string;
+  declare number: number;
+  declare environment_id: string;
+  declare release_id: string;
+  declare kind: DeploymentKind;
+  declare actor: string;
+  declare state: CreationOptional<DeploymentState>;
+  declare state_since: CreationOptional<Date>;
+  declare failure: Issue | null;
+  declare notes: CreationOptional<Issue[]>;
+  declare definition_commit: string | null;
+  declare environment_plan: EnvironmentPlan;
+  /** Plain ones; secrets are named in `secrets`. */
+  declare variables: Record<string, string>;
+  declare replaces_id: string | null;
+  declare live_at: Date | null;
+  declare replaced_at: Date | null;
+  declare warm_until: Date | null;
+  declare due_at: CreationOptional<Date | null>;
+  declare created_at: CreationOptional<Date>;
+  declare ended_at: Date | null;
+  /** Part → how often its programs were wished fresh. */
+  declare fresh: CreationOptional<Record<string, number>>;
+  /** How often the logins of its programs were changed for new ones. */
+  declare turn: CreationOptional<number>;
+  declare secrets: CreationOptional<Record<string, SecretPlace>>;
+}
+
+export const defineDeployment = (sequelize: Sequelize): typeof Deployment =>
+  class extends Deployment {}.init(
+    {
+      id: uuid({ key: true }),
+      project_id: uuid({ of: 'projects' }),
+      number: int(),
+      environment_id: uuid({ of: 'environments' }),
+      release_id: uuid({ of: 'releases' }),
+      kind: text(),
+      actor: text(),
+      state: text({ made: true }),
+      state_since: time({ made: true }),
+      failure: json({ null: true }),
+      notes: json({ made: true }),
+      definition_commit: text({ null: true }),
+      environment_plan: json(),
+      variables: json(),
+      replaces_id: uuid({ null: true, of: 'deployments' }),
+      live_at: time({ null: true }),
+      replaced_at: time({ null: true }),
+      warm_until: time({ null: true }),
+      due_at: time({ null: true, made: true }),
+      created_at: time({ made: true }),
+      ended_at: time({ null: true }),
+      secrets: json({ made: true }),
+      fresh: json({ made: true }),
+      turn: int({ made: true }),
+    },
+    { sequelize, modelName: 'Deployment', tableName: 'deployments', timestamps: false },
+  );

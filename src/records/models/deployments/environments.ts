@@ -1,0 +1,63 @@
+/** Places where one release at a time is live. */
+import {
+  type CreationOptional,
+  type InferAttributes,
+  type InferCreationAttributes,
+  Model,
+  type Sequelize,
+} from 'sequelize';
+import type { SetSizes } from '../../../core/scale/sizes.js';
+import type { Issue } from '../../../core/errors/errors.js';
+import type { EnvironmentState, Health } from '../../../core/states.js';
+import { bigint, int, json, text, time, uuid } from '../columns.js';
+
+export class Environment extends Model<InferAttributes<Environment>, InferCreationAttributes<Environment>> {
+  declare id: string;
+  declare project_id: string;
+  declare name: string;
+  declare kind: 'standing' | 'review';
+  /** The environment of the definition that says how it works. */
+  declare plan_name: string;
+  declare pull_request: number | null;
+  declare host: string;
+  declare state: CreationOptional<EnvironmentState>;
+  declare health: CreationOptional<Health>;
+  declare held_by: string | null;
+  declare held_why: string | null;
+  declare live_id: string | null;
+  declare serving_id: string | null;
+  declare table_version: CreationOptional<string>;
+  declare due_at: CreationOptional<Date | null>;
+  declare created_at: CreationOptional<Date>;
+  declare closed_at: Date | null;
+  /** Why it takes nothing new. */
+  declare issue: Issue | null;
+  /** Part → what a person has set of its size. */
+  declare sizes: CreationOptional<SetSizes>;
+}
+
+export const defineEnvironment = (sequelize: Sequelize): typeof Environment =>
+  class extends Environment {}.init(
+    {
+      id: uuid({ key: true }),
+      project_id: uuid({ of: 'projects' }),
+      name: text(),
+      kind: text(),
+      plan_name: text(),
+      pull_request: int({ null: true }),
+      host: text(),
+      state: text({ made: true }),
+      health: text({ made: true }),
+      held_by: text({ null: true }),
+      held_why: text({ null: true }),
+      live_id: uuid({ null: true, of: 'deployments' }),
+      serving_id: uuid({ null: true, of: 'deployments' }),
+      table_version: bigint({ made: true }),
+      due_at: time({ null: true, made: true }),
+      created_at: time({ made: true }),
+      closed_at: time({ null: true }),
+      issue: json({ null: true }),
+      sizes: json({ made: true }),
+    },
+    { sequelize, modelName: 'Environment', tableName: 'environments', timestamps: false },
+  );

@@ -1,0 +1,35 @@
+/** Proposed changes of code hosts. */
+import {
+  type CreationOptional,
+  type InferAttributes,
+  type InferCreationAttributes,
+  Model,
+  type Sequelize,
+} from 'sequelize';
+import { flag, int, text, time, uuid } from '../columns.js';
+
+export class PullRequest extends Model<InferAttributes<PullRequest>, InferCreationAttributes<PullRequest>> {
+  declare project_id: string;
+  declare number: number;
+  declare title: string;
+  declare head: string;
+  declare base: string;
+  declare trusted: boolean;
+  declare state: 'open' | 'closed';
+  declare updated_at: CreationOptional<Date>;
+}
+
+export const definePullRequest = (sequelize: Sequelize): typeof PullRequest =>
+  class extends PullRequest {}.init(
+    {
+      project_id: uuid({ key: true, of: 'projects' }),
+      number: int({ key: true }),
+      title: text(),
+      head: text(),
+      base: text(),
+      trusted: flag(),
+      state: text(),
+      updated_at: time({ made: true }),
+    },
+    { sequelize, modelName: 'PullRequest', tableName: 'pull_requests', timestamps: false },
+  );
