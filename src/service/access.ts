@@ -62,6 +62,7 @@ export const access: Record<string, Access> = {
   'GET /api/projects/:project/environments/:name': 'viewer',
   'GET /api/projects/:project/environments/:name/promotion': 'viewer',
   'GET /api/projects/:project/environments/:name/figures': 'viewer',
+  'GET /api/projects/:project/environments/:name/logs': 'viewer',
   'POST /api/projects/:project/environments/:name/deployments': 'developer',
   'POST /api/projects/:project/environments/:name/hold': 'releaser',
   'POST /api/projects/:project/environments/:name/lift': 'releaser',

@@ -1,6 +1,6 @@
 /** Logs, as people's calls take and give them. */
 import { type Static, Type } from '@sinclair/typebox';
-import { Nullable } from './parts.js';
+import { Nullable, Time } from './parts.js';
 
 export const LogChunk = Type.Object({
   position: Type.Integer(),
@@ -18,3 +18,21 @@ export const FoundLines = Type.Object({
   next: Nullable(Type.Integer()),
 });
 export type FoundLines = Static<typeof FoundLines>;
+
+/** Lines of an environment's programs since a time, in the order in which they came in. */
+export const EnvironmentLines = Type.Object({
+  lines: Type.Array(
+    Type.Object({
+      /** `api.1` */
+      instance: Type.String(),
+      deployment: Type.Integer(),
+      /** When it came in. */
+      at: Time,
+      line: Type.Integer(),
+      text: Type.String(),
+    }),
+  ),
+  /** There are others behind them: ask again since the last. */
+  more: Type.Boolean(),
+});
+export type EnvironmentLines = Static<typeof EnvironmentLines>;

@@ -93,6 +93,14 @@ describe('an environment’s page', () => {
     await page.keyboard.press('Escape');
   });
 
+  it('shows what its programs print, live and narrowed', async () => {
+    await page.goto(`${world.url}/books/staging/log`);
+    await see('Nothing was printed.');
+    await world.cli('restart', 'books/staging');
+    await page.getByLabel('Find in the log').fill('a session was lost');
+    expect(await violations(page)).toEqual([]);
+  });
+
   it('draws figures, with the deployment marked', async () => {
     await page.goto(`${world.url}/books/staging/metrics`);
     await page.getByRole('img', { name: 'Requests over time' }).waitFor({ timeout: 40_000 });

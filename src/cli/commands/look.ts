@@ -2,7 +2,9 @@
 import type { Command } from 'commander';
 import type { AgentView, Board, Event, EventCheck } from '../../wire/overview.js';
 import type { Environment, EnvironmentDetail } from '../../wire/environments.js';
-import type { LogChunk } from '../../wire/logs.js';
+import { CodedError } from '../../core/errors/errors.js';
+import { parseDuration } from '../../core/durations.js';
+import type { EnvironmentLines, LogChunk } from '../../wire/logs.js';
 import type { PageOf } from '../../wire/parts.js';
 import type { Release, ReleaseDetail } from '../../wire/releases.js';
 import { environmentPlace, follow, get, projectName } from '../api.js';
@@ -148,13 +150,19 @@ export function lookCommands(program: Command): void {
     );
 
   shared(
-    program.command('logs <environment>').description('what the programs of an environment print'),
-    'tsunagi logs sailings/production --follow',
+    program
+      .command('logs <environment>')
+      .description('what the programs of an environment print, live, or searched by time and text'),
+    'tsunagi logs sailings/production --part api --since 2h --find "timetable cannot"',
   )
     .option('--part <part>', 'only this part')
     .option('-f, --follow', 'go on with new lines')
-    .action(async (text: string, options: Shared & { part?: string; follow?: boolean }) => {
+    .option('--since <duration>', 'how far back, of programs that have ended too: 10m, 2h')
+    .option('--find <text>', 'only lines with this text, whatever the case')
+    .action(async (text: string, options: LogOptions) => {
       const place = await environmentPlace(text, options.project);
+      if (!options.follow && (options.since !== undefined || options.find !== undefined))
+        return searched(place.path, options);
       const detail = await get<EnvironmentDetail>(place.path);
       const chosen = detail.instanceList.filter(
         (one) => (!options.part || one.part === options.part) && (one.state === 'ready' || one.state === 'starting'),
@@ -168,19 +176,56 @@ export function lookCommands(program: Command): void {
             Boolean(options.follow),
             Boolean(options.json),
             shown.length > 1,
+            options.find ?? '',
           ),
         ),
       );
     });
 }
 
-async function printLog(name: string, path: string, live: boolean, asJson: boolean, named: boolean): Promise<void> {
+type LogOptions = Shared & { part?: string; follow?: boolean; since?: string; find?: string };
+
+/** Lines of all programs since a time, in the order in which they came in. */
+async function searched(path: string, options: LogOptions): Promise<void> {
+  const span = parseDuration(options.since ?? '10m');
+  if (span === null)
+    throw new CodedError('usage', {
+      detail: `\`${options.since}\` is not a duration; one looks like 10m.`,
+      command: 'logs',
+    });
+  const query = new URLSearchParams({
+    since: new Date(Date.now() - span).toISOString(),
+    limit: '2000',
+    ...(options.part ? { part: options.part } : {}),
+    ...(options.find ? { find: options.find } : {}),
+  });
+  give(options, await get<EnvironmentLines>(`${path}/logs?${query}`), ({ lines, more }) => {
+    const width = Math.max(0, ...lines.map((one) => one.instance.length));
+    for (const one of lines)
+      say(
+        `${faint(`${new Date(one.at).toLocaleTimeString('en-GB')} ${plain(one.instance).padEnd(width)}`)}  ${printed(one.text)}`,
+      );
+    if (lines.length === 0) say('No such line.');
+    else if (more)
+      process.stderr.write(`${faint('There are more: look at a shorter time, or for something rarer.')}\n`);
+  });
+}
+
+async function printLog(
+  name: string,
+  path: string,
+  live: boolean,
+  asJson: boolean,
+  named: boolean,
+  wanted: string,
+): Promise<void> {
   let rest = '';
   const print = (chunk: LogChunk) => {
     if (asJson) return say(JSON.stringify({ instance: name, ...chunk }));
     const lines = (rest + chunk.text).split('\n');
     rest = lines.pop() ?? '';
-    for (const line of lines) say(`${named ? `${faint(name)}  ` : ''}${printed(line)}`);
+    const fits = lines.filter((line) => line.toLowerCase().includes(wanted.toLowerCase()));
+    for (const line of fits) say(`${named ? `${faint(name)}  ` : ''}${printed(line)}`);
   };
   if (live)
     await follow(`${path}&follow=true`, (kind, data: LogChunk) => {

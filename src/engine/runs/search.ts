@@ -1,7 +1,7 @@
 /** Lines of a log that have a text in them: read piece by piece, looked through apart. */
 import type { FoundLine } from '../../core/lines.js';
 import type { JobOutput } from '../apart/jobs.js';
-import { readPacked } from '../../records/runs/logs.js';
+import { readPacked, readPackedSince } from '../../records/runs/logs.js';
 import type { Context } from '../context.js';
 
 const chunksAtOnce = 32;
@@ -40,4 +40,55 @@ export async function searchLog(
     }
     return { found, next: null };
   }
+}
+
+/** A line of one of an environment's programs. */
+export interface LoggedLine {
+  instance: string;
+  line: number;
+  text: string;
+  at: Date;
+}
+
+/**
+ * Lines of several streams since a time, in the order in which they came in, those with a text alone where one is given (`''`: all). Of
+ * each at most `limit`, and of all together; `more` says that there are others behind them.
+ */
+export async function searchStreams(
+  context: Pick<Context, 'records' | 'apart'>,
+  whom: string,
+  streams: readonly string[],
+  { since, text, limit }: { since: Date; text: string; limit: number },
+): Promise<{ lines: LoggedLine[]; more: boolean }> {
+  const all: LoggedLine[] = [];
+  let more = false;
+  for (const stream of streams) {
+    let rest: FoundLine | null = null;
+    let count = 0;
+    const begins: { line: number; at: Date }[] = [];
+    const timeOf = (line: number): Date => begins.findLast((one) => one.line <= line)?.at ?? since;
+    for (let position = 0; ; ) {
+      const chunks = await readPackedSince(context.records, stream, since, position, chunksAtOnce);
+      for (const { firstLine, at } of chunks) begins.push({ line: firstLine, at });
+      const answer: JobOutput<'search'> = await context.apart.run('search', whom, {
+        chunks: chunks.map(({ firstLine, packed }) => ({ firstLine, packed })),
+        rest,
+        wanted: text.toLowerCase(),
+        from: 0,
+        limit: limit - count,
+      });
+      for (const one of answer.found) all.push({ ...one, instance: stream, at: timeOf(one.line) });
+      count += answer.found.length;
+      rest = answer.rest;
+      if (answer.next !== null) more = true;
+      const last = chunks.at(-1);
+      if (answer.next !== null || !last || chunks.length < chunksAtOnce) break;
+      position = last.position + last.bytes;
+    }
+    // A line that its program has not ended yet is one too.
+    if (!more && rest?.text.toLowerCase().includes(text.toLowerCase()) && count < limit)
+      all.push({ ...rest, text: rest.text.slice(0, 400), instance: stream, at: timeOf(rest.line) });
+  }
+  const sorted = all.sort((a, b) => a.at.getTime() - b.at.getTime());
+  return { lines: sorted.slice(0, limit), more: more || sorted.length > limit };
 }

@@ -182,6 +182,21 @@ export const readPacked = (db: Db, stream: string, from: number, limit: number):
     [stream, from, limit],
   );
 
+/** Whole chunks that came in at or after a time, as they are stored; at most `limit`, in their order from a position on. */
+export const readPackedSince = (
+  db: Db,
+  stream: string,
+  since: Date,
+  from: number,
+  limit: number,
+): Promise<(PackedChunk & { at: Date })[]> =>
+  query(
+    db,
+    `select position::float8 as position, bytes, first_line::float8 as "firstLine", packed, at
+     from log_chunks where stream = $1 and at >= $2 and position >= $3 order by position limit $4`,
+    [stream, since, from, limit],
+  );
+
 /** The end of a stream: at least its last `bytes` bytes, from the beginning of a chunk. */
 export async function tailStart(db: Db, stream: string, bytes: number): Promise<number> {
   const row = await queryOne<{ position: number }>(

@@ -4,14 +4,16 @@ import { Type } from '@sinclair/typebox';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import { attemptEnded } from '../../core/states.js';
 import { attemptById } from '../../records/runs/attempts.js';
-import { instanceById, projectOfInstance } from '../../records/deployments/instances.js';
+import { instanceById, instancesOfEnvironment, projectOfInstance } from '../../records/deployments/instances.js';
 import { gapOf, readLog, tailStart } from '../../records/runs/logs.js';
 import type { Caller } from '../../records/callers/people.js';
-import { searchLog } from '../../engine/runs/search.js';
-import { FoundLines, LogChunk } from '../../wire/logs.js';
+import { findEnvironment } from '../../records/deployments/environments.js';
+import { instancesByIds } from '../../records/figures/names.js';
+import { searchLog, searchStreams } from '../../engine/runs/search.js';
+import { EnvironmentLines, FoundLines, LogChunk } from '../../wire/logs.js';
 import { Page, type PageOf } from '../../wire/parts.js';
-import { Id } from '../../wire/parts.js';
-import { type App, notFound, type Service } from '../server.js';
+import { Id, Time } from '../../wire/parts.js';
+import { type App, needProject, notFound, type Service } from '../server.js';
 import { answerStream } from '../stream.js';
 
 const LogQuery = Type.Object(
@@ -31,6 +33,21 @@ const SearchQuery = Type.Object(
   },
   { additionalProperties: false },
 );
+const LinesQuery = Type.Object(
+  {
+    /** Default: ten minutes ago. */
+    since: Type.Optional(Time),
+    part: Type.Optional(Type.String({ maxLength: 40 })),
+    find: Type.Optional(Type.String({ maxLength: 200 })),
+    limit: Type.Optional(Type.Integer({ minimum: 1, maximum: 2_000 })),
+  },
+  { additionalProperties: false },
+);
+/** Milliseconds of an environment's logs that are looked at when nobody says since when. */
+const linesMs = 600_000;
+/** Programs whose logs are looked through at once: the newest. */
+const mostStreams = 60;
+
 /** Chunks (of up to 512 KiB) of one page, and of those that one live reader has in memory. */
 const chunksAtOnce = 64;
 const chunksLive = 4;
@@ -64,6 +81,39 @@ export function logRoutes(app: App, service: Service): void {
           facts: { state: instance?.state },
         };
       });
+    },
+  );
+
+  app.get(
+    '/api/projects/:project/environments/:name/logs',
+    { schema: { querystring: LinesQuery, response: { 200: EnvironmentLines } } },
+    async (request): Promise<EnvironmentLines> => {
+      const project = await needProject(service, request);
+      const { name } = request.params as { name: string };
+      const environment = await findEnvironment(records, project.id, name);
+      if (!environment) throw notFound('environment', `${project.name}/${name}`);
+      const { since, part, find = '', limit = 500 } = request.query;
+      const from = since ? new Date(since) : new Date(service.context.now() - linesMs);
+      const instances = (await instancesOfEnvironment(records, environment.id))
+        .filter((one) => (!part || one.part === part) && (one.ended_at === null || one.ended_at >= from))
+        .slice(0, mostStreams);
+      const { lines, more } = await searchStreams(
+        service.context,
+        project.id,
+        instances.map((one) => one.id),
+        { since: from, text: find, limit },
+      );
+      const names = await instancesByIds(records, null, [...new Set(lines.map((one) => one.instance))]);
+      return {
+        more,
+        lines: lines.map((one) => ({
+          instance: names.get(one.instance)?.label ?? one.instance,
+          deployment: names.get(one.instance)?.deployment ?? 0,
+          at: one.at.toISOString(),
+          line: one.line,
+          text: one.text,
+        })),
+      };
     },
   );
 

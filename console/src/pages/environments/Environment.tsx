@@ -5,12 +5,13 @@ import type { EnvironmentDetail } from '../../../../src/wire/environments';
 import { get, paths, post } from '../../data/api';
 import { Crumbs, Button, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
+import { EnvironmentLog } from './EnvironmentLog';
 import { History } from './History';
 import { Metrics } from './Metrics';
 import { Overview } from './Overview';
 import { Resources } from './Resources';
 
-const sections = ['overview', 'metrics', 'resources', 'history'] as const;
+const sections = ['overview', 'log', 'metrics', 'resources', 'history'] as const;
 type Section = (typeof sections)[number];
 
 export function EnvironmentPage(): React.ReactNode {
@@ -114,6 +115,8 @@ export function EnvironmentPage(): React.ReactNode {
       <Tabs project={project} environment={environment} now={section} resources={one.resources.length} />
       {section === 'overview' ? (
         <Overview one={one} busy={act.isPending} revert={revert} />
+      ) : section === 'log' ? (
+        <EnvironmentLog one={one} />
       ) : section === 'metrics' ? (
         <Metrics project={project} environment={environment} />
       ) : section === 'resources' ? (
@@ -121,7 +124,7 @@ export function EnvironmentPage(): React.ReactNode {
       ) : section === 'history' ? (
         <History one={one} busy={act.isPending} revert={revert} />
       ) : (
-        <Empty title="There is no such section.">It has an overview, metrics, resources and a history.</Empty>
+        <Empty title="There is no such section.">It has an overview, a log, metrics, resources and a history.</Empty>
       )}
     </>
   );
@@ -140,6 +143,7 @@ function Tabs({
 }) {
   const text: Record<Section, string> = {
     overview: 'Overview',
+    log: 'Log',
     metrics: 'Metrics',
     resources: resources ? `Resources · ${resources}` : 'Resources',
     history: 'History',
