@@ -343,7 +343,9 @@ describe('migrations', () => {
       await migrate(older);
       const [release] = await query<{ plan: { parts: object } }>(older, 'select plan from releases');
       const site = { missing: null, headers: [], redirects: [], settings: null };
-      expect(release?.plan.parts).toEqual({ api: { ...part, ...site, strip: false, sticky: false } });
+      expect(release?.plan.parts).toEqual({
+        api: { ...part, ...site, strip: false, sticky: false, memory: null, cpu: null, auto: null },
+      });
       const [server, page] = paths;
       const { environment: where, paths: _paths, ...who } = body;
       expect(await routeBody(older, 'x.localhost')).toEqual({

@@ -286,6 +286,7 @@ describe('tables', () => {
       '007-words',
       '008-claims',
       '009-targets',
+      '010-environments',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -1,6 +1,5 @@
 /** The definition as the rest of the house sees it: complete, with every default filled in. */
 import type { SiteHeaders, SiteRedirect } from '../cutover/route.js';
-import type { Auto } from '../scale/sizes.js';
 import type { PartKind, ResourceKind } from '../states.js';
 
 export interface Definition {
@@ -57,6 +56,14 @@ export interface Task extends Omit<TaskPlan, 'shards' | 'each'> {
   each: Record<string, string>;
   /** Which piece of how many; counted from 1. */
   shard: { index: number; count: number } | null;
+}
+
+/** Bounds between which a part is held by the processor that it takes. */
+export interface Auto {
+  min: number;
+  max: number;
+  /** Share of its cores that each is to take: 0 to 1. */
+  cpu: number;
 }
 
 export interface Part {

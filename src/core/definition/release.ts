@@ -2,10 +2,10 @@
 import { parseDuration } from '../durations.js';
 import { parseSize } from '../sizes.js';
 import { hintFor } from '../nearest.js';
-import type { Auto } from '../scale/sizes.js';
 import type { PartKind, ResourceKind } from '../states.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
 import {
+  type Auto,
   defaults,
   fieldsOf,
   type Part,

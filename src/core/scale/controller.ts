@@ -8,7 +8,7 @@
  * | never in the last five minutes asked for as many | goes down to the most that was asked for, to half at most; not within five minutes of a change |
  * | neither | stays |
  */
-import type { Auto } from './sizes.js';
+import type { Auto } from '../definition/model.js';
 
 /** What a part took in one slot of ten seconds. */
 export interface Load {

@@ -2,15 +2,7 @@
  * How many of a part are wanted in an environment, and how large: what the definition says of the part, over it what the environment's
  * plan on main says, over it what a person has set; between the bounds that the definition gives, what the controller has found.
  */
-import type { EnvironmentPlan, Part } from '../definition/model.js';
-
-/** Bounds between which a part is held by the processor that it takes. */
-export interface Auto {
-  min: number;
-  max: number;
-  /** Share of its cores that each is to take: 0 to 1. */
-  cpu: number;
-}
+import type { Auto, EnvironmentPlan, Part } from '../definition/model.js';
 
 export interface Size {
   instances: number;

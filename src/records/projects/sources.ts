@@ -349,3 +349,18 @@ export const commitById = (
     ...within,
   });
 };
+
+/** Several at once; those that are not known are left out. */
+export const commitsByIds = (
+  db: Db,
+  project: string,
+  ids: readonly string[],
+): Promise<{ id: string; title: string; author: string; at: Date }[]> => {
+  const { Commit, in: within } = tables(db);
+  return Commit.findAll({
+    attributes: ['id', 'title', 'author', 'at'],
+    where: { project_id: project, id: [...ids] },
+    raw: true,
+    ...within,
+  });
+};

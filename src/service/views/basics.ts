@@ -1,5 +1,5 @@
 /** What every view is made of: issues in words, times, commits, projects, events. */
-import { commitById } from '../../records/projects/sources.js';
+import { commitById, commitsByIds } from '../../records/projects/sources.js';
 import { type Issue, wording } from '../../core/errors/errors.js';
 import type { Db } from '../../records/database.js';
 import type { EventRow } from '../../records/events.js';
@@ -17,6 +17,15 @@ export const iso = (at: Date | null): string | null => at?.toISOString() ?? null
 export async function commitView(db: Db, project: string, id: string): Promise<Commit> {
   const row = await commitById(db, project, id);
   return { id, title: row?.title ?? '', author: row?.author ?? '', at: (row?.at ?? new Date(0)).toISOString() };
+}
+
+/** Several at once: id → commit. */
+export async function commitViews(db: Db, project: string, ids: readonly string[]): Promise<(id: string) => Commit> {
+  const rows = new Map((await commitsByIds(db, project, ids)).map((row) => [row.id, row]));
+  return (id) => {
+    const row = rows.get(id);
+    return { id, title: row?.title ?? '', author: row?.author ?? '', at: (row?.at ?? new Date(0)).toISOString() };
+  };
 }
 
 export function projectView(service: Service, row: ProjectRow): Project {

@@ -14,8 +14,8 @@ import { releaseById } from '../../records/deployments/releases.js';
 import type { EnvironmentDetail } from '../../wire/environments.js';
 import { addressesDelay } from '../delays.js';
 import type { Service } from '../server.js';
-import { iso, said } from './basics.js';
-import { deploymentView } from './releases.js';
+import { commitViews, iso, said } from './basics.js';
+import { deploymentOf } from './releases.js';
 import { resourceViews } from './resources.js';
 
 /** What is wanted of a part that is a program. */
@@ -45,6 +45,7 @@ export async function environmentDetail(
   const numbers = new Map(past.map((one) => [one.id, one.number]));
   const names = new Map(agents.map((agent) => [agent.id, agent.name]));
   const live = past.find((one) => one.id === row.live_id)?.release ?? null;
+  const commit = await commitViews(db, project.id, [...new Set(past.map((one) => one.commit))]);
   const noRoom = await noRoomFor(db, instances);
   const open = instances.filter((one) => one.state === 'waiting' || one.state === 'starting' || one.state === 'ready');
   const over = instances.filter((one) => !open.includes(one)).slice(0, 10);
@@ -77,7 +78,7 @@ export async function environmentDetail(
       endedAt: iso(one.ended_at),
     })),
     resources: await resourceViews(db, { project, environment: row }),
-    history: await Promise.all(past.map((one) => deploymentView(db, project, one))),
+    history: past.map((one) => deploymentOf(project, row, one, one.release, commit(one.commit))),
     revertsTo: revertTarget(past.map(asPast), live),
     delays: addressesDelay(await listEdges(db), row),
   };

@@ -10,6 +10,7 @@ import type { DeploymentRow } from '../../records/deployments/deployments.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { evidenceOf, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import type { Deployment } from '../../wire/environments.js';
+import type { Commit } from '../../wire/projects.js';
 import type { Promotion, Release, ReleaseDetail } from '../../wire/releases.js';
 import type { Service } from '../server.js';
 import { commitView, iso, said } from './basics.js';
@@ -47,12 +48,23 @@ export async function deploymentView(
 ): Promise<Deployment> {
   const release = await releaseById(db, row.release_id);
   const environment = await environmentById(db, row.environment_id);
+  return deploymentOf(project, environment, row, release.number, await commitView(db, project.id, release.commit));
+}
+
+/** The same where its release, commit and environment are known. */
+export function deploymentOf(
+  project: Pick<ProjectRow, 'name'>,
+  environment: { name: string },
+  row: DeploymentRow,
+  release: number,
+  commit: Commit,
+): Deployment {
   return {
     project: project.name,
     environment: environment.name,
     number: row.number,
-    release: release.number,
-    commit: await commitView(db, project.id, release.commit),
+    release,
+    commit,
     kind: row.kind,
     actor: row.actor,
     state: row.state,
