@@ -12,7 +12,7 @@ import { api, app, appDefinition, type Checkout, openWorld, until, visit, type W
 
 let world: World;
 beforeAll(async () => {
-  world = await openWorld({ timing: { lease: 2_000, warm: 60_000 } });
+  world = await openWorld({ timing: { lease: 3_000, warm: 60_000 } });
 });
 afterAll(() => world?.close());
 
@@ -185,7 +185,7 @@ describe('an agent', () => {
       }
     };
     signalAll('SIGSTOP');
-    await new Promise((resolve) => setTimeout(resolve, 6_000));
+    await new Promise((resolve) => setTimeout(resolve, 7_000));
     signalAll('SIGCONT');
     const run = await runOf(commit);
     expect([run.state, run.taskList[0]?.attempts.map((one) => one.state)]).toEqual(['passed', ['passed']]);
