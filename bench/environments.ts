@@ -131,7 +131,7 @@ async function figures(bench: Bench, records: pg.Client): Promise<Figure[]> {
   await records.query(
     `insert into figures (step, at, environment_id, deployment, part, instance, requests, errors, bytes, times, cpu, memory)
      select 3600, date_trunc('hour', now()) - n * interval '1 hour', e, 1 + n / 100, 'part-' || p, '', 100000, 10, 1, $1::int[], 1000, 1000000
-     from unnest($2::uuid[]) e, generate_series(1, 600) n, generate_series(0, 4) p on conflict do nothing`,
+     from unnest($2::uuid[]) e, generate_series(1, 719) n, generate_series(0, 4) p on conflict do nothing`,
     [times, rows.map((row) => row.id)],
   );
   await records.query('analyze figures');
