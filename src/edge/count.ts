@@ -1,9 +1,9 @@
 /** Counts what passes here, in slots of ten seconds, and sends it on: each slot once it is over, again until it is taken. */
 import { randomUUID } from 'node:crypto';
-import { backoff } from '../core/backoff.js';
 import { count, type Histogram } from '../core/figures/histogram.js';
 import type { Client } from '../wire/client.js';
 import type { EdgeFigures } from '../wire/figures.js';
+import { openOutbox } from '../wire/outbox.js';
 
 /** One request on its way: whoever answers it notes what is known. */
 export interface Note {
@@ -58,11 +58,11 @@ export function openCounter(
   let batch = 0;
   let slot = Math.floor(now() / slotMs);
   let sums = new Map<string, Sum>();
-  const waiting: EdgeFigures[] = [];
-  let sending: Promise<void> | null = null;
-  let failures = 0;
-  let closed = false;
-  let lost = 0;
+  const outbox = openOutbox<EdgeFigures>(
+    (one) => client.post('/api/edge/figures', one),
+    mostSlots,
+    (error, lost) => log.warn({ error: String(error), lost }, 'figures could not be sent; trying again'),
+  );
 
   const turn = (last = false): void => {
     const current = Math.floor(now() / slotMs);
@@ -74,32 +74,10 @@ export function openCounter(
         const [host = '', deployment = '', part = '', instance = ''] = key.split('\n');
         return { at, host, deployment: Number(deployment.slice(1)), part, instance, ...sum };
       });
-      waiting.push({ boot, batch, name, figures });
-      if (waiting.length > mostSlots) {
-        waiting.shift();
-        lost++;
-      }
+      outbox.put({ boot, batch, name, figures });
     }
     sums = new Map();
     slot = current;
-    send();
-  };
-  const send = (): void => {
-    sending ??= (async () => {
-      for (let first = waiting[0]; first && !closed; first = waiting[0]) {
-        try {
-          await client.post('/api/edge/figures', first);
-          if (waiting[0] === first) waiting.shift();
-          failures = 0;
-        } catch (error) {
-          failures++;
-          if (failures === 1) log.warn({ error: String(error), lost }, 'figures could not be sent; trying again');
-          await new Promise((resolve) => setTimeout(resolve, backoff('poll', failures)).unref());
-        }
-      }
-    })().finally(() => {
-      sending = null;
-    });
   };
   // A little after the slot's end: what was counted last is in it.
   const timer = setInterval(() => turn(), 1_000);
@@ -122,8 +100,7 @@ export function openCounter(
     async close() {
       clearInterval(timer);
       turn(true);
-      await Promise.race([sending, new Promise((resolve) => setTimeout(resolve, 1_000))]);
-      closed = true;
+      await outbox.close(1_000);
     },
   };
 }

@@ -25,6 +25,7 @@ import {
   earlierAnswer,
   keepAnswer,
 } from '../records/callers/people.js';
+import { type EnvironmentRow, findEnvironment } from '../records/deployments/environments.js';
 import { findProject, type ProjectRow } from '../records/projects/projects.js';
 import type { Problem } from '../wire/parts.js';
 import { type Access, access, boundMay } from './access.js';
@@ -172,6 +173,22 @@ export async function needProject(service: Service, request: FastifyRequest): Pr
   const row = await findProject(service.context.records, project);
   if (!row) throw notFound('project', project);
   return row;
+}
+
+/** The environment of a path: `…/projects/PROJECT/environments/NAME`. */
+export async function needEnvironment(
+  service: Service,
+  request: FastifyRequest,
+): Promise<{ project: ProjectRow; environment: EnvironmentRow }> {
+  const project = await needProject(service, request);
+  const { name } = request.params as { name: string };
+  const environment = await findEnvironment(service.context.records, project.id, name);
+  if (!environment)
+    throw new CodedError('not_found', {
+      what: `The environment ${project.name}/${name.slice(0, 60)}`,
+      hint: 'It is made when the main branch declares it; `tsunagi board` shows what there is.',
+    });
+  return { project, environment };
 }
 
 export async function needRun(

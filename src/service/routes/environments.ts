@@ -8,7 +8,7 @@ import { scale } from '../../engine/deployments/scaling.js';
 import { promote } from '../../engine/deployments/promotions.js';
 import { hold, lift, revert } from '../../engine/deployments/reverts.js';
 import { findDeployment } from '../../records/deployments/deployments.js';
-import { type EnvironmentRow, findEnvironment } from '../../records/deployments/environments.js';
+import type { EnvironmentRow } from '../../records/deployments/environments.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import type { Caller } from '../../records/callers/people.js';
 import {
@@ -25,7 +25,7 @@ import {
 import { Page } from '../../wire/parts.js';
 import { Promotion } from '../../wire/releases.js';
 import { roleForAct } from '../access.js';
-import { type App, change, needProject, notFound, requireAccess, type Service } from '../server.js';
+import { type App, change, needEnvironment, needProject, notFound, requireAccess, type Service } from '../server.js';
 import { environmentView, environmentViews } from '../views/board.js';
 import { environmentDetail } from '../views/environments.js';
 import { deploymentView, promotionView } from '../views/releases.js';
@@ -49,14 +49,8 @@ export function environmentRoutes(app: App, service: Service): void {
     '/api/projects/:project/environments/:name',
     { schema: { response: { 200: EnvironmentDetail } } },
     async (request) => {
-      const project = await needProject(service, request);
-      const row = await findEnvironment(records, project.id, nameOf(request));
-      if (!row)
-        throw new CodedError('not_found', {
-          what: `The environment ${project.name}/${nameOf(request).slice(0, 60)}`,
-          hint: 'It is made when the main branch declares it; `tsunagi board` shows what there is.',
-        });
-      return environmentDetail(service, records, project, row);
+      const { project, environment } = await needEnvironment(service, request);
+      return environmentDetail(service, records, project, environment);
     },
   );
 

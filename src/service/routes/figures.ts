@@ -3,10 +3,9 @@ import { CodedError } from '../../core/errors/errors.js';
 import type { Figure } from '../../core/figures/figures.js';
 import { linesOf, takeFigures } from '../../engine/figures/figures.js';
 import { grantOf } from '../../records/callers/people.js';
-import { findEnvironment } from '../../records/deployments/environments.js';
 import { instancesByIds, livedIn, hostsOf } from '../../records/figures/names.js';
 import { AgentFigures, EdgeFigures, FigureLines, FigureQuery } from '../../wire/figures.js';
-import { type App, needAgent, needProject, type Service, tokenOf } from '../server.js';
+import { type App, needAgent, needEnvironment, type Service, tokenOf } from '../server.js';
 
 const hour = 3_600;
 /** Seconds over which lines may be asked for. */
@@ -58,14 +57,7 @@ export function figureRoutes(app: App, service: Service): void {
     '/api/projects/:project/environments/:name/figures',
     { schema: { querystring: FigureQuery, response: { 200: FigureLines } } },
     async (request): Promise<FigureLines> => {
-      const project = await needProject(service, request);
-      const { name } = request.params as { name: string };
-      const environment = await findEnvironment(records, project.id, name);
-      if (!environment)
-        throw new CodedError('not_found', {
-          what: `The environment ${project.name}/${name.slice(0, 60)}`,
-          hint: '`tsunagi board` shows what there is.',
-        });
+      const { environment } = await needEnvironment(service, request);
       const { part = null, by = 'part' } = request.query;
       const until = Math.floor((request.query.until ? Date.parse(request.query.until) : context.now()) / 1_000);
       const from = request.query.from ? Math.floor(Date.parse(request.query.from) / 1_000) : until - hour;

@@ -7,13 +7,12 @@ import { attemptById } from '../../records/runs/attempts.js';
 import { instanceById, instancesOfEnvironment, projectOfInstance } from '../../records/deployments/instances.js';
 import { gapOf, readLog, tailStart } from '../../records/runs/logs.js';
 import type { Caller } from '../../records/callers/people.js';
-import { findEnvironment } from '../../records/deployments/environments.js';
 import { instancesByIds } from '../../records/figures/names.js';
 import { searchLog, searchStreams } from '../../engine/runs/search.js';
 import { EnvironmentLines, FoundLines, LogChunk } from '../../wire/logs.js';
 import { Page, type PageOf } from '../../wire/parts.js';
 import { Id, Time } from '../../wire/parts.js';
-import { type App, needProject, notFound, type Service } from '../server.js';
+import { type App, needEnvironment, notFound, type Service } from '../server.js';
 import { answerStream } from '../stream.js';
 
 const LogQuery = Type.Object(
@@ -88,10 +87,7 @@ export function logRoutes(app: App, service: Service): void {
     '/api/projects/:project/environments/:name/logs',
     { schema: { querystring: LinesQuery, response: { 200: EnvironmentLines } } },
     async (request): Promise<EnvironmentLines> => {
-      const project = await needProject(service, request);
-      const { name } = request.params as { name: string };
-      const environment = await findEnvironment(records, project.id, name);
-      if (!environment) throw notFound('environment', `${project.name}/${name}`);
+      const { project, environment } = await needEnvironment(service, request);
       const { since, part, find = '', limit = 500 } = request.query;
       const from = since ? new Date(since) : new Date(service.context.now() - linesMs);
       const instances = (await instancesOfEnvironment(records, environment.id))

@@ -17,8 +17,7 @@ import {
 } from '../../engine/resources/acts.js';
 import { look, rowsOf, tablesOf } from '../../engine/resources/look.js';
 import { connect, tryAddress } from '../../engine/resources/connect.js';
-import { type EnvironmentRow, findEnvironment } from '../../records/deployments/environments.js';
-import type { ProjectRow } from '../../records/projects/projects.js';
+import { findEnvironment } from '../../records/deployments/environments.js';
 import { loginState } from '../../records/resources/logins.js';
 import { findResource, leftResources, type ResourceRow } from '../../records/resources/resources.js';
 import { Page } from '../../wire/parts.js';
@@ -36,7 +35,7 @@ import {
   RowQuery,
   TableList,
 } from '../../wire/resources.js';
-import { type App, change, needProject, type Service } from '../server.js';
+import { type App, change, needEnvironment, needProject, type Service } from '../server.js';
 import { backupView, resourceDetail, resourceView, resourceViews } from '../views/resources.js';
 
 /** How often one person may have an address tried. */
@@ -55,16 +54,7 @@ export function resourceRoutes(app: App, service: Service): void {
   const path = '/api/projects/:project/environments/:name/resources';
   const one = `${path}/:resource`;
 
-  const needAt = async (request: FastifyRequest): Promise<{ project: ProjectRow; environment: EnvironmentRow }> => {
-    const project = await needProject(service, request);
-    const environment = await findEnvironment(records, project.id, params(request).name);
-    if (!environment)
-      throw new CodedError('not_found', {
-        what: `The environment ${project.name}/${params(request).name.slice(0, 60)}`,
-        hint: '`tsunagi board` shows what there is.',
-      });
-    return { project, environment };
-  };
+  const needAt = (request: FastifyRequest) => needEnvironment(service, request);
   const placeOf = async (request: FastifyRequest): Promise<Place> => ({
     project: await needProject(service, request),
     environment: params(request).name,
