@@ -1,7 +1,7 @@
 /** Cutovers and reverts under 200 requests a second: what is lost, and how long a revert takes to its first old answer. */
 import { Agent, request } from 'node:http';
 import { until, untilLive } from '../demo/seed.js';
-import type { Deployment } from '../src/wire/environments.js';
+import type { Deployment } from '../src/wire/environments/environments.js';
 import { type Bench, type Figure, figure } from './harness.js';
 import { benchProject } from './project.js';
 

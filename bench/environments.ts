@@ -2,7 +2,7 @@
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import pg from 'pg';
-import type { Deployment } from '../src/wire/environments.js';
+import type { Deployment } from '../src/wire/environments/environments.js';
 import { until } from '../demo/seed.js';
 import { type Bench, type Figure, figure, timed } from './harness.js';
 import { benchProject } from './project.js';

@@ -3,7 +3,7 @@ import { execFileSync, spawn } from 'node:child_process';
 import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { AddedProject } from '../src/wire/projects.js';
-import type { Environment } from '../src/wire/environments.js';
+import type { Environment } from '../src/wire/environments/environments.js';
 import type { Recognised } from '../src/wire/guide.js';
 import { commit, startCheckout } from '../demo/scenario/write.js';
 import { type Bench, type Figure, figure, timed } from './harness.js';

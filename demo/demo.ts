@@ -8,7 +8,9 @@ import { checkoutName, defaultData, openHouse, parsePorts, untilSignal } from '.
 import { CodedError, wording } from '../src/core/errors/errors.js';
 import { startCodeHost } from './codehost/codehost.js';
 import { newcomerName } from './scenario/newcomer.js';
-import { demoApi, seed } from './seed.js';
+import { startMailbox } from './mailbox/mailbox.js';
+import { startNameServer } from './nameserver/nameserver.js';
+import { demoApi, prove, seed } from './seed.js';
 import { tour } from './tour.js';
 
 const root = dirname(dirname(dirname(fileURLToPath(import.meta.url))));
@@ -35,7 +37,18 @@ async function main(): Promise<number> {
     await endLeftInstances(join(data, 'agent'));
     rmSync(data, { recursive: true, force: true });
   }
-  const house = await openHouse({ data, ports: parsePorts(values.port ?? []), say });
+  mkdirSync(data, { recursive: true });
+  const names = await startNameServer();
+  const mailbox = await startMailbox(join(data, 'mail'));
+  const house = await openHouse({
+    data,
+    ports: parsePorts(values.port ?? []),
+    env: {
+      TSUNAGI_RESOLVERS: names.address,
+      TSUNAGI_MAIL: JSON.stringify({ host: '127.0.0.1', port: mailbox.port, from: 'tsunagi@kohama.example' }),
+    },
+    say,
+  });
   const codehost = await openCodeHost(data);
   try {
     const api = demoApi(house.url, house.token);
@@ -45,11 +58,14 @@ async function main(): Promise<number> {
     const checkouts = join(data, 'checkouts');
     mkdirSync(checkouts, { recursive: true });
     if (!existsSync(seeded)) {
-      await seed(api, codehost, checkouts, say);
+      await seed(api, codehost, names, checkouts, say);
       writeFileSync(seeded, new Date().toISOString());
     }
+    await prove(api, names);
     if (values.tour)
-      return (await tour({ house, codehost, api, root, checkouts, home: join(data, 'home'), say })) ? 0 : 1;
+      return (await tour({ house, codehost, names, mailbox, api, root, checkouts, home: join(data, 'home'), say }))
+        ? 0
+        : 1;
     const app = (host: string) => `http://${host}:${house.edgePort}/`;
     say();
     say(`The console    ${house.url}/sign-in#${await house.signIn()}`);
@@ -58,6 +74,10 @@ async function main(): Promise<number> {
       `sailings       production ${app('sailings-production.localhost')}   staging ${app('sailings-staging.localhost')}`,
     );
     say(`               the review of a pull request ${app('pr-214-sailings.review.localhost')}`);
+    say(
+      `               over TLS https://departures.kohama.example:${house.ports.tls}/, by the authority of ${house.url}/api/authority`,
+    );
+    say(`Mail that alerts send is kept in ${mailbox.folder}`);
     say();
     say('Try next, in another terminal:');
     say(`  ./tsunagi sign-in ${house.url} --code ${await house.signIn()}`);
@@ -74,6 +94,8 @@ async function main(): Promise<number> {
   } finally {
     await codehost.close();
     await house.close();
+    names.close();
+    await mailbox.close();
   }
 }
 

@@ -2,11 +2,14 @@
 import { spawn } from 'node:child_process';
 import { mkdirSync } from 'node:fs';
 import { request } from 'node:http';
+import { request as secureRequest } from 'node:https';
 import { join } from 'node:path';
 import type { PageOf } from '../src/wire/parts.js';
 import type { Run } from '../src/wire/runs.js';
 import type { House } from '../src/cli/serve/serve.js';
 import type { CodeHost } from './codehost/codehost.js';
+import type { Mailbox } from './mailbox/mailbox.js';
+import type { NameServer } from './nameserver/nameserver.js';
 import { newcomerMended, newcomerName } from './scenario/newcomer.js';
 import { greeting, proposal, wrong } from './scenario/sailings.js';
 import { commit, git } from './scenario/write.js';
@@ -15,6 +18,8 @@ import { type DemoApi, until, untilLive } from './seed.js';
 export interface TourOptions {
   house: House;
   codehost: CodeHost;
+  names: NameServer;
+  mailbox: Mailbox;
   api: DemoApi;
   root: string;
   /** Folder of the checkouts. */
@@ -24,7 +29,17 @@ export interface TourOptions {
 }
 
 /** True only if every answer was right. */
-export async function tour({ house, codehost, api, root, checkouts, home, say }: TourOptions): Promise<boolean> {
+export async function tour({
+  house,
+  codehost,
+  names,
+  mailbox,
+  api,
+  root,
+  checkouts,
+  home,
+  say,
+}: TourOptions): Promise<boolean> {
   const checkout = join(checkouts, 'sailings');
   let wrongAnswers = 0;
   mkdirSync(home, { recursive: true });
@@ -199,6 +214,29 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
   }, 'figures of production');
   expect('what was answered is counted', counted.includes('P95'));
 
+  act('A job: every morning at five, and now by hand');
+  const jobs = await command('tsunagi job list sailings/production');
+  expect('it says when it runs next', /digest +05:00 Asia\/Tokyo +\d{4}-/.test(jobs));
+  const digest = await command('tsunagi job run sailings/production digest');
+  expect('it reads the timetable, and passes', digest.includes('Mejima: ') && digest.includes('passed'));
+
+  act('A name of its own: proven by a record, certified, answered under TLS');
+  const wanted = await command('tsunagi address add sailings/staging timetable.kohama.example');
+  const value = /should say “(.+?)”/.exec(wanted)?.[1] ?? '';
+  expect('the record that proves it is named, with what was found', wanted.includes('found was no such record'));
+  names.set('_tsunagi.timetable.kohama.example', { TXT: [value] });
+  say(`  (whoever keeps the names of kohama.example sets it: TXT ${value})`);
+  const certified = await command('tsunagi address check sailings/staging timetable.kohama.example');
+  expect('it is certified', certified.includes('is certified'));
+  const authority = await (await fetch(`${house.url}/api/authority`)).text();
+  const safely = await until(
+    () => fetchSecurely(house.ports.tls, 'timetable.kohama.example', '/api/version', authority).catch(() => null),
+    'the edge has the certificate',
+  );
+  say(`$ curl --cacert authority.pem https://timetable.kohama.example:${house.ports.tls}/api/version`);
+  say(`  ${safely.status} ${safely.text.slice(0, 160)}`);
+  expect('and answered under TLS', safely.status === 200);
+
   act('A newcomer’s first five minutes: a repository without a definition');
   const place = join(checkouts, newcomerName);
   const tried = await command(
@@ -210,6 +248,14 @@ export async function tour({ house, codehost, api, root, checkouts, home, say }:
     tried.includes('Node with npm') && tried.includes('listens on port 3000, whatever PORT says'),
   );
   expect('the first try fails, and says why', /web listens on 3000, it was given PORT=\d+/.test(tried));
+  const mail = await until(
+    async () => mailbox.all().find((one) => one.subject === `${newcomerName}/staging: a deployment failed`),
+    'the mail',
+  );
+  say(`  (a mail came: ${mail.subject})`);
+  expect('and whoever is on call has a mail with the cause', mail.text.includes('listens on 3000'));
+  const alerted = await command('tsunagi alert list');
+  expect('it is among what is wrong', alerted.includes(`${newcomerName}/staging`));
   const mendedCommit = await commit(place, newcomerMended, 2030);
   say(`$ git -C ${newcomerName} push origin main`);
   await git(place, 'push', '-q', 'origin', 'main');
@@ -246,6 +292,24 @@ function run(
       stream.on('data', (chunk: Buffer) => (output += chunk.toString('utf8')));
     child.on('error', reject);
     child.on('close', (status) => resolve({ output, status }));
+  });
+}
+
+/** Over TLS, trusting one authority alone. */
+function fetchSecurely(
+  port: number,
+  host: string,
+  path: string,
+  ca: string,
+): Promise<{ status: number; text: string }> {
+  return new Promise((resolve, reject) => {
+    secureRequest({ host: '127.0.0.1', port, path, servername: host, ca, headers: { host } }, (answer) => {
+      const parts: Buffer[] = [];
+      answer.on('data', (chunk: Buffer) => parts.push(chunk));
+      answer.on('end', () => resolve({ status: answer.statusCode ?? 0, text: Buffer.concat(parts).toString('utf8') }));
+    })
+      .on('error', reject)
+      .end();
   });
 }
 

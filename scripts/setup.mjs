@@ -51,6 +51,8 @@ const wanted = [
         ['chromium', has('chromium')],
         // For its promtool, which judges figures.
         ['prometheus', has('promtool')],
+        // A certificate authority that speaks ACME.
+        ['pebble', has('pebble')],
         ['python3', existsSync('/usr/bin/python3')],
         ['openjdk-17-jdk-headless', existsSync('/usr/bin/javac')],
       ]

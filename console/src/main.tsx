@@ -15,6 +15,7 @@ import type { Me } from '../../src/wire/people';
 import { get, Refusal } from './data/api';
 import { followFeed } from './data/live';
 import { readSearch, type Search } from './data/search';
+import { AlertsPage } from './pages/alerts/Alerts';
 import { BoardPage } from './pages/board/Board';
 import { EnvironmentPage } from './pages/environments/Environment';
 import { GuidePage } from './pages/projects/Guide';
@@ -70,6 +71,7 @@ const router = createRouter({
     page('/sign-in', SignInPage, ['then']),
     page('/runs', RunsPage, ['project', 'state', 'branch']),
     page('/add', GuidePage),
+    page('/alerts', AlertsPage),
     page('/you', YouPage),
     page('/$project', ProjectPage, ['ref']),
     page('/$project/runs/$number', RunPage, ['task', 'attempt', 'line']),

@@ -11,7 +11,7 @@ tools: { node: ">=20" }
 tasks:
   lint:
     reads: [package.json, src/, web/, test/, smoke/]
-    run: node --check src/api.js && node --check src/caller.js && node --check web/build.js
+    run: node --check src/api.js && node --check src/caller.js && node --check src/digest.js && node --check web/build.js
   unit:
     reads: [package.json, src/, test/]
     run:
@@ -43,6 +43,7 @@ release:
       redirects: { /timetable: / }
     api: { kind: server, files: [package.json, src/], start: node src/api.js, at: /api, ready: /api/ready, instances: 2 }
     caller: { kind: worker, files: [package.json, src/], start: node src/caller.js }
+    digest: { kind: job, files: [package.json, src/], run: node src/digest.js, at: ["05:00 Asia/Tokyo"], timeout: 2m }
   resources:
     timetable: { kind: postgres, backup: { every: 1d, keep: 7, try: 7d } }
   prepare: { part: api, run: node src/migrate.js }
@@ -166,6 +167,15 @@ createServer((request, response) =>
 `;
 const goodRow = '{ ...one, arrives: arrival(one) }';
 
+const digest = `import { sailings } from './store.js';
+
+// What the harbour office reads in the morning.
+const count = {};
+for (const { to } of await sailings()) count[to] = (count[to] ?? 0) + 1;
+for (const [to, sailings] of Object.entries(count).sort()) console.log(to + ': ' + sailings + ' sailings today');
+process.exit(0);
+`;
+
 const caller = `import { sailings } from './store.js';
 import { departures } from './timetable.js';
 
@@ -273,6 +283,7 @@ export const history: Change[] = [
       'src/migrations/001-sailings.sql': table,
       'src/api.js': api(goodRow),
       'src/caller.js': caller,
+      'src/digest.js': digest,
       'web/index.html': page('Departures'),
       'web/board.js': board('one.at, one.to'),
       'web/board.css': css,

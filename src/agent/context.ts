@@ -1,5 +1,5 @@
 import type { Issue } from '../core/errors/errors.js';
-import type { Client } from '../wire/client.js';
+import type { Client } from '../wire/rooms/client.js';
 import type { Databases } from '../resources/postgres/attempts.js';
 import type { Caches } from './attempts/caches.js';
 import type { LogBounds } from './log/keptlog.js';

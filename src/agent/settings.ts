@@ -4,7 +4,7 @@
  */
 import { lookup } from 'node:dns/promises';
 import { isIP } from 'node:net';
-import type { Reach } from '../wire/work.js';
+import type { Reach } from '../wire/rooms/work.js';
 
 export interface OperatorReach {
   /** Ports of this machine's loopback, with the names that lead there. */

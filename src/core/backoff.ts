@@ -13,14 +13,18 @@ const waits = {
   call: { first: 50, most: 3_000 },
   /** An event of a code host that could not be worked in. */
   intake: { first: 250, most: 60_000 },
-  /** States told to a code host. */
-  statuses: { first: 1_000, most: 600_000 },
+  /** What is told to others: a code host, a webhook, a mail server. */
+  delivery: { first: 1_000, most: 600_000 },
   /** A source that is looked at regularly. */
   source: { first: 60_000, most: 3_600_000 },
   /** An instance that ended without being told to. */
   restart: { first: 500, most: 60_000 },
   /** A server that does not make, end or remove what an environment has there. */
   resource: { first: 500, most: 60_000 },
+  /** A name's proof that is looked for. */
+  proof: { first: 5_000, most: 600_000 },
+  /** A certificate that is asked for. */
+  certificate: { first: 10_000, most: 6 * 3_600_000 },
 } as const satisfies Record<string, Backoff>;
 
 /** @param failures how often it has failed in a row; 1 after the first time */

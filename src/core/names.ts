@@ -1,2 +1,11 @@
 /** First steps of the console's own pages and files; a project of such a name could not be opened there. */
-export const pageNames: ReadonlySet<string> = new Set(['add', 'api', 'assets', 'metrics', 'runs', 'sign-in', 'you']);
+export const pageNames: ReadonlySet<string> = new Set([
+  'add',
+  'alerts',
+  'api',
+  'assets',
+  'metrics',
+  'runs',
+  'sign-in',
+  'you',
+]);

@@ -56,6 +56,44 @@ export type ResourceState = (typeof resourceStates)[number];
 export const resourcePlaces = ['standing', 'review', 'untrusted', 'elsewhere'] as const;
 export type ResourcePlace = (typeof resourcePlaces)[number];
 
+/** How each is entered and left: `core/advance/addresses.ts`. */
+export const addressStates = ['wanted', 'proven', 'certified', 'failed'] as const;
+export type AddressState = (typeof addressStates)[number];
+
+/** Given to an environment by the service; or a name of its own, which somebody has to prove. */
+export const addressKinds = ['given', 'own'] as const;
+export type AddressKind = (typeof addressKinds)[number];
+
+/** Where a certificate comes from: an authority by ACME (RFC 8555), the service's own authority, or the operator's files. */
+export const certificateSources = ['acme', 'local', 'operator'] as const;
+export type CertificateSource = (typeof certificateSources)[number];
+
+/** One telling of something: how it is entered and left stands in `core/advance/deliveries.ts`. */
+export const deliveryStates = ['waiting', 'delivered', 'given up'] as const;
+export type DeliveryState = (typeof deliveryStates)[number];
+
+/** Ways out: states to a code host, signed events to a webhook, mail. */
+export const channelKinds = ['code-host', 'webhook', 'mail'] as const;
+export type ChannelKind = (typeof channelKinds)[number];
+
+/** What alerts are about: each begins and ends. */
+export const alertTopics = [
+  'deployment-failed',
+  'health-poor',
+  'main-failed',
+  'address-failing',
+  'resource-failed',
+  'backup-failed',
+  'job-failed',
+  'agent-gone',
+  'disk-full',
+] as const;
+export type AlertTopic = (typeof alertTopics)[number];
+
+/** What each person may be told of their own. */
+export const ownTopics = ['my-run-failed', 'my-run-passed', 'my-review-live'] as const;
+export type OwnTopic = (typeof ownTopics)[number];
+
 /** A copy of a resource: asked → making → kept → removed, or failed. */
 export const backupStates = ['asked', 'making', 'kept', 'removed', 'failed'] as const;
 export type BackupState = (typeof backupStates)[number];
@@ -73,7 +111,7 @@ export type Role = (typeof roles)[number];
 /** Whether `role` may do what `needed` may do. */
 export const atLeast = (role: Role, needed: Role): boolean => roles.indexOf(role) >= roles.indexOf(needed);
 
-export const partKinds = ['site', 'server', 'worker'] as const;
+export const partKinds = ['site', 'server', 'worker', 'job'] as const;
 export type PartKind = (typeof partKinds)[number];
 
 /** How a deployment came about. */
@@ -84,7 +122,7 @@ export const sourceKinds = ['hosted', 'notified', 'polled'] as const;
 export type SourceKind = (typeof sourceKinds)[number];
 
 /** What an attempt works on: a task of a run, or a command of a deployment. */
-export const attemptKinds = ['task', 'prepare', 'verify'] as const;
+export const attemptKinds = ['task', 'prepare', 'verify', 'job'] as const;
 export type AttemptKind = (typeof attemptKinds)[number];
 
 export const taskEnded = (state: TaskState): boolean => state !== 'waiting' && state !== 'ready' && state !== 'running';

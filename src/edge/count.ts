@@ -1,9 +1,9 @@
 /** Counts what passes here, in slots of ten seconds, and sends it on: each slot once it is over, again until it is taken. */
 import { randomUUID } from 'node:crypto';
 import { count, type Histogram } from '../core/figures/histogram.js';
-import type { Client } from '../wire/client.js';
-import type { EdgeFigures } from '../wire/figures.js';
-import { openOutbox } from '../wire/outbox.js';
+import type { Client } from '../wire/rooms/client.js';
+import type { EdgeFigures } from '../wire/environments/figures.js';
+import { openOutbox } from '../wire/rooms/outbox.js';
 
 /** One request on its way: whoever answers it notes what is known. */
 export interface Note {
@@ -13,9 +13,11 @@ export interface Note {
   answeredAt: number | null;
   /** No program has answered it. */
   unanswered: boolean;
+  /** Bytes of its answer, where a program gives it. */
+  bytes: number;
 }
 
-export const freshNote = (): Note => ({ instance: '', answeredAt: null, unanswered: false });
+export const freshNote = (): Note => ({ instance: '', answeredAt: null, unanswered: false, bytes: 0 });
 
 export interface Counted {
   host: string;

@@ -7,7 +7,9 @@ import { randomInt } from 'node:crypto';
 import { allTraffic, below, pathOf, type ServerPath, type Target, targetOf } from '../core/cutover/route.js';
 import { openTally } from '../core/tally.js';
 import { defaultBounds, type EdgeBounds, watchPace } from './bounds.js';
-import { makeClient } from '../wire/client.js';
+import { noCertificates, openCertificates } from './certificates.js';
+import { openTls, shownTo } from './tls.js';
+import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
 import { askedFor, hostOf, refuse } from './headers.js';
 import { makeProxy } from './proxy.js';
@@ -23,6 +25,10 @@ export interface EdgeOptions {
   folder: string;
   host: string;
   port: number;
+  /** Where it listens for TLS; null: it does not. */
+  tlsPort?: number | null;
+  /** The port under which the outside reaches that; default: the same. */
+  publicTlsPort?: number | null;
   /** What clients may hold open; what is left out stays as it is by default. */
   bounds?: Partial<EdgeBounds>;
   logLevel?: string;
@@ -31,6 +37,11 @@ export interface EdgeOptions {
 export interface RunningEdge {
   close(): Promise<void>;
 }
+
+/** Under which an authority asks for its proof (RFC 8555, 8.3). */
+const proofPath = '/.well-known/acme-challenge/';
+const asksForProof = ({ url = '', method }: IncomingMessage): boolean =>
+  url.startsWith(proofPath) && (method === 'GET' || method === 'HEAD');
 
 export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const log = pino(
@@ -41,43 +52,68 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const bounds = { ...defaultBounds, ...options.bounds };
   const sites = openSites(join(options.folder, 'sites'));
   const table = openTable({ ...options, sites, log });
+  const certificates = options.tlsPort ? openCertificates({ ...options, log }) : noCertificates;
   const proxy = makeProxy(bounds);
   const client = makeClient(options.url, options.token);
   const counter = openCounter(client, options.name, log);
   const clients = openTally(bounds.perClient);
   const find = (request: IncomingMessage) => {
-    const route = table.route(hostOf(request));
+    const { host = '', route = null } = table.find(hostOf(request)) ?? {};
     const asked = askedFor(request.url ?? '/');
     const target = route && targetOf(route, randomInt(allTraffic));
-    return { route, asked, target, place: target && asked ? pathOf(target, asked.path) : null };
+    return { host, route, asked, target, place: target && asked ? pathOf(target, asked.path) : null };
   };
   const seen = (place: ServerPath, { path, search }: { path: string; search: string }) =>
     (place.strip ? below(place.at, path) : path) + search;
   /** Counts an answer when it is over, however that came. What a client broke off says nothing of the program's time. */
-  const counted = (request: IncomingMessage, response: ServerResponse, target: Target, part: string): Note => {
+  const counted = (
+    request: IncomingMessage,
+    response: ServerResponse,
+    { host, target, part }: { host: string; target: Target; part: string },
+  ): Note => {
     const [note, began] = [freshNote(), performance.now()];
+    // One connection of HTTP/2 carries the answers of many requests.
+    const shared = request.httpVersionMajor === 2;
     response.once('close', () => {
       const whole = response.writableFinished;
       const answered = note.answeredAt ?? (whole ? performance.now() : null);
       counter.count({
-        host: hostOf(request),
+        host,
         deployment: target.deployment,
         part,
         instance: note.instance,
         error: note.unanswered || (response.headersSent && response.statusCode >= 500),
-        bytes: request.socket.bytesWritten - written,
+        bytes: shared ? note.bytes || Number(response.getHeader('content-length') ?? 0) : socket.bytesWritten - written,
         ms: answered === null || note.unanswered ? null : answered - began,
       });
     });
-    const written = request.socket.bytesWritten;
+    const { socket } = request;
+    const written = socket.bytesWritten;
     return note;
   };
+  const proof = (host: string, { url = '' }: IncomingMessage, response: ServerResponse) => {
+    const text = table.proof(host, url.slice(proofPath.length));
+    if (text === null) return refuse(response, 404, 'Nobody asks for this.');
+    response.writeHead(200, { 'content-type': 'application/octet-stream', 'cache-control': 'no-store' }).end(text);
+  };
+  const toTls = (host: string, { path, search }: { path: string; search: string }, response: ServerResponse): void => {
+    const port = options.publicTlsPort ?? options.tlsPort ?? 443;
+    const location = `https://${host}${port === 443 ? '' : `:${port}`}${path}${search}`;
+    response.writeHead(308, { location, 'cache-control': 'no-store', 'content-length': 0 }).end();
+  };
   const serve = (request: IncomingMessage, response: ServerResponse) => {
-    const { route, asked, target, place } = find(request);
+    const shown = shownTo(request);
+    const named = hostOf(request);
+    if (shown === null && asksForProof(request)) return proof(named, request, response);
+    // A connection is for the hosts of its certificate alone (RFC 9110, 15.5.20).
+    if (shown !== null && !certificates.covers(shown, named))
+      return refuse(response, 421, 'This connection is for another host.');
+    const { host, route, asked, target, place } = find(request);
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
+    if (shown === null && certificates.trusted(named)) return toTls(named, asked, response);
     if (!place || !target) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
-    const note = counted(request, response, target, place.part);
+    const note = counted(request, response, { host, target, part: place.part });
     if (place.kind === 'server') return proxy.pass(place, seen(place, asked), request, response, note);
     if (request.method !== 'GET' && request.method !== 'HEAD') return refuse(response, 405, 'Files can only be read.');
     serveSite(sites, { route, target, site: place }, asked, request, response).catch((error: Error) => {
@@ -93,28 +129,35 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       connectionsCheckingInterval: 5_000,
       maxHeaderSize: 32 * 1024,
     },
-    (request, response) => {
-      const leave = clients.enter(request.socket.remoteAddress ?? '');
-      if (!leave) return refuse(response, 429, 'This client has too many requests open.');
-      const stop = watchPace(request, response, bounds);
-      response.once('close', () => {
-        leave();
-        stop();
-      });
-      try {
-        serve(request, response);
-      } catch (error) {
-        // Whatever a stranger can write, it ends nobody else's requests.
-        log.warn({ error: String(error) }, 'a request could not be passed on');
-        refuse(response, 400, 'This request cannot be passed on.');
-      }
-    },
+    (request, response) => handle(request, response),
   );
+  const handle = (request: IncomingMessage, response: ServerResponse): void => {
+    const leave = clients.enter(request.socket.remoteAddress ?? '');
+    if (!leave) {
+      refuse(response, 429, 'This client has too many requests open.');
+      return;
+    }
+    const stop = watchPace(request, response, bounds);
+    response.once('close', () => {
+      leave();
+      stop();
+    });
+    try {
+      serve(request, response);
+    } catch (error) {
+      // Whatever a stranger can write, it ends nobody else's requests.
+      log.warn({ error: String(error) }, 'a request could not be passed on');
+      refuse(response, 400, 'This request cannot be passed on.');
+    }
+  };
   server.maxConnections = 20_000;
   server.on('upgrade', (request, socket, head) => {
     const { asked, place } = find(request);
+    const shown = shownTo(request);
     const leave = clients.enter(request.socket.remoteAddress ?? '');
     if (!leave) return refuseUpgrade(socket, 429, 'Too Many Requests', () => {});
+    if (shown !== null && !certificates.covers(shown, hostOf(request)))
+      return refuseUpgrade(socket, 421, 'Misdirected Request', leave);
     if (place?.kind !== 'server' || !asked) return refuseUpgrade(socket, 404, 'Not Found', leave);
     try {
       upgrade(proxy, place, seen(place, asked), request, socket, head, leave);
@@ -127,10 +170,15 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   await new Promise<void>((resolve, reject) =>
     server.once('error', reject).listen(options.port, options.host, resolve),
   );
-  log.info({ port: options.port }, 'the edge listens');
+  const tls = options.tlsPort
+    ? await openTls({ host: options.host, port: options.tlsPort, certificates, plain: server, handle })
+    : null;
+  log.info({ port: options.port, tls: options.tlsPort ?? null }, 'the edge listens');
   return {
     async close() {
       await table.close();
+      await certificates.close();
+      tls?.close();
       server.closeIdleConnections();
       await new Promise<void>((resolve) => {
         server.close(() => resolve());

@@ -11,7 +11,7 @@ import { setImmediate } from 'node:timers/promises';
 import { constants, createBrotliCompress, createGzip } from 'node:zlib';
 import { mime } from '@fastify/send';
 import { type Static, Type } from '@sinclair/typebox';
-import { readKept, writeKept } from '../wire/kept.js';
+import { readKept, writeKept } from '../wire/rooms/kept.js';
 
 const SiteFile = Type.Object({ digest: Type.String(), size: Type.Integer() });
 export type SiteFile = Static<typeof SiteFile>;

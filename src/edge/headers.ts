@@ -37,8 +37,16 @@ export function askedFor(url: string): { path: string; search: string } | null {
   }
 }
 
+/** What a request names as its host, with the port: in HTTP/2 a field of its own (RFC 9113, 8.3.1). */
+const authorityOf = ({ headers }: IncomingMessage): string =>
+  (headers[':authority'] as string | undefined) ?? headers.host ?? '';
+
 export const hostOf = (request: IncomingMessage): string =>
-  (request.headers.host ?? '').replace(/:\d+$/, '').toLowerCase();
+  authorityOf(request).replace(/:\d+$/, '').replace(/\.$/, '').toLowerCase();
+
+/** Whether it came over TLS. */
+export const isSecure = (request: IncomingMessage): boolean =>
+  'encrypted' in request.socket && request.socket.encrypted === true;
 
 /** What only the edge may say. */
 const ownWords: ReadonlySet<string> = new Set(['host', 'forwarded', 'x-request-id']);
@@ -52,22 +60,24 @@ const nodeOf = (address: string): string => (address.includes(':') ? `"[${addres
  * @param id of this request
  */
 export function forwarded(request: IncomingMessage, id: string): string[] {
-  const headers: string[] = ['host', request.headers.host ?? ''];
+  const host = authorityOf(request);
+  const headers: string[] = ['host', host];
   const named = new Set((request.headers.connection ?? '').split(',').map((one) => one.trim().toLowerCase()));
   for (let at = 0; at < request.rawHeaders.length; at += 2) {
     const name = request.rawHeaders[at] as string;
     const lower = name.toLowerCase();
-    if (ownWords.has(lower) || hopByHop.has(lower) || lower.startsWith('x-forwarded-')) continue;
+    if (lower.startsWith(':') || ownWords.has(lower) || hopByHop.has(lower) || lower.startsWith('x-forwarded-'))
+      continue;
     if (named.has(lower) && !fixed.has(lower)) continue;
     const value = request.rawHeaders[at + 1] as string;
     const kept = lower === 'cookie' ? withoutSticky(value) : value;
     if (kept !== null) headers.push(name, kept);
   }
   const client = (request.socket.remoteAddress ?? '').replace(/^::ffff:/, '');
-  const host = request.headers.host ?? '';
   const quoted = host.replace(/["\\]/g, '');
-  headers.push('forwarded', `for=${nodeOf(client)};host="${quoted}";proto=http`);
-  headers.push('x-forwarded-for', client, 'x-forwarded-proto', 'http', 'x-forwarded-host', host, 'x-request-id', id);
+  const proto = isSecure(request) ? 'https' : 'http';
+  headers.push('forwarded', `for=${nodeOf(client)};host="${quoted}";proto=${proto}`);
+  headers.push('x-forwarded-for', client, 'x-forwarded-proto', proto, 'x-forwarded-host', host, 'x-request-id', id);
   return headers;
 }
 

@@ -7,7 +7,7 @@ import { openTally } from '../core/tally.js';
 import { type Body, gather } from './body.js';
 import type { EdgeBounds } from './bounds.js';
 import type { Note } from './count.js';
-import { forwarded, hopByHop, refuse } from './headers.js';
+import { forwarded, hopByHop, isSecure, refuse } from './headers.js';
 import { cookieFor, setCookie, stuckTo } from './sticky.js';
 
 export type Instance = ServerPath['instances'][number];
@@ -98,12 +98,13 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
           if (path.sticky !== null && stuckTo(path.sticky, request.headers.cookie, [instance]) === null)
             answer['set-cookie'] = [
               ...[answer['set-cookie'] ?? []].flat(),
-              setCookie(cookieFor(path.sticky, instance.id), path.at, false),
+              setCookie(cookieFor(path.sticky, instance.id), path.at, isSecure(request)),
             ];
           response.writeHead(status, answer);
           response.on('drain', () => controller.resume());
         },
         onResponseData(controller, chunk) {
+          note.bytes += chunk.length;
           // A short answer to a slow reader waits here, not in the program.
           if (!response.write(chunk) && response.writableLength > bounds.buffered) controller.pause();
         },

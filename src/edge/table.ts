@@ -8,16 +8,19 @@ import { backoff } from '../core/backoff.js';
 import { join } from 'node:path';
 import { LRUCache } from 'lru-cache';
 import { type Static, Type } from '@sinclair/typebox';
-import type { Route, SitePath } from '../core/cutover/route.js';
+import type { Alias, Route, SitePath } from '../core/cutover/route.js';
 import { CodedError, issue, type Issue } from '../core/errors/errors.js';
-import { makeClient } from '../wire/client.js';
-import { readKept, writeKept } from '../wire/kept.js';
+import { makeClient } from '../wire/rooms/client.js';
+import { readKept, writeKept } from '../wire/rooms/kept.js';
 import { Nullable } from '../wire/parts.js';
-import type { TableAnswer, TableRequest } from '../wire/work.js';
+import type { TableAnswer, TableRequest } from '../wire/rooms/work.js';
 import type { Sites } from './sites.js';
 
 export interface Table {
-  route(host: string): Route | null;
+  /** What a host leads to, and the host that the service has given it: that of all names of one environment. */
+  find(host: string): { host: string; route: Route } | null;
+  /** What an authority asks for under a host (RFC 8555, 8.3). */
+  proof(host: string, token: string): string | null;
   close(): Promise<void>;
 }
 
@@ -50,7 +53,11 @@ const KeptTarget = Type.Object({
   paths: Type.Array(Type.Union([Site, Server])),
 });
 const KeptRoute = Type.Object({ environment: Type.String(), targets: Type.Array(KeptTarget) });
-const Kept = Type.Object({ version: Type.Integer(), routes: Type.Record(Type.String(), KeptRoute) });
+const Kept = Type.Object({
+  version: Type.Integer(),
+  routes: Type.Record(Type.String(), KeptRoute),
+  aliases: Type.Optional(Type.Record(Type.String(), Type.String())),
+});
 type Kept = Static<typeof Kept>;
 
 export interface TableOptions {
@@ -81,6 +88,9 @@ export function openTable(options: TableOptions): Table {
   const client = makeClient(options.url, options.token);
   const kept = load(file, sites);
   const routes = new Map(Object.entries(kept.routes));
+  const aliases = new Map(Object.entries(kept.aliases ?? {}));
+  /** Host → path's last piece → answer; asked for within minutes, so that nothing of it is kept. */
+  const proofs = new Map<string, Record<string, string>>();
   const open = new Map<string, Open>();
   let { version } = kept;
   let stopped = false;
@@ -91,7 +101,11 @@ export function openTable(options: TableOptions): Table {
   const save = (): void => {
     // After a restart the service tells again what is open now.
     const from = Math.min(version, ...[...open.values()].map((one) => one.version - 1));
-    writeKept(file, { version: from, routes: Object.fromEntries(routes) } satisfies Kept);
+    writeKept(file, {
+      version: from,
+      routes: Object.fromEntries(routes),
+      aliases: Object.fromEntries(aliases),
+    } satisfies Kept);
     const wanted = [...routes.values(), ...[...open.values()].map((one) => one.route)];
     sites.keepOnly(wanted.flatMap((route) => [...sitesOf(route), ...replacedOf(route)]).map((path) => path.bytes));
     for (const route of routes.values()) fetchReplaced(route);
@@ -129,8 +143,18 @@ export function openTable(options: TableOptions): Table {
     const begun: Promise<void>[] = [];
     for (const row of answer.routes) {
       version = Math.max(version, row.version);
-      const route = row.body as Route | null;
+      const body = row.body as Route | Alias | null;
       open.delete(row.host);
+      // An earlier service says nothing of them.
+      if (row.proofs && Object.keys(row.proofs).length) proofs.set(row.host, row.proofs);
+      else proofs.delete(row.host);
+      if (body && 'alias' in body) {
+        aliases.set(row.host, body.alias);
+        routes.delete(row.host);
+        continue;
+      }
+      aliases.delete(row.host);
+      const route = body;
       if (!route) routes.delete(row.host);
       else if (sitesOf(route).every((path) => sites.has(path.bytes))) routes.set(row.host, route);
       else {
@@ -171,7 +195,15 @@ export function openTable(options: TableOptions): Table {
   };
   const running = loop();
   return {
-    route: (host) => routes.get(host) ?? null,
+    find(asked) {
+      const host = aliases.get(asked) ?? asked;
+      const route = routes.get(host);
+      return route ? { host, route } : null;
+    },
+    proof: (host, token) => {
+      const all = proofs.get(host);
+      return all && Object.hasOwn(all, token) ? (all[token] ?? null) : null;
+    },
     async close() {
       stopped = true;
       asking?.abort();
@@ -192,7 +224,11 @@ const replacedOf = (route: Route) => sitesWhere(route, false);
 
 /** What was kept; without the hosts whose bytes are gone, which are then asked for from the beginning. */
 function load(file: string, sites: Sites): Kept {
-  const { version, routes } = readKept(file, Kept) ?? { version: 0, routes: {} };
+  const { version, routes, aliases = {} } = readKept(file, Kept) ?? { version: 0, routes: {} };
   const whole = Object.entries(routes).filter(([, route]) => sitesOf(route).every((path) => sites.has(path.bytes)));
-  return { version: whole.length === Object.keys(routes).length ? version : 0, routes: Object.fromEntries(whole) };
+  return {
+    version: whole.length === Object.keys(routes).length ? version : 0,
+    routes: Object.fromEntries(whole),
+    aliases,
+  };
 }

@@ -8,6 +8,10 @@ import type { RunRow, TaskRow } from '../records/runs/runs.js';
 import type { AttemptOver, Claim, RunState } from '../records/runs/steps.js';
 import type { Takers } from './runs/takers.js';
 import type { Told } from './figures/told.js';
+import type { MailChannel } from '../channels/mail.js';
+import type { CheckHost } from '../channels/pinned.js';
+import type { Patience } from '../core/alerts/conditions.js';
+import type { Names } from './domains/names.js';
 import type { Kinds } from './resources/kinds.js';
 import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
@@ -49,6 +53,8 @@ export interface Addresses {
   /** Where the edges are reached: scheme and port (null: the scheme's own). */
   scheme: 'http' | 'https';
   port: number | null;
+  /** Where they are reached over TLS; null: the scheme's own port. */
+  tlsPort: number | null;
 }
 
 export interface Log {
@@ -148,6 +154,12 @@ export interface Context {
   takers: Takers;
   /** What makes resources. */
   kinds: Kinds;
+  /** Names of addresses: whom to ask for them, and who certifies them. */
+  names: Names;
+  /** Ways out, and what may be reached by them. */
+  channels: { mail: MailChannel; check: CheckHost };
+  /** How long what is wrong lasts before it is told. */
+  patience: Patience;
   /** Figures for a scraper. */
   told: Told;
 }
@@ -179,6 +191,13 @@ export async function ensureRepository(
 
 export const urlOf = (addresses: Addresses, host: string): string =>
   `${addresses.scheme}://${host}${addresses.port === null ? '' : `:${addresses.port}`}`;
+
+/** Where people reach an environment: at the first name of its own whose certificate everyone trusts, else at the one that the service has given. */
+export const reachedAt = (addresses: Addresses, host: string, main: string | null): string =>
+  main === null ? urlOf(addresses, host) : tlsUrlOf(addresses, main);
+
+export const tlsUrlOf = ({ tlsPort }: Addresses, host: string): string =>
+  `https://${host}${tlsPort === null ? '' : `:${tlsPort}`}`;
 
 /** The domain of an environment's address, without its label. */
 export const domainOf = (addresses: Addresses, kind: 'standing' | 'review'): string =>

@@ -2,22 +2,28 @@
 import { intakeDueMs } from '../records/projects/sources.js';
 import { dropOldAnswers, dropOldSessions, dropOldSignIns } from '../records/callers/people.js';
 import { dropEmptyPartitions, makeLogPartitions } from '../records/runs/logs.js';
-import { nextPoll, nextStatus } from '../records/projects/projects.js';
+import { nextPoll } from '../records/projects/projects.js';
 import { nextDue } from '../records/runs/runs.js';
 import type { Context } from './context.js';
 import { stepDeployments } from './deployments/deployments.js';
 import { stepEnvironments } from './environments/environments.js';
 import { controlScale } from './deployments/controlling.js';
+import { deliveryLanes } from './deliveries/deliveries.js';
+import { watchConditions, watchEvery } from './deliveries/watch.js';
+import { addressLanes } from './domains/addresses.js';
+import { folderEvery, watchFolder } from './domains/operator.js';
+import { stepJobs } from './jobs/jobs.js';
 import { rollFigures, tendFigures } from './figures/figures.js';
 import { makeFeed, sealEvery, stepSeals } from './feed.js';
 import { watchLeases } from './runs/leases.js';
 import { startLoop, type Loop } from './loop.js';
-import { tellStatuses } from './sources/statuses.js';
 import { sweepRemoved } from './upkeep/upkeep.js';
 import { pollSources, sweepScratch } from './sources/remotes.js';
 import { stepRuns } from './runs/runs.js';
-import { nextResource } from '../records/resources/resources.js';
-import { nextBackup } from '../records/resources/backups.js';
+import { dropOldDeliveries } from '../records/deliveries/deliveries.js';
+import { forgetCertificates } from '../records/domains/certificates.js';
+import { dropOldJobAttempts, nextJob } from '../records/jobs/jobs.js';
+import { nextHeld } from '../records/held.js';
 import { backupLanes } from './resources/backups.js';
 import { lookAround } from './resources/look.js';
 import { resourceLanes } from './resources/resources.js';
@@ -42,6 +48,8 @@ export async function startEngine(context: Context): Promise<Engine> {
   const feed = makeFeed(context);
   const working = resourceLanes(context, () => loops.resources?.wake());
   const copying = backupLanes(context, () => loops.backups?.wake());
+  const naming = addressLanes(context, () => loops.addresses?.wake());
+  const telling = deliveryLanes(context, () => loops.feed?.wake());
   const loops: Record<string, Loop> = {
     sources: startLoop({
       name: 'sources',
@@ -58,12 +66,19 @@ export async function startEngine(context: Context): Promise<Engine> {
       sweepMs: sweep * 6,
       log,
     }),
+    // What has got a number may be told.
     feed: startLoop({
-      name: 'statuses',
-      step: () => tellStatuses(context),
-      nextDue: () => nextStatus(records),
+      name: 'deliveries',
+      step: () => telling.step(),
+      nextDue: () => nextHeld(records, 'subscriptions'),
       sweepMs: sweep,
-      gatherMs: 400,
+      gatherMs: 300,
+      log,
+    }),
+    conditions: startLoop({
+      name: 'conditions',
+      step: () => watchConditions(context),
+      sweepMs: Math.min(watchEvery, sweep * 2),
       log,
     }),
     runs: startLoop({
@@ -90,17 +105,25 @@ export async function startEngine(context: Context): Promise<Engine> {
     resources: startLoop({
       name: 'resources',
       step: () => working.step(),
-      nextDue: () => nextResource(records),
+      nextDue: () => nextHeld(records, 'resources'),
       sweepMs: sweep,
       log,
     }),
     backups: startLoop({
       name: 'backups',
       step: () => copying.step(),
-      nextDue: () => nextBackup(records),
+      nextDue: () => nextHeld(records, 'backups'),
       sweepMs: sweep * 2,
       log,
     }),
+    addresses: startLoop({
+      name: 'addresses',
+      step: () => naming.step(),
+      nextDue: () => nextHeld(records, 'addresses'),
+      sweepMs: sweep * 2,
+      log,
+    }),
+    folder: startLoop({ name: 'folder', step: watchFolder(context), sweepMs: folderEvery, log }),
     looks: startLoop({
       name: 'looks',
       step: () => lookAround(context).then(() => false),
@@ -123,6 +146,13 @@ export async function startEngine(context: Context): Promise<Engine> {
       gatherMs: 20,
       log,
     }),
+    jobs: startLoop({
+      name: 'jobs',
+      step: () => stepJobs(context),
+      nextDue: () => nextJob(records),
+      sweepMs: sweep * 2,
+      log,
+    }),
     seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
     space: startLoop({ name: 'space', step: () => stepSpace(context), sweepMs: context.timing.space, log }),
     upkeep: startLoop({
@@ -134,6 +164,9 @@ export async function startEngine(context: Context): Promise<Engine> {
         await dropOldAnswers(records);
         await dropOldSessions(records);
         await dropOldSignIns(records);
+        await forgetCertificates(records);
+        await dropOldDeliveries(records);
+        await dropOldJobAttempts(records);
         await sweepScratch(context);
         await sweepRemoved(context);
         return false;
@@ -151,7 +184,7 @@ export async function startEngine(context: Context): Promise<Engine> {
       await Promise.all(Object.values(loops).map((loop) => loop.stop()));
       // What goes on longer is done again by whoever takes it next.
       await Promise.race([
-        Promise.all([working.over(), copying.over()]),
+        Promise.all([working.over(), copying.over(), naming.over(), telling.over()]),
         new Promise((done) => setTimeout(done, endMs).unref()),
       ]);
     },

@@ -89,6 +89,23 @@ export const eventTypes = [
   'restore.asked',
   'restore.done',
   'restore.failed',
+  'address.added',
+  'address.proven',
+  'address.certified',
+  'address.failed',
+  'address.lost',
+  'address.renamed',
+  'address.removed',
+  'job.begun',
+  'job.ended',
+  'job.missed',
+  'job.stop-asked',
+  'prices.set',
+  'alert.began',
+  'alert.ended',
+  'alert.added',
+  'alert.removed',
+  'delivery.given-up',
 ] as const;
 export type EventType = (typeof eventTypes)[number];
 
@@ -160,6 +177,14 @@ export function listEvents(db: Db, filter: EventFilter): Promise<EventRow[]> {
     ],
   );
 }
+
+export const eventByNumber = (db: Db, number: string): Promise<EventRow | null> =>
+  queryOne<EventRow>(
+    db,
+    `select e.number, e.type, p.name as project, e.subject, e.actor, e.data, e.at
+     from events e left join projects p on p.id = e.project_id where e.number = $1::bigint`,
+    [number],
+  );
 
 export const lastEventNumber = async (db: Db): Promise<string> =>
   (await queryOne<{ number: string }>(db, 'select coalesce(max(number), 0) as number from events'))?.number ?? '0';

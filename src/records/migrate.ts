@@ -10,6 +10,10 @@ import * as words from './migrations/007-words.js';
 import * as claims from './migrations/008-claims.js';
 import * as targets from './migrations/009-targets.js';
 import * as environments from './migrations/010-environments.js';
+import * as addresses from './migrations/011-addresses.js';
+import * as deliveries from './migrations/012-deliveries.js';
+import * as jobs from './migrations/013-jobs.js';
+import * as prices from './migrations/014-prices.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -23,6 +27,10 @@ export const migrations: readonly { name: string; up: string }[] = [
   claims,
   targets,
   environments,
+  addresses,
+  deliveries,
+  jobs,
+  prices,
 ];
 
 const lock = 7_403_121;

@@ -1,4 +1,4 @@
-import type { EdgeRow } from '../records/callers/agents.js';
+import type { EdgeRow } from '../records/callers/edges.js';
 import type { EnvironmentRow } from '../records/deployments/environments.js';
 
 /** Why old servers can't end yet, in words: an edge that is silent may still send them requests. Null when nothing delays. */

@@ -5,7 +5,7 @@ import { beginAttempts, refuseAttempt, reportInstance } from '../engine/runs/rep
 import { type AgentRow, holds } from '../records/callers/agents.js';
 import { type AttemptRow, attemptById, heldAttempts } from '../records/runs/attempts.js';
 import { heldInstances, type InstanceRow } from '../records/deployments/instances.js';
-import type { AttemptWork, InstanceWork } from '../wire/work.js';
+import type { AttemptWork, InstanceWork } from '../wire/rooms/work.js';
 import type { Context } from '../engine/context.js';
 import { smallFiles } from './small.js';
 import { type AttemptFiles, attemptFiles, attemptWork, instanceWork, knownFiles } from './work.js';

@@ -2,7 +2,7 @@
 import { LRUCache } from 'lru-cache';
 import type { Context } from '../engine/context.js';
 import { smallLayer } from '../git/layer.js';
-import type { AttemptWork } from '../wire/work.js';
+import type { AttemptWork } from '../wire/rooms/work.js';
 import { knownFiles } from './work.js';
 
 /** Files and bytes of a layer that travels so. */

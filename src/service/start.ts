@@ -27,6 +27,10 @@ import { migrate } from '../records/migrate.js';
 import { addPerson, addSignIn, addToken, countPeople, firstOwner } from '../records/callers/people.js';
 import { makeApp } from './app.js';
 import { makeKnown } from './known.js';
+import { type MailSettings, openMail } from '../channels/mail.js';
+import { defaultPatience, type Patience } from '../core/alerts/conditions.js';
+import { openResolver } from '../domains/resolver.js';
+import type { Names } from '../engine/domains/names.js';
 import { makeHub } from './hub.js';
 
 export interface ServiceOptions {
@@ -45,6 +49,17 @@ export interface ServiceOptions {
   clusters?: Clusters;
   /** Private networks that may be connected to for who asks. */
   networks?: string[];
+  /** Who certifies names of addresses; default: nobody. */
+  authority?: Names['authority'];
+  /** The server by which mail goes out; default: none. */
+  mail?: MailSettings;
+  patience?: Partial<Patience>;
+  /** Name servers that are asked for proofs; default: those of the system. */
+  resolvers?: string[];
+  /** Addresses of the edges as the outside knows them. */
+  edges?: string[];
+  /** Folder of an operator's certificates. */
+  certificates?: string;
   /** Addresses and ranges of proxies whose word on who asks is taken; default none. */
   trustedProxies?: string[];
   console: string;
@@ -88,6 +103,14 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     takers: openTakers(),
     told: openTold(),
     kinds: openKinds(options.clusters ?? {}, keys, addressCheck(options.networks ?? [])),
+    channels: { mail: openMail(options.mail ?? null), check: addressCheck(options.networks ?? []) },
+    patience: { ...defaultPatience, ...options.patience },
+    names: {
+      resolver: openResolver(options.resolvers ?? []),
+      authority: options.authority ?? { kind: 'none' },
+      edges: options.edges ?? [],
+      folder: options.certificates ?? null,
+    },
   };
   mkdirSync(context.repositories, { recursive: true });
   const hub = makeHub();

@@ -13,7 +13,7 @@ import type { InstanceRow } from '../records/deployments/instances.js';
 import { projectById, type ProjectRow } from '../records/projects/projects.js';
 import { releaseById, type ReleaseRow } from '../records/deployments/releases.js';
 import { runById, taskById, tasksOf } from '../records/runs/runs.js';
-import type { AttemptWork, InstanceWork } from '../wire/work.js';
+import type { AttemptWork, InstanceWork } from '../wire/rooms/work.js';
 import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js';
 import { sceneOf } from '../engine/runs/scene.js';
 import type { KnownAttempt } from '../engine/context.js';
@@ -87,6 +87,20 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   if (attempt.kind === 'prepare') {
     const { part, run } = release.plan.prepare ?? { part: '', run: 'true' };
     return { ...base, commands: [run], files: null, layers: layersOf(release, part), reach: opened.reach };
+  }
+  if (attempt.kind === 'job') {
+    const part = release.plan.parts[attempt.part ?? ''];
+    return {
+      ...base,
+      label: `${attempt.part} of d${deployment.number}`,
+      commands: [part?.start ?? 'true'],
+      timeoutMs: part?.timeoutMs ?? base.timeoutMs,
+      files: null,
+      layers: layersOf(release, attempt.part ?? ''),
+      // As the programs of its release have it.
+      network: 'open',
+      reach: opened.reach,
+    };
   }
   const verify = deployment.environment_plan.verify ?? { run: 'true', reads: [] };
   const files = await commitFiles(context, scene.project, release.commit, verify.reads);

@@ -1,6 +1,6 @@
 /** The board, agents, events, as people's calls take and give them. */
 import { type Static, Type } from '@sinclair/typebox';
-import { Environment } from './environments.js';
+import { Environment } from './environments/environments.js';
 import { Nullable, Said, Time } from './parts.js';
 import { Run } from './runs.js';
 

@@ -3,7 +3,7 @@ import { type Static, Type } from '@sinclair/typebox';
 import { attemptStates, runStates, taskStates } from '../core/states.js';
 import { Digest, Id, Nullable, Said, Name, Time, closed, oneOf } from './parts.js';
 import { Commit } from './projects.js';
-import { Tests } from './work.js';
+import { Tests } from './rooms/work.js';
 
 export const Run = Type.Object({
   project: Type.String(),

@@ -1,7 +1,7 @@
 /** The environment's page: its sections, sizes, resources with rows and backups, figures; in a real browser. */
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Browser, Page } from 'playwright-core';
-import type { ResourceDetail } from '../../src/wire/resources.js';
+import type { ResourceDetail } from '../../src/wire/environments/resources.js';
 import { openBrowser, signedIn, violations } from './browser.js';
 import { ledger, ledgerDefinition } from './ledger.js';
 import { openWorld, until, type World } from './world.js';
@@ -95,9 +95,8 @@ describe('an environment’s page', () => {
 
   it('shows what its programs print, live and narrowed', async () => {
     await page.goto(`${world.url}/books/staging/log`);
-    // The restore has ended its sessions, which it said.
-    await page.getByLabel('Find in the log').fill('A SESSION was');
-    await see(/a session was lost/);
+    await page.getByLabel('Find in the log').fill('the LEDGER is');
+    await see(/the ledger is open/);
     await page.getByLabel('Find in the log').fill('nobody says this');
     await see('Nothing was printed.');
     expect(await violations(page)).toEqual([]);

@@ -1,6 +1,6 @@
 /** Why a program fails, each cause proven by a program that really does: the same in the API and on the command line. */
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { EnvironmentDetail } from '../../src/wire/environments.js';
+import type { EnvironmentDetail } from '../../src/wire/environments/environments.js';
 import type { RunDetail } from '../../src/wire/runs.js';
 import { openWorld, until, type World } from './world.js';
 

@@ -4,7 +4,7 @@ import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { AddedToken } from '../../src/wire/people.js';
-import type { Deployment, EnvironmentDetail } from '../../src/wire/environments.js';
+import type { Deployment, EnvironmentDetail } from '../../src/wire/environments/environments.js';
 import type { PageOf } from '../../src/wire/parts.js';
 import type { RunDetail } from '../../src/wire/runs.js';
 import { type RunningEdge, startEdge } from '../../src/edge/edge.js';

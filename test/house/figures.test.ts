@@ -1,7 +1,7 @@
 /** What edges count and agents see, as people find it: once, by part and instance, over time. */
 import { spawnSync } from 'node:child_process';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { FigureLines } from '../../src/wire/figures.js';
+import type { FigureLines } from '../../src/wire/environments/figures.js';
 import { openRecords } from '../../src/records/database.js';
 import { addFigures, makeFigureTables, readFigures, rolledUp, rollOn } from '../../src/records/figures/figures.js';
 import { openWorld, until, type World } from './world.js';

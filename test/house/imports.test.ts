@@ -11,16 +11,31 @@ const table: Record<string, string[]> = {
   git: ['core'],
   blobs: ['core'],
   resources: ['core'],
-  engine: ['core', 'records', 'git', 'blobs', 'resources', 'keys'],
-  service: ['core', 'wire', 'records', 'engine', 'git', 'blobs', 'keys'],
+  domains: ['core', 'keys'],
+  channels: ['core', 'keys'],
+  engine: ['core', 'records', 'git', 'blobs', 'resources', 'domains', 'channels', 'keys'],
+  service: ['core', 'wire', 'records', 'engine', 'git', 'blobs', 'domains', 'channels', 'keys'],
   agent: ['core', 'wire', 'git', 'blobs', 'resources'],
   edge: ['core', 'wire', 'blobs'],
   cli: ['core', 'wire', 'git', 'agent'],
-  'cli/serve': ['cli', 'core', 'wire', 'service', 'engine', 'edge', 'agent', 'records', 'resources', 'keys'],
+  'cli/serve': [
+    'cli',
+    'core',
+    'wire',
+    'service',
+    'engine',
+    'edge',
+    'agent',
+    'records',
+    'resources',
+    'domains',
+    'channels',
+    'keys',
+  ],
   console: ['core', 'wire'],
 };
 /** Packages that core may use: small and pure. */
-const pure = ['yaml', 'smol-toml', 'picomatch', 'semver', 'saxes', 'diff', 'node:crypto'];
+const pure = ['yaml', 'smol-toml', 'picomatch', 'semver', 'saxes', 'diff', 'luxon', 'node:crypto'];
 
 const files = (folder: string): string[] =>
   readdirSync(folder, { withFileTypes: true }).flatMap((entry) =>

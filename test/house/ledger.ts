@@ -33,7 +33,7 @@ createServer((request, response) =>
       response.end(error.message);
     },
   ),
-).listen(process.env.PORT);
+).listen(process.env.PORT, () => console.log('the ledger is open'));
 process.on('SIGTERM', () => process.exit(0));
 `,
 });

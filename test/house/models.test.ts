@@ -43,6 +43,7 @@ const words: Record<string, string> = {
   INTEGER: 'integer',
   'INTEGER[]': 'integer[]',
   BIGINT: 'bigint',
+  'DOUBLE PRECISION': 'double precision',
   XID8: 'xid8',
   BOOLEAN: 'boolean',
   JSONB: 'jsonb',

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { Deployment } from '../../src/wire/environments.js';
-import type { VariableChanges } from '../../src/wire/variables.js';
+import type { Deployment } from '../../src/wire/environments/environments.js';
+import type { VariableChanges } from '../../src/wire/environments/variables.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 
 const definition = `tsunagi: 1

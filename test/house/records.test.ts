@@ -7,14 +7,8 @@ import { migrate, migrations } from '../../src/records/migrate.js';
 import { findPasses } from '../../src/records/runs/results.js';
 import { findRun, runById, startRun, tasksOf } from '../../src/records/runs/runs.js';
 import { addRun } from '../../src/records/projects/sources.js';
-import {
-  acknowledge,
-  forgiveSilence,
-  putRoute,
-  registerAgent,
-  routeBody,
-  routesAfter,
-} from '../../src/records/callers/agents.js';
+import { forgiveSilence, registerAgent } from '../../src/records/callers/agents.js';
+import { acknowledge, putProofs, putRoute, routeBody, routesAfter } from '../../src/records/callers/edges.js';
 import { addAttempts, claimAttempts, lockHeld } from '../../src/records/runs/attempts.js';
 import { newId } from '../../src/records/ids.js';
 import { appendLog, makeLogPartitions, readLog, tailStart } from '../../src/records/runs/logs.js';
@@ -214,10 +208,13 @@ describe('work', () => {
       [environment, project],
     );
     const first = await records.transition('route', (db) => putRoute(db, 'h', environment, { a: 1 }));
-    expect(await routesAfter(records, 0)).toEqual([{ host: 'h', body: { a: 1 }, version: first }]);
+    expect(await routesAfter(records, 0)).toEqual([{ host: 'h', body: { a: 1 }, proofs: {}, version: first }]);
     const second = await records.transition('route', (db) => putRoute(db, 'h', environment, null));
-    expect(await routesAfter(records, first)).toEqual([{ host: 'h', body: null, version: second }]);
+    expect(await routesAfter(records, first)).toEqual([{ host: 'h', body: null, proofs: {}, version: second }]);
     expect(await routesAfter(records, second)).toEqual([]);
+    // What an authority asks for comes beside what a host leads to, and goes again.
+    const third = await records.transition('proof', (db) => putProofs(db, 'h', environment, { t: 'x' }));
+    expect(await routesAfter(records, second)).toEqual([{ host: 'h', body: null, proofs: { t: 'x' }, version: third }]);
     const token = await addToken(
       records,
       { hash: Buffer.from('e'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null },
@@ -344,7 +341,17 @@ describe('migrations', () => {
       const [release] = await query<{ plan: { parts: object } }>(older, 'select plan from releases');
       const site = { missing: null, headers: [], redirects: [], settings: null };
       expect(release?.plan.parts).toEqual({
-        api: { ...part, ...site, strip: false, sticky: false, memory: null, cpu: null, auto: null },
+        api: {
+          ...part,
+          ...site,
+          strip: false,
+          sticky: false,
+          memory: null,
+          cpu: null,
+          auto: null,
+          schedule: null,
+          timeoutMs: null,
+        },
       });
       const [server, page] = paths;
       const { environment: where, paths: _paths, ...who } = body;

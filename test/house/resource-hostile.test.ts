@@ -5,7 +5,7 @@ import { createServer, type Server } from 'node:net';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import pg from 'pg';
-import type { OpenedLogin, ResourceDetail, RowPage, TableList } from '../../src/wire/resources.js';
+import type { OpenedLogin, ResourceDetail, RowPage, TableList } from '../../src/wire/environments/resources.js';
 import { ledger, ledgerDefinition } from './ledger.js';
 import { type Checkout, openWorld, root, until, type World } from './world.js';
 

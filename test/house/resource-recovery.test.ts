@@ -3,7 +3,7 @@ import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import pg from 'pg';
-import type { BackupView, Resource, ResourceDetail } from '../../src/wire/resources.js';
+import type { BackupView, Resource, ResourceDetail } from '../../src/wire/environments/resources.js';
 import { ledger, ledgerDefinition } from './ledger.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 

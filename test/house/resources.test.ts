@@ -3,7 +3,13 @@ import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import pg from 'pg';
-import type { OpenedLogin, Resource, ResourceDetail, RowPage, TableList } from '../../src/wire/resources.js';
+import type {
+  OpenedLogin,
+  Resource,
+  ResourceDetail,
+  RowPage,
+  TableList,
+} from '../../src/wire/environments/resources.js';
 import type { CodeHost } from '../../demo/codehost/codehost.js';
 import { notified, startCodeHost } from './codehost.js';
 import { ledger, ledgerDefinition } from './ledger.js';

@@ -1,6 +1,6 @@
 /** How many and how large: held by the machine, changed at once, without a lost request; and where instances go. */
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { Size } from '../../src/wire/environments.js';
+import type { Size } from '../../src/wire/environments/environments.js';
 import { startAgent } from './rooms.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 

@@ -11,20 +11,17 @@ import {
 } from '../../src/engine/environments/variables.js';
 import { type Keys, openKeys } from '../../src/keys/keys.js';
 import { migrate } from '../../src/records/migrate.js';
-import { openRecords, query, queryOne, type Records } from '../../src/records/database.js';
+import { openRecords, query, type Records } from '../../src/records/database.js';
 import { numberEvents } from '../../src/records/events.js';
 import { addPerson, addToken, callerOfToken, findPerson, setRole } from '../../src/records/callers/people.js';
 import type { ProjectRow } from '../../src/records/projects/projects.js';
+import { nextPoll, pollSoon, setStatusUrl, settlePoll, takePoll } from '../../src/records/projects/projects.js';
+import { heardEvents } from '../../src/records/deliveries/deliveries.js';
 import {
-  nextPoll,
-  pollSoon,
-  setStatusUrl,
-  settlePoll,
-  settleStatus,
-  takePoll,
-  takeStatus,
-  wakeStatus,
-} from '../../src/records/projects/projects.js';
+  lockHeldSubscription,
+  takeSubscription,
+  wakeSubscriptions,
+} from '../../src/records/deliveries/subscriptions.js';
 import { addRun } from '../../src/records/projects/sources.js';
 import { forgetSecrets, variableAt, variablesNow } from '../../src/records/deployments/variables.js';
 import { type Cluster, openCluster, recordProject } from './cluster.js';
@@ -224,30 +221,28 @@ describe('sources that are looked at', () => {
 
   it('have something to tell when a run of theirs was planned or has ended since', async () => {
     const row = await recordProject(records, 'telling');
-    await setStatusUrl(records, row.id, 'https://code.kohama.example/events');
-    const status = await takeStatus(records, 60_000);
-    expect(status?.name).toBe('telling');
-    const held = { id: row.id, status_fence: status?.status_fence as number };
-    await settleStatus(records, held, '0', null, 0, null);
-    await records.transition('feed', (db) => numberEvents(db));
-    await settleStatus(
-      records,
-      held,
-      (await queryOne<{ n: string }>(records, 'select coalesce(max(number), 0)::text as n from events'))?.n ?? '0',
-      null,
-      0,
-      null,
-    );
-    await wakeStatus(records);
-    expect(await takeStatus(records, 60_000)).toBeNull();
+    const number = () => records.transition('feed', (db) => numberEvents(db));
+    await number();
+    await setStatusUrl(records, row.id, 'https://code.kohama.example/events', 'owner');
+    await wakeSubscriptions(records, 0);
+    expect(await takeSubscription(records, 60_000)).toBeNull();
     await query(
       records,
       `insert into events (type, project_id, subject, actor) values ('run.ended', $1, 'run 1', 'engine'), ('task.ended', $1, 'run 1', 'engine')`,
       [row.id],
     );
-    await records.transition('feed', (db) => numberEvents(db));
-    await wakeStatus(records);
-    expect((await takeStatus(records, 60_000))?.name).toBe('telling');
+    await number();
+    await wakeSubscriptions(records, 0);
+    const taken = await takeSubscription(records, 60_000);
+    expect(taken).toMatchObject({ channel: 'code-host', project_id: row.id });
+    expect(
+      (await heardEvents(records, { kind: 'host', project: row.id }, taken?.after ?? '0', 10)).map((one) => one.type),
+    ).toEqual(['run.ended']);
+    // Who has lost it to another changes nothing any more.
+    const old = { id: taken?.id as string, fence: '0' };
+    expect(await lockHeldSubscription(records, old)).toBe(false);
+    await setStatusUrl(records, row.id, null, 'owner');
+    expect(await lockHeldSubscription(records, taken as NonNullable<typeof taken>)).toBe(false);
   });
 });
 
@@ -287,6 +282,10 @@ describe('tables', () => {
       '008-claims',
       '009-targets',
       '010-environments',
+      '011-addresses',
+      '012-deliveries',
+      '013-jobs',
+      '014-prices',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -25,8 +25,8 @@ import { CodedError } from '../../src/core/errors/errors.js';
 import { startLoop } from '../../src/engine/loop.js';
 import { makeHub } from '../../src/service/hub.js';
 import { addressesDelay } from '../../src/service/delays.js';
-import { type Client, mayRetry, untilDone } from '../../src/wire/client.js';
-import { readKept, writeKept } from '../../src/wire/kept.js';
+import { type Client, mayRetry, untilDone } from '../../src/wire/rooms/client.js';
+import { readKept, writeKept } from '../../src/wire/rooms/kept.js';
 import { figure, median } from '../../bench/harness.js';
 import { until } from './world.js';
 

@@ -1,9 +1,9 @@
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { EnvironmentDetail } from '../../src/wire/environments.js';
+import type { EnvironmentDetail } from '../../src/wire/environments/environments.js';
 import type { RunDetail } from '../../src/wire/runs.js';
-import type { VariableChanges, Variables } from '../../src/wire/variables.js';
+import type { VariableChanges, Variables } from '../../src/wire/environments/variables.js';
 import type { WhyTaskView } from '../../src/wire/why.js';
 import { api, type Checkout, openWorld, until, type World } from './world.js';
 
@@ -204,6 +204,22 @@ describe('variables of an environment', () => {
       HEADER: 'a new key (header)',
       length: 9,
     });
+  });
+
+  it('come back with a deployment of the history that is deployed again; nothing is held', async () => {
+    await world.cli('lift', 'garden/staging');
+    const { history, live } = await world.environment('garden', 'staging');
+    // What was live before the revert had another level.
+    const earlier = history.find((one) => one.liveAt && one.number !== live?.number && one.release !== live?.release);
+    const told = await world.cli('deploy', `d${earlier?.number}`, '--to', 'garden/staging');
+    expect([told.err, told.status]).toEqual(['', 0]);
+    expect(await world.environment('garden', 'staging')).toMatchObject({
+      live: { release: earlier?.release, kind: 'deploy' },
+      held: null,
+    });
+    expect(await answer('staging')).toMatchObject({ LEVEL: 'debug', length: 9 });
+    expect((await world.cli('deploy', 'd9999', '--to', 'garden/staging')).err).toContain('d9999 of garden/staging');
+    expect((await world.cli('deploy', 'x1', '--to', 'garden/staging')).status).toBe(2);
   });
 
   it('can be taken away', async () => {

@@ -7,7 +7,7 @@ import { dirname, join } from 'node:path';
 import { promisify } from 'node:util';
 import type { AddedProject } from '../../src/wire/projects.js';
 import type { AddedToken } from '../../src/wire/people.js';
-import type { Deployment, EnvironmentDetail } from '../../src/wire/environments.js';
+import type { Deployment, EnvironmentDetail } from '../../src/wire/environments/environments.js';
 import type { Event } from '../../src/wire/overview.js';
 import type { LogChunk } from '../../src/wire/logs.js';
 import type { PageOf, Problem } from '../../src/wire/parts.js';
@@ -32,13 +32,13 @@ export interface WorldOptions {
 export type World = Awaited<ReturnType<typeof openWorld>>;
 
 /** Below the ports of instances and of outgoing connections; every worker of Jest has its own. */
-let portBase = 12_000 + Number(process.env.JEST_WORKER_ID ?? 1) * 400 + (process.pid % 60) * 6;
+let portBase = 12_000 + Number(process.env.JEST_WORKER_ID ?? 1) * 400 + (process.pid % 50) * 7;
 
 export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
   const { openHouse } = await serveModule();
   const folder = mkdtempSync(join(tmpdir(), 'tsunagi-test-'));
   chmodSync(folder, 0o711);
-  portBase += 6;
+  portBase += 7;
   const options = {
     data: join(folder, 'house'),
     ports: {
@@ -48,6 +48,7 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
       resources: portBase + 3,
       standing: portBase + 4,
       review: portBase + 5,
+      tls: portBase + 6,
     },
     env: {
       TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000, ...timing }),

@@ -13,6 +13,8 @@ const inProject: Record<string, readonly string[]> = {
   instance: ['environment', 'environments', 'resource'],
   resource: ['resource', 'resources', 'environment', 'removal'],
   login: ['resource'],
+  job: ['environment'],
+  address: ['addresses', 'environment', 'environments'],
   backup: ['resource', 'resources', 'environment'],
   restore: ['resource', 'resources', 'environment'],
   variables: ['variables', 'environment', 'environments', 'promotion'],
@@ -35,6 +37,7 @@ export function changes(event: Pick<Event, 'type' | 'source' | 'subject'>): (key
   const run = /^run (\d+)$/.exec(event.subject)?.[1] ?? null;
   return (key) => {
     const [what, of, number] = key.map(String);
+    if (what === 'alerts') return kind === 'alert' || kind === 'delivery';
     if (what === 'me' || what === 'sessions') return kind === 'person' || kind === 'token';
     if (isList(key)) return kind !== 'person' && kind !== 'token' && kind !== 'key';
     // Of an agent that comes or goes a waiting run says so.

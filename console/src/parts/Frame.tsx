@@ -10,6 +10,7 @@ import { Find } from './Find';
 const pages = [
   { to: '/', name: 'Board', key: 'b' },
   { to: '/runs', name: 'Runs', key: 'r' },
+  { to: '/alerts', name: 'Alerts', key: 'a' },
 ] as const;
 
 export function Frame({ me }: { me: Me }) {

@@ -1,6 +1,6 @@
 /** A chain that has been let go, followed to its end. The first cause of an end wins. */
 import { join } from 'node:path';
-import type { AttemptReport, AttemptWork } from '../../wire/work.js';
+import type { AttemptReport, AttemptWork } from '../../wire/rooms/work.js';
 import type { AgentContext } from '../context.js';
 import { watchDisk } from '../files/disk.js';
 import type { KeptLog } from '../log/keptlog.js';

@@ -8,7 +8,7 @@ import type { Masker } from '../../core/secrets/mask.js';
 import { type Coverage, parseLcov } from '../../core/results/coverage.js';
 import type { TestResults } from '../../core/results/model.js';
 import { readResults } from '../../core/results/read.js';
-import type { AttemptWork } from '../../wire/work.js';
+import type { AttemptWork } from '../../wire/rooms/work.js';
 import { type Ended, maskerOf } from '../log/masked.js';
 import type { AttemptBounds } from '../sandbox/host.js';
 import type { GroupFacts } from '../sandbox/limits.js';

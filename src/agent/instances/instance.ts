@@ -1,7 +1,7 @@
 /** One instance: started with a keeper of its own, watched until it ends, and taken up again by a restarted agent. */
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
-import { untilDone } from '../../wire/client.js';
-import type { InstanceWork } from '../../wire/work.js';
+import { untilDone } from '../../wire/rooms/client.js';
+import type { InstanceWork } from '../../wire/rooms/work.js';
 import type { AgentContext } from '../context.js';
 import { type LogSender, makeLogSender } from '../log/log.js';
 import { maskerOf } from '../log/masked.js';

@@ -18,10 +18,10 @@ import {
 import { uptime } from 'node:os';
 import { join } from 'node:path';
 import { type Static, Type } from '@sinclair/typebox';
-import { untilDone } from '../../wire/client.js';
-import { readKept, writeKept } from '../../wire/kept.js';
+import { untilDone } from '../../wire/rooms/client.js';
+import { readKept, writeKept } from '../../wire/rooms/kept.js';
 import { Nullable } from '../../wire/parts.js';
-import { InstanceWork } from '../../wire/work.js';
+import { InstanceWork } from '../../wire/rooms/work.js';
 import type { AgentContext } from '../context.js';
 import { clearPlace, discard } from '../files/remove.js';
 import { chainCall, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';

@@ -1,6 +1,6 @@
 /** Looks at what instances take, every ten seconds, and sends it on. */
-import type { AgentFigures } from '../../wire/figures.js';
-import { openOutbox } from '../../wire/outbox.js';
+import type { AgentFigures } from '../../wire/environments/figures.js';
+import { openOutbox } from '../../wire/rooms/outbox.js';
 import type { AgentContext } from '../context.js';
 import { usageOf } from '../sandbox/limits.js';
 

@@ -1,7 +1,7 @@
 /** Sends what a piece of work prints: in order, in batches, by position, so that a repeat is harmless. */
 import { CodedError } from '../../core/errors/errors.js';
 import { countLines } from '../../core/lines.js';
-import { type Client, untilDone } from '../../wire/client.js';
+import { type Client, untilDone } from '../../wire/rooms/client.js';
 
 /** Bytes that wait to be sent before the source is asked to pause, and bytes of one batch. */
 const waitingLimit = 4 * 1024 * 1024;

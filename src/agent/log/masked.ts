@@ -1,7 +1,7 @@
 /** The one place through which every line goes: what a piece of work prints, without the values of its secrets. */
 import type { Issue } from '../../core/errors/errors.js';
 import { makeMasker, type Masker } from '../../core/secrets/mask.js';
-import type { AttemptReport } from '../../wire/work.js';
+import type { AttemptReport } from '../../wire/rooms/work.js';
 import type { KeptLog } from './keptlog.js';
 
 /** How an attempt has ended, as it is reported. */

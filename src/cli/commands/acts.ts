@@ -10,7 +10,7 @@ import type {
   Restarted,
   ScaleBody,
   Size,
-} from '../../wire/environments.js';
+} from '../../wire/environments/environments.js';
 import type { Event } from '../../wire/overview.js';
 import type { LogChunk } from '../../wire/logs.js';
 import type { Said } from '../../wire/parts.js';
@@ -30,12 +30,14 @@ export function actCommands(program: Command): void {
 
   wait(
     shared(
-      program.command('deploy <release>').description('bring a release live in an environment without rules'),
+      program
+        .command('deploy <what>')
+        .description(
+          'bring a release live in an environment without rules; or deploy again what a deployment there brought (d17), with its plain variables of then',
+        ),
       'tsunagi deploy r57 --to sailings/staging',
     ).requiredOption('--to <environment>', 'where'),
-  ).action((release: string, options: Shared & { to: string; wait: boolean }) =>
-    ask('deploy', options.to, release, options),
-  );
+  ).action((what: string, options: Shared & { to: string; wait: boolean }) => ask('deploy', options.to, what, options));
   wait(
     shared(
       program.command('promote [release]').description('deploy exactly what the environment before has verified'),
@@ -229,12 +231,14 @@ async function ask(
   options: Shared & { wait: boolean },
 ): Promise<void> {
   const place = await environmentPlace(where, options.project);
-  const number = release === undefined ? null : numberOf(release, 'r');
-  if (release !== undefined && number === null)
+  const again = kind === 'deploy' && release !== undefined && release.startsWith('d') ? numberOf(release, 'd') : null;
+  const number = release === undefined || again !== null ? null : numberOf(release, 'r');
+  if (release !== undefined && number === null && again === null)
     throw usage(`\`${release}\` is not a release; one looks like r57.`, kind);
   const asked = await post<Deployment>(`${place.path}/deployments`, {
     kind,
     ...(number === null ? {} : { release: number }),
+    ...(again === null ? {} : { deployment: again }),
   });
   if (!options.json)
     say(
@@ -323,9 +327,12 @@ export async function followRun(project: string, number: number, talk: boolean):
   return run;
 }
 
-async function printAttempt(name: string, id: string, width: number): Promise<void> {
+const printAttempt = (name: string, id: string, width: number): Promise<void> =>
+  followAttempt(id, (line) => say(`${faint(name.padEnd(width))}  ${printed(line)}`));
+
+/** Follows the log of an attempt to its end, line by line. */
+export async function followAttempt(id: string, print: (line: string) => void): Promise<void> {
   let rest = '';
-  const print = (line: string) => say(`${faint(name.padEnd(width))}  ${printed(line)}`);
   await follow(`/api/attempts/${id}/log?follow=true`, (kind, data: LogChunk) => {
     if (kind === 'end') return true;
     const lines = (rest + data.text).split('\n');

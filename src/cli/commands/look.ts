@@ -1,7 +1,7 @@
 /** Commands that show: board, project, run, release, agent, events, logs. */
 import type { Command } from 'commander';
 import type { AgentView, Board, Event, EventCheck } from '../../wire/overview.js';
-import type { Environment, EnvironmentDetail } from '../../wire/environments.js';
+import type { Environment, EnvironmentDetail } from '../../wire/environments/environments.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { parseDuration } from '../../core/durations.js';
 import type { EnvironmentLines, LogChunk } from '../../wire/logs.js';

@@ -3,7 +3,7 @@ import { readFileSync, writeFileSync } from 'node:fs';
 import type { Command } from 'commander';
 import { CodedError } from '../../core/errors/errors.js';
 import type { AddedProject, Project } from '../../wire/projects.js';
-import type { EnvironmentDetail } from '../../wire/environments.js';
+import type { EnvironmentDetail } from '../../wire/environments/environments.js';
 import type { PageOf } from '../../wire/parts.js';
 import type { Run } from '../../wire/runs.js';
 import type { Draft, Recognised, RecogniseBody } from '../../wire/guide.js';

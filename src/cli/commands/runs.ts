@@ -124,7 +124,7 @@ export function runCommands(program: Command): void {
 }
 
 /** Prints every line as it was printed, but for control characters. */
-async function printAttempt(id: string, options: Shared): Promise<void> {
+export async function printAttempt(id: string, options: Shared): Promise<void> {
   let rest = '';
   for (let next: string | null = '0'; next !== null; ) {
     const page: PageOf<LogChunk> = await get(`/api/attempts/${id}/log?from=${next}`);

@@ -7,10 +7,10 @@ import { Type } from '@sinclair/typebox';
 import { CodedError } from '../../core/errors/errors.js';
 import type { TreeFile } from '../../core/fingerprint/inputs.js';
 import { layerOf, someOf } from '../../git/layer.js';
-import type { Client } from '../../wire/client.js';
-import { readKept, writeKept } from '../../wire/kept.js';
+import type { Client } from '../../wire/rooms/client.js';
+import { readKept, writeKept } from '../../wire/rooms/kept.js';
 import { Digest, Nullable } from '../../wire/parts.js';
-import type { AttemptReport } from '../../wire/work.js';
+import type { AttemptReport } from '../../wire/rooms/work.js';
 
 type Happening = AttemptReport['happenings'][number];
 

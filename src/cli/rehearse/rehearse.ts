@@ -15,7 +15,7 @@ import { type Pin, pinRun, planRun, type PlannedTask } from '../../core/plan/pla
 import type { TaskState } from '../../core/states.js';
 import { setNames, taskValues } from '../../core/variables/task.js';
 import { layerKey } from '../../git/layer.js';
-import type { AttemptWork } from '../../wire/work.js';
+import type { AttemptWork } from '../../wire/rooms/work.js';
 import { faint, say } from '../print.js';
 import { readWorkingCopy, type WorkingCopy } from './checkout.js';
 import { type Desk, openDesk } from './desk.js';

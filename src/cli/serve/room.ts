@@ -5,7 +5,11 @@ import { CodedError, wording } from '../../core/errors/errors.js';
 import type { Timing } from '../../engine/context.js';
 import type { Keeping } from '../../engine/context.js';
 import type { Clusters } from '../../engine/resources/kinds.js';
-import { settingsOf } from './settings.js';
+import type { MailSettings } from '../../channels/mail.js';
+import type { Patience } from '../../core/alerts/conditions.js';
+import type { AcmeSettings } from '../../domains/acme.js';
+import type { Names } from '../../engine/domains/names.js';
+import { type Settings, settingsOf } from './settings.js';
 
 export async function runRoom(name: string): Promise<void> {
   const settings = settingsOf(name);
@@ -28,11 +32,18 @@ export async function runRoom(name: string): Promise<void> {
         review: get('REVIEW_DOMAIN') ?? 'review.localhost',
         scheme: get('EDGE_SCHEME') === 'https' ? 'https' : 'http',
         port: settings.number('EDGE_PORT', 1, 65_535, null),
+        tlsPort: settings.number('EDGE_TLS_PORT', 1, 65_535, null),
       },
       timing: settings.json<Timing>('TIMING'),
       keeping: settings.json<Keeping>('KEEP'),
       networks: settings.ranges('NETWORKS'),
       clusters: settings.json<Clusters>('CLUSTERS'),
+      authority: authorityOf(settings),
+      ...mailOf(settings),
+      patience: settings.json<Patience>('PATIENCE'),
+      resolvers: settings.servers('RESOLVERS'),
+      edges: settings.ranges('EDGE_ADDRESSES'),
+      ...(get('CERTIFICATES') ? { certificates: need('CERTIFICATES') } : {}),
       trustedProxies: settings.addresses('TRUSTED_PROXIES'),
       console: get('CONSOLE') ?? fileURLToPath(new URL('../../../console', import.meta.url)),
       ...logLevel,
@@ -76,6 +87,8 @@ export async function runRoom(name: string): Promise<void> {
       folder: need('DATA'),
       host: get('HOST') ?? '127.0.0.1',
       port: settings.port('PORT'),
+      tlsPort: settings.number('TLS_PORT', 1, 65_535, null),
+      publicTlsPort: settings.number('PUBLIC_TLS_PORT', 1, 65_535, null),
       bounds: settings.json('BOUNDS'),
       ...logLevel,
     });
@@ -97,6 +110,23 @@ export async function runRoom(name: string): Promise<void> {
       );
     });
   }
+}
+
+/** A mail server, where one is named; it needs a host, a port, and whom mail is from. */
+function mailOf(settings: Settings): { mail?: MailSettings } {
+  const mail = settings.json<MailSettings>('MAIL');
+  if (Object.keys(mail).length === 0) return {};
+  const { host, port, from } = mail;
+  if (host === undefined || port === undefined || from === undefined)
+    throw new CodedError('setting_wrong', { name: 'TSUNAGI_MAIL', detail: 'it needs host, port and from' });
+  return { mail: { ...mail, host, port, from } };
+}
+
+/** An authority by ACME where its directory is named, else the service's own where it is asked for, else none. */
+function authorityOf(settings: Settings): Names['authority'] {
+  const { directory, ...acme } = settings.json<AcmeSettings>('ACME');
+  if (directory) return { kind: 'acme', directory, ...acme };
+  return { kind: settings.get('AUTHORITY') === 'local' ? 'local' : 'none' };
 }
 
 /**

@@ -8,7 +8,7 @@ import { join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type Static, Type } from '@sinclair/typebox';
 import { CodedError } from '../../core/errors/errors.js';
-import { readKept, writeKept } from '../../wire/kept.js';
+import { readKept, writeKept } from '../../wire/rooms/kept.js';
 import { type Cluster, openDatabase, prepareCluster, startCluster } from './postgres.js';
 import { runRoom } from './room.js';
 import { type Kept, keepRunning } from './supervise.js';
@@ -16,6 +16,8 @@ import { type Kept, keepRunning } from './supervise.js';
 export interface Ports {
   console: number;
   edge: number;
+  /** The edge over TLS. */
+  tls: number;
   database: number;
   /** The cluster of the databases that are made for tasks, and for work that is not trusted. */
   resources: number;
@@ -31,6 +33,7 @@ export const defaultPorts: Ports = {
   resources: 7783,
   standing: 7784,
   review: 7785,
+  tls: 7786,
 };
 
 export interface HouseOptions {
@@ -159,6 +162,8 @@ export async function openHouse(options: HouseOptions): Promise<House> {
         TSUNAGI_DATA: join(data, 'service'),
         TSUNAGI_PORT: String(ports.console),
         TSUNAGI_EDGE_PORT: String(ports.edge),
+        TSUNAGI_EDGE_TLS_PORT: String(ports.tls),
+        TSUNAGI_AUTHORITY: options.env?.TSUNAGI_AUTHORITY ?? 'local',
         TSUNAGI_CLUSTERS: JSON.stringify({
           standing: clusters.standing.url,
           review: clusters.review.url,
@@ -177,6 +182,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
           TSUNAGI_TOKEN: tokens.edge,
           TSUNAGI_DATA: join(data, 'edge'),
           TSUNAGI_PORT: String(ports.edge),
+          TSUNAGI_TLS_PORT: String(ports.tls),
         },
         'SIGTERM',
         () => answers(`http://127.0.0.1:${ports.edge}/`),
@@ -300,6 +306,11 @@ export async function serve(options: { data?: string; port?: string[]; only?: st
   const house = await openHouse({
     data: options.data ? resolve(options.data) : defaultData('main'),
     ports: parsePorts(options.port ?? []),
+    env: Object.fromEntries(
+      Object.entries(process.env).flatMap(([name, value]) =>
+        name.startsWith('TSUNAGI_') && value !== undefined ? [[name, value]] : [],
+      ),
+    ),
     say,
   });
   say(`The console: ${house.url}/sign-in#${await house.signIn()}`);
@@ -315,7 +326,7 @@ export function parsePorts(texts: readonly string[]): Partial<Ports> {
       const [what, number] = text.split('=');
       if (!what || !(what in defaultPorts) || !/^\d{2,5}$/.test(number ?? ''))
         throw new CodedError('usage', {
-          detail: `\`${text}\` is not a port; write console=7780, edge=7781, database=7782, resources=7783, standing=7784 or review=7785.`,
+          detail: `\`${text}\` is not a port; write console=7780, edge=7781, database=7782, resources=7783, standing=7784, review=7785 or tls=7786.`,
           command: 'serve',
         });
       return [what, Number(number)];

@@ -12,6 +12,8 @@ const server = Type.String({ pattern: '^postgres(ql)?://' });
 const some = <T extends Record<string, TSchema>>(properties: T) =>
   Type.Partial(Type.Object(properties), { additionalProperties: false });
 
+const wait = Type.Integer({ minimum: 0, maximum: 2_147_483_647 });
+
 const schemas = {
   TIMING: some({
     lease: ms,
@@ -46,6 +48,20 @@ const schemas = {
     window: ms,
     leastBytes: Type.Integer({ minimum: 0 }),
   }),
+  MAIL: some({
+    host: Type.String({ minLength: 1 }),
+    port: Type.Integer({ minimum: 1, maximum: 65_535 }),
+    secure: Type.Boolean(),
+    user: Type.String(),
+    password: Type.String(),
+    from: Type.String({ pattern: '^[^@\\s]+@[^@\\s]+$' }),
+  }),
+  PATIENCE: some({ poorMs: wait, calmMs: wait, mailMs: wait }),
+  ACME: some({
+    directory: Type.String({ pattern: '^https://' }),
+    contact: Type.String({ pattern: '^[^@\\s]+@[^@\\s]+$' }),
+    binding: Type.Object({ kid: Type.String(), key: Type.String() }, { additionalProperties: false }),
+  }),
   TASK_SETTINGS: Type.Record(Type.String({ pattern: '^[A-Za-z_][A-Za-z0-9_]*$' }), Type.String()),
 } as const;
 export type JsonSetting = keyof typeof schemas;
@@ -53,6 +69,7 @@ export type JsonSetting = keyof typeof schemas;
 /** Addresses or ranges; `loopback` and the other names that proxy-addr knows. */
 const list = Type.Array(Type.String({ pattern: '^([0-9A-Fa-f.:]+(/\\d{1,3})?|loopback|linklocal|uniquelocal)$' }));
 const ranges = Type.Array(Type.String({ pattern: '^[0-9A-Fa-f.:]+(/\\d{1,3})?$' }));
+const servers = Type.Array(Type.String({ pattern: '^(\\[[0-9A-Fa-f:]+\\]|[0-9A-Fa-f.:]+)(:\\d{1,5})?$' }));
 const takes = Type.Array(oneOf(takesKinds), { minItems: 1 });
 const port = Type.Integer({ minimum: 1, maximum: 65_535 });
 
@@ -70,6 +87,8 @@ export interface Settings {
   addresses(key: string): string[];
   /** Addresses and ranges alone. */
   ranges(key: string): string[];
+  /** Addresses of servers, with or without a port. */
+  servers(key: string): string[];
 }
 
 /** `name` is the process that reads them. Throws `setting_wrong`, which names the variable and what is expected. */
@@ -117,5 +136,6 @@ export function settingsOf(name: string, env: NodeJS.ProcessEnv = process.env): 
     takes: () => (get('TAKES') === undefined ? null : checked('TAKES', takes, words('TAKES'))),
     addresses: (key) => checked(key, list, words(key)),
     ranges: (key) => checked(key, ranges, words(key)),
+    servers: (key) => checked(key, servers, words(key)),
   };
 }

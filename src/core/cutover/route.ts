@@ -72,6 +72,11 @@ export interface Route {
   targets: Target[];
 }
 
+/** A host that leads where another one leads. */
+export interface Alias {
+  alias: string;
+}
+
 /** The target of a visitor who has drawn a number from 0 to `allTraffic` - 1; null when nothing has a share. */
 export function targetOf(route: Route, drawn: number): Target | null {
   let below = 0;

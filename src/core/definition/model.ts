@@ -1,10 +1,11 @@
 /** The definition as the rest of the house sees it: complete, with every default filled in. */
 import type { SiteHeaders, SiteRedirect } from '../cutover/route.js';
+import type { Schedule } from '../calendar/schedule.js';
 import type { PartKind, ResourceKind } from '../states.js';
 
 export interface Definition {
   /** Of this model, as it is stored; see `stored.ts`. */
-  version: 4;
+  version: 5;
   /** Tool → range of versions. */
   tools: Record<string, string>;
   tasks: Record<string, TaskPlan>;
@@ -73,7 +74,7 @@ export interface Part {
   files: string[] | null;
   /** Site: the folder that is served. */
   root: string;
-  /** Server, worker: the command. */
+  /** Server, worker, job: the command. */
   start: string;
   /** Site, server: path of the address, without a slash at the end except `/` itself. */
   at: string;
@@ -88,6 +89,10 @@ export interface Part {
   strip: boolean;
   /** Server: whether a visitor stays with an instance. */
   sticky: boolean;
+  /** Job: when it runs; null for other kinds. */
+  schedule: Schedule | null;
+  /** Job: milliseconds after which it is ended; null for other kinds. */
+  timeoutMs: number | null;
   ready: string | null;
   instances: number;
   /** Bounds of the number, where the processor decides on it; null: it stays. */
@@ -136,6 +141,8 @@ export interface EnvironmentPlan {
   verify: { reads: string[] | null; run: string } | null;
   /** Part → what of its size differs here. */
   parts: Record<string, { instances: number | null; auto: Auto | null; memory: number | null; cpu: number | null }>;
+  /** Names of its own under which it is reached, as `checkedName` gives them. */
+  addresses: string[];
 }
 
 /** `variable.NAME`: what people have set under that name. */

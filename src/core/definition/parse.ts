@@ -1,5 +1,6 @@
 /** Text → definition. Every mistake is reported in one pass with line and column; a definition comes out only when there is none. */
 import { type ErrorCode, issue, type IssueData } from '../errors/errors.js';
+import { checkedName } from '../domains/names.js';
 import { hintFor } from '../nearest.js';
 import { type Definition, type EnvironmentPlan, pullRequests, type ReleasePlan } from './model.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
@@ -97,7 +98,7 @@ function build(root: Read, report: Report): Definition {
   const tools = Object.fromEntries(
     entriesAt(root, 'tools').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']),
   );
-  return { version: 4, tools, tasks, release, environments: readEnvironments(root, release, report) };
+  return { version: 5, tools, tasks, release, environments: readEnvironments(root, release, report) };
 }
 
 /** Sizes that an environment says otherwise; a release that has no such part yet may have it in another commit, where there is none. */
@@ -106,7 +107,8 @@ function readSizes(environment: Read, release: ReleasePlan | null, report: Repor
     entriesAt(environment, 'parts').map(([name, { key, value }]) => {
       const part = release?.parts[name];
       if (release && !part) report('unknown_part', key, { name, hint: hintFor(name, Object.keys(release.parts)) });
-      if (part?.kind === 'site') report('key_not_for', key, { key: name, kind: 'sizes: it is a site' });
+      if (part?.kind === 'site' || part?.kind === 'job')
+        report('key_not_for', key, { key: name, kind: `sizes: it is a ${part.kind}` });
       return [name, readSize(value, report)];
     }),
   );
@@ -135,6 +137,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
       promotion: textAt(value, 'promotion') === 'automatic' ? 'automatic' : 'manual',
       verify: verify ? { reads: textsAt(verify, 'reads'), run: textAt(verify, 'run') ?? '' } : null,
       parts: readSizes(value, release, report),
+      addresses: readNames(name, value, plans, report),
     };
     if (plan.after !== null && after) {
       if (!names.includes(plan.after))
@@ -153,6 +156,31 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
     }),
   );
   return plans;
+}
+
+/** Names of its own; one leads to one environment, and reviews have none: they come and go. */
+function readNames(
+  environment: string,
+  value: Read,
+  others: Record<string, EnvironmentPlan>,
+  report: Report,
+): string[] {
+  const given = at(value, 'addresses');
+  const names = (textsAt(value, 'addresses') ?? []).flatMap((one) => {
+    try {
+      return [checkedName(one, [])];
+    } catch {
+      return [];
+    }
+  });
+  if (given && at(value, 'for')) report('key_not_for', given.key, { key: 'addresses', kind: 'reviews' });
+  for (const name of new Set(names)) {
+    const other = Object.values(others).find((one) => one.addresses.includes(name))?.name;
+    const twice = names.filter((one) => one === name).length > 1;
+    if (given && (other || twice))
+      report('address_twice', given.value.span, { first: other ?? environment, second: environment, name });
+  }
+  return [...new Set(names)];
 }
 
 /** Reports each circle of needs once, beginning with the name that stands first. */

@@ -1,4 +1,5 @@
 /** The release of a definition: parts, resources, variables, prepare, and what must hold between them. */
+import { type DayTime, leastEveryMs, parseDayTime, type Schedule } from '../calendar/schedule.js';
 import { parseDuration } from '../durations.js';
 import { parseSize } from '../sizes.js';
 import { hintFor } from '../nearest.js';
@@ -25,7 +26,7 @@ export function readRelease(value: Read, checkNeeds: (value: Read) => void, repo
     const part = readPart(name, one, report);
     if (!part) continue;
     parts[name] = part;
-    if (part.kind === 'worker') continue;
+    if (part.kind === 'worker' || part.kind === 'job') continue;
     const other = addresses.get(part.at);
     if (other)
       report('same_address', at(one.value, 'at')?.value.span ?? one.key, { first: other, second: name, at: part.at });
@@ -96,13 +97,18 @@ function readResources(release: Read, parts: Record<string, Part>, report: Repor
   );
 }
 
+const ofJobs = ['run', 'every', 'timeout'];
 const ofSites = ['fallback', 'missing', 'settings', 'headers', 'redirects'];
 
 /** Which keys belong to which kind of part. */
 const keysOf: Record<PartKind, { must: string[]; never: string[] }> = {
-  site: { must: ['root'], never: ['start', 'ready', 'instances', 'memory', 'cpu', 'strip', 'sticky'] },
-  server: { must: ['start'], never: ['root', ...ofSites] },
-  worker: { must: ['start'], never: ['root', ...ofSites, 'at', 'ready', 'strip', 'sticky'] },
+  site: { must: ['root'], never: ['start', 'ready', 'instances', 'memory', 'cpu', 'strip', 'sticky', ...ofJobs] },
+  server: { must: ['start'], never: ['root', ...ofSites, ...ofJobs] },
+  worker: { must: ['start'], never: ['root', ...ofSites, ...ofJobs, 'at', 'ready', 'strip', 'sticky'] },
+  job: {
+    must: ['run'],
+    never: ['root', 'start', ...ofSites, 'ready', 'strip', 'sticky', 'instances', 'memory', 'cpu'],
+  },
 };
 
 function readPart(name: string, one: { key: Span; value: Read }, report: Report): Part | null {
@@ -116,14 +122,16 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     const given = at(one.value, key);
     if (given) report('key_not_for', given.key, { key, kind: `a ${kind}` });
   }
-  const path = textAt(one.value, 'at') ?? defaults.at;
+  const path = readPath(kind, one.value, report);
   return {
     name,
     kind,
     needs: textsAt(one.value, 'needs') ?? [],
     files: textsAt(one.value, 'files') ?? (kind === 'site' && at(one.value, 'needs') ? [] : null),
     root: (textAt(one.value, 'root') ?? '').replace(/\/$/, '').replace(/^\.$/, ''),
-    start: textAt(one.value, 'start') ?? '',
+    start: textAt(one.value, kind === 'job' ? 'run' : 'start') ?? '',
+    schedule: kind === 'job' ? readSchedule(one, report) : null,
+    timeoutMs: kind === 'job' ? (parseDuration(textAt(one.value, 'timeout') ?? '') ?? defaults.timeoutMs) : null,
     at: path === '/' ? path : path.replace(/\/$/, ''),
     fallback: textAt(one.value, 'fallback'),
     missing: textAt(one.value, 'missing'),
@@ -140,6 +148,41 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     ...readSize(one.value, report),
     instances: readSize(one.value).instances ?? defaults.instances,
   };
+}
+
+/** The path of an address; a job has times there. */
+function readPath(kind: PartKind, value: Read, report: Report): string {
+  if (kind === 'job') return defaults.at;
+  const given = listAt(value, 'at') ?? [];
+  for (const { text: one, span } of given)
+    if (!one.startsWith('/') || given.length > 1)
+      report('key_not_for', span, { key: 'at', kind: `a ${kind}: it has one path` });
+  return given[0]?.text ?? defaults.at;
+}
+
+/** When a job runs: `every`, or `at`. */
+function readSchedule(one: { key: Span; value: Read }, report: Report): Schedule | null {
+  const [every, at_] = [at(one.value, 'every'), listAt(one.value, 'at')];
+  if ((every !== undefined && every !== null) === (at_ !== null && at_ !== undefined)) {
+    report('one_of_keys', one.key, {
+      place: 'a job',
+      found: every ? 'both' : 'none',
+      keys: '`every` and `at`',
+    });
+    return null;
+  }
+  if (every) {
+    const everyMs = parseDuration(textAt(one.value, 'every') ?? '') ?? 0;
+    if (everyMs < leastEveryMs) report('job_often', every.value.span, { least: '1m' });
+    return { everyMs };
+  }
+  const times: DayTime[] = [];
+  for (const { text: written, span } of at_ ?? []) {
+    const time = parseDayTime(written);
+    if (time) times.push(time);
+    else report('job_time', span, { text: written });
+  }
+  return { at: times };
 }
 
 /** How many and how large, as a part or an environment says it. */

@@ -2,6 +2,8 @@
  * The definition language as one table. The reader (`read.ts`), the JSON Schema (`schema.ts`) and the reference
  * in docs/ are made from it, so that they can't differ.
  */
+import { parseDayTime } from '../calendar/schedule.js';
+import { checkedName } from '../domains/names.js';
 import { parseDuration } from '../durations.js';
 import { parseSize } from '../sizes.js';
 import { unsafePath } from '../paths.js';
@@ -82,7 +84,8 @@ const pattern = text(
 );
 const duration = text('a duration', '10m', '^[1-9][0-9]{0,6}[smhd]$', (one) => parseDuration(one) !== null);
 const reference = text('the name of a task', 'deps', name.pattern);
-const urlPath = text('a path that begins with /', '/api', '^/([A-Za-z0-9._~-]+(/[A-Za-z0-9._~-]+)*/?)?$');
+const pathText = '^/([A-Za-z0-9._~-]+(/[A-Za-z0-9._~-]+)*/?)?$';
+const urlPath = text('a path that begins with /', '/api', pathText);
 const range = text('a range of versions', '>=20 <23', '^[0-9A-Za-z.^~<>=|*x -]{1,100}$');
 const value = text('text', 'info', undefined, (one) => !one.includes('\0'));
 const boolean: Shape = { kind: 'choice', of: ['true', 'false'] };
@@ -132,6 +135,13 @@ const leadsTo = text(
   undefined,
   (one) => /^\/(?![/\\])[\x21-\x7e]*$/.test(one) || /^https?:\/\/[\x21-\x7e]+$/.test(one),
 );
+const fitsName = (one: string): boolean => {
+  try {
+    return checkedName(one, []) !== '';
+  } catch {
+    return false;
+  }
+};
 const paths = (of: Shape): Shape => ({ kind: 'list', of });
 
 const task: Shape = {
@@ -264,8 +274,8 @@ const part: Shape = {
   keys: {
     kind: {
       about:
-        'site: files that the edge serves; server: a program that answers requests; worker: a program that answers none.',
-      shape: { kind: 'choice', of: ['site', 'server', 'worker'] },
+        'site: files that the edge serves; server: a program that answers requests; worker: a program that answers none; job: a program that runs by the clock and ends.',
+      shape: { kind: 'choice', of: ['site', 'server', 'worker', 'job'] },
       required: true,
     },
     needs: { about: 'Tasks whose outputs belong to its bytes.', shape: { kind: 'list', of: reference } },
@@ -276,7 +286,24 @@ const part: Shape = {
     },
     root: { about: 'The folder that a site serves; `.` is all of its files.', shape: folder },
     start: { about: 'The command that starts a server or worker.', shape: command },
-    at: { about: 'The path of its address. Default: /.', shape: urlPath },
+    run: { about: 'The command of a job.', shape: command },
+    at: {
+      about:
+        'The path of its address; default: /. Of a job: times of the day, or of one of the week, by the clocks of a place (`05:00 Europe/Oslo`, `mon 05:00 Asia/Tokyo`).',
+      shape: {
+        kind: 'list',
+        of: text(
+          'a path that begins with /, or a time of the day with its place',
+          '/api',
+          undefined,
+          (one) => new RegExp(pathText).test(one) || parseDayTime(one) !== null,
+        ),
+        orOne: true,
+        least: 1,
+      },
+    },
+    every: { about: 'Of a job: how often it runs; at least `1m`.', shape: duration },
+    timeout: { about: 'Of a job: after this time it is ended. Default: 30m.', shape: duration },
     fallback: {
       about: 'The file with which a site answers a visitor who goes to where there is none.',
       shape: path,
@@ -485,7 +512,14 @@ const environment: Shape = {
     guard: later('Limits above which the traffic goes back.'),
     frozen: later('Times in which nothing is taken.'),
     warm: later('How long replaced servers stay ready.'),
-    addresses: later('Addresses of its own.'),
+    addresses: {
+      about:
+        'Names of its own under which it is reached, besides the one that the service gives. Each is proven by a TXT record first; `tsunagi address list` says which.',
+      shape: {
+        kind: 'list',
+        of: text('the name of a host', 'departures.kohama.example', '^[^\\s*/:@]{1,253}$', (one) => fitsName(one)),
+      },
+    },
     parts: {
       about: 'Sizes of parts that differ here.',
       shape: { kind: 'named', of: { kind: 'record', keys: sizeKeys }, name },

@@ -51,23 +51,42 @@ interface Stored3 extends Omit<Definition, 'version' | 'release' | 'environments
 }
 
 /** The model before memory and processor of parts. */
-type Part3 = Omit<Part, 'memory' | 'cpu' | 'auto'>;
-type Environment3 = Omit<EnvironmentPlan, 'parts'>;
+type Part3 = Omit<Part4, 'memory' | 'cpu' | 'auto'>;
+type Environment3 = Omit<Environment4, 'parts'>;
+
+/** The model before jobs, and addresses of an environment's own. */
+type Part4 = Omit<Part, 'schedule' | 'timeoutMs'>;
+type Environment4 = Omit<EnvironmentPlan, 'addresses'>;
+interface Stored4 extends Omit<Definition, 'version' | 'environments' | 'release'> {
+  version: 4;
+  release: (Omit<ReleasePlan, 'parts'> & { parts: Record<string, Part4> }) | null;
+  environments: Record<string, Environment4>;
+}
 const partDefaults = { missing: null, headers: [], redirects: [], settings: null, strip: false, sticky: false };
 
 /** Throws for a version that this service does not know: a newer service has written it. */
-export function storedDefinition(stored: Definition | Stored3 | Stored2 | Stored1): Definition {
-  if (stored.version === 4) return stored;
+export function storedDefinition(stored: Definition | Stored4 | Stored3 | Stored2 | Stored1): Definition {
+  if (stored.version === 5) return stored;
+  if (stored.version === 4)
+    return {
+      ...stored,
+      version: 5,
+      release: stored.release && {
+        ...stored.release,
+        parts: each(stored.release.parts, (one): Part => ({ schedule: null, timeoutMs: null, ...one })),
+      },
+      environments: each(stored.environments, (one): EnvironmentPlan => ({ addresses: [], ...one })),
+    };
   if (stored.version === 3) {
     const { release } = stored;
     const prepare = release?.prepare ? { ...release.prepare, again: false } : null;
-    const parts = each(release?.parts ?? {}, (part): Part => ({ memory: null, cpu: null, auto: null, ...part }));
-    return {
+    const parts = each(release?.parts ?? {}, (part): Part4 => ({ memory: null, cpu: null, auto: null, ...part }));
+    return storedDefinition({
       ...stored,
       version: 4,
-      environments: each(stored.environments, (one): EnvironmentPlan => ({ parts: {}, ...one })),
+      environments: each(stored.environments, (one): Environment4 => ({ parts: {}, ...one })),
       release: release && { ...release, parts, prepare, resources: {}, migrations: null },
-    };
+    });
   }
   if (stored.version === 2) {
     const parts = stored.release && each(stored.release.parts, (part): Part3 => ({ ...partDefaults, ...part }));

@@ -5,11 +5,23 @@
  * line and the console say the same. A code that is retired is never used again.
  */
 import type { ErrorEntry } from './entry.js';
+import { ofAddresses } from './addresses.js';
+import { ofDeliveries } from './deliveries.js';
 import { findings } from './findings.js';
 import { reasons } from './reasons.js';
 import { refusals } from './refusals.js';
+import { ofJobs } from './jobs.js';
+import { ofResources } from './resources.js';
 
-export const registry = { ...findings, ...reasons, ...refusals } as const satisfies Record<string, ErrorEntry>;
+export const registry = {
+  ...findings,
+  ...reasons,
+  ...refusals,
+  ...ofResources,
+  ...ofAddresses,
+  ...ofDeliveries,
+  ...ofJobs,
+} as const satisfies Record<string, ErrorEntry>;
 
 export type ErrorCode = keyof typeof registry;
 export type IssueData = Record<string, string | number | null | undefined>;

@@ -75,6 +75,17 @@ export const findings = {
     'Give one of them another name: both begin references of variables.',
   ),
   same_address: entry(422, 'The parts `{first}` and `{second}` are both at `{at}`.', 'Give one of them another `at`.'),
+  job_often: entry(422, 'A job runs every {least} at most.', 'Make it a worker, which may wait by itself.'),
+  job_time: entry(
+    422,
+    '`{text}` is not a time of the day with its place.',
+    'Write it as `05:00 Europe/Oslo`, or `mon 05:00 Europe/Oslo`.',
+  ),
+  address_twice: entry(
+    422,
+    '{name} is an address of both {first} and {second}.',
+    'An address leads to one environment: keep one of the two.',
+  ),
   no_parts: entry(422, 'A release needs at least one part.', 'Add a part, or remove `release`.'),
   repeated_value: entry(422, 'The value `{value}` appears twice.', 'Keep one of the two.'),
   too_many_pieces: entry(

@@ -7,6 +7,7 @@ import {
   addDeployment,
   deploymentById,
   type DeploymentRow,
+  findDeployment,
   movingDeployments,
   releasedBy,
 } from '../../records/deployments/deployments.js';
@@ -25,6 +26,7 @@ const emptyPlan = (name: string): EnvironmentPlan => ({
   promotion: 'manual',
   verify: null,
   parts: {},
+  addresses: [],
 });
 
 export const placeOf = (project: { name: string }, environment: { name: string }): string =>
@@ -132,6 +134,35 @@ export async function deploy(
   if (!anew) refuseHeld(environment, place);
   if (!anew) await refuseLive(db, environment, release, place);
   return askDeployment(context, db, { project, environment, release, kind: 'deploy', actor });
+}
+
+/**
+ * Deploys again what a deployment of this environment's history brought, with its plain variables of then; secrets are those of now. Where
+ * rules are about what is taken, it must have been live here: they were met then.
+ */
+export async function deployAgain(
+  context: Context,
+  db: Db,
+  project: ProjectRow,
+  name: string,
+  number: number,
+  actor: string,
+): Promise<DeploymentRow> {
+  const environment = await openEnvironment(db, project, name);
+  const place = placeOf(project, environment);
+  const then = await findDeployment(db, project.id, number);
+  if (then?.environment_id !== environment.id)
+    throw new CodedError('not_found', {
+      what: `The deployment d${number} of ${place}`,
+      hint: '`tsunagi environment show` lists those that there were.',
+    });
+  const release = await releaseById(db, then.release_id);
+  const plan = (await mainDefinition(db, project.id))?.model.environments[environment.plan_name];
+  if (plan?.after && then.live_at === null)
+    throw new CodedError('rules_apply', { environment: place, after: plan.after, release: `r${release.number}` });
+  refuseGone(release);
+  refuseHeld(environment, place);
+  return askDeployment(context, db, { project, environment, release, kind: 'deploy', actor, then });
 }
 
 /** Whether this release is live in the environment, and would get other variables now. */

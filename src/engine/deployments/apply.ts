@@ -2,8 +2,9 @@
 import { type Route, routeTo } from '../../core/cutover/route.js';
 import { askForResources } from './needs.js';
 import { targetFor } from './routes.js';
+import { syncJobs } from '../jobs/jobs.js';
 import { recordEvents } from '../../records/events.js';
-import { putRoute, routeBody } from '../../records/callers/agents.js';
+import { putRoute, routeBody } from '../../records/callers/edges.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
 import { makeDue } from '../../records/runs/runs.js';
 import { coolOthers, dueEnvironments, setHealth, setLive, setServing } from '../../records/deployments/environments.js';
@@ -62,6 +63,7 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<voi
     case 'goLive': {
       await setLive(db, environment.id, deployment.id);
       await setHealth(db, environment.id, 'good');
+      await syncJobs(context, db, environment.id, release);
       const by = { kind: deployment.kind, standing: environment.kind === 'standing', warmMs: context.timing.warm };
       const retired = before && retires(before.deployment.state, by);
       if (retired) {

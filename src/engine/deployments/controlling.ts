@@ -38,7 +38,7 @@ async function controlOne(context: Context, id: string): Promise<void> {
     const release = await releaseById(db, deployment.release_id);
     const instances = await instancesOf(db, deployment.id);
     for (const part of Object.values(release.plan.parts)) {
-      if (part.kind === 'site') continue;
+      if (part.kind === 'site' || part.kind === 'job') continue;
       const size = sizeOf(part, deployment.environment_plan, environment.sizes);
       if (!size.auto) continue;
       const own = environment.sizes[part.name];

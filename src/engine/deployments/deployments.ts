@@ -2,7 +2,7 @@
 import { makeDue, setDue, takeDue } from '../../records/runs/runs.js';
 import { instancesOf } from '../../records/deployments/instances.js';
 import { instanceOver, replaceLetDown } from '../../core/advance/keep.js';
-import { hasTable, listEdges } from '../../records/callers/agents.js';
+import { hasTable, listEdges } from '../../records/callers/edges.js';
 import { deploymentMoving } from '../../core/states.js';
 import { cool, keepLive } from './kept.js';
 import { resourceFacts } from './needs.js';

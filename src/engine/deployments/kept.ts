@@ -9,7 +9,7 @@ import { moveTraffic } from './apply.js';
 import { instancesOf, unwant, unwantOne } from '../../records/deployments/instances.js';
 import { filled, freshen } from '../../core/advance/fresh.js';
 import { healthOf } from '../../core/advance/environments.js';
-import { hasTable, listEdges, routeBody } from '../../records/callers/agents.js';
+import { hasTable, listEdges, routeBody } from '../../records/callers/edges.js';
 import { coolDeployment, instanceOver, replaceEnded } from '../../core/advance/keep.js';
 import { canonical } from '../../core/canonical.js';
 import { takeNewLogins } from './needs.js';

@@ -54,7 +54,7 @@ export function targetFor(
     release: `r${release.number}`,
     commit: release.commit,
     paths: Object.values(release.plan.parts)
-      .filter((part) => part.kind !== 'worker')
+      .filter((part) => part.kind === 'site' || part.kind === 'server')
       .map((part) => (part.kind === 'site' ? site(part) : server(part)))
       .sort((a, b) => b.at.length - a.at.length || (a.at < b.at ? -1 : 1)),
   };

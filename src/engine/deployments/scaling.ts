@@ -37,7 +37,7 @@ export async function scale(
   const parts = release?.plan.parts ?? main?.model.release?.parts ?? {};
   const part = Object.hasOwn(parts, of) ? parts[of] : undefined;
   const programs = release ? programsOf(release) : Object.keys(parts);
-  if (!part || part.kind === 'site')
+  if (!part || part.kind === 'site' || part.kind === 'job')
     throw new CodedError('not_found', { what: `The program ${of} of ${place}`, hint: hintFor(of, programs) });
   if (
     asked.instances !== undefined &&

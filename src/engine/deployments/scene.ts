@@ -52,13 +52,13 @@ export async function enter(context: Context, db: Db, found: DeploymentRow): Pro
 
 /** Names of the parts that are programs. */
 export const programsOf = (release: ReleaseRow): string[] =>
-  Object.values(release.plan.parts).flatMap((part) => (part.kind === 'site' ? [] : [part.name]));
+  Object.values(release.plan.parts).flatMap((part) => (part.kind === 'site' || part.kind === 'job' ? [] : [part.name]));
 type Sized = Pick<Scene, 'deployment' | 'release'> & { environment: Pick<EnvironmentRow, 'sizes'> };
 
 /** What is wished of each part that is a program: how many, how large, and how fresh. */
 export const wishes = ({ deployment, release, environment }: Sized): (WishedPart & { memory: number })[] =>
   Object.values(release.plan.parts).flatMap((part) => {
-    if (part.kind === 'site') return [];
+    if (part.kind === 'site' || part.kind === 'job') return [];
     const { instances, memory } = sizeOf(part, deployment.environment_plan, environment.sizes);
     return [
       {

@@ -4,7 +4,7 @@ import { takes } from '../../core/advance/environments.js';
 import { closeEnvironment } from '../../core/advance/keep.js';
 import { issue } from '../../core/errors/errors.js';
 import { history } from '../../git/repository.js';
-import { hasTable, listEdges, putRoute, routeBody } from '../../records/callers/agents.js';
+import { hasTable, listEdges, putRoute, routeBody } from '../../records/callers/edges.js';
 import {
   deploymentsOf,
   movingDeployments,
@@ -24,10 +24,12 @@ import {
   setWaits,
 } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
+import { removeJobsOf, stopJobsOf } from '../../records/jobs/jobs.js';
 import { instancesOfEnvironment, unwant } from '../../records/deployments/instances.js';
 import { mainDefinition, projectById, type ProjectRow } from '../../records/projects/projects.js';
 import { findRelease, newestOfPullRequest, releasesOfCommits } from '../../records/deployments/releases.js';
 import { type Due, setDue, settleDue, takeDue } from '../../records/runs/runs.js';
+import { removeAddressesOf, syncAddresses } from '../domains/acts.js';
 import { askDeployment } from '../deployments/acts.js';
 import { verifiedRelease } from '../deployments/promotions.js';
 import { shownSecrets } from '../../core/variables/resolve.js';
@@ -48,11 +50,14 @@ export async function stepEnvironments(context: Context): Promise<boolean> {
 }
 
 async function takeByItself(context: Context, project: ProjectRow, seen: EnvironmentRow, due: Due): Promise<void> {
-  const candidates = await candidatesFor(context, project, seen);
+  const main = await mainDefinition(context.records, project.id);
+  const candidates = await candidatesFor(context, project, seen, main);
   await context.records.transition('environment.taken', async (db) => {
     const environment = await lockEnvironment(db, seen.id);
     // What was committed since the candidates were read has woken it again.
     await settleDue(db, 'environments', due, null);
+    if (environment.state === 'empty' || environment.state === 'live')
+      await syncAddresses(db, project, environment, main?.model.environments[environment.plan_name]?.addresses ?? []);
     const past = await deploymentsOf(db, environment.id, 200);
     const live = past.find((one) => one.id === environment.live_id)?.release ?? null;
     const take = takes({
@@ -80,9 +85,13 @@ async function takeByItself(context: Context, project: ProjectRow, seen: Environ
 }
 
 /** Releases that it may take by itself, the newest by commit order first. */
-async function candidatesFor(context: Context, project: ProjectRow, environment: EnvironmentRow): Promise<number[]> {
+async function candidatesFor(
+  context: Context,
+  project: ProjectRow,
+  environment: EnvironmentRow,
+  main: Awaited<ReturnType<typeof mainDefinition>>,
+): Promise<number[]> {
   const { records } = context;
-  const main = await mainDefinition(records, project.id);
   const source = releaseSource(main?.model.environments[environment.plan_name], environment.pull_request);
   if (!main || !source) return [];
   if (source.from === 'pull request') {
@@ -121,7 +130,12 @@ async function close(context: Context, project: ProjectRow, id: string): Promise
       working: await attemptsGoOn(db, id),
       resources: (await resourcesOf(db, id)).length,
     });
+    if (effects.includes('unroute')) await removeAddressesOf(db, environment);
     if (effects.includes('unroute')) await setServing(db, id, null, await putRoute(db, environment.host, id, null));
+    if (effects.includes('endInstances')) {
+      await removeJobsOf(db, id);
+      await stopJobsOf(db, id);
+    }
     if (effects.includes('endInstances'))
       for (const deployment of new Set(instances.filter((row) => row.wanted).map((row) => row.deployment_id)))
         await unwant(db, deployment, null);

@@ -12,11 +12,12 @@ import {
 } from '../../core/variables/resolve.js';
 import { type PinnedSet, setNames } from '../../core/variables/task.js';
 import { type EnvironmentRow, wakeEnvironments } from '../../records/deployments/environments.js';
+import { mainAddresses } from '../../records/domains/addresses.js';
 import { recordEvents } from '../../records/events.js';
 import { nextNumber, type ProjectRow, lockProject } from '../../records/projects/projects.js';
 import type { ReleaseRow } from '../../records/deployments/releases.js';
 import { putVariables, variableAt, variablesNow, type VariableRow } from '../../records/deployments/variables.js';
-import { type Context, type Db, urlOf } from '../context.js';
+import { type Context, type Db, reachedAt } from '../context.js';
 
 /** What is set for an environment: its own, else that of its plan (all reviews), else the project's. */
 export async function setFor(
@@ -37,10 +38,11 @@ export async function variablesFor(
   db: Db,
   { project, environment, release }: { project: ProjectRow; environment: EnvironmentRow; release: ReleaseRow },
 ): Promise<Resolved> {
+  const main = (await mainAddresses(db, [environment.id])).get(environment.id) ?? null;
   return resolveVariables(
     release.plan.variables,
     {
-      environment: { name: environment.name, url: urlOf(context.addresses, environment.host) },
+      environment: { name: environment.name, url: reachedAt(context.addresses, environment.host, main) },
       release: { number: release.number, commit: release.commit },
       project: { name: project.name },
     },

@@ -9,16 +9,16 @@ import { backupById, removeBackupsOf } from '../../records/resources/backups.js'
 import { dueLogins, endLoginsOf, endOverLogins, type LoginRow, settleLogins } from '../../records/resources/logins.js';
 import {
   beginResource,
-  holdResource,
-  letGo,
   type ResourceRow,
   settleResource,
   takeResource,
   wakeDeploymentsOf,
 } from '../../records/resources/resources.js';
 import { look } from './look.js';
+import { letGo } from '../../records/held.js';
 import { makeDue } from '../../records/runs/runs.js';
 import type { Context } from '../context.js';
+import { whileHeld } from '../held.js';
 import { type Lanes, openLanes } from '../lanes.js';
 
 /** Milliseconds for which a statement of prepare waits for a lock, unless it says otherwise. */
@@ -59,23 +59,17 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
     restore: row.restore_id !== null,
   };
   const next = resourceAct(facts);
-  if (!next) return void (await letGo(records, row));
+  if (!next) return void (await letGo(records, 'resources', row));
   if (!(await beginResource(records, row, next.state))) return;
-  const holding = setInterval(
-    () => void holdResource(records, row.id, row.fence, context.timing.lease).catch(() => {}),
-    context.timing.lease / 3,
-  );
   const made: string[] = [];
   const ended: string[] = [];
   let outcome: Outcome;
   try {
-    await perform(context, row, next.act, logins, { made, ended });
+    await whileHeld(context, 'resources', row, () => perform(context, row, next.act, logins, { made, ended }));
     outcome = { done: true };
   } catch (error) {
     outcome = outcomeOf(error);
     context.log.warn({ resource: row.id, act: next.act, error: String(error) }, 'a resource was not had');
-  } finally {
-    clearInterval(holding);
   }
   const result = resourceDone(facts, next.act, outcome);
   await records.transition(`resource.${next.act}`, async (db) => {

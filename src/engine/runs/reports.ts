@@ -19,6 +19,7 @@ import {
 } from '../../records/runs/attempts.js';
 import { keepCoverage } from '../../records/runs/coverage.js';
 import { wakeDeployments, deploymentById, releasedBy } from '../../records/deployments/deployments.js';
+import { jobOf } from '../../records/jobs/jobs.js';
 import { recordEvents } from '../../records/events.js';
 import {
   forgetAgent,
@@ -153,6 +154,15 @@ async function deploymentStepOver(
     actor: 'agent',
     data: { kind: attempt.kind, state, issue: why },
   });
+  const job = attempt.kind === 'job' ? await jobOf(db, attempt.id) : null;
+  if (job)
+    await recordEvents(db, {
+      type: 'job.ended',
+      project: attempt.project_id,
+      subject: job.subject,
+      actor: 'agent',
+      data: { number: job.number, state, issue: why },
+    });
 }
 
 /**

@@ -85,7 +85,7 @@ export async function changeProject(
     if (statuses !== null && !/^https?:/.test(statuses))
       throw new CodedError('url_refused', { url: statuses.slice(0, 200), why: 'states are told over http or https.' });
     if (statuses !== null) await checkedAddress(parseRemote(statuses), project.private_allowed);
-    await setStatusUrl(db, project.id, statuses);
+    await setStatusUrl(db, project.id, statuses, actor);
     await event('project.changed', { statuses: statuses ?? 'none' });
   }
   if (paused !== undefined && paused !== (project.paused_at !== null)) {

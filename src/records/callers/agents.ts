@@ -1,6 +1,6 @@
 import type { Issue } from '../../core/errors/errors.js';
 import type { Takes } from '../../core/states.js';
-import { json, type Db, notify, queryOne, query, tables } from '../database.js';
+import { json, type Db, queryOne, query } from '../database.js';
 import { newId } from '../ids.js';
 
 export interface AgentRow {
@@ -128,119 +128,6 @@ export async function forgiveSilence(db: Db, leaseMs: number): Promise<void> {
 export const agentOfToken = (db: Db, token: string): Promise<AgentRow | null> =>
   queryOne(db, `select ${columns} from agents where token_id = $1`, [token]);
 export const listAgents = (db: Db): Promise<AgentRow[]> => query(db, `select ${columns} from agents order by name`);
-
-export interface EdgeRow {
-  id: string;
-  name: string;
-  acknowledged: number;
-  /** Hosts that it has not as the table says. */
-  without: Without;
-  seen_at: Date;
-  alive: boolean;
-}
-
-/** Host → the version that is not taken over, and why; no issue while it is being made ready. */
-export type Without = Record<string, { version: number; issue: Issue | null }>;
-
-/** Whether an edge has a host's table of this version, or why not. */
-export function hasTable(
-  edge: Pick<EdgeRow, 'acknowledged' | 'without'>,
-  host: string,
-  version: number,
-): { has: boolean; why: Issue | null } {
-  const open = edge.without[host];
-  return {
-    has: edge.acknowledged >= version && !open,
-    why: edge.acknowledged >= version ? (open?.issue ?? null) : null,
-  };
-}
-
-/** Milliseconds after which an edge that has not asked counts as silent. */
-export const edgeSilenceMs = 12_000;
-
-/** An edge asks for what is newer than it has: that is its acknowledgement. Null when the name belongs to another token that is still good. */
-export async function acknowledge(
-  db: Db,
-  token: string,
-  name: string,
-  version: number,
-  without: Without = {},
-): Promise<EdgeRow | null> {
-  const row = await queryOne<EdgeRow & { moved: boolean }>(
-    db,
-    `with old as (select acknowledged, without from edges where name = $3)
-     insert into edges (id, token_id, name, acknowledged, without) values ($1, $2, $3, $4, $5)
-     on conflict (name) do update set token_id = excluded.token_id, acknowledged = excluded.acknowledged, without = excluded.without, seen_at = now()
-     where edges.token_id = excluded.token_id or exists (select 1 from tokens t where t.id = edges.token_id and t.removed_at is not null)
-     returning id, name, acknowledged::float8 as acknowledged, without, seen_at, true as alive,
-       coalesce((select acknowledged from old), -1) <> $4 or coalesce((select without from old), '{}') <> $5::jsonb as moved`,
-    [newId(), token, name, version, json(without)],
-  );
-  if (row?.moved) await wakeMoving(db);
-  return row;
-}
-
-/** Whoever waits for edges to have a table looks again. Locked in the order that everyone keeps: environments, then deployments, each by id. */
-async function wakeMoving(db: Db): Promise<void> {
-  await query(
-    db,
-    `update environments set due_at = now()
-     where id in (select id from environments where state = 'closing' order by id for update)`,
-  );
-  await query(
-    db,
-    `update deployments set due_at = now() where id in (
-       select id from deployments
-       where state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null)
-       order by id for update)`,
-  );
-  await notify(db, 'deployments', 'environments');
-}
-
-/** Edges whose tokens have not been removed: whoever removes one lets its edge go, and nothing waits for it any more. */
-export const listEdges = (db: Db): Promise<EdgeRow[]> =>
-  query(
-    db,
-    `select id, name, acknowledged::float8 as acknowledged, without, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges
-     where not exists (select 1 from tokens t where t.id = edges.token_id and t.removed_at is not null) order by name`,
-    [edgeSilenceMs],
-  );
-
-export interface RouteRow {
-  host: string;
-  body: unknown;
-  version: number;
-}
-
-/** Puts what a host leads to (null: nothing any more) and gives the version of it; versions are committed in their order. */
-export async function putRoute(db: Db, host: string, environment: string, body: unknown): Promise<number> {
-  await query(db, 'select pg_advisory_xact_lock(7403124)');
-  const row = await queryOne<{ version: number }>(
-    db,
-    `insert into routes (host, environment_id, body, version) values ($1, $2, $3, nextval('route_versions'))
-     on conflict (host) do update set body = excluded.body, environment_id = excluded.environment_id, version = excluded.version returning version::float8 as version`,
-    [host, environment, body === null ? null : json(body)],
-  );
-  await notify(db, 'routes');
-  return row?.version ?? 0;
-}
-
-export const routesAfter = (db: Db, version: number): Promise<RouteRow[]> =>
-  query(db, 'select host, body, version::float8 as version from routes where version > $1 order by version', [version]);
-
-/** Where a host leads to; null when to nothing. */
-export async function routeBody(db: Db, host: string): Promise<unknown> {
-  const { Route, in: within } = tables(db);
-  return (await Route.findByPk(host, { attributes: ['body'], raw: true, ...within }))?.body ?? null;
-}
-
-/** Whether some host is answered from these bytes. */
-export const routesName = async (db: Db, digest: string): Promise<boolean> =>
-  (await queryOne(
-    db,
-    `select 1 as ok from routes where body is not null and body::text like '%' || $1 || '%' limit 1`,
-    [digest],
-  )) !== null;
 
 /** Whether an agent has this attempt or instance now. */
 export const holds = async (db: Db, agent: string, work: string): Promise<boolean> =>

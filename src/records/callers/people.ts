@@ -191,6 +191,11 @@ export async function endSessionOf(db: Db, id: string, person: string | null, ac
   return true;
 }
 
+export async function personName(db: Db, id: string): Promise<string | null> {
+  const { Person, in: within } = tables(db);
+  return (await Person.findByPk(id, { attributes: ['name'], raw: true, ...within }))?.name ?? null;
+}
+
 /** The person behind a caller: a session is the person's own, a token names them. */
 export const personOf = async (db: Db, caller: Caller): Promise<string | null> =>
   (

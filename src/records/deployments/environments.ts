@@ -88,7 +88,8 @@ async function addEnvironment(db: Db, environment: NewEnvironment): Promise<stri
       db,
       `with added as (
          insert into environments (id, project_id, name, kind, plan_name, pull_request, host)
-         values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing returning id
+         select $1::uuid, $2::uuid, $3, $4, $5, $6::int, $7::text
+         where not exists (select 1 from addresses where host = $7 and removed_at is null) on conflict do nothing returning id
        )
        select not exists (select 1 from added) as taken`,
       [newId(), project, name, kind, plan, pullRequest, host],
@@ -130,6 +131,20 @@ export async function dueEnvironments(db: Db, project: string): Promise<void> {
     [project],
   );
   await notify(db, 'environments');
+}
+
+/** Whether no environment has or had this name: what a removed project has left is free. */
+export const hostIsFree = async (db: Db, host: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 as ok from environments where host = $1
+     union all select 1 from addresses where host = $1 and removed_at is null limit 1`,
+    [host],
+  )) === null;
+
+export async function setHost(db: Db, id: string, host: string): Promise<void> {
+  const { Environment, in: within } = tables(db);
+  await Environment.update({ host }, { where: { id }, ...within });
 }
 
 /** Locks all environments of a project, in the order that everyone keeps. */

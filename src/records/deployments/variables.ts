@@ -84,7 +84,16 @@ export const forgetSecrets = (db: Db): Promise<unknown> =>
   );
 
 export interface SealedRow {
-  table: 'variables' | 'projects.event_secret' | 'projects.credential' | 'answers' | 'logins' | 'resources';
+  table:
+    | 'variables'
+    | 'projects.event_secret'
+    | 'projects.credential'
+    | 'answers'
+    | 'logins'
+    | 'resources'
+    | 'certificates'
+    | 'authorities'
+    | 'subscriptions';
   /** Id of the row; of a variable that of its project. */
   project: string;
   scope: string;
@@ -102,6 +111,9 @@ export const allSealed = (db: Db): Promise<SealedRow[]> =>
      union all select 'projects.credential', id, '', '', 0, credential from projects where credential is not null
      union all select 'logins', id, '', '', 0, sealed from logins where state <> 'ended'
      union all select 'resources', id, '', '', 0, sealed from resources where sealed is not null
+     union all select 'certificates', id, '', '', 0, sealed from certificates where removed_at is null
+     union all select 'subscriptions', id, '', '', 0, sealed from subscriptions where sealed is not null
+     union all select 'authorities', null, url, '', 0, sealed from authorities
      union all select 'answers', null, actor, key, 0, sealed from answers where sealed is not null`,
   );
 
@@ -114,7 +126,14 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
     );
   else if (row.table === 'answers')
     await query(db, 'update answers set sealed = $3 where actor = $1 and key = $2', [row.scope, row.name, sealed]);
-  else if (row.table === 'logins' || row.table === 'resources')
+  else if (row.table === 'authorities')
+    await query(db, 'update authorities set sealed = $2 where url = $1', [row.scope, sealed]);
+  else if (
+    row.table === 'logins' ||
+    row.table === 'resources' ||
+    row.table === 'certificates' ||
+    row.table === 'subscriptions'
+  )
     await query(db, `update ${row.table} set sealed = $2 where id = $1`, [row.project, sealed]);
   else
     await query(
@@ -128,4 +147,7 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
 
 /** Nobody writes what is encrypted meanwhile. */
 export const lockSealed = (db: Db): Promise<unknown> =>
-  query(db, 'lock table variables, projects, answers, resources, logins in exclusive mode');
+  query(
+    db,
+    'lock table variables, projects, answers, resources, logins, certificates, authorities, subscriptions in exclusive mode',
+  );

@@ -5,7 +5,8 @@ import { type Db, query } from '../database.js';
 export async function hostsOf(db: Db, hosts: readonly string[]): Promise<Map<string, string>> {
   const rows = await query<{ host: string; id: string }>(
     db,
-    'select host, id from environments where host = any($1::text[])',
+    `select host, id from environments where host = any($1::text[])
+     union select host, environment_id from addresses where host = any($1::text[]) and removed_at is null and kind = 'given'`,
     [hosts],
   );
   return new Map(rows.map((row) => [row.host, row.id]));

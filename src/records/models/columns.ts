@@ -38,6 +38,7 @@ export const ints = column(DataTypes.ARRAY(DataTypes.INTEGER));
 /** Read as text: it may be more than a number holds. */
 export const bigint = column(DataTypes.BIGINT);
 export const xid = column(TransactionId as never);
+export const double = column(DataTypes.DOUBLE);
 export const flag = column(DataTypes.BOOLEAN);
 export const json = column(DataTypes.JSONB);
 export const time = column(DataTypes.DATE);

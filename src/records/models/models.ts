@@ -1,5 +1,8 @@
 /** The models of all tables, on one connection pool, and how they belong to each other. */
 import type { Model, ModelStatic, Sequelize } from 'sequelize';
+import { defineAddress } from './domains/addresses.js';
+import { defineAuthority } from './domains/authorities.js';
+import { defineCertificate } from './domains/certificates.js';
 import { defineAgent } from './callers/agents.js';
 import { defineAnswer } from './callers/answers.js';
 import { defineAttempt } from './runs/attempts.js';
@@ -14,6 +17,9 @@ import { defineCommand } from './runs/commands.js';
 import { defineCommit } from './projects/commits.js';
 import { defineCoverageOfAttempt } from './runs/coverage.js';
 import { defineDefinitionOfCommit } from './projects/definitions.js';
+import { defineCondition } from './deliveries/conditions.js';
+import { defineDelivery } from './deliveries/deliveries.js';
+import { defineSubscription } from './deliveries/subscriptions.js';
 import { defineDeployment } from './deployments/deployments.js';
 import { defineEdge } from './callers/edges.js';
 import { defineEnvironment } from './deployments/environments.js';
@@ -21,8 +27,10 @@ import { defineEvent } from './events/events.js';
 import { defineEvidence } from './deployments/evidence.js';
 import { defineInstance } from './deployments/instances.js';
 import { defineIntake } from './projects/intake.js';
+import { defineJob } from './jobs/jobs.js';
 import { defineLogChunk } from './runs/logs.js';
 import { definePerson } from './callers/people.js';
+import { definePrice } from './cost/prices.js';
 import { defineProject } from './projects/projects.js';
 import { definePullRequest } from './projects/pull-requests.js';
 import { definePush } from './projects/pushes.js';
@@ -42,15 +50,20 @@ export type Models = ReturnType<typeof defineModels>;
 
 export function defineModels(sequelize: Sequelize) {
   const models = {
+    Address: defineAddress(sequelize),
     Agent: defineAgent(sequelize),
     Answer: defineAnswer(sequelize),
     Attempt: defineAttempt(sequelize),
+    Authority: defineAuthority(sequelize),
     Backup: defineBackup(sequelize),
     Branch: defineBranch(sequelize),
+    Certificate: defineCertificate(sequelize),
     Command: defineCommand(sequelize),
     Commit: defineCommit(sequelize),
+    Condition: defineCondition(sequelize),
     CoverageOfAttempt: defineCoverageOfAttempt(sequelize),
     DefinitionOfCommit: defineDefinitionOfCommit(sequelize),
+    Delivery: defineDelivery(sequelize),
     Deployment: defineDeployment(sequelize),
     Edge: defineEdge(sequelize),
     Environment: defineEnvironment(sequelize),
@@ -59,9 +72,11 @@ export function defineModels(sequelize: Sequelize) {
     Figure: defineFigure(sequelize),
     Instance: defineInstance(sequelize),
     Intake: defineIntake(sequelize),
+    Job: defineJob(sequelize),
     Login: defineLogin(sequelize),
     LogChunk: defineLogChunk(sequelize),
     Person: definePerson(sequelize),
+    Price: definePrice(sequelize),
     Project: defineProject(sequelize),
     PullRequest: definePullRequest(sequelize),
     Push: definePush(sequelize),
@@ -76,6 +91,7 @@ export function defineModels(sequelize: Sequelize) {
     Sender: defineSender(sequelize),
     Session: defineSession(sequelize),
     SignIn: defineSignIn(sequelize),
+    Subscription: defineSubscription(sequelize),
     Task: defineTask(sequelize),
     Token: defineToken(sequelize),
     Variable: defineVariable(sequelize),

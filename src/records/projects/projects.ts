@@ -7,6 +7,7 @@ import type { DefinitionIssue } from '../../core/definition/parse.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { SourceKind } from '../../core/states.js';
 import { json, type Db, notify, queryOne, query, now, tables } from '../database.js';
+import { subscribeHost } from '../deliveries/subscriptions.js';
 import { recordEvents } from '../events.js';
 import { newId } from '../ids.js';
 
@@ -218,68 +219,18 @@ export const removedProjects = (db: Db): Promise<Pick<ProjectRow, 'id'>[]> =>
        and not exists (select 1 from runs r where r.project_id = p.id and r.state in ('waiting', 'running'))`,
   );
 
-/** A project whose states are to be told, and the number of the event up to which they were; nobody else's for `leaseMs`. */
-export const takeStatus = (
-  db: Db,
-  leaseMs: number,
-): Promise<(ProjectRow & { status_after: string; status_failures: number; status_fence: number }) | null> =>
-  queryOne(
-    db,
-    `update projects p set status_fence = status_fence + 1, status_due = now() + $1::int * interval '1 ms' where id = (
-       select id from projects where status_url is not null and removed_at is null and status_due <= now() order by status_due limit 1 for update skip locked
-     ) returning ${columns.join(', ')}, status_after, status_failures, status_fence`,
-    [leaseMs],
-  );
+/** From now on the states of its runs are told there, or to nobody. */
+export async function setStatusUrl(db: Db, id: string, url: string | null, actor: string): Promise<void> {
+  const { Project, in: within } = tables(db);
+  await Project.update({ status_url: url, status_issue: null }, { where: { id }, ...within });
+  await subscribeHost(db, id, url !== null, actor);
+}
 
-/** Up to which event was told, and when to go on: null until there is something new. */
-export const settleStatus = (
-  db: Db,
-  { id, status_fence }: { id: string; status_fence: number },
-  after: string,
-  nextMs: number | null,
-  failures: number,
-  issue: Issue | null,
-): Promise<unknown> =>
-  query(
-    db,
-    `update projects
-     set status_after = $2, status_due = now() + $3::int * interval '1 ms', status_failures = $4,
-       status_issue = $5
-     where id = $1
-       and status_fence = $6`,
-    [id, after, nextMs, failures, issue === null ? null : json(issue), status_fence],
-  );
-
-/** From now on the states of its runs are told there. */
-export const setStatusUrl = (db: Db, id: string, url: string | null): Promise<unknown> =>
-  query(
-    db,
-    `update projects
-     set status_url = $2, status_after = (select coalesce(max(number), 0) from events),
-       status_due = case when $2::text is null then null else now() end, status_failures = 0,
-         status_issue = null
-     where id = $1`,
-    [id, url],
-  );
-
-/** Projects with something new to tell become due, unless they wait after a failure. */
-export const wakeStatus = (db: Db): Promise<unknown> =>
-  query(
-    db,
-    `update projects p set status_due = now() where status_url is not null and status_due is null
-       and exists (select 1 from events e where e.project_id = p.id and e.number > p.status_after and e.type in ('run.planned', 'run.ended'))`,
-  );
-
-export const nextStatus = async (db: Db): Promise<number | null> =>
-  (
-    await queryOne<{ ms: number | null }>(
-      db,
-      `select (extract(epoch from min(status_due) - now()) * 1000)::float8 as ms
-       from projects
-       where status_url is not null
-         and removed_at is null`,
-    )
-  )?.ms ?? null;
+/** What is wrong with telling them. */
+export async function noteStatus(db: Db, id: string, issue: Issue | null): Promise<void> {
+  const { Project, in: within } = tables(db);
+  await Project.update({ status_issue: issue as never }, { where: { id }, ...within });
+}
 
 /** Keeps others from changing what belongs to a project meanwhile. */
 export const lockProject = (db: Db, id: string): Promise<unknown> =>
@@ -344,9 +295,13 @@ export async function removalOf(db: Db, { id }: Pick<ProjectRow, 'id'>): Promise
 
 /** Frees its name, and forgets what is secret of it; the record of what happened stays. */
 export async function forgetProject(db: Db, id: string): Promise<void> {
-  const { Token, Variable, in: within } = tables(db);
+  const { Subscription, Token, Variable, in: within } = tables(db);
   await Variable.update({ sealed: null, value: null, removed: true }, { where: { project_id: id }, ...within });
   await Token.update({ removed_at: now() }, { where: { project_id: id, removed_at: null }, ...within });
+  await Subscription.update(
+    { removed_at: now(), due_at: null, sealed: null },
+    { where: { project_id: id, removed_at: null }, ...within },
+  );
   await query(
     db,
     `update projects set name = id::text, removed_at = now(), credential = null, event_secret = null, draft = null,

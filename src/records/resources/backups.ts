@@ -2,6 +2,7 @@
 import type { InferAttributes } from 'sequelize';
 import type { BackupStep, BackupTried } from '../../core/advance/backups.js';
 import { type Db, json, notify, query, queryOne } from '../database.js';
+import { takeHeld } from '../held.js';
 import { newId } from '../ids.js';
 import type { Backup } from '../models/resources/backups.js';
 
@@ -45,26 +46,7 @@ export async function addBackup(db: Db, resource: string, actor: string, planned
 
 /** Takes the one that has waited longest, as resources are taken: to be written, or, where it is kept, to be tried. */
 export const takeBackup = (db: Db, leaseMs: number): Promise<BackupRow | null> =>
-  queryOne(
-    db,
-    `update backups set due_at = null, fence = fence + 1, lease_until = now() + $1::int * interval '1 ms'
-     where id = (
-       select id from backups
-       where (due_at <= now() and lease_until is null) or lease_until < now()
-       order by coalesce(due_at, lease_until) for update skip locked limit 1)
-     returning ${columns}`,
-    [leaseMs],
-  );
-
-export const nextBackup = async (db: Db): Promise<number | null> =>
-  (
-    await queryOne<{ ms: number | null }>(
-      db,
-      `select (extract(epoch from least(
-         (select min(due_at) from backups where due_at is not null and lease_until is null),
-         (select min(lease_until) from backups where lease_until is not null)) - now()) * 1000)::float8 as ms`,
-    )
-  )?.ms ?? null;
+  takeHeld<BackupRow>(db, 'backups', columns, leaseMs);
 
 /** Holds it longer; false when it is somebody else's by now. */
 export const holdBackup = async (

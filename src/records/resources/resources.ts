@@ -6,6 +6,7 @@ import type { Issue } from '../../core/errors/errors.js';
 import type { ResourcePlan } from '../../core/definition/model.js';
 import type { ResourcePlace } from '../../core/states.js';
 import { type Db, json, notify, query, queryOne } from '../database.js';
+import { takeHeld } from '../held.js';
 import { newId } from '../ids.js';
 import type { Resource } from '../models/resources/resources.js';
 
@@ -75,40 +76,8 @@ export async function askResources(
   return asked;
 }
 
-/**
- * Takes the one that has waited longest, for `leaseMs`. Whoever held it before and has died, or is late, has lost it: its fence is
- * another one now.
- */
 export const takeResource = (db: Db, leaseMs: number): Promise<ResourceRow | null> =>
-  queryOne(
-    db,
-    `update resources set due_at = null, fence = fence + 1, lease_until = now() + $1::int * interval '1 ms'
-     where id = (
-       select id from resources
-       where (due_at <= now() and lease_until is null) or lease_until < now()
-       order by coalesce(due_at, lease_until) for update skip locked limit 1)
-     returning ${columns}`,
-    [leaseMs],
-  );
-
-/** Milliseconds until the next is to be taken, or null. */
-export const nextResource = async (db: Db): Promise<number | null> =>
-  (
-    await queryOne<{ ms: number | null }>(
-      db,
-      `select (extract(epoch from least(
-         (select min(due_at) from resources where due_at is not null and lease_until is null),
-         (select min(lease_until) from resources where lease_until is not null)) - now()) * 1000)::float8 as ms`,
-    )
-  )?.ms ?? null;
-
-/** Holds it longer; false when it is somebody else's by now. */
-export const holdResource = async (db: Db, id: string, fence: string, leaseMs: number): Promise<boolean> =>
-  (await queryOne(
-    db,
-    `update resources set lease_until = now() + $3::int * interval '1 ms' where id = $1 and fence = $2::bigint returning 1 as ok`,
-    [id, fence, leaseMs],
-  )) !== null;
+  takeHeld<ResourceRow>(db, 'resources', columns, leaseMs);
 
 /** Records what it is in while something is done outside; false when it is somebody else's by now. */
 export const beginResource = async (
@@ -144,10 +113,6 @@ export async function settleResource(
   if (done) await notify(db, 'resources');
   return done !== null;
 }
-
-/** Nothing is to be done on it. */
-export const letGo = (db: Db, { id, fence }: Pick<ResourceRow, 'id' | 'fence'>): Promise<unknown> =>
-  query(db, 'update resources set lease_until = null where id = $1 and fence = $2::bigint', [id, fence]);
 
 /** It is wanted no longer. */
 export async function unwantResource(db: Db, id: string): Promise<void> {

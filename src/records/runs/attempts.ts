@@ -28,6 +28,8 @@ export interface AttemptRow {
   created_at: Date;
   started_at: Date | null;
   ended_at: Date | null;
+  /** Of a job: which part it is. */
+  part: string | null;
 }
 
 /** With the run that it belongs to; null for those of deployments. */
@@ -37,7 +39,7 @@ export interface AttemptOfRun extends AttemptRow {
 }
 
 const columns =
-  'id, kind, task_id, deployment_id, project_id, number, state, agent_id, fence, stop, issue, log_bytes::float8 as log_bytes, log_lines::float8 as log_lines, created_at, started_at, ended_at';
+  'id, kind, task_id, deployment_id, project_id, number, state, agent_id, fence, stop, issue, log_bytes::float8 as log_bytes, log_lines::float8 as log_lines, created_at, started_at, ended_at, part';
 
 export interface NewAttempt {
   kind: AttemptKind;
@@ -48,6 +50,9 @@ export interface NewAttempt {
   needs: AttemptNeeds;
   /** The lower, the sooner it is taken. */
   priority: number;
+  /** Of a job: which part it is, and where. */
+  part?: string;
+  environment?: string;
 }
 
 /** Makes attempts that wait for an agent; gives their ids. */
@@ -55,9 +60,9 @@ export async function addAttempts(db: Db, attempts: readonly NewAttempt[]): Prom
   const rows = attempts.map((attempt) => ({ id: newId(), ...attempt }));
   await query(
     db,
-    `insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs, priority)
-     select a.id, a.kind, a.task, a.deployment, a.project, a.number, a.needs, a.priority
-     from jsonb_to_recordset($1::jsonb) as a(id uuid, kind text, task uuid, deployment uuid, project uuid, number int, needs jsonb, priority int)`,
+    `insert into attempts (id, kind, task_id, deployment_id, project_id, number, needs, priority, part, environment_id)
+     select a.id, a.kind, a.task, a.deployment, a.project, a.number, a.needs, a.priority, a.part, a.environment
+     from jsonb_to_recordset($1::jsonb) as a(id uuid, kind text, task uuid, deployment uuid, project uuid, number int, needs jsonb, priority int, part text, environment uuid)`,
     [json(rows)],
   );
   await notify(db, 'work');

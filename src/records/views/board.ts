@@ -44,6 +44,8 @@ export interface BoardRelease {
 }
 
 export interface BoardEnvironment extends Omit<EnvironmentRow, 'created_at' | 'table_version'> {
+  /** The first name of its own whose certificate everyone trusts. */
+  main_host: string | null;
   moving_id: string | null;
   /** The newest deployment, where it has failed. */
   failed_id: string | null;
@@ -93,7 +95,10 @@ used as materialized (
 of_environments as (
   select project_id, json_agg(x order by created_at, name) as list
   from (
-    select e.id, e.project_id, e.name, e.kind, e.plan_name, e.pull_request, e.host, e.state, e.health, e.held_by,
+    select e.id, e.project_id, e.name, e.kind, e.plan_name, e.pull_request, e.host,
+      (select a.host from addresses a join certificates c on c.id = a.certificate_id
+       where a.environment_id = e.id and a.removed_at is null and a.kind = 'own' and a.state = 'certified' and c.source <> 'local'
+       order by a.created_at, a.host limit 1) as main_host, e.state, e.health, e.held_by,
       e.held_why, e.live_id, e.serving_id, e.moving_id, e.failed_id, e.issue, e.created_at,
       coalesce(i.ready, 0) as ready,
       case when q.number is not null then json_build_object('number', q.number, 'title', q.title) end as pull

@@ -1,7 +1,7 @@
 /** The files that an attempt sees: whole, as a list, or some of them. */
 import type { FastifyRequest } from 'fastify';
 import { layerOf, someOf } from '../../git/layer.js';
-import { FileList, FilesWanted, IdParams } from '../../wire/work.js';
+import { FileList, FilesWanted, IdParams } from '../../wire/rooms/work.js';
 import type { App } from '../server.js';
 import type { AttemptFiles } from '../work.js';
 

@@ -2,7 +2,7 @@
 import { wording } from '../../core/errors/errors.js';
 import { judgePromotion } from '../../core/rules/promotion.js';
 import { changedVariables, type Resolved, resolveVariables, scopesOf, setIn } from '../../core/variables/resolve.js';
-import { urlOf } from '../../engine/context.js';
+import { reachedAt } from '../../engine/context.js';
 import { heldWhy } from '../../engine/deployments/acts.js';
 import { promotionEvidence } from '../../engine/deployments/promotions.js';
 import {
@@ -12,9 +12,10 @@ import {
   type BoardRelease,
   boardOf,
 } from '../../records/views/board.js';
-import { listAgents, listEdges } from '../../records/callers/agents.js';
+import { listAgents } from '../../records/callers/agents.js';
+import { listEdges } from '../../records/callers/edges.js';
 import type { Db } from '../../records/database.js';
-import type { Deployment, Environment } from '../../wire/environments.js';
+import type { Deployment, Environment } from '../../wire/environments/environments.js';
 import type { Board } from '../../wire/overview.js';
 import type { Service } from '../server.js';
 import { said } from './basics.js';
@@ -85,7 +86,7 @@ function environmentOf(service: Service, project: BoardProject, row: BoardEnviro
     state: row.state,
     health: row.health,
     held: row.held_by === null ? null : { by: row.held_by, why: heldWhy(row) },
-    url: urlOf(service.context.addresses, row.host),
+    url: reachedAt(service.context.addresses, row.host, row.main_host),
     after: plan?.after ?? null,
     branch: plan?.branch ?? null,
     verifies: Boolean(plan?.verify),
@@ -115,7 +116,7 @@ function resolved(service: Service, project: BoardProject, row: BoardEnvironment
   return resolveVariables(
     release.plans ?? {},
     {
-      environment: { name: row.name, url: urlOf(service.context.addresses, row.host) },
+      environment: { name: row.name, url: reachedAt(service.context.addresses, row.host, row.main_host) },
       release: { number: release.number, commit: release.commit },
       project: { name: project.name },
     },

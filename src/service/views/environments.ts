@@ -4,18 +4,21 @@ import type { EnvironmentPlan, Part } from '../../core/definition/model.js';
 import { type SetSizes, sizeOf } from '../../core/scale/sizes.js';
 import { noRoomFor } from '../../engine/deployments/placement.js';
 import { revertTarget } from '../../core/advance/environments.js';
-import { listAgents, listEdges } from '../../records/callers/agents.js';
+import { listAgents } from '../../records/callers/agents.js';
+import { listEdges } from '../../records/callers/edges.js';
 import type { Db } from '../../records/database.js';
 import { deploymentsOf, asPast } from '../../records/deployments/deployments.js';
 import type { EnvironmentRow } from '../../records/deployments/environments.js';
 import { instancesOfEnvironment } from '../../records/deployments/instances.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { releaseById } from '../../records/deployments/releases.js';
-import type { EnvironmentDetail } from '../../wire/environments.js';
+import type { EnvironmentDetail } from '../../wire/environments/environments.js';
 import { addressesDelay } from '../delays.js';
 import type { Service } from '../server.js';
+import { addressViews } from './addresses.js';
 import { commitViews, iso, said } from './basics.js';
 import { deploymentOf } from './releases.js';
+import { jobViews } from './jobs.js';
 import { resourceViews } from './resources.js';
 
 /** What is wanted of a part that is a program. */
@@ -24,9 +27,13 @@ function sizeView(
   plan: Pick<EnvironmentPlan, 'parts'> | undefined,
   set: SetSizes,
 ): EnvironmentDetail['parts'][number]['size'] {
-  if (!part || part.kind === 'site') return null;
+  if (!part || part.kind === 'site' || part.kind === 'job') return null;
   return { ...sizeOf(part, plan ?? { parts: {} }, set), set: Object.hasOwn(set, part.name) };
 }
+
+/** Where it stands; null for what nobody reaches. */
+const addressed = (part: Part | undefined): string | null =>
+  part && (part.kind === 'site' || part.kind === 'server') ? part.at : null;
 
 export async function environmentDetail(
   service: Service,
@@ -55,7 +62,7 @@ export async function environmentDetail(
       ? release.parts.map((part) => ({
           name: part.name,
           kind: release.plan.parts[part.name]?.kind ?? 'site',
-          at: release.plan.parts[part.name]?.kind === 'worker' ? null : (release.plan.parts[part.name]?.at ?? null),
+          at: addressed(release.plan.parts[part.name]),
           digest: part.digest,
           size: sizeView(release.plan.parts[part.name], served?.environment_plan, row.sizes),
         }))
@@ -78,6 +85,8 @@ export async function environmentDetail(
       endedAt: iso(one.ended_at),
     })),
     resources: await resourceViews(db, { project, environment: row }),
+    addresses: await addressViews(service, db, { project, environment: row }),
+    jobs: await jobViews(db, row.id),
     history: past.map((one) => deploymentOf(project, row, one, one.release, commit(one.commit))),
     revertsTo: revertTarget(past.map(asPast), live),
     delays: addressesDelay(await listEdges(db), row),

@@ -9,7 +9,7 @@ import type { Db } from '../../records/database.js';
 import type { DeploymentRow } from '../../records/deployments/deployments.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { evidenceOf, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
-import type { Deployment } from '../../wire/environments.js';
+import type { Deployment } from '../../wire/environments/environments.js';
 import type { Commit } from '../../wire/projects.js';
 import type { Promotion, Release, ReleaseDetail } from '../../wire/releases.js';
 import type { Service } from '../server.js';

@@ -7,7 +7,7 @@ import type { ProjectRow } from '../../records/projects/projects.js';
 import { type BackupRow, backupsOf } from '../../records/resources/backups.js';
 import { type LoginRow, loginsOf } from '../../records/resources/logins.js';
 import { leftResources, type ResourceRow, resourcesOf } from '../../records/resources/resources.js';
-import type { BackupView, LoginView, Resource, ResourceDetail } from '../../wire/resources.js';
+import type { BackupView, LoginView, Resource, ResourceDetail } from '../../wire/environments/resources.js';
 import { iso, said } from './basics.js';
 
 interface At {

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
 import type { Board } from '../../../../src/wire/overview';
-import type { Environment } from '../../../../src/wire/environments';
+import type { Environment } from '../../../../src/wire/environments/environments';
 import type { Run } from '../../../../src/wire/runs';
 import { durationText } from '../../../../src/core/durations';
 import { get } from '../../data/api';

@@ -1,7 +1,7 @@
 /** The backups of a resource, and the way back to one. */
 import { useState } from 'react';
 import { bytesText } from '../../../../src/core/sizes';
-import type { BackupView, ResourceDetail } from '../../../../src/wire/resources';
+import type { BackupView, ResourceDetail } from '../../../../src/wire/environments/resources';
 import { Ago, Button } from '../../parts/basics';
 import { Mark } from '../../parts/Mark';
 

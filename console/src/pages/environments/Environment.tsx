@@ -1,17 +1,18 @@
 /** One environment: what is live and waits, and its sections, each at an address of its own. */
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useParams } from '@tanstack/react-router';
-import type { EnvironmentDetail } from '../../../../src/wire/environments';
+import type { EnvironmentDetail } from '../../../../src/wire/environments/environments';
 import { get, paths, post } from '../../data/api';
 import { Crumbs, Button, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
+import { Addresses } from './Addresses';
 import { EnvironmentLog } from './EnvironmentLog';
 import { History } from './History';
 import { Metrics } from './Metrics';
 import { Overview } from './Overview';
 import { Resources } from './Resources';
 
-const sections = ['overview', 'log', 'metrics', 'resources', 'history'] as const;
+const sections = ['overview', 'log', 'metrics', 'resources', 'addresses', 'history'] as const;
 type Section = (typeof sections)[number];
 
 export function EnvironmentPage(): React.ReactNode {
@@ -32,6 +33,7 @@ export function EnvironmentPage(): React.ReactNode {
   if (!page.data) return <Loading />;
   const one = page.data;
   const revert = (release: number) => act.mutate({ to: 'deployments', body: { kind: 'revert', release } });
+  const again = (deployment: number) => act.mutate({ to: 'deployments', body: { kind: 'deploy', deployment } });
   return (
     <>
       <Crumbs project={project} />
@@ -112,19 +114,29 @@ export function EnvironmentPage(): React.ReactNode {
         ) : null}
         {one.delays ? <p className="mt-1 text-ochre">{one.delays}</p> : null}
       </section>
-      <Tabs project={project} environment={environment} now={section} resources={one.resources.length} />
+      <Tabs
+        project={project}
+        environment={environment}
+        now={section}
+        resources={one.resources.length}
+        addresses={one.addresses.length}
+      />
       {section === 'overview' ? (
-        <Overview one={one} busy={act.isPending} revert={revert} />
+        <Overview one={one} busy={act.isPending} revert={revert} again={again} />
       ) : section === 'log' ? (
         <EnvironmentLog one={one} />
       ) : section === 'metrics' ? (
         <Metrics project={project} environment={environment} />
       ) : section === 'resources' ? (
         <Resources project={project} environment={environment} />
+      ) : section === 'addresses' ? (
+        <Addresses project={project} environment={environment} />
       ) : section === 'history' ? (
-        <History one={one} busy={act.isPending} revert={revert} />
+        <History one={one} busy={act.isPending} revert={revert} again={again} />
       ) : (
-        <Empty title="There is no such section.">It has an overview, a log, metrics, resources and a history.</Empty>
+        <Empty title="There is no such section.">
+          It has an overview, a log, metrics, resources, addresses and a history.
+        </Empty>
       )}
     </>
   );
@@ -135,17 +147,20 @@ function Tabs({
   environment,
   now,
   resources,
+  addresses,
 }: {
   project: string;
   environment: string;
   now: string;
   resources: number;
+  addresses: number;
 }) {
   const text: Record<Section, string> = {
     overview: 'Overview',
     log: 'Log',
     metrics: 'Metrics',
     resources: resources ? `Resources · ${resources}` : 'Resources',
+    addresses: addresses > 1 ? `Addresses · ${addresses}` : 'Addresses',
     history: 'History',
   };
   return (

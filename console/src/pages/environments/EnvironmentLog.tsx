@@ -1,7 +1,7 @@
 /** What the programs of an environment print: all of them in the order in which it came in, live, narrowed by part, time and text. */
 import { useQuery } from '@tanstack/react-query';
 import { useDeferredValue, useEffect, useRef, useState } from 'react';
-import type { EnvironmentDetail } from '../../../../src/wire/environments';
+import type { EnvironmentDetail } from '../../../../src/wire/environments/environments';
 import type { EnvironmentLines } from '../../../../src/wire/logs';
 import { get, paths } from '../../data/api';
 import { Trouble } from '../../parts/basics';

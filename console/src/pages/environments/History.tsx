@@ -1,5 +1,5 @@
 /** The deployments of an environment, and the way back. */
-import type { Deployment, EnvironmentDetail } from '../../../../src/wire/environments';
+import type { Deployment, EnvironmentDetail } from '../../../../src/wire/environments/environments';
 import { Ago, Button } from '../../parts/basics';
 import { Mark } from '../../parts/Mark';
 
@@ -14,11 +14,14 @@ export function History({
   one,
   busy,
   revert,
+  again,
   most = Number.POSITIVE_INFINITY,
 }: {
   one: EnvironmentDetail;
   busy: boolean;
   revert: (release: number) => void;
+  /** Deploys again what one brought. */
+  again: (deployment: number) => void;
   /** The newest of them, and the one that a revert goes back to. */
   most?: number;
 }) {
@@ -38,6 +41,7 @@ export function History({
                 live={one.live}
                 busy={busy || one.moving !== null}
                 revert={revert}
+                again={again}
               />
             ))}
         </tbody>
@@ -52,12 +56,14 @@ function HistoryRow({
   live,
   busy,
   revert,
+  again,
 }: {
   item: Deployment;
   target: boolean;
   live: Deployment | null;
   busy: boolean;
   revert: (release: number) => void;
+  again: (deployment: number) => void;
 }) {
   return (
     <tr className="border-b border-faint last:border-0">
@@ -87,6 +93,15 @@ function HistoryRow({
             title={`r${item.release} takes all traffic again${item.warmUntil && Date.parse(item.warmUntil) > Date.now() ? ' from servers that are still warm' : ''}, and the environment is held.`}
           >
             Revert to r{item.release}
+          </Button>
+        ) : item.liveAt && item.state !== 'live' ? (
+          <Button
+            size="compact"
+            disabled={busy}
+            onClick={() => again(item.number)}
+            title={`r${item.release} with the plain variables that d${item.number} had; secrets are those of now.`}
+          >
+            Deploy again
           </Button>
         ) : null}
       </td>

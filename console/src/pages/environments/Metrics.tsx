@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import { bytesText } from '../../../../src/core/sizes';
-import type { FigureLines } from '../../../../src/wire/figures';
+import type { FigureLines } from '../../../../src/wire/environments/figures';
 import { get, paths } from '../../data/api';
 import { Button, Empty, Loading, Trouble } from '../../parts/basics';
 import { Chart, type ChartLine } from '../../parts/Chart';

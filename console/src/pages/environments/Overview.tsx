@@ -2,11 +2,12 @@
 import { useMutation } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
 import { useState } from 'react';
+import { Jobs } from './Jobs';
 import { History } from './History';
 import { Glance } from './Metrics';
 import { Parts } from './Parts';
 import { bytesText } from '../../../../src/core/sizes';
-import type { EnvironmentDetail, Instance, Restarted } from '../../../../src/wire/environments';
+import type { EnvironmentDetail, Instance, Restarted } from '../../../../src/wire/environments/environments';
 import { paths, post } from '../../data/api';
 import { useLog } from '../../data/log';
 import { Ago, Button, Trouble } from '../../parts/basics';
@@ -20,10 +21,12 @@ export function Overview({
   one,
   busy,
   revert,
+  again,
 }: {
   one: EnvironmentDetail;
   busy: boolean;
   revert: (release: number) => void;
+  again: (deployment: number) => void;
 }) {
   const [shown, setShown] = useState<string | null>(null);
   const instance = one.instanceList.find((item) => item.id === shown) ?? null;
@@ -35,14 +38,17 @@ export function Overview({
           <Parts one={one} />
           {one.resources.length ? <ResourceList one={one} /> : null}
         </div>
-        <Instances one={one} shown={shown} show={setShown} />
+        <div className="flex flex-col gap-3.5">
+          <Instances one={one} shown={shown} show={setShown} />
+          {one.jobs.length ? <Jobs one={one} /> : null}
+        </div>
       </div>
       {instance ? (
         <div className="mb-3.5">
           <InstanceLog instance={instance} />
         </div>
       ) : null}
-      <History one={one} busy={busy} revert={revert} most={recent} />
+      <History one={one} busy={busy} revert={revert} again={again} most={recent} />
     </>
   );
 }

@@ -2,7 +2,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { parseSize, sizeSource } from '../../../../src/core/sizes';
-import type { EnvironmentDetail, ScaleBody } from '../../../../src/wire/environments';
+import type { EnvironmentDetail, ScaleBody } from '../../../../src/wire/environments/environments';
 import { paths, post } from '../../data/api';
 import { Button, Trouble } from '../../parts/basics';
 import { smallFieldLook } from '../../parts/fields';

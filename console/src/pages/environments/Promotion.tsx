@@ -2,7 +2,7 @@
 import type { Search } from '../../data/search';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router';
-import type { Deployment } from '../../../../src/wire/environments';
+import type { Deployment } from '../../../../src/wire/environments/environments';
 import type { Promotion } from '../../../../src/wire/releases';
 import { get, paths, post, Refusal } from '../../data/api';
 import { Ago, Button, Crumbs, Empty, Loading, short, Trouble } from '../../parts/basics';

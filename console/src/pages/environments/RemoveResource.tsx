@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Dialog } from 'radix-ui';
 import { useState } from 'react';
 import { bytesText } from '../../../../src/core/sizes';
-import type { ResourceDetail, ResourceRemoval } from '../../../../src/wire/resources';
+import type { ResourceDetail, ResourceRemoval } from '../../../../src/wire/environments/resources';
 import { get, remove } from '../../data/api';
 import { Button, Loading, Trouble } from '../../parts/basics';
 import { Check, Text } from '../../parts/fields';

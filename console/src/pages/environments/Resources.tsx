@@ -6,7 +6,7 @@ import { bytesText } from '../../../../src/core/sizes';
 import { atLeast } from '../../../../src/core/states';
 import type { Me } from '../../../../src/wire/people';
 import type { PageOf } from '../../../../src/wire/parts';
-import type { OpenedLogin, Resource, ResourceDetail } from '../../../../src/wire/resources';
+import type { OpenedLogin, Resource, ResourceDetail } from '../../../../src/wire/environments/resources';
 import { get, paths, post } from '../../data/api';
 import { Ago, Button, Empty, Loading, Trouble } from '../../parts/basics';
 import { Chip } from '../../parts/Mark';

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { bytesText } from '../../../../src/core/sizes';
-import type { RowPage, TableList } from '../../../../src/wire/resources';
+import type { RowPage, TableList } from '../../../../src/wire/environments/resources';
 import { get } from '../../data/api';
 import { Button, Loading, Trouble } from '../../parts/basics';
 

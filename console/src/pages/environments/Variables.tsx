@@ -1,7 +1,11 @@
 /** Variables and secrets of a project: what is set where, what is wanted, one by one or a whole dotenv text. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
-import type { VariableChangeBody, VariableChanges, Variables as All } from '../../../../src/wire/variables';
+import type {
+  VariableChangeBody,
+  VariableChanges,
+  Variables as All,
+} from '../../../../src/wire/environments/variables';
 import { get, paths, post } from '../../data/api';
 import { Ago, Button, Trouble } from '../../parts/basics';
 import { Check, fieldLook, smallFieldLook, Choice } from '../../parts/fields';

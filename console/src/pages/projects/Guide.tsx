@@ -3,7 +3,7 @@ import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
 import { useState } from 'react';
 import type { AddedProject, Project } from '../../../../src/wire/projects';
-import type { Environment } from '../../../../src/wire/environments';
+import type { Environment } from '../../../../src/wire/environments/environments';
 import type { PageOf } from '../../../../src/wire/parts';
 import type { Run } from '../../../../src/wire/runs';
 import type { RecogniseBody, Recognised, SourceBranches } from '../../../../src/wire/guide';

@@ -3,7 +3,7 @@ import type { Search } from '../../data/search';
 import { useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router';
 import { durationText } from '../../../../src/core/durations';
-import type { Environment } from '../../../../src/wire/environments';
+import type { Environment } from '../../../../src/wire/environments/environments';
 import type { PageOf } from '../../../../src/wire/parts';
 import type { Project } from '../../../../src/wire/projects';
 import type { Release } from '../../../../src/wire/releases';

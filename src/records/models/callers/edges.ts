@@ -7,7 +7,7 @@ import {
   type Sequelize,
 } from 'sequelize';
 import type { Issue } from '../../../core/errors/errors.js';
-import { bigint, json, text, time, uuid } from '../columns.js';
+import { bigint, bytes, json, text, time, uuid } from '../columns.js';
 
 export class Edge extends Model<InferAttributes<Edge>, InferCreationAttributes<Edge>> {
   declare id: string;
@@ -17,6 +17,8 @@ export class Edge extends Model<InferAttributes<Edge>, InferCreationAttributes<E
   declare seen_at: CreationOptional<Date>;
   /** Hosts that it has not as the table says. */
   declare without: CreationOptional<Record<string, { version: number; issue: Issue | null }>>;
+  /** Public key (X25519, SPKI in DER) for which keys of certificates are encrypted. */
+  declare public_key: Buffer | null;
 }
 
 export const defineEdge = (sequelize: Sequelize): typeof Edge =>
@@ -28,6 +30,7 @@ export const defineEdge = (sequelize: Sequelize): typeof Edge =>
       acknowledged: bigint({ made: true }),
       seen_at: time({ made: true }),
       without: json({ made: true }),
+      public_key: bytes({ null: true }),
     },
     { sequelize, modelName: 'Edge', tableName: 'edges', timestamps: false },
   );

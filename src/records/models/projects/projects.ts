@@ -39,6 +39,7 @@ export class Project extends Model<InferAttributes<Project>, InferCreationAttrib
   declare removed_at: Date | null;
   /** Where the states of its runs are sent; null: to none. */
   declare status_url: string | null;
+  /** Those that follow are of the version before: subscriptions say how far it was told. */
   declare status_after: CreationOptional<string>;
   declare status_due: Date | null;
   declare status_failures: CreationOptional<number>;

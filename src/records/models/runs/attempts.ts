@@ -36,6 +36,9 @@ export class Attempt extends Model<InferAttributes<Attempt>, InferCreationAttrib
   declare line: string | null;
   /** The fingerprint for which other runs may share it. */
   declare shares: string | null;
+  /** Of a job: which part it is. */
+  declare part: string | null;
+  declare environment_id: string | null;
 }
 
 export const defineAttempt = (sequelize: Sequelize): typeof Attempt =>
@@ -64,6 +67,8 @@ export const defineAttempt = (sequelize: Sequelize): typeof Attempt =>
       log_gone: flag({ made: true }),
       line: text({ null: true }),
       shares: text({ null: true }),
+      part: text({ null: true }),
+      environment_id: uuid({ null: true, of: 'environments' }),
     },
     { sequelize, modelName: 'Attempt', tableName: 'attempts', timestamps: false },
   );

@@ -1,0 +1,46 @@
+/** What environments cost: what they took of memory and processor, at the prices that an owner has set. */
+
+export interface Prices {
+  /** ISO 4217: `EUR` */
+  currency: string;
+  /** Of one GiB for an hour. */
+  memory: number;
+  /** Of one core for an hour. */
+  cpu: number;
+}
+
+/** What was taken in a span. */
+export interface Taken {
+  /** GiB × hours: of each hour the most that was taken together. */
+  memory: number;
+  /** Cores × hours. */
+  cpu: number;
+}
+
+const hourMs = 3_600_000;
+
+export const costOf = (taken: Taken, prices: Prices): number => taken.memory * prices.memory + taken.cpu * prices.cpu;
+
+/** Begin and end of the month (UTC) of a moment, in milliseconds since the epoch. */
+export function monthOf(now: number): { from: number; until: number } {
+  const at = new Date(now);
+  return {
+    from: Date.UTC(at.getUTCFullYear(), at.getUTCMonth(), 1),
+    until: Date.UTC(at.getUTCFullYear(), at.getUTCMonth() + 1, 1),
+  };
+}
+
+/**
+ * What a month will come to, if it goes on as it went since there was something to count.
+ * @param soFar of the month
+ * @param since when it began, or the month's beginning; milliseconds
+ * @param counted until when it is counted
+ */
+export function forecast(soFar: number, since: number, counted: number, until: number): number {
+  const hours = Math.max(1, (counted - since) / hourMs);
+  return soFar + (soFar / hours) * Math.max(0, (until - counted) / hourMs);
+}
+
+/** `12.40 EUR`; four digits where it is less than one. */
+export const moneyText = (amount: number, currency: string): string =>
+  `${amount.toFixed(amount < 1 ? 4 : 2)} ${currency}`;

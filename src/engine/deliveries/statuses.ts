@@ -1,0 +1,69 @@
+/**
+ * Tells code hosts how runs of their commits stand: signed CloudEvents in the words of CDEvents for a pipeline run, in the order of the
+ * record, again until they are taken.
+ */
+import { randomUUID } from 'node:crypto';
+import type { Sent } from '../../core/advance/deliveries.js';
+import { issue } from '../../core/errors/errors.js';
+import { postPinned } from '../../channels/pinned.js';
+import { checkedAddress, parseRemote } from '../../git/remote.js';
+import { signEvent } from '../../keys/webhooks.js';
+import { eventByNumber, type EventRow } from '../../records/events.js';
+import { noteStatus, projectById, type ProjectRow } from '../../records/projects/projects.js';
+import { findRun } from '../../records/runs/runs.js';
+import type { SubscriptionRow } from '../../records/deliveries/subscriptions.js';
+import type { Context } from '../context.js';
+
+export async function sendStatus(context: Context, row: SubscriptionRow, number: string): Promise<Sent> {
+  const { records } = context;
+  const project = await projectById(records, row.project_id as string);
+  const event = await eventByNumber(records, number);
+  if (!event || project.status_url === null) return { done: true };
+  const sent = await tell(context, project, event);
+  const said = sent.done
+    ? null
+    : issue('status_refused', {
+        url: project.status_url,
+        detail: String(sent.issue.data.detail ?? 'it does not answer'),
+      });
+  await noteStatus(records, project.id, said);
+  return sent;
+}
+
+async function tell(context: Context, project: ProjectRow, event: EventRow): Promise<Sent> {
+  const number = Number(event.subject.replace('run ', ''));
+  const run = await findRun(context.records, project.id, number);
+  if (!run) return { done: true };
+  const over = event.type === 'run.ended';
+  const type = `dev.cdevents.pipelinerun.${over ? 'finished' : 'started'}.0.2.0`;
+  const time = event.at.toISOString();
+  const state = over ? String(event.data.state) : 'running';
+  const outcome = over ? { outcome: state === 'passed' ? 'success' : state === 'failed' ? 'failure' : 'error' } : {};
+  // The same each time it is sent: whoever has taken it can tell.
+  const id = `${project.id}-${event.number}`;
+  const body = JSON.stringify({
+    specversion: '1.0',
+    id,
+    source: `/projects/${project.name}`,
+    type,
+    time,
+    datacontenttype: 'application/json',
+    data: {
+      context: { version: '0.4.1', id: randomUUID(), source: `/projects/${project.name}`, type, timestamp: time },
+      subject: {
+        id: `run ${number}`,
+        type: 'pipelineRun',
+        content: { pipelineName: project.name, url: `${context.url}/${project.name}/runs/${number}`, ...outcome },
+      },
+      customData: { commit: run.commit, branch: run.branch, pullRequest: run.pull_request, run: number, state },
+    },
+  });
+  const at = parseRemote(project.status_url as string);
+  const secret = project.event_secret ? context.keys.decrypt(project.event_secret) : '';
+  return postPinned({
+    url: at.url,
+    address: await checkedAddress(at, project.private_allowed),
+    headers: { 'content-type': 'application/cloudevents+json', ...signEvent(secret, id, body, context.now()) },
+    body,
+  });
+}

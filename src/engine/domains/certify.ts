@@ -1,0 +1,78 @@
+/** Certificates for addresses: an operator's, or ordered from the authority that is set. */
+import { setTimeout as pause } from 'node:timers/promises';
+import { CodedError } from '../../core/errors/errors.js';
+import { type AcmeSettings, orderCertificate } from '../../domains/acme.js';
+import { type Certified, freshKey } from '../../domains/certificate.js';
+import { makeRoot, signLocally } from '../../domains/local.js';
+import { hasTable, listEdges, putProofs } from '../../records/callers/edges.js';
+import { authorityOf, keepAuthority, operatorCertificate, setAccount } from '../../records/domains/certificates.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
+import type { Context } from '../context.js';
+import type { Placed } from './names.js';
+
+/** What was had: a certificate that is recorded already, or a fresh one. */
+export type Got = { id: string; issuer: string; until: Date } | (Certified & { source: 'acme' | 'local' });
+
+/** Milliseconds in which every edge must have an answer for the authority. */
+const edgesMs = 20_000;
+/** Under which the service's own authority is kept. */
+const own = 'local';
+
+/** What a project's owner puts down to prove a name: the same at each time, and of no use to another project. */
+export const proofToken = (context: Pick<Context, 'keys'>, project: Pick<ProjectRow, 'id'>, host: string): string =>
+  context.keys.hash(`address ${project.id} ${host}`).slice(0, 32);
+
+export async function obtain(context: Context, placed: Placed): Promise<Got> {
+  const { row, project } = placed;
+  const { names, records } = context;
+  // What was proven long ago may be somebody else's by now.
+  if (row.kind === 'own') await names.resolver.prove(row.host, proofToken(context, project, row.host));
+  const operator = await operatorCertificate(records, row.host);
+  if (operator) return { id: operator.id, issuer: operator.issuer, until: operator.not_after };
+  if (row.kind === 'own') await names.resolver.leadsTo(row.host, names.edges);
+  const { authority } = names;
+  if (authority.kind === 'acme') return { ...(await order(context, placed, authority)), source: 'acme' };
+  if (authority.kind === 'local')
+    return { ...(await signLocally(await localAuthority(context), row.host, context.now())), source: 'local' };
+  throw new CodedError('authority_away', { detail: 'none is set' });
+}
+
+/** The service's own authority, made when it is asked for first. */
+export async function localAuthority(context: Context): Promise<{ key: string; root: string }> {
+  const { records, keys } = context;
+  let kept = await authorityOf(records, own);
+  if (!kept) {
+    const { key, root } = await makeRoot(context.now());
+    kept = await keepAuthority(records, own, { sealed: keys.encrypt(key), root });
+  }
+  return { key: keys.decrypt(kept.sealed), root: kept.root ?? '' };
+}
+
+async function order(context: Context, { row, environment }: Placed, settings: AcmeSettings): Promise<Certified> {
+  const { records, keys } = context;
+  const { directory } = settings;
+  const kept =
+    (await authorityOf(records, directory)) ??
+    (await keepAuthority(records, directory, { sealed: keys.encrypt(freshKey()) }));
+  const put = (proofs: Record<string, string>) =>
+    records.transition('address.answer', (db) => putProofs(db, row.host, environment.id, proofs));
+  return orderCertificate(settings, { key: keys.decrypt(kept.sealed), url: kept.account_url }, row.host, {
+    keepAccount: async (url) => void (await setAccount(records, directory, url)),
+    answer: async (token, text) => untilEdgesHave(context, row.host, await put({ [token]: text })),
+    withdraw: async () => void (await put({})),
+  });
+}
+
+/** The authority may ask any of them. */
+async function untilEdgesHave(context: Context, host: string, version: number): Promise<void> {
+  const deadline = Date.now() + edgesMs;
+  for (;;) {
+    const without = (await listEdges(context.records)).filter(
+      (edge) => edge.alive && !hasTable(edge, host, version).has,
+    );
+    if (without.length === 0) return;
+    if (Date.now() > deadline)
+      throw new CodedError('certificate_slow', { edges: without.map((edge) => edge.name).join(', ') });
+    await pause(100);
+  }
+}

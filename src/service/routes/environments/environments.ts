@@ -1,0 +1,182 @@
+import { Type } from '@sinclair/typebox';
+import type { FastifyRequest } from 'fastify';
+import { CodedError } from '../../../core/errors/errors.js';
+import { atLeast } from '../../../core/states.js';
+import { deploy, deployAgain, needsReleaser } from '../../../engine/deployments/acts.js';
+import { restart } from '../../../engine/deployments/restarts.js';
+import { scale } from '../../../engine/deployments/scaling.js';
+import { promote } from '../../../engine/deployments/promotions.js';
+import { hold, lift, revert } from '../../../engine/deployments/reverts.js';
+import { findDeployment } from '../../../records/deployments/deployments.js';
+import type { EnvironmentRow } from '../../../records/deployments/environments.js';
+import type { ProjectRow } from '../../../records/projects/projects.js';
+import type { Caller } from '../../../records/callers/people.js';
+import {
+  Ask,
+  Deployment,
+  Environment,
+  EnvironmentDetail,
+  Hold,
+  RestartBody,
+  Restarted,
+  ScaleBody,
+  Size,
+} from '../../../wire/environments/environments.js';
+import { Page } from '../../../wire/parts.js';
+import { Promotion } from '../../../wire/releases.js';
+import { roleForAct } from '../../access.js';
+import { type App, change, needEnvironment, needProject, notFound, requireAccess, type Service } from '../../server.js';
+import { environmentView, environmentViews } from '../../views/board.js';
+import { environmentDetail } from '../../views/environments.js';
+import { deploymentView, promotionView } from '../../views/releases.js';
+import { NumberParams } from '../runs/runs.js';
+
+export function environmentRoutes(app: App, service: Service): void {
+  const { context } = service;
+  const { records } = context;
+  const nameOf = (request: FastifyRequest) => (request.params as { name: string }).name;
+
+  app.get(
+    '/api/projects/:project/environments',
+    { schema: { response: { 200: Page(Environment) } } },
+    async (request) => {
+      const project = await needProject(service, request);
+      return { items: await environmentViews(service, records, project.id), next: null };
+    },
+  );
+
+  app.get(
+    '/api/projects/:project/environments/:name',
+    { schema: { response: { 200: EnvironmentDetail } } },
+    async (request) => {
+      const { project, environment } = await needEnvironment(service, request);
+      return environmentDetail(service, records, project, environment);
+    },
+  );
+
+  app.get(
+    '/api/projects/:project/environments/:name/promotion',
+    {
+      schema: {
+        querystring: Type.Object(
+          { release: Type.Optional(Type.Integer({ minimum: 1 })) },
+          { additionalProperties: false },
+        ),
+        response: { 200: Promotion },
+      },
+    },
+    async (request) => {
+      const project = await needProject(service, request);
+      return promotionView(service, records, project, nameOf(request), request.query.release ?? null);
+    },
+  );
+
+  app.post(
+    '/api/projects/:project/environments/:name/deployments',
+    { schema: { body: Ask, response: { 201: Deployment } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      const { kind, release, deployment } = request.body;
+      requireAccess(request.caller as Caller, roleForAct[kind]);
+      if (
+        kind === 'deploy' &&
+        (await needsReleaser(records, project, nameOf(request))) &&
+        !atLeast((request.caller as Caller).role ?? 'viewer', 'releaser')
+      )
+        throw new CodedError('rules_apply', {
+          environment: `${project.name}/${nameOf(request)}`,
+          after: 'another environment',
+          release: `r${release ?? ''}`,
+        });
+      if (kind === 'deploy' && (release === undefined) === (deployment === undefined))
+        throw new CodedError('body_invalid', { detail: 'release or deployment must be given to deploy.' });
+      return change(service, request, reply, 'deployment.requested', 201, async (db, actor) => {
+        const name = nameOf(request);
+        const row =
+          kind === 'deploy'
+            ? await (deployment === undefined
+                ? deploy(context, db, project, name, release as number, actor)
+                : deployAgain(context, db, project, name, deployment, actor))
+            : kind === 'promote'
+              ? await promote(context, db, project, name, release ?? null, actor)
+              : await revert(context, db, project, name, release ?? null, actor);
+        return deploymentView(db, project, row);
+      });
+    },
+  );
+
+  const answered = async (
+    request: FastifyRequest,
+    act: (
+      db: Parameters<Parameters<typeof records.transition>[1]>[0],
+      project: Awaited<ReturnType<typeof needProject>>,
+      actor: string,
+    ) => Promise<EnvironmentRow>,
+    reply: Parameters<typeof change>[2],
+    name: string,
+  ) => {
+    const project = await needProject(service, request);
+    return change(service, request, reply, name, 200, async (db, actor) =>
+      environmentView(service, db, await act(db, project, actor)),
+    );
+  };
+
+  app.post(
+    '/api/projects/:project/environments/:name/hold',
+    { schema: { body: Hold, response: { 200: Environment } } },
+    (request, reply) =>
+      answered(
+        request,
+        (db, project, actor) => hold(db, project, nameOf(request), request.body.why ?? '', actor),
+        reply,
+        'environment.held',
+      ),
+  );
+  app.post(
+    '/api/projects/:project/environments/:name/lift',
+    { schema: { response: { 200: Environment } } },
+    (request, reply) =>
+      answered(request, (db, project, actor) => lift(db, project, nameOf(request), actor), reply, 'environment.lifted'),
+  );
+
+  /** What changes programs in an environment with rules is a releaser's act. */
+  const needRuled = async (request: FastifyRequest, project: ProjectRow, name: string): Promise<void> => {
+    if (await needsReleaser(records, project, name)) requireAccess(request.caller as Caller, 'releaser');
+  };
+  app.post(
+    '/api/projects/:project/environments/:name/restart',
+    { schema: { body: RestartBody, response: { 200: Restarted } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      const name = nameOf(request);
+      await needRuled(request, project, name);
+      return change(service, request, reply, 'environment.restarted', 200, (db, actor) =>
+        restart(db, project, name, request.body.part ?? null, actor),
+      );
+    },
+  );
+  app.post(
+    '/api/projects/:project/environments/:name/scale',
+    { schema: { body: ScaleBody, response: { 200: Size } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      const name = nameOf(request);
+      await needRuled(request, project, name);
+      return change(service, request, reply, 'environment.scaled', 200, (db, actor) =>
+        scale(db, project, name, request.body, actor),
+      );
+    },
+  );
+
+  app.get(
+    '/api/projects/:project/deployments/:number',
+    { schema: { params: NumberParams, response: { 200: Deployment } } },
+    async (request) => {
+      const project = await needProject(service, request);
+      const { number } = request.params;
+      const row = await findDeployment(records, project.id, number);
+      if (!row) throw notFound('deployment', `d${number}`);
+      return deploymentView(records, project, row);
+    },
+  );
+}

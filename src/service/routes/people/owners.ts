@@ -1,0 +1,105 @@
+/** What owners do: people and their roles, the key of secrets, renaming, pausing and removing projects. */
+import { Type } from '@sinclair/typebox';
+import { CodedError } from '../../../core/errors/errors.js';
+import { changeProject, removeProject, rotateKey } from '../../../engine/upkeep/upkeep.js';
+import { newToken, tokenHash } from '../../../keys/keys.js';
+import {
+  addPerson,
+  addSignIn,
+  findPerson,
+  listPeople,
+  type PersonRow,
+  setRole,
+} from '../../../records/callers/people.js';
+import { removalOf } from '../../../records/projects/projects.js';
+import { AddedPerson, NewPerson, Person, RoleBody } from '../../../wire/people.js';
+import { Page } from '../../../wire/parts.js';
+import { Project, Removal } from '../../../wire/projects.js';
+import { ProjectChange } from '../../../wire/guide.js';
+import { type App, change, needProject, notFound, type Service } from '../../server.js';
+import { projectView } from '../../views/basics.js';
+
+/** How long the one-time sign-in of a new person is good. */
+const invitationMs = 3 * 86_400_000;
+
+export function ownerRoutes(app: App, service: Service): void {
+  const { context } = service;
+  const { records } = context;
+
+  app.get('/api/people', { schema: { response: { 200: Page(Person) } } }, async () => ({
+    items: (await listPeople(records)).map(personView),
+    next: null,
+  }));
+
+  app.post('/api/people', { schema: { body: NewPerson, response: { 201: AddedPerson } } }, (request, reply) =>
+    change(service, request, reply, 'person.added', 201, async (db, actor) => {
+      const { name, role } = request.body;
+      if (await findPerson(db, name)) throw new CodedError('name_taken', { what: 'person', name });
+      const id = await addPerson(db, name, role, actor);
+      const code = newToken('code');
+      const expires = new Date(context.now() + invitationMs);
+      await addSignIn(db, tokenHash(code), id, expires);
+      return {
+        ...personView((await findPerson(db, name)) as PersonRow),
+        signIn: `${service.url}/sign-in#${code}`,
+        expiresAt: expires.toISOString(),
+      };
+    }),
+  );
+
+  app.post(
+    '/api/people/:name/role',
+    { schema: { params: Type.Object({ name: Type.String() }), body: RoleBody, response: { 200: Person } } },
+    (request, reply) =>
+      change(service, request, reply, 'person.role', 200, async (db, actor) => {
+        const { name } = request.params;
+        const { role } = request.body;
+        const person = await findPerson(db, name);
+        if (!person) throw notFound('person', name);
+        if (!(await setRole(db, person, role, actor))) throw new CodedError('last_owner', { name });
+        return personView((await findPerson(db, name)) as PersonRow);
+      }),
+  );
+
+  app.post(
+    '/api/keys/rotate',
+    { schema: { response: { 200: Type.Object({ encrypted: Type.Integer() }) } } },
+    (request, reply) =>
+      change(service, request, reply, 'key.rotated', 200, async (db, actor) => ({
+        encrypted: await rotateKey(context, db, actor),
+      })).then((answer) => {
+        // Only now nothing is left that the old key is needed for.
+        context.keys.forgetOld();
+        return answer;
+      }),
+  );
+
+  app.post(
+    '/api/projects/:project/change',
+    { schema: { body: ProjectChange, response: { 200: Project } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      return change(service, request, reply, 'project.changed', 200, async (db, actor) =>
+        projectView(service, await changeProject(context, db, project, request.body, actor)),
+      );
+    },
+  );
+
+  /** What goes with a project that is removed. */
+  app.get('/api/projects/:project/removal', { schema: { response: { 200: Removal } } }, async (request) =>
+    removalOf(records, await needProject(service, request)),
+  );
+
+  app.delete('/api/projects/:project', { schema: { response: { 200: Removal } } }, async (request, reply) => {
+    const project = await needProject(service, request);
+    return change(service, request, reply, 'project.removed', 200, async (db, actor) =>
+      removeProject(db, project, actor),
+    );
+  });
+}
+
+const personView = (row: PersonRow): Person => ({
+  name: row.name,
+  role: row.role,
+  addedAt: row.created_at.toISOString(),
+});

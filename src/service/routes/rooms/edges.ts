@@ -1,0 +1,123 @@
+/** The edges' side: the table, and the bytes that its routes name. */
+import type { FastifyReply, FastifyRequest } from 'fastify';
+import type { Issue } from '../../../core/errors/errors.js';
+import { CodedError } from '../../../core/errors/errors.js';
+import { isDigest } from '../../../blobs/store.js';
+import { acknowledge, routesAfter, routesName } from '../../../records/callers/edges.js';
+import { grantOf } from '../../../records/callers/people.js';
+import { readPublic, sealFor } from '../../../wire/rooms/sealed.js';
+import { CertificateAnswer, CertificateRequest, TableAnswer, TableRequest } from '../../../wire/rooms/work.js';
+import { certificatesAfter, keepEdgeKey } from '../../../records/domains/certificates.js';
+import { recordEvents } from '../../../records/events.js';
+import { type App, notFound, type Service, tokenOf } from '../../server.js';
+import { DigestParams, sendBlob } from './bytes.js';
+
+export function edgeRoutes(app: App, service: Service): void {
+  const { context, hub } = service;
+  const { records, blobs } = context;
+
+  app.get('/api/edge/blobs/:digest', { schema: { params: DigestParams } }, async (request, reply) => {
+    const { digest } = request.params;
+    if (!(await routesName(records, isDigest(digest) ? digest : '-'))) throw notFound('digest', digest);
+    return sendBlob(blobs, digest, reply);
+  });
+
+  app.post(
+    '/api/edge/table',
+    { schema: { body: TableRequest, response: { 200: TableAnswer } } },
+    async (request, reply) => {
+      const { name, have, waitMs, without } = request.body;
+      const open = Object.fromEntries(
+        without.map((one) => [one.host, { version: one.version, issue: one.issue as Issue | null }]),
+      );
+      return listen(
+        reply,
+        'routes',
+        waitMs,
+        async () => {
+          await needName(request, name);
+          const edge = await records.transition('edge.acknowledged', (db) =>
+            acknowledge(db, tokenOf(request), name, have, open),
+          );
+          if (!edge) throw new CodedError('name_taken', { what: 'edge', name });
+        },
+        async () => {
+          const routes = await routesAfter(records, have);
+          return routes.length ? { routes } : null;
+        },
+      ).then((found) => found ?? { routes: [] });
+    },
+  );
+
+  app.post(
+    '/api/edge/certificates',
+    { schema: { body: CertificateRequest, response: { 200: CertificateAnswer } } },
+    async (request, reply) => {
+      const { name, have, key, waitMs } = request.body;
+      const bytes = Buffer.from(key, 'base64');
+      const reader = readerOf(bytes);
+      const begin = async () => {
+        await needName(request, name);
+        if (!(await keepEdgeKey(records, tokenOf(request), name, bytes))) return;
+        await recordEvents(records, { type: 'edge.registered', project: null, subject: name, actor: name });
+      };
+      const found = await listen(reply, 'certificates', waitMs, begin, async () => {
+        const rows = await certificatesAfter(records, String(have));
+        return rows.length ? rows : null;
+      });
+      return {
+        certificates: (found ?? []).map((row) => ({
+          id: row.id,
+          version: Number(row.version),
+          names: row.removed_at ? [] : row.names,
+          chain: row.removed_at ? '' : row.chain,
+          sealed: row.removed_at ? '' : sealFor(reader, context.keys.decrypt(row.sealed)).toString('base64'),
+          trusted: row.source !== 'local',
+          from: row.not_before.getTime(),
+          until: row.not_after.getTime(),
+        })),
+      };
+    },
+  );
+
+  /** An edge speaks under the name of its token. */
+  async function needName(request: FastifyRequest, name: string): Promise<void> {
+    const grant = await grantOf(records, tokenOf(request));
+    if (grant?.name !== name)
+      throw new CodedError('token_grant', { name: grant?.name ?? 'this edge', what: `the name ${name}` });
+  }
+
+  /** What there is; else waits for news of a topic, and looks once more. Nothing that is told meanwhile is missed. */
+  async function listen<T>(
+    reply: FastifyReply,
+    topic: string,
+    waitMs: number,
+    begin: () => Promise<void>,
+    look: () => Promise<T | null>,
+  ): Promise<T | null> {
+    const gone = new AbortController();
+    reply.raw.once('close', () => gone.abort());
+    const such = (heard: string) => heard === topic;
+    let woken = false;
+    const off = hub.on(such, () => {
+      woken = true;
+    });
+    try {
+      await begin();
+      const found = await look();
+      if (found !== null || waitMs === 0) return found;
+      if (!woken) await hub.wait(such, waitMs, AbortSignal.any([gone.signal, service.closing]));
+      return await look();
+    } finally {
+      off();
+    }
+  }
+}
+
+function readerOf(bytes: Buffer) {
+  try {
+    return readPublic(bytes);
+  } catch {
+    throw new CodedError('body_invalid', { detail: 'key is not a public key of X25519' });
+  }
+}

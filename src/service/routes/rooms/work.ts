@@ -1,0 +1,268 @@
+/** The agents' side: register, poll, report. Limited to what they have claimed. */
+import { CodedError, type Issue } from '../../../core/errors/errors.js';
+import { loseAttempt, reportAttempt, type ReportedAttempt, reportInstance } from '../../../engine/runs/reports.js';
+import { type AgentRow, lockAgent, registerAgent, renewAgent } from '../../../records/callers/agents.js';
+import {
+  type AttemptRow,
+  attemptById,
+  attemptsLeftBy,
+  claimAttempts,
+  heldAttempts,
+} from '../../../records/runs/attempts.js';
+import { recordEvents } from '../../../records/events.js';
+import { takeInstances } from '../../../engine/deployments/placement.js';
+import { coolOldest } from '../../../records/deployments/environments.js';
+import { anyWaits, heldInstances, nextStart } from '../../../records/deployments/instances.js';
+import { notify } from '../../../records/database.js';
+import { type AgentGrant, grantOf } from '../../../records/callers/people.js';
+import {
+  AttemptReport,
+  IdParams,
+  ReportAnswer,
+  InstanceReportSchema,
+  Poll,
+  PollAnswer,
+  Registered,
+  Registration,
+} from '../../../wire/rooms/work.js';
+import { type App, needAgent, type Service, tokenOf } from '../../server.js';
+import { fileRoutes } from '../files.js';
+import { openGiven } from '../../given.js';
+import { byteRoutes } from './bytes.js';
+
+const empty: PollAnswer = { attempts: [], instances: [], stop: [], end: [], drop: [] };
+
+/** What an agent asks for beyond what its token says, in words, or null. */
+function beyondGrant(grant: AgentGrant & { name: string }, { name, takes, address }: Registration): string | null {
+  if (name !== grant.name) return `the name ${name}`;
+  const more = (takes ?? []).filter((one) => !grant.takes.includes(one));
+  if (more.length) return `to take ${more.join(', ')}`;
+  return address !== undefined && address !== grant.address ? `the address ${address}` : null;
+}
+
+export function workRoutes(app: App, service: Service): void {
+  const { context, hub } = service;
+  const { records, timing } = context;
+  const given = openGiven(context);
+
+  app.post(
+    '/api/agent/register',
+    { schema: { body: Registration, response: { 200: Registered } } },
+    async (request) => {
+      const body = request.body;
+      const grant = await grantOf(records, tokenOf(request));
+      if (!grant) throw new CodedError('token_wrong');
+      const beyond = beyondGrant(grant, body);
+      if (beyond) throw new CodedError('token_grant', { name: grant.name, what: beyond });
+      const takes = body.takes ?? grant.takes;
+      const { attempts: named, hurt, ...facts } = body;
+      const agent = await records.transition('agent.registered', async (db) => {
+        const row = await registerAgent(
+          db,
+          { ...facts, token: tokenOf(request), takes, address: grant.address, ports: grant.ports },
+          timing.lease,
+        );
+        if (!row) throw new CodedError('name_taken', { what: 'agent', name: body.name });
+        await recordEvents(db, {
+          type: 'agent.registered',
+          project: null,
+          subject: row.name,
+          actor: row.name,
+          data: { takes, slots: body.slots },
+        });
+        return row;
+      });
+      service.agents.clear();
+      // Attempts end with their agent: what the one before it held, and this one does not name, is lost, and follows at once.
+      const kept = new Set(named.map((one) => `${one.id} ${one.fence}`));
+      for (const attempt of await attemptsLeftBy(records, agent.id)) {
+        if (kept.has(`${attempt.id} ${attempt.fence}`)) continue;
+        await loseAttempt(context, attempt, agent.name, { now: true, hurt: hurt.includes(attempt.id) });
+      }
+      return { agent: agent.id, leaseMs: timing.lease, address: grant.address, ports: grant.ports };
+    },
+  );
+
+  app.post('/api/agent/poll', { schema: { body: Poll, response: { 200: PollAnswer } } }, async (request, reply) => {
+    const body = request.body;
+    const gone = new AbortController();
+    reply.raw.once('close', () => gone.abort());
+    const deadline = context.now() + body.waitMs;
+    const full = (body.full as Issue | null) ?? (await context.full());
+    const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease, full, body.room);
+    if (!agent) throw new CodedError('lease_lost', { agent: 'with this token' });
+    for (const id of body.gaveUp) {
+      const attempt = await attemptById(records, id);
+      if (attempt?.agent_id === agent.id) await loseAttempt(context, attempt, agent.name, { now: true });
+    }
+    let woken = false;
+    const off = hub.on(
+      (topic) => wakes(topic),
+      () => {
+        woken = true;
+      },
+    );
+    // Work that waits for a slot is nothing to an agent that has none: with its next report it is given some.
+    const wakes = (topic: string) => topic === 'work' || (topic === 'attempts' && given.busy(agent) < body.slots);
+    const over = AbortSignal.any([gone.signal, service.closing]);
+    try {
+      for (;;) {
+        woken = false;
+        // Whoever asked may be gone by now, and have asked anew.
+        const answer = gone.signal.aborted ? empty : await pollOnce(agent, full ? { ...body, slots: 0 } : body);
+        // What was claimed for a question that was given up meanwhile goes out with the next one, which may wait already.
+        if (gone.signal.aborted && answer.attempts.length + answer.instances.length > 0) await notify(records, 'work');
+        const left = deadline - context.now();
+        if (
+          answer.attempts.length +
+            answer.instances.length +
+            answer.stop.length +
+            answer.end.length +
+            answer.drop.length >
+            0 ||
+          left <= 0 ||
+          over.aborted
+        )
+          return answer;
+        const start = await nextStart(records);
+        if (woken) continue;
+        const handed = await untilWork(
+          agent,
+          full ? 0 : body.slots,
+          Math.max(1, Math.min(left, start ?? left, 2_000)),
+          {
+            wakes,
+            over,
+          },
+        );
+        if (handed.length === 0) continue;
+        if (gone.signal.aborted) await notify(records, 'work');
+        else return { ...empty, attempts: await given.attemptsOfStep(agent, handed) };
+      }
+    } finally {
+      off();
+    }
+  });
+
+  /** Waits for news, at most `ms`; gives what a step gave the agent meanwhile. */
+  async function untilWork(
+    agent: AgentRow,
+    slots: number,
+    ms: number,
+    { wakes, over }: { wakes: (topic: string) => boolean; over: AbortSignal },
+  ): Promise<AttemptRow[]> {
+    const handing = new AbortController();
+    let handed: AttemptRow[] = [];
+    const leave =
+      // Steps make work of tasks alone.
+      slots > given.busy(agent) && agent.takes.some((one) => one !== 'live')
+        ? context.takers.wait({ agent: agent.id, slots, leaseMs: timing.lease }, (rows) => {
+            handed = rows;
+            handing.abort();
+          })
+        : () => {};
+    try {
+      await hub.wait(wakes, ms, AbortSignal.any([over, handing.signal]));
+    } finally {
+      leave();
+    }
+    return handed;
+  }
+
+  async function pollOnce(agent: AgentRow, body: Poll): Promise<PollAnswer> {
+    const claimed = await records.single('work.claimed', (db) => claimAttempts(db, agent.id, body.slots, timing.lease));
+    if (agent.takes.includes('live') && (await anyWaits(records))) {
+      const { short } = await records.transition('work.claimed', async (db) => {
+        await lockAgent(db, agent.id);
+        return takeInstances(db, agent, body.room);
+      });
+      if (short) await coolOldest(records, agent.id);
+    }
+    const [attempts, instances] = await Promise.all([
+      heldAttempts(records, agent.id),
+      heldInstances(records, agent.id),
+    ]);
+    const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) =>
+      list.some((one) => one.id === row.id && one.fence === row.fence);
+    given.begin(claimed);
+    given.runs(agent, attempts);
+    // What is recorded as this agent's and it does not name is given again: an answer that was lost on its way loses no work.
+    const wanted = attempts.filter(
+      (row) => !has(body.attempts, row) && !row.stop && !body.gaveUp.includes(row.id) && !given.justTold(row),
+    );
+    return {
+      attempts: await given.attempts(agent, wanted),
+      instances: await given.instances(
+        agent,
+        instances.filter((row) => !has(body.instances, row) && row.wanted),
+      ),
+      stop: attempts.filter((row) => row.stop).map((row) => row.id),
+      end: instances.filter((row) => !row.wanted).map((row) => row.id),
+      drop: [
+        ...body.attempts.filter(
+          (one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence) && !given.justOver(one),
+        ),
+        ...body.instances.filter((one) => !instances.some((row) => row.id === one.id && row.fence === one.fence)),
+      ].map((one) => one.id),
+    };
+  }
+
+  fileRoutes(app, async (request, id) => given.files(await needAgent(service, request), id));
+  byteRoutes(app, service, given);
+
+  app.post(
+    '/api/agent/attempts/:id/report',
+    { schema: { params: IdParams, body: AttemptReport, response: { 200: ReportAnswer } }, bodyLimit: 32 * 1024 * 1024 },
+    async (request) => {
+      const body = request.body;
+      const { id } = request.params;
+      const agent = await needAgent(service, request);
+      const attempt = await reported(id);
+      if (!attempt) throw new CodedError('fence_old');
+      const claim = (await context.full()) ? undefined : { agent: agent.id, slots: agent.slots, leaseMs: timing.lease };
+      const rows = await reportAttempt(
+        context,
+        attempt,
+        { agent: agent.id, fence: body.fence },
+        body.happenings as Parameters<typeof reportAttempt>[3],
+        claim,
+      );
+      given.begin(rows);
+      if (body.happenings.some((one) => one.what === 'ended')) given.over(agent, { id, fence: body.fence });
+      return { attempts: await given.attemptsOfStep(agent, rows) };
+    },
+  );
+
+  async function reported(id: string): Promise<ReportedAttempt | null> {
+    const known = context.steps.known(id);
+    if (!known) return attemptById(records, id);
+    const { run, task } = known;
+    const of = {
+      task_id: task.id,
+      deployment_id: null,
+      project_id: run.project_id,
+      run_id: run.id,
+      commit: run.commit,
+    };
+    return { id, kind: 'task', ...of, commands: task.model.run };
+  }
+
+  app.post(
+    '/api/agent/instances/:id/report',
+    { schema: { params: IdParams, body: InstanceReportSchema } },
+    async (request, reply) => {
+      const agent = await needAgent(service, request);
+      const { fence, issue, ...report } = request.body;
+      // The edge connects to what is reported here: nothing but what the agent's token names.
+      if (report.port !== null && (report.port < agent.port_from || report.port > agent.port_to))
+        throw new CodedError('token_grant', { name: agent.name, what: `the port ${report.port}` });
+      await reportInstance(
+        context,
+        request.params.id,
+        { agent: agent.id, fence },
+        { ...report, issue: issue as Issue | null },
+      );
+      reply.status(204);
+    },
+  );
+}

@@ -1,0 +1,154 @@
+/** Environments, deployments, instances, as people's calls take and give them. */
+import { type Static, Type } from '@sinclair/typebox';
+import {
+  deploymentKinds,
+  deploymentStates,
+  environmentStates,
+  healths,
+  instanceStates,
+  partKinds,
+} from '../../core/states.js';
+import { Address } from './addresses.js';
+import { Digest, Id, Name, Nullable, Said, Time, closed, oneOf } from '../parts.js';
+import { Commit } from '../projects.js';
+import { Job } from './jobs.js';
+import { Resource } from './resources.js';
+
+export const Deployment = Type.Object({
+  project: Type.String(),
+  environment: Type.String(),
+  number: Type.Integer(),
+  release: Type.Integer(),
+  commit: Commit,
+  kind: oneOf(deploymentKinds),
+  actor: Type.String(),
+  state: oneOf(deploymentStates),
+  failure: Nullable(Said),
+  definitionCommit: Nullable(Type.String()),
+  createdAt: Time,
+  liveAt: Nullable(Time),
+  endedAt: Nullable(Time),
+  warmUntil: Nullable(Time),
+});
+export type Deployment = Static<typeof Deployment>;
+
+export const Instance = Type.Object({
+  id: Id,
+  deployment: Type.Integer(),
+  part: Type.String(),
+  kind: Type.String(),
+  position: Type.Integer(),
+  state: oneOf(instanceStates),
+  wanted: Type.Boolean(),
+  restarts: Type.Integer(),
+  agent: Nullable(Type.String()),
+  port: Nullable(Type.Integer()),
+  exit: Nullable(Type.Integer()),
+  issue: Nullable(Said),
+  createdAt: Time,
+  readyAt: Nullable(Time),
+  endedAt: Nullable(Time),
+});
+export type Instance = Static<typeof Instance>;
+
+export const Environment = Type.Object({
+  project: Type.String(),
+  name: Type.String(),
+  kind: oneOf(['standing', 'review'] as const),
+  state: oneOf(environmentStates),
+  health: oneOf(healths),
+  held: Nullable(Type.Object({ by: Type.String(), why: Type.String() })),
+  url: Type.String(),
+  after: Nullable(Type.String()),
+  branch: Nullable(Type.String()),
+  verifies: Type.Boolean(),
+  pullRequest: Nullable(Type.Object({ number: Type.Integer(), title: Type.String() })),
+  live: Nullable(Deployment),
+  /** The live release was verified here. */
+  verified: Type.Boolean(),
+  /** The deployment that has the traffic, where it is not the live one. */
+  serving: Nullable(Deployment),
+  moving: Nullable(Deployment),
+  /** The newest deployment, when it failed. */
+  failed: Nullable(Deployment),
+  instances: Type.Object({ asked: Type.Integer(), ready: Type.Integer() }),
+  /** What waits to be promoted here. */
+  waits: Nullable(
+    Type.Object({
+      release: Type.Integer(),
+      /** Pushes to the main branch since what is live here. */
+      pushes: Type.Integer(),
+      allowed: Type.Boolean(),
+      why: Nullable(Type.String()),
+    }),
+  ),
+  /** Variables that were changed since the live deployment and count with the next one. */
+  changes: Type.Array(Type.String()),
+  /** Why it takes nothing by itself. */
+  issue: Nullable(Said),
+});
+export type Environment = Static<typeof Environment>;
+
+/** How many instances, and how large each may be: bytes, cores; null: as agents give who is not asked. */
+export const Size = Type.Object({
+  instances: Type.Integer(),
+  /** Bounds between which the processor decides on the number; null: it stays. */
+  auto: Nullable(Type.Object({ min: Type.Integer(), max: Type.Integer(), cpu: Type.Number() })),
+  memory: Nullable(Type.Integer()),
+  cpu: Nullable(Type.Number()),
+});
+export type Size = Static<typeof Size>;
+
+export const ScaleBody = Type.Object(
+  {
+    part: Name,
+    instances: Type.Optional(Type.Integer({ minimum: 0, maximum: 1_000 })),
+    memory: Type.Optional(Type.Integer({ minimum: 16 * 1024 ** 2, maximum: 512 * 1024 ** 3 })),
+    cpu: Type.Optional(Type.Number({ minimum: 0.05, maximum: 64 })),
+    /** What the definition says counts again. */
+    reset: Type.Optional(Type.Boolean()),
+  },
+  closed,
+);
+export type ScaleBody = Static<typeof ScaleBody>;
+
+export const EnvironmentDetail = Type.Intersect([
+  Environment,
+  Type.Object({
+    parts: Type.Array(
+      Type.Object({
+        name: Type.String(),
+        kind: oneOf(partKinds),
+        at: Nullable(Type.String()),
+        digest: Digest,
+        /** Of programs: how many are wanted, how large each may be, and whether a person has set that. */
+        size: Nullable(Type.Object({ ...Size.properties, set: Type.Boolean() })),
+      }),
+    ),
+    instanceList: Type.Array(Instance),
+    resources: Type.Array(Resource),
+    addresses: Type.Array(Address),
+    jobs: Type.Array(Job),
+    history: Type.Array(Deployment),
+    revertsTo: Nullable(Type.Integer()),
+    delays: Nullable(Type.String()),
+  }),
+]);
+export type EnvironmentDetail = Static<typeof EnvironmentDetail>;
+
+export const Ask = Type.Object(
+  {
+    kind: oneOf(['deploy', 'promote', 'revert'] as const),
+    release: Type.Optional(Type.Integer({ minimum: 1 })),
+    /** To deploy again what this one of the environment's history brought, with its plain variables. */
+    deployment: Type.Optional(Type.Integer({ minimum: 1 })),
+  },
+  closed,
+);
+
+export const Hold = Type.Object({ why: Type.Optional(Type.String({ maxLength: 300 })) }, closed);
+
+export const RestartBody = Type.Object({ part: Type.Optional(Name) }, closed);
+/** Programs that are to be replaced: it is done when all of them have ended. */
+export const Restarted = Type.Object({ parts: Type.Array(Type.String()), replaces: Type.Array(Id) });
+export type Restarted = Static<typeof Restarted>;

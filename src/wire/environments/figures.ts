@@ -1,0 +1,100 @@
+/** Figures: what edges and agents send, and what people see. */
+import { type Static, Type } from '@sinclair/typebox';
+import { buckets } from '../../core/figures/histogram.js';
+import { closed, Id, Nullable, Time } from '../parts.js';
+
+const count = Type.Integer({ minimum: 0, maximum: 2_000_000_000 });
+const Batch = {
+  /** Of the process that sends; with it the numbers of its batches begin anew. */
+  boot: Id,
+  batch: Type.Integer({ minimum: 1 }),
+};
+
+/** What an edge has counted: of one instance (or of a site: empty) in ten seconds. */
+export const EdgeFigures = Type.Object(
+  {
+    ...Batch,
+    name: Type.String({ minLength: 1, maxLength: 80 }),
+    figures: Type.Array(
+      Type.Object(
+        {
+          at: Type.Integer({ minimum: 0 }),
+          host: Type.String({ maxLength: 300 }),
+          deployment: Type.Integer({ minimum: 1, maximum: 2_000_000_000 }),
+          part: Type.String({ maxLength: 40 }),
+          instance: Type.String({
+            pattern: '^([0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12})?$',
+          }),
+          requests: count,
+          errors: count,
+          bytes: Type.Integer({ minimum: 0 }),
+          times: Type.Array(count, { maxItems: buckets }),
+        },
+        closed,
+      ),
+      { maxItems: 20_000 },
+    ),
+  },
+  closed,
+);
+export type EdgeFigures = Static<typeof EdgeFigures>;
+
+/** What an agent has seen of its instances in ten seconds. */
+export const AgentFigures = Type.Object(
+  {
+    ...Batch,
+    figures: Type.Array(
+      Type.Object(
+        {
+          at: Type.Integer({ minimum: 0 }),
+          instance: Id,
+          /** Milliseconds of processor time. */
+          cpu: count,
+          memory: Type.Integer({ minimum: 0 }),
+        },
+        closed,
+      ),
+      { maxItems: 20_000 },
+    ),
+  },
+  closed,
+);
+export type AgentFigures = Static<typeof AgentFigures>;
+
+const line = Type.Array(Nullable(Type.Number()));
+export const FigureQuery = Type.Object(
+  {
+    /** Default: an hour ago. */
+    from: Type.Optional(Time),
+    /** Default: now. */
+    until: Type.Optional(Time),
+    part: Type.Optional(Type.String({ maxLength: 40 })),
+    by: Type.Optional(Type.Unsafe<'part' | 'instance'>({ type: 'string', enum: ['part', 'instance'] })),
+  },
+  closed,
+);
+export const FigureLines = Type.Object({
+  /** Time of the first point. */
+  from: Time,
+  /** Milliseconds between two points. */
+  widthMs: Type.Integer(),
+  points: Type.Integer(),
+  /** One value a point, null where nothing is known. Requests a second, errors as a share, times in milliseconds, cpu in cores, memory in bytes. */
+  series: Type.Array(
+    Type.Object({
+      part: Type.String(),
+      /** `api.1`, with `by=instance`. */
+      instance: Nullable(Type.String()),
+      requests: line,
+      errors: line,
+      p50: line,
+      p95: line,
+      p99: line,
+      cpu: line,
+      memory: line,
+    }),
+  ),
+  /** Deployments that went live in the span. */
+  marks: Type.Array(Type.Object({ at: Time, deployment: Type.Integer(), release: Type.Integer() })),
+});
+export type FigureLines = Static<typeof FigureLines>;

@@ -1,0 +1,304 @@
+/** What agents and edges exchange with the service. */
+import { coverageFiles } from '../../core/results/coverage.js';
+import { type Static, Type } from '@sinclair/typebox';
+import { takesKinds } from '../../core/states.js';
+import { Digest, Id, IssueSchema, oneOf } from '../parts.js';
+
+const Variables = Type.Record(Type.String(), Type.String());
+const Fence = Type.String({ pattern: '^[0-9]{1,18}$' });
+
+const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false });
+
+export const Registration = Type.Object(
+  {
+    /** As its token says. */
+    name: Type.String({ minLength: 1, maxLength: 80 }),
+    boot: Id,
+    /** What it takes of what its token allows; default all of it. */
+    takes: Type.Optional(Type.Array(oneOf(takesKinds), { minItems: 1, maxItems: 3 })),
+    slots: Type.Integer({ minimum: 0, maximum: 256 }),
+    /** Where its instances are reached; default as its token says. Another one than that is refused. */
+    address: Type.Optional(Type.String({ maxLength: 100 })),
+    tools: Type.Record(Type.String({ maxLength: 40 }), Type.String({ maxLength: 100 })),
+    base: Type.String({ pattern: '^[0-9a-f]{64}$' }),
+    /** Bytes that its instances may take together. */
+    memory: Type.Optional(Type.Integer({ minimum: 0 })),
+    sandbox: Type.Record(Type.String(), Type.Unknown()),
+    /** What it works on though it has to register again. */
+    attempts: Type.Array(Held, { maxItems: 1000 }),
+    /** Attempts that were over their limits when the agent before it ended. */
+    hurt: Type.Array(Id, { maxItems: 1000 }),
+  },
+  { additionalProperties: false },
+);
+export type Registration = Static<typeof Registration>;
+
+export const Registered = Type.Object({
+  agent: Id,
+  leaseMs: Type.Integer(),
+  /** What its token says. */
+  address: Type.String(),
+  ports: Type.Object({ from: Type.Integer(), to: Type.Integer() }),
+});
+export type Registered = Static<typeof Registered>;
+
+export const Poll = Type.Object(
+  {
+    boot: Id,
+    /** Why it takes nothing new. */
+    full: Type.Union([IssueSchema, Type.Null()]),
+    /** Attempts that it does at the same time; 0 takes none. */
+    slots: Type.Integer({ minimum: 0, maximum: 256 }),
+    /** Instances that it can take besides those that it has. */
+    room: Type.Integer({ minimum: 0, maximum: 10_000 }),
+    attempts: Type.Array(Held, { maxItems: 1000 }),
+    instances: Type.Array(Held, { maxItems: 1000 }),
+    /** Attempts that it can't bring to an end. */
+    gaveUp: Type.Array(Id, { maxItems: 1000 }),
+    waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),
+  },
+  { additionalProperties: false },
+);
+export type Poll = Static<typeof Poll>;
+
+/** What it may reach, with the name that leads there; without an address: a port of the agent's machine. */
+const Reach = Type.Object({ port: Type.Integer(), host: Type.String(), address: Type.Optional(Type.String()) });
+export type Reach = Static<typeof Reach>;
+
+export const AttemptWork = Type.Object({
+  id: Id,
+  fence: Fence,
+  kind: Type.Union([Type.Literal('task'), Type.Literal('prepare'), Type.Literal('verify'), Type.Literal('job')]),
+  label: Type.String(),
+  commands: Type.Array(Type.String()),
+  variables: Variables,
+  /** Names of the variables that are secrets: their values are masked wherever they are shown. */
+  secret: Type.Array(Type.String()),
+  files: Type.Union([
+    Type.Object({
+      key: Type.String(),
+      count: Type.Integer(),
+      /** All of them as a layer, base64, where that is small and the agent was not told of it lately. */
+      layer: Type.Optional(Type.String()),
+    }),
+    Type.Null(),
+  ]),
+  layers: Type.Array(Digest),
+  makes: Type.Array(Type.String()),
+  results: Type.Union([Type.String(), Type.Null()]),
+  coverage: Type.Union([Type.String(), Type.Null()]),
+  timeoutMs: Type.Integer(),
+  network: Type.Union([Type.Literal('none'), Type.Literal('open')]),
+  reach: Type.Array(Reach),
+  /** Name → what the agent makes for this attempt. */
+  resources: Type.Record(Type.String(), Type.Literal('postgres')),
+  /** Variables that come from a field of a resource. */
+  fromResources: Type.Record(Type.String(), Type.Object({ from: Type.String(), append: Type.String() })),
+  /** Folders kept between attempts with the same key. */
+  cache: Type.Object({ key: Type.String(), paths: Type.Array(Type.String()) }),
+  /** Where its log goes on; above 0 when the agent takes it up again. */
+  logBytes: Type.Integer(),
+});
+export type AttemptWork = Static<typeof AttemptWork>;
+
+export const InstanceWork = Type.Object({
+  id: Id,
+  fence: Fence,
+  label: Type.String(),
+  part: Type.String(),
+  kind: Type.Union([Type.Literal('server'), Type.Literal('worker')]),
+  start: Type.String(),
+  ready: Type.Union([Type.String(), Type.Null()]),
+  readyMs: Type.Integer(),
+  drainMs: Type.Integer(),
+  layers: Type.Array(Digest),
+  variables: Variables,
+  /** Names of the variables that are secrets. */
+  secret: Type.Array(Type.String()),
+  /** Servers of its resources. Left out by a service of before. */
+  reach: Type.Optional(Type.Array(Reach)),
+  /** Bytes and cores that it may take; as the agent gives where they are left out. */
+  memory: Type.Optional(Type.Integer()),
+  cpu: Type.Optional(Type.Number()),
+  logBytes: Type.Integer(),
+});
+export type InstanceWork = Static<typeof InstanceWork>;
+
+export const PollAnswer = Type.Object({
+  attempts: Type.Array(AttemptWork),
+  instances: Type.Array(InstanceWork),
+  /** Attempts to stop, and instances to end. */
+  stop: Type.Array(Id),
+  end: Type.Array(Id),
+  /** What the agent holds and the records say it does not: to be ended without a report. */
+  drop: Type.Array(Id),
+});
+export type PollAnswer = Static<typeof PollAnswer>;
+
+const Case = Type.Object({
+  name: Type.String(),
+  group: Type.String(),
+  state: Type.Union([Type.Literal('passed'), Type.Literal('failed'), Type.Literal('skipped')]),
+  ms: Type.Union([Type.Number(), Type.Null()]),
+  message: Type.String(),
+  place: Type.String(),
+});
+export const Tests = Type.Object({
+  passed: Type.Integer(),
+  failed: Type.Integer(),
+  skipped: Type.Integer(),
+  cases: Type.Array(Case),
+});
+
+/** Rising lines: `1-5,7`. */
+const Lines = Type.String({ pattern: '^([0-9]{1,8}(-[0-9]{1,8})?(,[0-9]{1,8}(-[0-9]{1,8})?)*)?$' });
+export const CoveredFile = Type.Object({ path: Type.String({ maxLength: 4096 }), hit: Lines, missed: Lines });
+
+export const AttemptReport = Type.Object(
+  {
+    fence: Fence,
+    happenings: Type.Array(
+      Type.Union([
+        Type.Object({
+          what: Type.Literal('command-started'),
+          position: Type.Integer({ minimum: 0 }),
+          firstLine: Type.Integer({ minimum: 0 }),
+        }),
+        Type.Object({
+          what: Type.Literal('command-ended'),
+          position: Type.Integer({ minimum: 0 }),
+          exit: Type.Integer(),
+          ms: Type.Number({ minimum: 0 }),
+        }),
+        Type.Object({
+          what: Type.Literal('covered'),
+          found: Type.Integer({ minimum: 0 }),
+          hit: Type.Integer({ minimum: 0 }),
+          files: Type.Array(CoveredFile, { maxItems: coverageFiles }),
+        }),
+        Type.Object({
+          what: Type.Literal('ended'),
+          state: Type.Union([Type.Literal('passed'), Type.Literal('failed'), Type.Literal('stopped')]),
+          issue: Type.Union([IssueSchema, Type.Null()]),
+          output: Type.Union([Type.Object({ digest: Digest, size: Type.Integer({ minimum: 0 }) }), Type.Null()]),
+          tests: Type.Union([Tests, Type.Null()]),
+          /** The first line of each command, now that all of them are known. */
+          firstLines: Type.Optional(Type.Array(Type.Integer({ minimum: 0 }), { maxItems: 1000 })),
+        }),
+      ]),
+      { maxItems: 200 },
+    ),
+  },
+  { additionalProperties: false },
+);
+export type AttemptReport = Static<typeof AttemptReport>;
+
+export const IdParams = Type.Object({ id: Id });
+
+/** The files that an attempt sees, as git has them. */
+export const FileList = Type.Object({
+  files: Type.Array(Type.Object({ path: Type.String(), mode: Type.String(), id: Type.String() })),
+});
+export type FileList = Static<typeof FileList>;
+
+/** Some of them, by mode and object id. */
+export const FilesWanted = Type.Object(
+  {
+    names: Type.Array(Type.String({ pattern: '^[0-7]{6}-[0-9a-f]{40,64}$' }), { minItems: 1, maxItems: 500_000 }),
+  },
+  { additionalProperties: false },
+);
+
+/** With the end of a task's attempt its agent is given what it may do next. */
+export const ReportAnswer = Type.Object({ attempts: Type.Array(AttemptWork) });
+export type ReportAnswer = Static<typeof ReportAnswer>;
+
+export const InstanceReportSchema = Type.Object(
+  {
+    fence: Fence,
+    state: Type.Union([Type.Literal('ready'), Type.Literal('failed'), Type.Literal('ended')]),
+    port: Type.Union([Type.Integer({ minimum: 1, maximum: 65_535 }), Type.Null()]),
+    exit: Type.Union([Type.Integer(), Type.Null()]),
+    issue: Type.Union([IssueSchema, Type.Null()]),
+  },
+  { additionalProperties: false },
+);
+
+export const LogPlace = Type.Object({
+  fence: Fence,
+  position: Type.Integer({ minimum: 0 }),
+  command: Type.Integer({ minimum: 0, maximum: 10_000 }),
+  /** What was left out right before these bytes. */
+  skippedLines: Type.Optional(Type.Integer({ minimum: 0 })),
+  skippedBytes: Type.Optional(Type.Integer({ minimum: 0 })),
+});
+
+export type LogPlace = Static<typeof LogPlace>;
+
+/** An edge asks for what is newer than it has; asking is its acknowledgement, but for the hosts that it names. */
+export const TableRequest = Type.Object(
+  {
+    name: Type.String({ minLength: 1, maxLength: 80 }),
+    have: Type.Integer({ minimum: 0 }),
+    waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),
+    /** Hosts that are not as the table says, and why: null while they are being made ready. */
+    without: Type.Array(
+      Type.Object(
+        {
+          host: Type.String({ maxLength: 300 }),
+          version: Type.Integer({ minimum: 0 }),
+          issue: Type.Union([IssueSchema, Type.Null()]),
+        },
+        { additionalProperties: false },
+      ),
+      { maxItems: 1000 },
+    ),
+  },
+  { additionalProperties: false },
+);
+export type TableRequest = Static<typeof TableRequest>;
+export const TableAnswer = Type.Object({
+  routes: Type.Array(
+    Type.Object({
+      host: Type.String(),
+      version: Type.Integer(),
+      /** What it leads to, or another host that leads there too; null: to nothing. */
+      body: Type.Unknown(),
+      /** What an authority asks for under the host: the path's last piece → answer. */
+      proofs: Type.Optional(Type.Record(Type.String(), Type.String())),
+    }),
+  ),
+});
+export type TableAnswer = Static<typeof TableAnswer>;
+
+/** An edge asks for certificates that are newer than it has. */
+export const CertificateRequest = Type.Object(
+  {
+    name: Type.String({ minLength: 1, maxLength: 80 }),
+    have: Type.Integer({ minimum: 0 }),
+    /** Public key (X25519, SPKI in DER, base64) for which private keys are encrypted. */
+    key: Type.String({ pattern: '^[A-Za-z0-9+/]{40,100}={0,2}$' }),
+    waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),
+  },
+  { additionalProperties: false },
+);
+export type CertificateRequest = Static<typeof CertificateRequest>;
+export const CertificateAnswer = Type.Object({
+  certificates: Type.Array(
+    Type.Object({
+      id: Type.String(),
+      version: Type.Integer(),
+      /** Names of hosts that it is for; none: it is to be used no more. */
+      names: Type.Array(Type.String()),
+      chain: Type.String(),
+      /** Private key, encrypted for the edge (wire/sealed.ts), base64. */
+      sealed: Type.String(),
+      /** Whether plain requests for its hosts are led to TLS: everyone trusts it. */
+      trusted: Type.Boolean(),
+      /** Milliseconds since the epoch. */
+      from: Type.Number(),
+      until: Type.Number(),
+    }),
+  ),
+});
+export type CertificateAnswer = Static<typeof CertificateAnswer>;

@@ -1,0 +1,35 @@
+import { describe, expect, it } from '@jest/globals';
+import fc from 'fast-check';
+import { costOf, forecast, moneyText, monthOf } from '../../src/core/cost/cost.js';
+
+const hour = 3_600_000;
+const { from, until } = monthOf(Date.UTC(2026, 1, 14, 12));
+
+describe('what an environment costs', () => {
+  it('is what it took, at the prices', () => {
+    expect(costOf({ memory: 10, cpu: 2 }, { currency: 'EUR', memory: 0.01, cpu: 0.05 })).toBeCloseTo(0.2);
+  });
+  it('is of a month by UTC, long or short', () => {
+    expect([new Date(from).toISOString(), (until - from) / (24 * hour)]).toEqual(['2026-02-01T00:00:00.000Z', 28]);
+    expect(monthOf(Date.UTC(2026, 11, 31, 23)).until).toBe(Date.UTC(2027, 0, 1));
+  });
+  it('is foretold from when there was something to count', () => {
+    expect(forecast(10, from, from + 14 * 24 * hour, until)).toBeCloseTo(20);
+    // Made in the middle: not as if it had been there all the month.
+    const middle = from + 14 * 24 * hour;
+    expect(forecast(1, middle, middle + 24 * hour, until)).toBeCloseTo(14);
+    expect(forecast(3, from, until, until)).toBe(3);
+  });
+  it('is never foretold as less than it is', () => {
+    const amount = fc.double({ min: 0, max: 1e6, noNaN: true });
+    fc.assert(
+      fc.property(amount, fc.nat(672), fc.nat(672), (soFar, a, b) => {
+        const [since, counted] = [from + Math.min(a, b) * hour, from + Math.max(a, b) * hour];
+        return forecast(soFar, since, counted, until) >= soFar;
+      }),
+    );
+  });
+  it('is said with its currency', () => {
+    expect([moneyText(12.4, 'EUR'), moneyText(0.0123, 'JPY')]).toEqual(['12.40 EUR', '0.0123 JPY']);
+  });
+});
