@@ -19,7 +19,7 @@ rmSync(join(root, 'dist'), { recursive: true, force: true });
 run('typescript/bin/tsc', ['-p', 'tsconfig.build.json']);
 const sandbox = 'src/agent/sandbox';
 mkdirSync(join(root, 'dist', sandbox), { recursive: true });
-for (const file of ['launch.sh', 'inner.sh', 'runner.sh', 'starter.sh', 'relay.mjs'])
+for (const file of ['launch.sh', 'inner.sh', 'runner.sh', 'starter.sh', 'hand.sh', 'beside.sh', 'relay.mjs'])
   copyFileSync(join(root, sandbox, file), join(root, 'dist', sandbox, file));
 await build({
   absWorkingDir: root,

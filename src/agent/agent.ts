@@ -12,6 +12,7 @@ import { type RunningAttempt, startAttempt } from './attempts/attempt.js';
 import type { Takes } from '../core/states.js';
 import { adoptInstance, type RunningInstance, startInstance } from './instances/instance.js';
 import { startSampler } from './instances/sampler.js';
+import { type RunningTerminal, startTerminal } from './terminals/terminal.js';
 import { upSeconds, writeLease } from './instances/keeper.js';
 import { openWorkshop, type WorkshopOptions } from './attempts/workshop.js';
 
@@ -28,6 +29,9 @@ export interface AgentOptions extends WorkshopOptions {
 
 /** Bytes of memory that an instance is reckoned with where nobody says how many fit. */
 const memoryOfInstance = 256 * 1024 ** 2;
+
+/** Terminals of people at the same time. */
+const mostTerminals = 16;
 
 /** Bytes of memory that could be given out now; all of it where the machine does not say. */
 function memoryLeft(): number {
@@ -67,6 +71,7 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
   const boot = randomUUID();
   const attempts = new Map<string, RunningAttempt>();
   const instances = new Map<string, RunningInstance>();
+  const terminals = new Map<string, RunningTerminal>();
   for (const folder of readdirSync(join(options.folder, 'live'))) {
     const instance = adoptInstance(context, join(options.folder, 'live', folder));
     if (instance) keep(instance);
@@ -112,6 +117,8 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       attempts: held(attempts),
       hurt,
     };
+    // The service has counted them lost.
+    for (const terminal of terminals.values()) terminal.drop();
     const answer = await client.post<Registered>('/api/agent/register', body);
     hurt.length = 0;
     context.address = answer.address;
@@ -144,11 +151,20 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       before?.drop();
       keep(startInstance(context, work, before?.done));
     }
+    for (const work of closing ? [] : (answer.terminals ?? [])) {
+      if (terminals.get(work.id)?.fence === work.fence) continue;
+      const terminal = startTerminal(context, work, { url: options.url, token: options.token });
+      terminals.set(work.id, terminal);
+      void terminal.done.then(() => {
+        if (terminals.get(work.id) === terminal) terminals.delete(work.id);
+      });
+    }
     for (const id of answer.stop) attempts.get(id)?.stop();
     for (const id of answer.end) instances.get(id)?.end();
     for (const id of answer.drop) {
       attempts.get(id)?.drop();
       instances.get(id)?.drop();
+      terminals.get(id)?.drop();
     }
   };
 
@@ -172,6 +188,8 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
           room: Math.max(0, Math.min(roomFor - instances.size, Math.floor(memoryLeft() / memoryOfInstance))),
           attempts: held(attempts),
           instances: held(instances),
+          terminals: held(terminals),
+          terminalRoom: Math.max(0, mostTerminals - terminals.size),
           gaveUp: told,
           waitMs: Math.floor(leaseMs / 3),
         };
@@ -202,12 +220,12 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
     async close(what = 'leave') {
       closing = true;
       sampler.stop();
-      for (const attempt of attempts.values()) attempt.drop();
+      for (const attempt of [...attempts.values(), ...terminals.values()]) attempt.drop();
       if (what === 'end') for (const instance of instances.values()) instance.drop();
       if (what === 'end') await Promise.all([...instances.values()].map((instance) => instance.done));
       stopped = true;
       poke();
-      await Promise.all([...attempts.values()].map((attempt) => attempt.done));
+      await Promise.all([...attempts.values(), ...terminals.values()].map((one) => one.done));
       await running;
       await close();
       await client.close();

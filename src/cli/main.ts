@@ -8,6 +8,7 @@ import { checkCommand } from './commands/check.js';
 import { completionCommand } from './commands/completion.js';
 import { lookCommands } from './commands/look.js';
 import { metricsCommand } from './commands/environments/metrics.js';
+import { handCommands } from './commands/environments/hands.js';
 import { costCommand } from './commands/environments/cost.js';
 import { jobCommands } from './commands/environments/jobs.js';
 import { alertCommands } from './commands/alerts.js';
@@ -75,6 +76,7 @@ function build(): Command {
   jobCommands(program);
   costCommand(program);
   metricsCommand(program);
+  handCommands(program);
   rehearseCommand(program);
   completionCommand(program);
   for (const command of program.commands)

@@ -106,6 +106,14 @@ export type LoginUse = (typeof loginUses)[number];
 export const loginStates = ['asked', 'ready', 'ending', 'ended'] as const;
 export type LoginState = (typeof loginStates)[number];
 
+/** Of a person's terminal in an environment (see core/advance/terminals.ts). */
+export const terminalStates = ['asked', 'wanted', 'given', 'open', 'ended'] as const;
+export type TerminalState = (typeof terminalStates)[number];
+
+/** Why one ended: its program did, its person left, nothing was typed or printed for too long, for as long as one may last, somebody ended it, it could not begin, a side of it was lost. */
+export const terminalEnds = ['exit', 'left', 'idle', 'too long', 'by hand', 'failed', 'lost'] as const;
+export type TerminalEnd = (typeof terminalEnds)[number];
+
 export const roles = ['viewer', 'developer', 'releaser', 'owner'] as const;
 export type Role = (typeof roles)[number];
 /** Whether `role` may do what `needed` may do. */

@@ -34,6 +34,9 @@ export interface Timing {
   drain: number;
   /** Between two rounds of the upkeep of space. */
   space: number;
+  /** How long a terminal may stay without a byte either way, and in all. */
+  idle: number;
+  longest: number;
 }
 
 export const defaultTiming: Timing = {
@@ -43,6 +46,8 @@ export const defaultTiming: Timing = {
   warm: 15 * 60_000,
   drain: 10_000,
   space: 600_000,
+  idle: 15 * 60_000,
+  longest: 8 * 3_600_000,
 };
 
 export interface Addresses {
@@ -130,6 +135,8 @@ export interface Context {
   keys: Keys;
   /** Where people reach the service. */
   url: string;
+  /** Address at which agents reach this very service; null: the one that they have, which no other service shares. */
+  door: string | null;
   /** Folder of the mirrors. */
   repositories: string;
   addresses: Addresses;

@@ -27,6 +27,8 @@ import { nextHeld } from '../records/held.js';
 import { backupLanes } from './resources/backups.js';
 import { lookAround } from './resources/look.js';
 import { resourceLanes } from './resources/resources.js';
+import { dropOldTerminals } from '../records/deployments/terminals.js';
+import { sweepTerminals } from './terminals/terminals.js';
 import { stepSpace } from './upkeep/space.js';
 import { sweepHosted, workIntake } from './sources/sources.js';
 
@@ -153,6 +155,12 @@ export async function startEngine(context: Context): Promise<Engine> {
       sweepMs: sweep * 2,
       log,
     }),
+    terminals: startLoop({
+      name: 'terminals',
+      step: () => sweepTerminals(context).then(() => false),
+      sweepMs: sweep,
+      log,
+    }),
     seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
     space: startLoop({ name: 'space', step: () => stepSpace(context), sweepMs: context.timing.space, log }),
     upkeep: startLoop({
@@ -167,6 +175,7 @@ export async function startEngine(context: Context): Promise<Engine> {
         await forgetCertificates(records);
         await dropOldDeliveries(records);
         await dropOldJobAttempts(records);
+        await dropOldTerminals(records);
         await sweepScratch(context);
         await sweepRemoved(context);
         return false;

@@ -100,6 +100,8 @@ export const eventTypes = [
   'job.ended',
   'job.missed',
   'job.stop-asked',
+  'terminal.opened',
+  'terminal.ended',
   'prices.set',
   'alert.began',
   'alert.ended',

@@ -14,6 +14,7 @@ import * as addresses from './migrations/011-addresses.js';
 import * as deliveries from './migrations/012-deliveries.js';
 import * as jobs from './migrations/013-jobs.js';
 import * as prices from './migrations/014-prices.js';
+import * as terminals from './migrations/015-terminals.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -31,6 +32,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   deliveries,
   jobs,
   prices,
+  terminals,
 ];
 
 const lock = 7_403_121;

@@ -5,6 +5,7 @@ import cookie from '@fastify/cookie';
 import rateLimit from '@fastify/rate-limit';
 import files from '@fastify/static';
 import swagger from '@fastify/swagger';
+import websocket from '@fastify/websocket';
 import Fastify, { type FastifyInstance } from 'fastify';
 import { definitionSchema } from '../core/definition/schema.js';
 import { logRoutes } from './routes/runs/logs.js';
@@ -13,6 +14,7 @@ import { figureRoutes } from './routes/environments/figures.js';
 import { findRoutes } from './routes/find.js';
 import { projectRoutes } from './routes/projects/projects.js';
 import { costRoutes } from './routes/environments/cost.js';
+import { terminalRoutes } from './routes/environments/terminals.js';
 import { jobRoutes } from './routes/environments/jobs.js';
 import { alertRoutes } from './routes/people/alerts.js';
 import { addressRoutes } from './routes/environments/addresses.js';
@@ -28,6 +30,8 @@ import { guideRoutes } from './routes/projects/guide.js';
 import { variableRoutes } from './routes/environments/variables.js';
 import { whyRoutes } from './routes/runs/why.js';
 import { edgeRoutes } from './routes/rooms/edges.js';
+import { terminalWorkRoutes } from './routes/rooms/terminals.js';
+import { messageBytes } from '../core/streams.js';
 import { workRoutes } from './routes/rooms/work.js';
 import { answerErrors, guard, type Service } from './server.js';
 
@@ -62,6 +66,8 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
     },
   });
   await app.register(cookie);
+  // Terminals alone; nothing is packed, so that no message is longer than it is.
+  await app.register(websocket, { options: { maxPayload: messageBytes + 1, perMessageDeflate: false } });
   await app.register(rateLimit, { global: false, keyGenerator: (request) => request.ip });
   answerErrors(app, service);
   guard(app, service);
@@ -92,12 +98,14 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   addressRoutes(app, service);
   alertRoutes(app, service);
   jobRoutes(app, service);
+  terminalRoutes(app, service);
   costRoutes(app, service);
   figureRoutes(app, service);
   feedRoutes(app, service);
   logRoutes(app, service);
   sourceRoutes(app, service);
   workRoutes(app, service);
+  terminalWorkRoutes(app, service);
   edgeRoutes(app, service);
 
   if (existsSync(console)) {

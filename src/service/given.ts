@@ -5,10 +5,12 @@ import { beginAttempts, refuseAttempt, reportInstance } from '../engine/runs/rep
 import { type AgentRow, holds } from '../records/callers/agents.js';
 import { type AttemptRow, attemptById, heldAttempts } from '../records/runs/attempts.js';
 import { heldInstances, type InstanceRow } from '../records/deployments/instances.js';
-import type { AttemptWork, InstanceWork } from '../wire/rooms/work.js';
+import { endAtDoor } from '../engine/terminals/terminals.js';
+import { type TerminalRow, terminalsFor } from '../records/deployments/terminals.js';
+import type { AttemptWork, InstanceWork, TerminalWork } from '../wire/rooms/work.js';
 import type { Context } from '../engine/context.js';
 import { smallFiles } from './small.js';
-import { type AttemptFiles, attemptFiles, attemptWork, instanceWork, knownFiles } from './work.js';
+import { type AttemptFiles, attemptFiles, attemptWork, instanceWork, knownFiles, terminalWork } from './work.js';
 
 /** Milliseconds for which an answer may be on its way. */
 const justNowMs = 2_000;
@@ -24,6 +26,7 @@ export interface Given {
   /** The same for what a step has given the agent just now: it can't name it yet. */
   attemptsOfStep(agent: AgentRow, rows: readonly AttemptRow[]): Promise<AttemptWork[]>;
   instances(agent: AgentRow, rows: readonly InstanceRow[]): Promise<InstanceWork[]>;
+  terminals(agent: AgentRow, rows: readonly TerminalRow[]): Promise<TerminalWork[]>;
   /** Tasks whose attempts were claimed run now; not on the way of an answer. */
   begin(claimed: readonly AttemptRow[]): void;
   /** What runs on an agent, as its records say. */
@@ -55,10 +58,15 @@ export function openGiven(context: Context): Given {
   async function mayHave(agent: string, digest: string): Promise<boolean> {
     const work = named.get(`${agent} ${digest}`);
     if (work && (await holds(records, agent, work))) return true;
-    const [attempts, instances] = [await heldAttempts(records, agent), await heldInstances(records, agent)];
+    const [attempts, instances, { held }] = [
+      await heldAttempts(records, agent),
+      await heldInstances(records, agent),
+      await terminalsFor(records, agent),
+    ];
     const wanted = await Promise.all([
       ...attempts.map((row) => attemptWork(context, row)),
       ...instances.map((row) => instanceWork(context, row)),
+      ...held.map((row) => terminalWork(context, row)),
     ]);
     return name(agent, wanted).some((one) => one.layers.includes(digest));
   }
@@ -148,6 +156,15 @@ export function openGiven(context: Context): Given {
               { agent: agent.id, fence: row.fence ?? '0' },
               { state: 'failed', port: null, exit: null, issue: why },
             ),
+        ),
+      ),
+    terminals: async (agent, rows) =>
+      name(
+        agent.id,
+        await given(
+          rows,
+          (row) => terminalWork(context, row),
+          (row, why) => endAtDoor(context, row.id, 'failed', why),
         ),
       ),
     begin,

@@ -28,9 +28,18 @@ import {
 import { type EnvironmentRow, findEnvironment } from '../records/deployments/environments.js';
 import { findProject, type ProjectRow } from '../records/projects/projects.js';
 import type { Problem } from '../wire/parts.js';
+import type { Stream } from '../wire/rooms/stream.js';
 import { type Access, access, boundMay } from './access.js';
 import type { Hub } from './hub.js';
 import type { Known } from './known.js';
+
+/** Where the two streams of a terminal meet. */
+export interface Doors {
+  /** The person's stream; resolves when it is over. */
+  arrive(id: string, stream: Stream, request: FastifyRequest): Promise<void>;
+  /** The agent's stream, with what makes it open in the records. */
+  join(id: string, stream: Stream, open: () => Promise<boolean>): Promise<void>;
+}
 
 export interface Service {
   context: Context;
@@ -42,6 +51,8 @@ export interface Service {
   /** Who calls, by the hash of token or session; and the agents of tokens. */
   callers: Known<Caller>;
   agents: Known<AgentRow>;
+  /** Where the streams of terminals meet. */
+  doors: Doors;
 }
 
 declare module 'fastify' {

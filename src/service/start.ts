@@ -31,7 +31,9 @@ import { type MailSettings, openMail } from '../channels/mail.js';
 import { defaultPatience, type Patience } from '../core/alerts/conditions.js';
 import { openResolver } from '../domains/resolver.js';
 import type { Names } from '../engine/domains/names.js';
+import { openDoors } from './doors.js';
 import { makeHub } from './hub.js';
+import type { Service } from './server.js';
 
 export interface ServiceOptions {
   database: string;
@@ -41,6 +43,8 @@ export interface ServiceOptions {
   port: number;
   /** Address under which people reach it; default: host and port. */
   url?: string;
+  /** Address under which agents reach this very service, where several share one address. */
+  door?: string;
   addresses: Addresses;
   timing?: Partial<Timing>;
   /** What is kept and how much room there must be; what is left out stays as it is by default. */
@@ -88,6 +92,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     blobs: await openBlobs(join(options.data, 'blobs')),
     keys,
     url,
+    door: options.door ?? null,
     repositories: join(options.data, 'repositories'),
     addresses: options.addresses,
     timing: { ...defaultTiming, ...options.timing },
@@ -115,17 +120,16 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
   mkdirSync(context.repositories, { recursive: true });
   const hub = makeHub();
   const closing = new AbortController();
-  const app = await makeApp(
-    {
-      context,
-      hub,
-      closing: closing.signal,
-      url,
-      callers: makeKnown(hub, 'callers', context.now),
-      agents: makeKnown(hub, 'callers', context.now),
-    },
-    { console: options.console, trustedProxies: options.trustedProxies ?? [] },
-  );
+  const service: Service = {
+    context,
+    hub,
+    closing: closing.signal,
+    url,
+    callers: makeKnown(hub, 'callers', context.now),
+    agents: makeKnown(hub, 'callers', context.now),
+    doors: openDoors(() => service),
+  };
+  const app = await makeApp(service, { console: options.console, trustedProxies: options.trustedProxies ?? [] });
   const engine = await startEngine(context);
   const listening = await records.listen((topic) => {
     hub.heard(topic);

@@ -13,7 +13,8 @@ import type { InstanceRow } from '../records/deployments/instances.js';
 import { projectById, type ProjectRow } from '../records/projects/projects.js';
 import { releaseById, type ReleaseRow } from '../records/deployments/releases.js';
 import { runById, taskById, tasksOf } from '../records/runs/runs.js';
-import type { AttemptWork, InstanceWork } from '../wire/rooms/work.js';
+import type { TerminalRow } from '../records/deployments/terminals.js';
+import type { AttemptWork, InstanceWork, TerminalWork } from '../wire/rooms/work.js';
 import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js';
 import { sceneOf } from '../engine/runs/scene.js';
 import type { KnownAttempt } from '../engine/context.js';
@@ -104,13 +105,53 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   }
   const verify = deployment.environment_plan.verify ?? { run: 'true', reads: [] };
   const files = await commitFiles(context, scene.project, release.commit, verify.reads);
-  const { port, scheme } = context.addresses;
   return {
     ...base,
     commands: [verify.run],
     files: files.length ? { key: layerKey(files), count: files.length } : null,
     layers: [],
-    reach: [{ port: port ?? (scheme === 'https' ? 443 : 80), host: environment.host }, ...opened.reach],
+    reach: [...edgeReach(context, environment), ...opened.reach],
+  };
+}
+
+/** The environment's own address: the edge leads plain requests to TLS where everyone trusts the certificate. */
+function edgeReach({ addresses }: Context, { host }: EnvironmentRow): { port: number; host: string }[] {
+  const { port, scheme, tlsPort } = addresses;
+  const ports = new Set([port ?? (scheme === 'https' ? 443 : 80), tlsPort ?? 443]);
+  return [...ports].map((one) => ({ port: one, host }));
+}
+
+/** A person's terminal, with what a program of its release gets. */
+export async function terminalWork(context: Context, row: TerminalRow): Promise<TerminalWork> {
+  const scene = await deploymentScene(context, row.deployment_id);
+  const { deployment, release, environment, project } = scene;
+  const own = row.instance_id === null;
+  const shared = {
+    id: row.id,
+    fence: row.fence,
+    door: row.door,
+    label: `${project.name}/${environment.name} terminal of ${row.who}`,
+    command: row.command.length ? row.command : ['bash'],
+    tty: row.tty,
+    columns: row.columns,
+    rows: row.rows,
+    beside: row.instance_id,
+    idleMs: context.timing.idle,
+    longestMs: context.timing.longest,
+  };
+  const terminal = {
+    TERM: row.tty ? (row.term ?? 'xterm-256color') : 'dumb',
+    TSUNAGI_PROMPT: `${project.name}/${environment.name} \\w \\$ `,
+  };
+  // An instance's program has all of it already.
+  if (!own) return { ...shared, layers: [], variables: terminal, reach: [] };
+  const opened = await openResources(context, scene, { usedBy: 'parts', turn: deployment.turn });
+  const { variables } = await variablesOf(context, scene, opened);
+  return {
+    ...shared,
+    layers: layersOf(release, row.part),
+    variables: { ...terminal, ...variables },
+    reach: [...edgeReach(context, environment), ...opened.reach],
   };
 }
 

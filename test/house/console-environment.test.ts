@@ -102,6 +102,35 @@ describe('an environment’s page', () => {
     expect(await violations(page)).toEqual([]);
   });
 
+  it('opens a terminal, and says who was inside', async () => {
+    await page.goto(`${world.url}/books/staging/terminal`);
+    await see('Nobody has been inside.');
+    await press('Open a terminal');
+    const screen = page.getByLabel('Terminal', { exact: true });
+    // What it shows, as it is read out.
+    await screen.getByText('books/staging /project $').first().waitFor();
+    await page.keyboard.type('echo "it is $((6 * 7))"');
+    await page.keyboard.press('Enter');
+    await screen.getByText('it is 42').first().waitFor();
+    await see('inside');
+    // A sequence that would ask a terminal for more than to show it.
+    await page.keyboard.type("printf '\\e]52;c;aGk=\\a\\e[8;5;5t\\e]0;a title\\a<b>bold</b>\\n'");
+    await page.keyboard.press('Enter');
+    await screen.getByText('<b>bold</b>').first().waitFor();
+    expect(await page.title()).not.toContain('a title');
+    expect(await violations(page)).toEqual([]);
+    await page.keyboard.type('exit 3');
+    await page.keyboard.press('Enter');
+    await see('It has ended with exit 3.');
+    await page.getByLabel('Who was inside').getByText('exit 3').waitFor();
+    await page.getByLabel('Where', { exact: true }).click();
+    await page.getByRole('option', { name: 'beside the program of api.1' }).click();
+    await press('Open another');
+    await page.getByLabel('Who was inside').getByText('beside api.1').waitFor();
+    await page.getByLabel('Who was inside').getByRole('button', { name: 'End it' }).click();
+    await see('It has ended: somebody ended it.');
+  });
+
   it('draws figures, with the deployment marked', async () => {
     await page.goto(`${world.url}/books/staging/metrics`);
     await page.getByRole('img', { name: 'Requests over time' }).waitFor({ timeout: 40_000 });

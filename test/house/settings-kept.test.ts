@@ -286,6 +286,7 @@ describe('tables', () => {
       '012-deliveries',
       '013-jobs',
       '014-prices',
+      '015-terminals',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -14,6 +14,7 @@ const inProject: Record<string, readonly string[]> = {
   resource: ['resource', 'resources', 'environment', 'removal'],
   login: ['resource'],
   job: ['environment'],
+  terminal: ['terminals'],
   address: ['addresses', 'environment', 'environments'],
   backup: ['resource', 'resources', 'environment'],
   restore: ['resource', 'resources', 'environment'],

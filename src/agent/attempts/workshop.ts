@@ -149,6 +149,8 @@ async function sweepWork(folder: string, limits: Host['limits']): Promise<string
       const { outOfMemory, refusedProcesses } = groupOf(limits, mark.place, mark.before).facts();
       if (outOfMemory + refusedProcesses > 0) hurt.push(mark.attempt);
     }
+    // A person's terminal has a group of its own.
+    if (name.startsWith('t-')) await groupOf(limits, name).remove();
     moveAway(folder, join(folder, 'work', name));
   }
   for (const place of readdirSync(join(folder, 'pipes'))) {

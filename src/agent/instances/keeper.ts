@@ -24,7 +24,8 @@ import { Nullable } from '../../wire/parts.js';
 import { InstanceWork } from '../../wire/rooms/work.js';
 import type { AgentContext } from '../context.js';
 import { clearPlace, discard } from '../files/remove.js';
-import { chainCall, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
+import { handsInside, handsOf, makeHands } from '../sandbox/hands.js';
+import { besideCommand, chainCall, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
 import { findLimits, type LimitsWay } from '../sandbox/host.js';
 import { groupOf, instanceLimits, type Limits, makeGroup } from '../sandbox/limits.js';
 import { nameOf, signal, startTime } from '../sandbox/processes.js';
@@ -100,6 +101,7 @@ export async function launch(
   );
   clearPlace(context.folder, folder);
   prepareFolder(folder, account);
+  makeHands(folder, account);
   const port = work.kind === 'server' ? await freePort(context.address, context.ports) : null;
   // Given back with the rest, whatever goes wrong from here on.
   state.port = port;
@@ -112,9 +114,9 @@ export async function launch(
     writable: false,
     variables: { ...work.variables, ...(port === null ? {} : { PORT: String(port) }) },
     network: { open: true, listen: port === null ? null : { address: context.address, port }, ...named },
-    binds: [],
+    binds: [{ from: handsOf(folder), to: handsInside, fixed: true as const }],
     tmp: limits.memory,
-    command: ['bash', '-euo', 'pipefail', '-c', work.start],
+    command: besideCommand(work.start),
   };
   const network = networkOf(chain, host.network);
   const { memory, processes } = limits;

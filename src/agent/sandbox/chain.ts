@@ -22,6 +22,26 @@ import { basicNames, bubblewrapOptions, etc, namesAddress, pastaOptions, relayLi
 import { seccompProgram } from './seccomp.js';
 import { type ChainFrame, type ChainNetwork, type ChainWork, runnerPath } from './work.js';
 
+/** What an instance runs: lets people in beside its program, and becomes that. */
+export const besideCommand = (start: string): string[] => [
+  'bash',
+  '-c',
+  textOf('beside.sh'),
+  'beside',
+  textOf('hand.sh'),
+  start,
+];
+
+/** `hand.sh` with its words. */
+export const handCommand = (words: readonly string[]): string[] => ['bash', '-c', textOf('hand.sh'), 'hand', ...words];
+
+const texts = new Map<string, string>();
+function textOf(script: string): string {
+  const text = texts.get(script) ?? readFileSync(scriptPath(script), 'utf8');
+  texts.set(script, text);
+  return text;
+}
+
 const scripts = ['launch.sh', 'inner.sh', 'starter.sh', 'relay.mjs'];
 
 /** Copies the scripts to where every account can read them. */
@@ -41,12 +61,9 @@ export function installScripts(bin: string): void {
   if (filter) writeFileSync(join(bin, 'seccomp'), filter, { mode: 0o644 });
 }
 
-let runner: string | null = null;
-
 /** `wait`: for a line on standard input; then the project's folder is there. */
 export function runnerCommand(begins: 'wait' | 'now'): string[] {
-  runner ??= readFileSync(scriptPath('runner.sh'), 'utf8');
-  return [runnerPath, '-c', runner, 'runner', begins];
+  return [runnerPath, '-c', textOf('runner.sh'), 'runner', begins];
 }
 
 export interface RunnerTask {

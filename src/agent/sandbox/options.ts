@@ -84,7 +84,7 @@ export function bubblewrapOptions(spec: ChainWork, ownLoopback: boolean, bin: st
   const ownNode = !process.execPath.startsWith('/usr/');
   if (ownNode) options.push('--dir', '/opt', '--ro-bind', dirname(dirname(process.execPath)), '/opt/node');
   options.push(spec.writable ? '--bind' : '--ro-bind', 'm', '/project', '--chdir', '/project', '--clearenv');
-  for (const { from, to } of spec.binds) options.push('--bind', from, to);
+  for (const { from, to, fixed } of spec.binds) options.push(fixed ? '--ro-bind' : '--bind', from, to);
   const basics: Record<(typeof basicNames)[number], string> = {
     PATH: `${ownNode ? '/opt/node/bin:' : ''}/usr/local/bin:/usr/bin:/bin`,
     HOME: '/home/tsunagi',

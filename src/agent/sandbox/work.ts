@@ -42,8 +42,8 @@ export interface ChainWork {
   };
   /** Bytes that /tmp and HOME may hold each; null: half of the machine's memory. */
   tmp: number | null;
-  /** Folders of this machine that are seen, and may be written, at another place. */
-  binds: { from: string; to: string }[];
+  /** Folders of this machine that are seen, and may be written unless they are fixed, at another place. */
+  binds: { from: string; to: string; fixed?: true }[];
   command: string[];
 }
 

@@ -26,6 +26,7 @@ export async function runRoom(name: string): Promise<void> {
       data: need('DATA'),
       host: get('HOST') ?? '127.0.0.1',
       port: settings.port('PORT'),
+      ...(get('DOOR') ? { door: need('DOOR') } : {}),
       ...(url ? { url } : {}),
       addresses: {
         standing: get('STANDING_DOMAIN') ?? 'localhost',

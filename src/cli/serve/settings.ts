@@ -22,6 +22,8 @@ const schemas = {
     warm: Type.Integer({ minimum: 0, maximum: 2_147_483_647 }),
     drain: ms,
     space: ms,
+    idle: ms,
+    longest: ms,
   }),
   KEEP: some({
     runs: Type.Integer({ minimum: 0 }),

@@ -11,6 +11,7 @@ import { findings } from './findings.js';
 import { reasons } from './reasons.js';
 import { refusals } from './refusals.js';
 import { ofJobs } from './jobs.js';
+import { ofTerminals } from './terminals.js';
 import { ofResources } from './resources.js';
 
 export const registry = {
@@ -21,6 +22,7 @@ export const registry = {
   ...ofAddresses,
   ...ofDeliveries,
   ...ofJobs,
+  ...ofTerminals,
 } as const satisfies Record<string, ErrorEntry>;
 
 export type ErrorCode = keyof typeof registry;

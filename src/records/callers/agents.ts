@@ -129,13 +129,15 @@ export const agentOfToken = (db: Db, token: string): Promise<AgentRow | null> =>
   queryOne(db, `select ${columns} from agents where token_id = $1`, [token]);
 export const listAgents = (db: Db): Promise<AgentRow[]> => query(db, `select ${columns} from agents order by name`);
 
-/** Whether an agent has this attempt or instance now. */
+/** Whether an agent has this attempt, instance or terminal now. */
 export const holds = async (db: Db, agent: string, work: string): Promise<boolean> =>
   (await queryOne(
     db,
     `select 1 as ok from attempts where id = $2 and agent_id = $1 and state = 'running'
      union all
      select 1 from instances where id = $2 and agent_id = $1 and state in ('starting', 'ready')
+     union all
+     select 1 from terminals where id = $2 and agent_id = $1 and state in ('given', 'open')
      limit 1`,
     [agent, work],
   )) !== null;

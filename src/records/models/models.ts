@@ -43,6 +43,7 @@ import { defineSeal } from './events/seals.js';
 import { defineSession } from './callers/sessions.js';
 import { defineSignIn } from './callers/sign-ins.js';
 import { defineTask } from './runs/tasks.js';
+import { defineTerminal } from './deployments/terminals.js';
 import { defineToken } from './callers/tokens.js';
 import { defineVariable } from './deployments/variables.js';
 
@@ -93,6 +94,7 @@ export function defineModels(sequelize: Sequelize) {
     SignIn: defineSignIn(sequelize),
     Subscription: defineSubscription(sequelize),
     Task: defineTask(sequelize),
+    Terminal: defineTerminal(sequelize),
     Token: defineToken(sequelize),
     Variable: defineVariable(sequelize),
   };

@@ -1,22 +1,15 @@
 /** JSON files of this machine: written whole or not at all, and believed only where they have the shape that is expected. */
 import { readFileSync, renameSync, writeFileSync } from 'node:fs';
 import type { Static, TSchema } from '@sinclair/typebox';
-import { Ajv, type ValidateFunction } from 'ajv';
-
-const ajv = new Ajv();
-const compiled = new WeakMap<TSchema, ValidateFunction>();
+import { parsed } from './fits.js';
 
 /** Null where there is no such file, or it was cut short, or is of another shape: an earlier or a later program has written it. */
 export function readKept<S extends TSchema>(file: string, schema: S): Static<S> | null {
-  let value: unknown;
   try {
-    value = JSON.parse(readFileSync(file, 'utf8'));
+    return parsed(schema, readFileSync(file, 'utf8'));
   } catch {
     return null;
   }
-  const check = compiled.get(schema) ?? ajv.compile(schema);
-  compiled.set(schema, check);
-  return check(value) ? (value as Static<S>) : null;
 }
 
 /** `mode` of the file; default: its owner's alone. */

@@ -1,11 +1,11 @@
 /** What agents and edges exchange with the service. */
 import { coverageFiles } from '../../core/results/coverage.js';
 import { type Static, Type } from '@sinclair/typebox';
-import { takesKinds } from '../../core/states.js';
+import { takesKinds, terminalEnds } from '../../core/states.js';
 import { Digest, Id, IssueSchema, oneOf } from '../parts.js';
 
 const Variables = Type.Record(Type.String(), Type.String());
-const Fence = Type.String({ pattern: '^[0-9]{1,18}$' });
+export const Fence = Type.String({ pattern: '^[0-9]{1,18}$' });
 
 const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false });
 
@@ -53,6 +53,9 @@ export const Poll = Type.Object(
     room: Type.Integer({ minimum: 0, maximum: 10_000 }),
     attempts: Type.Array(Held, { maxItems: 1000 }),
     instances: Type.Array(Held, { maxItems: 1000 }),
+    /** Terminals that it has, and how many more it would take. Left out by an agent of before. */
+    terminals: Type.Optional(Type.Array(Held, { maxItems: 100 })),
+    terminalRoom: Type.Optional(Type.Integer({ minimum: 0, maximum: 100 })),
     /** Attempts that it can't bring to an end. */
     gaveUp: Type.Array(Id, { maxItems: 1000 }),
     waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),
@@ -124,9 +127,44 @@ export const InstanceWork = Type.Object({
 });
 export type InstanceWork = Static<typeof InstanceWork>;
 
+/** A person's terminal: a program of the release, joined to that person's stream. */
+export const TerminalWork = Type.Object({
+  id: Id,
+  fence: Fence,
+  /** Address of the service at which its person waits; null: the one that the agent asks. */
+  door: Type.Union([Type.String(), Type.Null()]),
+  label: Type.String(),
+  /** Program and arguments. */
+  command: Type.Array(Type.String()),
+  tty: Type.Boolean(),
+  columns: Type.Integer(),
+  rows: Type.Integer(),
+  /** Id of the instance beside whose program it runs; null: in a sandbox of its own. */
+  beside: Type.Union([Id, Type.Null()]),
+  layers: Type.Array(Digest),
+  variables: Variables,
+  reach: Type.Array(Reach),
+  /** Milliseconds without a byte either way, and in all, after which it ends. */
+  idleMs: Type.Integer(),
+  longestMs: Type.Integer(),
+});
+export type TerminalWork = Static<typeof TerminalWork>;
+
+export const TerminalReport = Type.Object(
+  {
+    fence: Fence,
+    why: oneOf(terminalEnds),
+    exit: Type.Union([Type.Integer(), Type.Null()]),
+    issue: Type.Union([IssueSchema, Type.Null()]),
+  },
+  { additionalProperties: false },
+);
+
 export const PollAnswer = Type.Object({
   attempts: Type.Array(AttemptWork),
   instances: Type.Array(InstanceWork),
+  /** Left out by a service of before. */
+  terminals: Type.Optional(Type.Array(TerminalWork)),
   /** Attempts to stop, and instances to end. */
   stop: Type.Array(Id),
   end: Type.Array(Id),

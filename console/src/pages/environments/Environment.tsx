@@ -7,12 +7,13 @@ import { Crumbs, Button, Empty, Loading, Since, short, Trouble } from '../../par
 import { Chip, Mark } from '../../parts/Mark';
 import { Addresses } from './Addresses';
 import { EnvironmentLog } from './EnvironmentLog';
+import { Inside } from './Inside';
 import { History } from './History';
 import { Metrics } from './Metrics';
 import { Overview } from './Overview';
 import { Resources } from './Resources';
 
-const sections = ['overview', 'log', 'metrics', 'resources', 'addresses', 'history'] as const;
+const sections = ['overview', 'log', 'metrics', 'resources', 'addresses', 'terminal', 'history'] as const;
 type Section = (typeof sections)[number];
 
 export function EnvironmentPage(): React.ReactNode {
@@ -131,11 +132,13 @@ export function EnvironmentPage(): React.ReactNode {
         <Resources project={project} environment={environment} />
       ) : section === 'addresses' ? (
         <Addresses project={project} environment={environment} />
+      ) : section === 'terminal' ? (
+        <Inside one={one} />
       ) : section === 'history' ? (
         <History one={one} busy={act.isPending} revert={revert} again={again} />
       ) : (
         <Empty title="There is no such section.">
-          It has an overview, a log, metrics, resources, addresses and a history.
+          It has an overview, a log, metrics, resources, addresses, a terminal and a history.
         </Empty>
       )}
     </>
@@ -161,6 +164,7 @@ function Tabs({
     metrics: 'Metrics',
     resources: resources ? `Resources · ${resources}` : 'Resources',
     addresses: addresses > 1 ? `Addresses · ${addresses}` : 'Addresses',
+    terminal: 'Terminal',
     history: 'History',
   };
   return (

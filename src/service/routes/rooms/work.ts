@@ -10,6 +10,8 @@ import {
   heldAttempts,
 } from '../../../records/runs/attempts.js';
 import { recordEvents } from '../../../records/events.js';
+import { loseTerminals } from '../../../engine/terminals/terminals.js';
+import { claimTerminals, type TerminalRow, terminalsFor } from '../../../records/deployments/terminals.js';
 import { takeInstances } from '../../../engine/deployments/placement.js';
 import { coolOldest } from '../../../records/deployments/environments.js';
 import { anyWaits, heldInstances, nextStart } from '../../../records/deployments/instances.js';
@@ -30,7 +32,7 @@ import { fileRoutes } from '../files.js';
 import { openGiven } from '../../given.js';
 import { byteRoutes } from './bytes.js';
 
-const empty: PollAnswer = { attempts: [], instances: [], stop: [], end: [], drop: [] };
+const empty: PollAnswer = { attempts: [], instances: [], terminals: [], stop: [], end: [], drop: [] };
 
 /** What an agent asks for beyond what its token says, in words, or null. */
 function beyondGrant(grant: AgentGrant & { name: string }, { name, takes, address }: Registration): string | null {
@@ -73,6 +75,7 @@ export function workRoutes(app: App, service: Service): void {
         return row;
       });
       service.agents.clear();
+      await loseTerminals(context, agent.id);
       // Attempts end with their agent: what the one before it held, and this one does not name, is lost, and follows at once.
       const kept = new Set(named.map((one) => `${one.id} ${one.fence}`));
       for (const attempt of await attemptsLeftBy(records, agent.id)) {
@@ -111,18 +114,10 @@ export function workRoutes(app: App, service: Service): void {
         // Whoever asked may be gone by now, and have asked anew.
         const answer = gone.signal.aborted ? empty : await pollOnce(agent, full ? { ...body, slots: 0 } : body);
         // What was claimed for a question that was given up meanwhile goes out with the next one, which may wait already.
-        if (gone.signal.aborted && answer.attempts.length + answer.instances.length > 0) await notify(records, 'work');
+        const filled = answer.attempts.length + answer.instances.length + (answer.terminals ?? []).length;
+        if (gone.signal.aborted && filled > 0) await notify(records, 'work');
         const left = deadline - context.now();
-        if (
-          answer.attempts.length +
-            answer.instances.length +
-            answer.stop.length +
-            answer.end.length +
-            answer.drop.length >
-            0 ||
-          left <= 0 ||
-          over.aborted
-        )
+        if (filled + answer.stop.length + answer.end.length + answer.drop.length > 0 || left <= 0 || over.aborted)
           return answer;
         const start = await nextStart(records);
         if (woken) continue;
@@ -169,6 +164,16 @@ export function workRoutes(app: App, service: Service): void {
     return handed;
   }
 
+  /** Those that it has, with what it takes now. */
+  async function terminalsOfAgent(agent: AgentRow, body: Poll): Promise<TerminalRow[]> {
+    // An agent of before knows none.
+    if (!body.terminals || !agent.takes.includes('live')) return [];
+    const { held, waits } = await terminalsFor(records, agent.id);
+    const room = body.terminalRoom ?? 0;
+    if (!waits || room === 0) return held;
+    return [...held, ...(await records.single('work.claimed', (db) => claimTerminals(db, agent.id, room)))];
+  }
+
   async function pollOnce(agent: AgentRow, body: Poll): Promise<PollAnswer> {
     const claimed = await records.single('work.claimed', (db) => claimAttempts(db, agent.id, body.slots, timing.lease));
     if (agent.takes.includes('live') && (await anyWaits(records))) {
@@ -178,9 +183,10 @@ export function workRoutes(app: App, service: Service): void {
       });
       if (short) await coolOldest(records, agent.id);
     }
-    const [attempts, instances] = await Promise.all([
+    const [attempts, instances, terminals] = await Promise.all([
       heldAttempts(records, agent.id),
       heldInstances(records, agent.id),
+      terminalsOfAgent(agent, body),
     ]);
     const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) =>
       list.some((one) => one.id === row.id && one.fence === row.fence);
@@ -196,12 +202,17 @@ export function workRoutes(app: App, service: Service): void {
         agent,
         instances.filter((row) => !has(body.instances, row) && row.wanted),
       ),
+      terminals: await given.terminals(
+        agent,
+        terminals.filter((row) => row.state === 'given' && !has(body.terminals ?? [], row)),
+      ),
       stop: attempts.filter((row) => row.stop).map((row) => row.id),
       end: instances.filter((row) => !row.wanted).map((row) => row.id),
       drop: [
         ...body.attempts.filter(
           (one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence) && !given.justOver(one),
         ),
+        ...(body.terminals ?? []).filter((one) => !has(terminals, one)),
         ...body.instances.filter((one) => !instances.some((row) => row.id === one.id && row.fence === one.fence)),
       ].map((one) => one.id),
     };
