@@ -357,6 +357,14 @@ describe('an address', () => {
       secure('pier.localhost', { ca: [authority.root], ALPNProtocols: ['http/1.1'] }),
     );
     expect(await raw(socket, `GET / HTTP/1.1\r\nHost: pier.localhost\r\nConnection: close\r\n\r\n`)).toContain('pier');
+    // Everyone trusts it, so that plain requests are led to TLS: what reaches the environment from inside does so there, too.
+    const line = `const { get } = require('node:https');
+fetch(process.env.TSUNAGI_ENVIRONMENT_URL, { redirect: 'manual' }).then((led) => {
+  console.log(led.status);
+  get(led.headers.get('location'), { rejectUnauthorized: false }, (answer) => (answer.resume(), console.log(answer.statusCode)));
+});`;
+    const inside = await world.cli('exec', 'dock/staging', '--', 'node', '-e', line);
+    expect([inside.out, inside.err]).toEqual(['308\n200\n', '']);
     rmSync(join(folder, 'operator/pier.crt'));
     // A key without its certificate is nothing; a certificate that can't be read takes nothing away.
     await world.restart();
