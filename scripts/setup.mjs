@@ -37,6 +37,9 @@ const has = (tool) => spawnSync('sh', ['-c', `command -v ${tool}`]).status === 0
 const run = (command, args, options = {}) =>
   spawnSync(command, args, { cwd: root, stdio: ['ignore', 'inherit', 'inherit'], ...options });
 
+/** As the system's own folders call this machine. */
+const machine = { x64: 'x86_64', arm64: 'aarch64' }[process.arch] ?? process.arch;
+
 // System packages.
 const wanted = [
   ['git', has('git')],
@@ -53,6 +56,9 @@ const wanted = [
         ['prometheus', has('promtool')],
         // A certificate authority that speaks ACME.
         ['pebble', has('pebble')],
+        // A receiver of logs by syslog, over TLS too.
+        ['rsyslog', existsSync('/usr/sbin/rsyslogd')],
+        ['rsyslog-gnutls', existsSync(`/usr/lib/${machine}-linux-gnu/rsyslog/lmnsd_gtls.so`)],
         ['python3', existsSync('/usr/bin/python3')],
         ['openjdk-17-jdk-headless', existsSync('/usr/bin/javac')],
       ]

@@ -15,16 +15,28 @@ export interface Posted {
   /** Address to connect to. */
   address: string;
   headers: Record<string, string>;
-  body: string;
+  body: string | Buffer;
+  /** Bytes of the answer that are of interest; default none. */
+  keep?: number;
+  /** Certificates that it is known by instead of those of everybody (PEM). */
+  authorities?: string | null;
 }
 
 /** Posts once. Any answer below 300 is taken for an acceptance; 410 says that nothing is wanted any more. */
-export async function postPinned({ url, address, headers, body }: Posted): Promise<Sent & { status?: number }> {
+export async function postPinned({
+  url,
+  address,
+  headers,
+  body,
+  keep = 0,
+  authorities = null,
+}: Posted): Promise<Sent & { status?: number; text?: string }> {
   const where = new URL(url).host;
   const family = address.includes(':') ? 6 : 4;
   const agent = new Agent({
     connect: {
       timeout: connectMs,
+      ...(authorities === null ? {} : { ca: authorities }),
       lookup: (_host, options, done) => (options.all ? done(null, [{ address, family }]) : done(null, address, family)),
     },
   });
@@ -38,11 +50,12 @@ export async function postPinned({ url, address, headers, body }: Posted): Promi
       body,
       signal: AbortSignal.timeout(connectMs + answerMs),
     });
+    const text = keep > 0 ? await beginning(answer.body, keep) : '';
     // What it says more is of no interest, and may be without end: it is cut off, which it tells as an error.
     answer.body.on('error', () => {});
     answer.body.destroy();
     const status = answer.statusCode;
-    if (status < 300) return { done: true, status };
+    if (status < 300) return { done: true, status, text };
     const detail = `it answered ${status}`;
     return status === 410
       ? { done: false, again: false, status, issue: issue('channel_gone', { where, detail }) }
@@ -52,6 +65,16 @@ export async function postPinned({ url, address, headers, body }: Posted): Promi
   } finally {
     await agent.destroy();
   }
+}
+
+/** The first bytes of an answer that may be without end. */
+async function beginning(body: AsyncIterable<Buffer>, bytes: number): Promise<string> {
+  let text = '';
+  for await (const chunk of body) {
+    text += chunk.toString('utf8');
+    if (text.length >= bytes) break;
+  }
+  return text.slice(0, bytes);
 }
 
 function inWords(where: string, error: unknown) {

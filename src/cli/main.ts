@@ -17,7 +17,8 @@ import { resourceCommands } from './commands/environments/resources.js';
 import { rehearseCommand } from './commands/rehearse.js';
 import { variableCommands } from './commands/environments/variables.js';
 import { whyCommands } from './commands/why.js';
-import { shared } from './commands/shared.js';
+import { readSecret, shared } from './commands/shared.js';
+import { destinationCommands } from './commands/destinations.js';
 import { exitStatus, json, say, sayIssue } from './print.js';
 
 function build(): Command {
@@ -57,7 +58,7 @@ function build(): Command {
       const base = url.replace(/\/$/, '');
       const to = {
         url: base,
-        token: options.code ? await tokenByCode(base, options.code) : (options.token ?? (await readLine())),
+        token: options.code ? await tokenByCode(base, options.code) : (options.token ?? (await readSecret())),
       };
       const me = await call<Me>('GET', '/api/me', undefined, to);
       const file = rememberSignIn(to);
@@ -73,6 +74,7 @@ function build(): Command {
   resourceCommands(program);
   addressCommands(program);
   alertCommands(program);
+  destinationCommands(program);
   jobCommands(program);
   costCommand(program);
   metricsCommand(program);
@@ -88,12 +90,6 @@ function build(): Command {
 function asOurs(thrown: unknown): unknown {
   const { name, issue: found } = thrown as { name?: string; issue?: { code: ErrorCode; data: IssueData } };
   return name === 'CodedError' && found ? new CodedError(found.code, found.data, thrown) : thrown;
-}
-
-async function readLine(): Promise<string> {
-  const parts: Buffer[] = [];
-  for await (const chunk of process.stdin) parts.push(chunk as Buffer);
-  return Buffer.concat(parts).toString('utf8').trim();
 }
 
 process.stdout.on('error', (error: NodeJS.ErrnoException) => {

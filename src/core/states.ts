@@ -76,6 +76,10 @@ export type DeliveryState = (typeof deliveryStates)[number];
 export const channelKinds = ['code-host', 'webhook', 'mail'] as const;
 export type ChannelKind = (typeof channelKinds)[number];
 
+/** Where logs go on to: syslog (RFC 5424) over TCP or TLS, or OTLP over HTTP. */
+export const destinationKinds = ['syslog', 'otlp'] as const;
+export type DestinationKind = (typeof destinationKinds)[number];
+
 /** What alerts are about: each begins and ends. */
 export const alertTopics = [
   'deployment-failed',
@@ -85,6 +89,7 @@ export const alertTopics = [
   'resource-failed',
   'backup-failed',
   'job-failed',
+  'destination-failing',
   'agent-gone',
   'disk-full',
 ] as const;

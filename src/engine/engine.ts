@@ -20,6 +20,8 @@ import { startLoop, type Loop } from './loop.js';
 import { sweepRemoved } from './upkeep/upkeep.js';
 import { pollSources, sweepScratch } from './sources/remotes.js';
 import { stepRuns } from './runs/runs.js';
+import { forgetSent } from '../records/deliveries/destinations.js';
+import { destinationLanes } from './destinations/destinations.js';
 import { dropOldDeliveries } from '../records/deliveries/deliveries.js';
 import { forgetCertificates } from '../records/domains/certificates.js';
 import { dropOldJobAttempts, nextJob } from '../records/jobs/jobs.js';
@@ -51,6 +53,7 @@ export async function startEngine(context: Context): Promise<Engine> {
   const working = resourceLanes(context, () => loops.resources?.wake());
   const copying = backupLanes(context, () => loops.backups?.wake());
   const naming = addressLanes(context, () => loops.addresses?.wake());
+  const sending = destinationLanes(context, () => loops.destinations?.wake());
   const telling = deliveryLanes(context, () => loops.feed?.wake());
   const loops: Record<string, Loop> = {
     sources: startLoop({
@@ -125,6 +128,13 @@ export async function startEngine(context: Context): Promise<Engine> {
       sweepMs: sweep * 2,
       log,
     }),
+    destinations: startLoop({
+      name: 'destinations',
+      step: () => sending.step(),
+      nextDue: () => nextHeld(records, 'destinations'),
+      sweepMs: sweep,
+      log,
+    }),
     folder: startLoop({ name: 'folder', step: watchFolder(context), sweepMs: folderEvery, log }),
     looks: startLoop({
       name: 'looks',
@@ -174,6 +184,7 @@ export async function startEngine(context: Context): Promise<Engine> {
         await dropOldSignIns(records);
         await forgetCertificates(records);
         await dropOldDeliveries(records);
+        await forgetSent(records);
         await dropOldJobAttempts(records);
         await dropOldTerminals(records);
         await sweepScratch(context);
@@ -193,7 +204,7 @@ export async function startEngine(context: Context): Promise<Engine> {
       await Promise.all(Object.values(loops).map((loop) => loop.stop()));
       // What goes on longer is done again by whoever takes it next.
       await Promise.race([
-        Promise.all([working.over(), copying.over(), naming.over(), telling.over()]),
+        Promise.all([working.over(), copying.over(), naming.over(), telling.over(), sending.over()]),
         new Promise((done) => setTimeout(done, endMs).unref()),
       ]);
     },

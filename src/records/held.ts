@@ -4,7 +4,7 @@
  */
 import { type Db, query, queryOne } from './database.js';
 
-export type HeldTable = 'resources' | 'backups' | 'addresses' | 'subscriptions';
+export type HeldTable = 'resources' | 'backups' | 'addresses' | 'subscriptions' | 'destinations';
 
 export interface Held {
   id: string;

@@ -15,6 +15,7 @@ import * as deliveries from './migrations/012-deliveries.js';
 import * as jobs from './migrations/013-jobs.js';
 import * as prices from './migrations/014-prices.js';
 import * as terminals from './migrations/015-terminals.js';
+import * as destinations from './migrations/016-destinations.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -33,6 +34,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   jobs,
   prices,
   terminals,
+  destinations,
 ];
 
 const lock = 7_403_121;

@@ -9,6 +9,11 @@ export const access: Record<string, Access> = {
   'POST /api/sign-out': 'anyone',
   'GET /api/cost': 'viewer',
   'POST /api/prices': 'owner',
+  'GET /api/destinations': 'viewer',
+  // Whatever programs print leaves the house.
+  'POST /api/destinations': 'owner',
+  'POST /api/destinations/:name/test': 'releaser',
+  'DELETE /api/destinations/:name': 'owner',
   'GET /api/alerts': 'viewer',
   'POST /api/alerts': 'releaser',
   'GET /api/alerts/:name': 'viewer',

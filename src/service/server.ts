@@ -218,7 +218,8 @@ const rights = /^(?:person|token|session|project|key)\./;
 
 /**
  * Makes a change once: its effect and its answer are one transaction under the caller's Idempotency-Key, and a repeat of the
- * request gets the same answer. The key is required, so that a client which lost an answer can always ask again.
+ * request gets the same answer. The key is required, so that a client which lost an answer can always ask again. `first` is what is
+ * looked at or tried outside of the transaction; a repeat does without it.
  */
 export async function change<T>(
   service: Service,
@@ -227,6 +228,7 @@ export async function change<T>(
   name: string,
   status: number,
   work: (db: Db, actor: string) => Promise<T>,
+  first: (() => Promise<void>) | null = null,
 ): Promise<T> {
   const key = request.headers['idempotency-key'];
   if (typeof key !== 'string' || key.length < 8 || key.length > 200) throw new CodedError('key_missing');
@@ -244,6 +246,11 @@ export async function change<T>(
     reply.status(earlier.status);
     return earlier.sealed ? (JSON.parse(service.context.keys.decrypt(earlier.sealed)) as T) : (null as T);
   };
+  if (first !== null) {
+    const earlier = await replay();
+    if (earlier !== undefined) return earlier;
+    await first();
+  }
   const done = await service.context.records.transition(name, async (db) => {
     // The answer's row first: it makes a second request with this key wait here until the first is through.
     if (!(await beginAnswer(db, actor, key, hash, status))) return null;

@@ -116,6 +116,17 @@ describe('an alert', () => {
     expect((await world.api().get<AlertPage>('/api/alerts')).items.map((one) => one.name)).toEqual(['on-call']);
   });
 
+  it('asked for twice with one key is one, with the same secret, and tried once', async () => {
+    const headers = { 'idempotency-key': crypto.randomUUID() };
+    const ask = () => world.api().raw('POST', '/api/alerts', { body: { name: 'twice', webhook: hook() }, headers });
+    const first = await ask();
+    expect(first.status).toBe(201);
+    expect(await ask()).toMatchObject({ status: 201, body: { secret: first.body.secret, test: 'accepted' } });
+    await world.cli('alert', 'remove', 'twice');
+    expect(events).toHaveLength(1);
+    events.length = 0;
+  });
+
   it('is told when the main branch fails, and when it passes again', async () => {
     await checkout.commitAndPush({ 'a.txt': 'bad' }, 'Breaks it');
     await until('the beginning is told', async () => heads().includes('buoy: the main branch fails'));

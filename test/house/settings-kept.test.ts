@@ -287,6 +287,7 @@ describe('tables', () => {
       '013-jobs',
       '014-prices',
       '015-terminals',
+      '016-destinations',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -28,3 +28,10 @@ export function numberOf(text: string, letter: 'r' | 'd' | ''): number | null {
 /** What a run or release is of: a pull request or a branch. */
 export const placeOfRun = (one: { branch: string | null; pullRequest: number | null }): string =>
   one.pullRequest ? `pr-${one.pullRequest}` : plain(one.branch ?? '');
+
+/** What is not to stand among arguments: all of standard input. */
+export async function readSecret(): Promise<string> {
+  const parts: Buffer[] = [];
+  for await (const chunk of process.stdin) parts.push(chunk as Buffer);
+  return Buffer.concat(parts).toString('utf8').trim();
+}

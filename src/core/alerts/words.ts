@@ -25,6 +25,7 @@ const heads: Record<Item['topic'], string> = {
   'backup-failed': 'a backup failed',
   'job-failed': 'a job failed',
   'agent-gone': 'an agent is gone',
+  'destination-failing': 'a log destination takes nothing',
   'disk-full': 'a disk is nearly full',
   'my-run-failed': 'your run failed',
   'my-run-passed': 'your run passed',
@@ -41,6 +42,7 @@ const over: Partial<Record<Item['topic'], string>> = {
   'backup-failed': 'backed up again',
   'job-failed': 'the job passed again',
   'agent-gone': 'the agent is back',
+  'destination-failing': 'the log destination takes lines again',
   'disk-full': 'there is room again',
 };
 

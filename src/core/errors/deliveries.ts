@@ -28,4 +28,17 @@ export const ofDeliveries = {
     'An alert goes either to a mail address or to a webhook.',
     'Give one of `--mail` and `--webhook`.',
   ),
+  destination_unknown: entry(
+    404,
+    'There is no log destination {name}.',
+    '`tsunagi destination list` shows what there is.',
+  ),
+  destination_target: entry(422, 'Logs go on either as syslog or as OTLP.', 'Give one of `--syslog` and `--otlp`.'),
+  destination_header: entry(422, 'Syslog has no headers.', 'Leave `--header` out.'),
+  destination_rejected: entry(
+    422,
+    '{where} took a round and rejected {count} of its lines: {why}.',
+    'Look at what it takes; these lines are not sent again.',
+  ),
+  destinations_enough: entry(409, 'There are {most} log destinations already.', 'Remove one first.'),
 } as const satisfies Record<string, ErrorEntry>;

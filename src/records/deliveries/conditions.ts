@@ -53,6 +53,9 @@ export const presentConditions = async (db: Db): Promise<Condition[]> =>
            order by t.id desc limit 1) a
          where a.state <> 'passed'
        union all
+       select 'destination-failing', d.name, '', d.project_id, d.environment, d.issue, ''
+         from destinations d where d.removed_at is null and d.issue is not null and d.tries >= 3
+       union all
        select 'agent-gone', g.name, '', null, null, null, 'It was heard last at ' || to_char(g.seen_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI') || ' UTC.'
          from agents g join tokens t on t.id = g.token_id where g.lease_until < now() and t.removed_at is null
        union all

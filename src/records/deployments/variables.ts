@@ -93,7 +93,8 @@ export interface SealedRow {
     | 'resources'
     | 'certificates'
     | 'authorities'
-    | 'subscriptions';
+    | 'subscriptions'
+    | 'destinations';
   /** Id of the row; of a variable that of its project. */
   project: string;
   scope: string;
@@ -113,6 +114,7 @@ export const allSealed = (db: Db): Promise<SealedRow[]> =>
      union all select 'resources', id, '', '', 0, sealed from resources where sealed is not null
      union all select 'certificates', id, '', '', 0, sealed from certificates where removed_at is null
      union all select 'subscriptions', id, '', '', 0, sealed from subscriptions where sealed is not null
+     union all select 'destinations', id, '', '', 0, sealed from destinations where sealed is not null
      union all select 'authorities', null, url, '', 0, sealed from authorities
      union all select 'answers', null, actor, key, 0, sealed from answers where sealed is not null`,
   );
@@ -132,7 +134,8 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
     row.table === 'logins' ||
     row.table === 'resources' ||
     row.table === 'certificates' ||
-    row.table === 'subscriptions'
+    row.table === 'subscriptions' ||
+    row.table === 'destinations'
   )
     await query(db, `update ${row.table} set sealed = $2 where id = $1`, [row.project, sealed]);
   else
@@ -149,5 +152,5 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
 export const lockSealed = (db: Db): Promise<unknown> =>
   query(
     db,
-    'lock table variables, projects, answers, resources, logins, certificates, authorities, subscriptions in exclusive mode',
+    'lock table variables, projects, answers, resources, logins, certificates, authorities, subscriptions, destinations in exclusive mode',
   );

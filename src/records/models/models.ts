@@ -18,6 +18,8 @@ import { defineCommit } from './projects/commits.js';
 import { defineCoverageOfAttempt } from './runs/coverage.js';
 import { defineDefinitionOfCommit } from './projects/definitions.js';
 import { defineCondition } from './deliveries/conditions.js';
+import { defineDestination } from './deliveries/destinations.js';
+import { defineSentLog } from './deliveries/sent-logs.js';
 import { defineDelivery } from './deliveries/deliveries.js';
 import { defineSubscription } from './deliveries/subscriptions.js';
 import { defineDeployment } from './deployments/deployments.js';
@@ -66,6 +68,7 @@ export function defineModels(sequelize: Sequelize) {
     DefinitionOfCommit: defineDefinitionOfCommit(sequelize),
     Delivery: defineDelivery(sequelize),
     Deployment: defineDeployment(sequelize),
+    Destination: defineDestination(sequelize),
     Edge: defineEdge(sequelize),
     Environment: defineEnvironment(sequelize),
     Event: defineEvent(sequelize),
@@ -91,6 +94,7 @@ export function defineModels(sequelize: Sequelize) {
     Seal: defineSeal(sequelize),
     Sender: defineSender(sequelize),
     Session: defineSession(sequelize),
+    SentLog: defineSentLog(sequelize),
     SignIn: defineSignIn(sequelize),
     Subscription: defineSubscription(sequelize),
     Task: defineTask(sequelize),

@@ -12,6 +12,8 @@ export interface Chunk {
   /** Number of the first line, from 0. */
   firstLine: number;
   bytes: Buffer;
+  /** When it came in. */
+  at: Date;
 }
 
 /** Lines that were left out before a chunk. */
@@ -141,9 +143,9 @@ export const gapOf = async (db: Db, attempt: string): Promise<Gap | null> =>
 
 /** Chunks from a position on, at most `limit` of them. */
 export async function readLog(db: Db, stream: string, from: number, limit: number): Promise<Chunk[]> {
-  const rows = await query<{ position: number; command: number; first_line: number; packed: Buffer }>(
+  const rows = await query<{ position: number; command: number; first_line: number; packed: Buffer; at: Date }>(
     db,
-    `select position::float8 as position, command, first_line::float8 as first_line, packed
+    `select position::float8 as position, command, first_line::float8 as first_line, packed, at
      from log_chunks
      where stream = $1
        and position + bytes > $2
@@ -158,6 +160,7 @@ export async function readLog(db: Db, stream: string, from: number, limit: numbe
       command: row.command,
       firstLine: row.first_line + countLines(bytes.subarray(0, skip)),
       bytes: bytes.subarray(skip),
+      at: row.at,
     };
   });
 }

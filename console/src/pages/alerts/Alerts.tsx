@@ -8,6 +8,7 @@ import { get, post, remove } from '../../data/api';
 import { Ago, Button, Loading, Trouble } from '../../parts/basics';
 import { Check, Choice, Text } from '../../parts/fields';
 import { Chip, Mark } from '../../parts/Mark';
+import { Destinations } from './Destinations';
 import { OwnAlerts } from './OwnAlerts';
 import { Secret } from './Secret';
 
@@ -56,6 +57,7 @@ export function AlertsPage(): React.ReactNode {
         {may ? <Add /> : null}
       </section>
       <OwnAlerts />
+      <Destinations />
     </>
   );
 }

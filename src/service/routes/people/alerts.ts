@@ -4,6 +4,7 @@ import type { FastifyRequest } from 'fastify';
 import { subjectOf } from '../../../core/alerts/words.js';
 import { CodedError } from '../../../core/errors/errors.js';
 import { addAlert, checkedTopics, needTarget, targetOf, tryTarget } from '../../../engine/deliveries/acts.js';
+import type { Db } from '../../../records/database.js';
 import { type Caller, personOf } from '../../../records/callers/people.js';
 import { knownConditions } from '../../../records/deliveries/conditions.js';
 import { deliveriesOf } from '../../../records/deliveries/deliveries.js';
@@ -80,9 +81,8 @@ export function alertRoutes(app: App, service: Service): void {
       if (of !== undefined && !project) throw notFound('project', of);
       const { secret, ...target } = targetOf(context, asked);
       const wanted = checkedTopics(topics);
-      if (await findAlert(records, name)) throw new CodedError('name_taken', { what: 'alert', name });
-      const tried = await needTarget(context, { ...target, name });
-      return change(service, request, reply, 'alert.added', 201, async (db, actor) => {
+      let test = '';
+      const add = async (db: Db, actor: string) => {
         const row = await addAlert(db, target, {
           name,
           topics: wanted,
@@ -91,7 +91,11 @@ export function alertRoutes(app: App, service: Service): void {
           person: null,
           actor,
         });
-        return { ...(await viewOf(row)), secret, test: tried.says };
+        return { ...(await viewOf(row)), secret, test };
+      };
+      return change(service, request, reply, 'alert.added', 201, add, async () => {
+        if (await findAlert(records, name)) throw new CodedError('name_taken', { what: 'alert', name });
+        test = (await needTarget(context, { ...target, name })).says;
       });
     },
   );
@@ -160,13 +164,21 @@ export function alertRoutes(app: App, service: Service): void {
           return { alert: null, secret: null };
         });
       const { secret, ...target } = targetOf(context, asked);
-      await needTarget(context, target);
-      return change(service, request, reply, 'alert.added', 200, async (db, actor) => ({
+      const add = async (db: Db, actor: string) => ({
         alert: await viewOf(
           await addAlert(db, target, { name: null, topics, project: null, environment: null, person, actor }),
         ),
         secret,
-      }));
+      });
+      return change(
+        service,
+        request,
+        reply,
+        'alert.added',
+        200,
+        add,
+        async () => void (await needTarget(context, target)),
+      );
     },
   );
 }

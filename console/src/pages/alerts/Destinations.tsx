@@ -1,0 +1,153 @@
+/** Where the logs of programs go on to. */
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { atLeast } from '../../../../src/core/states';
+import { bytesText } from '../../../../src/core/sizes';
+import type { AlertTest } from '../../../../src/wire/alerts';
+import type { Destination } from '../../../../src/wire/destinations';
+import type { PageOf } from '../../../../src/wire/parts';
+import type { Me } from '../../../../src/wire/people';
+import { get, post, remove } from '../../data/api';
+import { Ago, Button, Trouble } from '../../parts/basics';
+import { Choice, Text } from '../../parts/fields';
+import { Chip } from '../../parts/Mark';
+
+const key = ['destinations'];
+
+export function Destinations(): React.ReactNode {
+  const all = useQuery({ queryKey: key, queryFn: () => get<PageOf<Destination>>('/api/destinations') });
+  const me = useQuery({ queryKey: ['me'], queryFn: () => get<Me>('/api/me') });
+  const may = (needed: 'releaser' | 'owner') => (me.data?.role ? atLeast(me.data.role, needed) : false);
+  if (all.error && !all.data) return <Trouble error={all.error} />;
+  if (!all.data) return null;
+  return (
+    <section className="card mb-3.5" aria-label="Log destinations">
+      <h2 className="border-b border-faint px-5 py-3 text-[15px] font-semibold">Where logs go on to</h2>
+      {all.data.items.length === 0 ? <p className="px-5 py-3 text-second">They stay here.</p> : null}
+      {all.data.items.map((one) => (
+        <One key={one.name} one={one} mayTest={may('releaser')} mayRemove={may('owner')} />
+      ))}
+      {may('owner') ? <Add /> : null}
+    </section>
+  );
+}
+
+function One({ one, mayTest, mayRemove }: { one: Destination; mayTest: boolean; mayRemove: boolean }) {
+  const client = useQueryClient();
+  const path = `/api/destinations/${encodeURIComponent(one.name)}`;
+  const [sure, setSure] = useState(false);
+  const test = useMutation({ mutationFn: () => post<AlertTest>(`${path}/test`) });
+  const gone = useMutation({
+    mutationFn: () => remove(path, {}),
+    onSettled: () => client.invalidateQueries({ queryKey: key }),
+  });
+  return (
+    <div className="border-b border-faint px-5 py-3">
+      <div className="flex flex-wrap items-center gap-x-3 gap-y-1.5">
+        <span className="font-semibold">{one.name}</span>
+        <span className="code break-all">{one.url}</span>
+        <Chip tone="plain">
+          {one.environment ? `${one.project ?? 'all projects'}/${one.environment}` : (one.project ?? 'everything')}
+        </Chip>
+        <span className="text-second">
+          {one.sentAt ? (
+            <>
+              {one.sentLines.toLocaleString()} lines, the last <Ago at={one.sentAt} />
+            </>
+          ) : (
+            'nothing yet'
+          )}
+          {one.leftBytes ? <span className="text-ochre"> · {bytesText(one.leftBytes)} left out</span> : null}
+        </span>
+        <span className="ml-auto flex items-center gap-2">
+          {test.data ? (
+            <span role="status" className={test.data.accepted ? 'text-moss' : 'text-vermilion'}>
+              {test.data.says}
+            </span>
+          ) : null}
+          {mayTest ? (
+            <Button size="compact" disabled={test.isPending} onClick={() => test.mutate()}>
+              {test.isPending ? 'Sending …' : 'Send a test'}
+            </Button>
+          ) : null}
+          {mayRemove && sure ? (
+            <Button size="compact" kind="danger" disabled={gone.isPending} onClick={() => gone.mutate()}>
+              Remove {one.name}
+            </Button>
+          ) : mayRemove ? (
+            <Button size="compact" onClick={() => setSure(true)}>
+              Remove
+            </Button>
+          ) : null}
+        </span>
+      </div>
+      {one.issue ? (
+        <p className="mt-1 text-vermilion">
+          {one.issue.says} <span className="text-second">{one.issue.next}</span>
+        </p>
+      ) : null}
+      {test.error ? <Trouble error={test.error} /> : null}
+      {gone.error ? <Trouble error={gone.error} /> : null}
+    </div>
+  );
+}
+
+const ways = [
+  { value: 'syslog', text: 'syslog', example: 'syslog+tls://logs.kohama.example:6514' },
+  { value: 'otlp', text: 'OTLP', example: 'https://logs.kohama.example/v1/logs' },
+] as const;
+
+function Add() {
+  const client = useQueryClient();
+  const [name, setName] = useState('');
+  const [way, setWay] = useState<'syslog' | 'otlp'>('syslog');
+  const [address, setAddress] = useState('');
+  const [of, setOf] = useState('');
+  const add = useMutation({
+    mutationFn: () => {
+      const [project, environment] = of.trim().split('/');
+      return post<Destination>('/api/destinations', {
+        name,
+        [way]: address,
+        ...(project && project !== '*' ? { project } : {}),
+        ...(environment ? { environment } : {}),
+      });
+    },
+    onSuccess: () => {
+      setName('');
+      setAddress('');
+    },
+    onSettled: () => client.invalidateQueries({ queryKey: key }),
+  });
+  return (
+    <form
+      className="flex flex-col gap-3 px-5 py-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        add.mutate();
+      }}
+    >
+      <div className="grid gap-3 md:grid-cols-[12rem_9rem_1fr_14rem]">
+        <Text label="Name" value={name} set={setName} placeholder="archive" />
+        <div className="flex flex-col gap-1">
+          <span className="font-semibold">As</span>
+          <Choice label="As" value={way} set={(value) => setWay(value === 'otlp' ? 'otlp' : 'syslog')} options={ways} />
+        </div>
+        <Text
+          label="Address of the receiver"
+          value={address}
+          set={setAddress}
+          placeholder={ways.find((one) => one.value === way)?.example ?? ''}
+        />
+        <Text label="Logs of" value={of} set={setOf} placeholder="everything" />
+      </div>
+      <span className="flex items-center gap-3">
+        <Button type="submit" disabled={add.isPending || !name || !address}>
+          {add.isPending ? 'Sending a line …' : 'Send a line, and add it'}
+        </Button>
+        <span className="text-second">It is kept when the line is taken. What is printed from then on goes there.</span>
+      </span>
+      {add.error ? <Trouble error={add.error} /> : null}
+    </form>
+  );
+}
