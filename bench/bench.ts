@@ -11,6 +11,7 @@ import { cutover } from './cutover.js';
 import { log, planning, reuse, start } from './engine.js';
 import { environments } from './environments.js';
 import { guide } from './guide.js';
+import { inside } from './inside.js';
 import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
 import { type Bench, type Figure, show } from './harness.js';
@@ -32,6 +33,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   console: openConsole,
   cutover,
   environments,
+  inside,
   'command-line': () => commandLine(),
 };
 

@@ -1,7 +1,7 @@
 #!/usr/bin/env node
 /** Builds dist/: the rooms, the bundled command line, the console. */
 import { spawnSync } from 'node:child_process';
-import { chmodSync, copyFileSync, mkdirSync, rmSync } from 'node:fs';
+import { chmodSync, copyFileSync, cpSync, mkdirSync, rmSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { build } from 'esbuild';
@@ -37,11 +37,11 @@ await build({
   logLevel: 'warning',
 });
 chmodSync(join(root, 'dist/tsunagi.js'), 0o755);
-// The database driver as one file, which the demo's repositories keep beside their sources: their programs have no registry to ask.
+// The database driver as one file, which repositories that begin here keep beside their sources: nothing has to be fetched for it.
 await build({
   absWorkingDir: root,
   stdin: { contents: "export { default } from 'pg';", resolveDir: root },
-  outfile: 'dist/demo/driver.js',
+  outfile: 'dist/driver.js',
   bundle: true,
   platform: 'node',
   target: 'node20',
@@ -52,5 +52,7 @@ await build({
   banner: { js: "import{createRequire as __r}from'node:module';const require=__r(import.meta.url);" },
   logLevel: 'warning',
 });
+copyFileSync(join(root, 'node_modules/pg/LICENSE'), join(root, 'dist/driver.LICENSE'));
+cpSync(join(root, 'beginnings'), join(root, 'dist/beginnings'), { recursive: true });
 if (!process.argv.includes('--without-console'))
   run('vite/bin/vite.js', ['build', '--config', 'console/vite.config.ts', '--logLevel', 'warn']);

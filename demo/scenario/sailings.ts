@@ -3,7 +3,7 @@ import { readFileSync } from 'node:fs';
 import type { Change } from './write.js';
 
 /** The database driver in one file, made by the build: the repository keeps it beside its sources. */
-const driver = () => readFileSync(new URL('../driver.js', import.meta.url), 'utf8');
+const driver = () => readFileSync(new URL('../../driver.js', import.meta.url), 'utf8');
 
 const definition = `tsunagi: 1
 tools: { node: ">=20" }

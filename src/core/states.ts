@@ -76,6 +76,10 @@ export type DeliveryState = (typeof deliveryStates)[number];
 export const channelKinds = ['code-host', 'webhook', 'mail'] as const;
 export type ChannelKind = (typeof channelKinds)[number];
 
+/** What a hosted project can begin with. */
+export const beginningKinds = ['node-api', 'python-api', 'java-api', 'site', 'site-and-api', 'worker'] as const;
+export type BeginningKind = (typeof beginningKinds)[number];
+
 /** Where logs go on to: syslog (RFC 5424) over TCP or TLS, or OTLP over HTTP. */
 export const destinationKinds = ['syslog', 'otlp'] as const;
 export type DestinationKind = (typeof destinationKinds)[number];

@@ -1,4 +1,4 @@
-/** Writing without a checkout: one file committed on top of a branch, and what a change of a text comes to. */
+/** Writing without a checkout: files committed on top of a branch, and what a change of a text comes to. */
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -10,13 +10,12 @@ export interface Author {
 }
 
 /**
- * A commit of `text` at `path` on top of `parent` (null: the first one). No ref is moved. Returns its id.
+ * A commit of these texts, by path, on top of `parent` (null: the first one). No ref is moved. Returns its id.
  */
-export async function commitFile(
+export async function commitFiles(
   repository: string,
   parent: string | null,
-  path: string,
-  text: string,
+  files: Readonly<Record<string, string>>,
   message: string,
   author: Author,
 ): Promise<string> {
@@ -31,9 +30,11 @@ export async function commitFile(
   const run = async (args: string[], input = ''): Promise<string> =>
     (await git(repository, args, { env, input })).out.toString().trim();
   try {
-    const blob = await run(['hash-object', '-w', '--stdin'], text);
     if (parent) await run(['read-tree', parent]);
-    await run(['update-index', '--add', '--cacheinfo', `100644,${blob},${path}`]);
+    for (const [path, text] of Object.entries(files)) {
+      const blob = await run(['hash-object', '-w', '--stdin'], text);
+      await run(['update-index', '--add', '--cacheinfo', `100644,${blob},${path}`]);
+    }
     return await run(['commit-tree', await run(['write-tree']), ...(parent ? ['-p', parent] : [])], message);
   } finally {
     rmSync(folder, { recursive: true, force: true });

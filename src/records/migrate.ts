@@ -16,6 +16,7 @@ import * as jobs from './migrations/013-jobs.js';
 import * as prices from './migrations/014-prices.js';
 import * as terminals from './migrations/015-terminals.js';
 import * as destinations from './migrations/016-destinations.js';
+import * as beginnings from './migrations/017-beginnings.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -35,6 +36,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   prices,
   terminals,
   destinations,
+  beginnings,
 ];
 
 const lock = 7_403_121;

@@ -1,6 +1,6 @@
 /** Projects and their commits, as people's calls take and give them. */
 import { type Static, Type } from '@sinclair/typebox';
-import { sourceKinds } from '../core/states.js';
+import { beginningKinds, sourceKinds } from '../core/states.js';
 import { CredentialBody, Name, Nullable, Said, Time, closed, oneOf } from './parts.js';
 
 export const Commit = Type.Object({ id: Type.String(), title: Type.String(), author: Type.String(), at: Time });
@@ -42,6 +42,8 @@ export const NewProject = Type.Object(
     allowPrivate: Type.Optional(Type.Boolean()),
     /** The definition of commits that have none of their own. */
     draft: Type.Optional(Type.String({ maxLength: 256 * 1024 })),
+    /** Of a hosted project: what its first commit is made of. */
+    begin: Type.Optional(oneOf(beginningKinds)),
   },
   closed,
 );

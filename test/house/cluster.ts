@@ -60,6 +60,7 @@ export async function recordProject(
     credential: null,
     privateAllowed: false,
     draft: null,
+    beginning: null,
   };
   const row = await addProject(records, { ...plain, ...change }, 'test');
   if (!row) throw new Error(`the name ${name} is taken`);

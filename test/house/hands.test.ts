@@ -10,7 +10,7 @@ import { makeTail, seenFiles } from '../../src/agent/attempts/seen.js';
 import { issue } from '../../src/core/errors/errors.js';
 import { commitFacts, makeRepository, readFile } from '../../src/git/repository.js';
 import { unifiedDifference } from '../../src/core/difference.js';
-import { commitFile, moveBranch } from '../../src/git/write.js';
+import { commitFiles, moveBranch } from '../../src/git/write.js';
 
 let folder: string;
 let repository: string;
@@ -26,21 +26,27 @@ const git = (...args: string[]) => execFileSync('git', ['--git-dir', repository,
 
 describe('a file committed without a checkout', () => {
   it('stands on top of what was there, and the first one on nothing', async () => {
-    const first = await commitFile(repository, null, 'a.txt', 'a\n', 'Begin\n', who);
+    const first = await commitFiles(repository, null, { 'a.txt': 'a\n' }, 'Begin\n', who);
     expect(await moveBranch(repository, 'main', first, null)).toBe(true);
-    const second = await commitFile(repository, first, 'web/tsunagi.yaml', 'tsunagi: 1\n', 'Define\n\nand why\n', who);
+    const second = await commitFiles(
+      repository,
+      first,
+      { 'web/tsunagi.yaml': 'tsunagi: 1\n' },
+      'Define\n\nand why\n',
+      who,
+    );
     expect(await moveBranch(repository, 'main', second, first)).toBe(true);
     expect(git('ls-tree', '-r', '--name-only', 'main')).toBe('a.txt\nweb/tsunagi.yaml');
     expect(await commitFacts(repository, second)).toMatchObject({ title: 'Define', author: 'Mika', parents: [first] });
     expect((await readFile(repository, second, 'web/tsunagi.yaml', 100))?.toString()).toBe('tsunagi: 1\n');
-    const third = await commitFile(repository, second, 'a.txt', 'b\n', 'Change\n', who);
+    const third = await commitFiles(repository, second, { 'a.txt': 'b\n' }, 'Change\n', who);
     expect(git('diff', '--stat', second, third)).toContain('1 file changed');
   });
 
   it('moves a branch only from where it was seen', async () => {
     const head = git('rev-parse', 'main');
-    const one = await commitFile(repository, head, 'x', '1', 'One\n', who);
-    const two = await commitFile(repository, head, 'x', '2', 'Two\n', who);
+    const one = await commitFiles(repository, head, { x: '1' }, 'One\n', who);
+    const two = await commitFiles(repository, head, { x: '2' }, 'Two\n', who);
     expect(await moveBranch(repository, 'main', one, head)).toBe(true);
     expect(await moveBranch(repository, 'main', two, head)).toBe(false);
     expect(await moveBranch(repository, 'main', two, null)).toBe(false);

@@ -5,7 +5,7 @@ import { root } from './world.js';
 
 export const ledger = (title = 'notes', more = ''): Record<string, string> => ({
   'package.json': '{ "type": "module" }\n',
-  'driver.js': readFileSync(join(root, 'dist/demo/driver.js'), 'utf8'),
+  'driver.js': readFileSync(join(root, 'dist/driver.js'), 'utf8'),
   'migrations/001-notes.sql': 'create table if not exists notes (id serial primary key, text text not null);\n',
   'migrate.js': `import { readFileSync, readdirSync } from 'node:fs';
 import pg from './driver.js';

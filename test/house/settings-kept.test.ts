@@ -288,6 +288,7 @@ describe('tables', () => {
       '014-prices',
       '015-terminals',
       '016-destinations',
+      '017-beginnings',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

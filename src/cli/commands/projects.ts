@@ -1,6 +1,7 @@
 /** project list, add, recognise, draft, look. */
 import { readFileSync, writeFileSync } from 'node:fs';
-import type { Command } from 'commander';
+import { type Command, Option } from 'commander';
+import { type BeginningKind, beginningKinds } from '../../core/states.js';
 import { CodedError } from '../../core/errors/errors.js';
 import type { AddedProject, Project } from '../../wire/projects.js';
 import type { EnvironmentDetail } from '../../wire/environments/environments.js';
@@ -85,6 +86,27 @@ export function projectCommands(program: Command): void {
   ).action(async (options: Shared) =>
     give(options, await get<Recognised>(`${await pathOf(options)}/proposal`), showProposal),
   );
+
+  shared(
+    project
+      .command('new <name>')
+      .description('a hosted project with a first commit that passes its tests, live in one step')
+      .addOption(new Option('--from <beginning>', 'what it begins with').choices(beginningKinds).makeOptionMandatory()),
+    'tsunagi project new pier-notes --from node-api',
+    { project: false },
+  )
+    .option('--no-wait', 'do not wait until it is live')
+    .action(async (name: string, options: Shared & { from: BeginningKind; wait: boolean }) => {
+      const added = await post<AddedProject>('/api/projects', { name, source: 'hosted', begin: options.from });
+      if (options.json && !options.wait) return give(options, added, () => {});
+      if (!options.json)
+        say(
+          `${bold(added.name)} begins from ${options.from}.`,
+          `Its repository: git clone ${added.endpoint.replace('//', '//x:TOKEN@')}`,
+          'TOKEN is one of the role developer or higher: tsunagi token add push --role developer',
+        );
+      if (options.wait) await toFirstAddress(name, options);
+    });
 
   const draft = project.command('draft').description('the definition of commits that have none of their own');
   shared(
@@ -225,7 +247,7 @@ async function addFrom(name: string, options: Add): Promise<void> {
 }
 
 /** Follows the first run and what it makes live. */
-async function toFirstAddress(name: string, options: Add): Promise<void> {
+async function toFirstAddress(name: string, options: Shared): Promise<void> {
   let run: Run | undefined;
   for (let tries = 0; !run && tries < 600; tries++) {
     run = (await get<PageOf<Run>>(`/api/runs?project=${name}&limit=1`)).items[0];

@@ -4,7 +4,7 @@ import { parseApart } from '../runs/parse.js';
 import type { DefinitionIssue } from '../../core/definition/parse.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { readFile } from '../../git/repository.js';
-import { commitFile, moveBranch } from '../../git/write.js';
+import { type Author, commitFiles, moveBranch } from '../../git/write.js';
 import { recordEvents } from '../../records/events.js';
 import { type ProjectRow, setProject } from '../../records/projects/projects.js';
 import { addRun, branchHead, intendPush } from '../../records/projects/sources.js';
@@ -57,6 +57,12 @@ export async function keepDraft(db: Db, project: ProjectRow, text: string, actor
     });
 }
 
+/** Whoever does something here, as git has people. */
+export const authorOf = (actor: string): Author => ({
+  name: actor,
+  email: `${actor.replace(/[^A-Za-z0-9._-]+/g, '-')}@users.tsunagi.invalid`,
+});
+
 /** Commits the draft on top of a hosted project's main branch, as a push of its own. Returns the commit. */
 export async function commitDraft(context: Context, project: ProjectRow, actor: string): Promise<string> {
   if (project.source !== 'hosted')
@@ -69,16 +75,12 @@ export async function commitDraft(context: Context, project: ProjectRow, actor: 
     throw new CodedError('not_found', { what: 'A draft', hint: 'Keep one first: `tsunagi project draft`.' });
   const repository = await ensureRepository(context, project);
   const head = await branchHead(context.records, project.id, project.main_branch);
-  const commit = await commitFile(
+  const commit = await commitFiles(
     repository,
     head,
-    definitionPath(project.folder),
-    project.draft,
+    { [definitionPath(project.folder)]: project.draft },
     'Add the definition of its pipeline\n',
-    {
-      name: actor,
-      email: `${actor.replace(/[^A-Za-z0-9._-]+/g, '-')}@users.tsunagi.invalid`,
-    },
+    authorOf(actor),
   );
   await context.records.transition('push.intended', (db) =>
     intendPush(db, project.id, project.main_branch, head, commit, actor),

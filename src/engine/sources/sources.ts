@@ -1,4 +1,5 @@
 /** What arrives: events of code hosts, and branches of hosted repositories compared with the records. */
+import { beginProject } from './beginnings.js';
 import { backoff } from '../../core/backoff.js';
 import { CodedError, issue, type Issue, registry } from '../../core/errors/errors.js';
 import { GitError } from '../../git/command.js';
@@ -188,6 +189,7 @@ export async function compareBranches(context: Context, project: ProjectRow, act
 export async function sweepHosted(context: Context): Promise<void> {
   for (const project of await listProjects(context.records)) {
     if (project.source !== 'hosted') continue;
+    await beginProject(context, project, 'tsunagi');
     await compareBranches(context, project, null);
     await dropOldIntents(context.records, project.id);
   }

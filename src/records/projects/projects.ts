@@ -5,7 +5,7 @@ import type { Definition } from '../../core/definition/model.js';
 import { storedDefinition } from '../../core/definition/stored.js';
 import type { DefinitionIssue } from '../../core/definition/parse.js';
 import type { Issue } from '../../core/errors/errors.js';
-import type { SourceKind } from '../../core/states.js';
+import type { BeginningKind, SourceKind } from '../../core/states.js';
 import { json, type Db, notify, queryOne, query, now, tables } from '../database.js';
 import { subscribeHost } from '../deliveries/subscriptions.js';
 import { recordEvents } from '../events.js';
@@ -22,6 +22,7 @@ const columns = [
   'credential',
   'private_allowed',
   'draft',
+  'beginning',
   'paused_at',
   'poll_issue',
   'status_url',
@@ -43,14 +44,15 @@ export interface NewProject {
   credential: Buffer | null;
   privateAllowed: boolean;
   draft: string | null;
+  beginning: BeginningKind | null;
 }
 
 /** Null when the name is taken. */
 export async function addProject(db: Db, project: NewProject, actor: string): Promise<ProjectRow | null> {
   const row = await queryOne<ProjectRow>(
     db,
-    `insert into projects (id, name, source, main_branch, folder, url, event_secret, credential, private_allowed, draft, poll_at)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, case when $3 = 'polled' then now() end) on conflict (name) do nothing returning ${columns.join(', ')}`,
+    `insert into projects (id, name, source, main_branch, folder, url, event_secret, credential, private_allowed, draft, beginning, poll_at)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, case when $3 = 'polled' then now() end) on conflict (name) do nothing returning ${columns.join(', ')}`,
     [
       newId(),
       project.name,
@@ -62,6 +64,7 @@ export async function addProject(db: Db, project: NewProject, actor: string): Pr
       project.credential,
       project.privateAllowed,
       project.draft,
+      project.beginning,
     ],
   );
   if (row) await notify(db, 'polls');
@@ -75,6 +78,10 @@ export async function addProject(db: Db, project: NewProject, actor: string): Pr
     });
   return row;
 }
+
+/** Its first commit is there. */
+export const begunProject = (db: Db, id: string): Promise<unknown> =>
+  query(db, 'update projects set beginning = null where id = $1', [id]);
 
 export async function findProject(db: Db, name: string): Promise<ProjectRow | null> {
   const { Project, in: within } = tables(db);

@@ -9,6 +9,7 @@ import type { Run } from '../../../../src/wire/runs';
 import type { RecogniseBody, Recognised, SourceBranches } from '../../../../src/wire/guide';
 import { get, paths, post } from '../../data/api';
 import { Button, short, Trouble } from '../../parts/basics';
+import { Anew } from './Anew';
 import { DefinitionEditor } from './Definition';
 import { Check, Field, fieldLook, Text, smallFieldLook, Fold } from '../../parts/fields';
 import { Mark } from '../../parts/Mark';
@@ -126,6 +127,7 @@ export function GuidePage(): React.ReactNode {
             {look.error ? <Trouble error={look.error} /> : null}
           </form>
           <Hosted />
+          <Anew begun={setAdded} />
         </Step>
         <Step number={2} title="What was recognised" done={added !== null} waits={!found && !recognise.error}>
           {recognise.error ? <Trouble error={recognise.error} /> : null}

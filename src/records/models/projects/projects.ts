@@ -7,7 +7,7 @@ import {
   type Sequelize,
 } from 'sequelize';
 import type { Issue } from '../../../core/errors/errors.js';
-import type { SourceKind } from '../../../core/states.js';
+import type { BeginningKind, SourceKind } from '../../../core/states.js';
 import { bigint, bytes, flag, int, json, text, time, uuid } from '../columns.js';
 
 export class Project extends Model<InferAttributes<Project>, InferCreationAttributes<Project>> {
@@ -30,6 +30,8 @@ export class Project extends Model<InferAttributes<Project>, InferCreationAttrib
   declare credential: Buffer | null;
   /** The definition of commits that have none of their own. */
   declare draft: string | null;
+  /** What its first commit is made of, until that is there. */
+  declare beginning: BeginningKind | null;
   /** An owner lets its address lead into private networks. */
   declare private_allowed: CreationOptional<boolean>;
   declare paused_at: Date | null;
@@ -68,6 +70,7 @@ export const defineProject = (sequelize: Sequelize): typeof Project =>
       variables: int({ made: true }),
       credential: bytes({ null: true }),
       draft: text({ null: true }),
+      beginning: text({ null: true }),
       private_allowed: flag({ made: true }),
       paused_at: time({ null: true }),
       poll_at: time({ null: true }),

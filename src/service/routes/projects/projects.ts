@@ -2,6 +2,8 @@ import { newEventSecret } from '../../../keys/webhooks.js';
 import { pageNames } from '../../../core/names.js';
 import { CodedError } from '../../../core/errors/errors.js';
 import { unsafePath } from '../../../core/paths.js';
+import { beginProject } from '../../../engine/sources/beginnings.js';
+import { compareBranches } from '../../../engine/sources/sources.js';
 import { checkDraft } from '../../../engine/sources/drafts.js';
 import { ensureRepository } from '../../../engine/context.js';
 import { sealCredential } from '../../../engine/sources/credentials.js';
@@ -9,7 +11,7 @@ import { lookAtSource } from '../../../engine/sources/remotes.js';
 import { parseRemote } from '../../../git/remote.js';
 import { listAgents } from '../../../records/callers/agents.js';
 import type { Caller } from '../../../records/callers/people.js';
-import { addProject, listProjects } from '../../../records/projects/projects.js';
+import { addProject, findProject, listProjects } from '../../../records/projects/projects.js';
 import { AddedProject, NewProject, Project } from '../../../wire/projects.js';
 import { AgentView, Board } from '../../../wire/overview.js';
 import { Page } from '../../../wire/parts.js';
@@ -48,6 +50,10 @@ export function projectRoutes(app: App, service: Service): void {
       if (why) throw new CodedError('body_invalid', { detail: `folder: ${why}.` });
       if (body.source !== 'hosted') parseRemote(body.url ?? '');
       else if (body.url) throw new CodedError('body_invalid', { detail: 'a hosted project has no url.' });
+      if (body.begin !== undefined && body.source !== 'hosted')
+        throw new CodedError('body_invalid', {
+          detail: 'only a hosted project begins with something of this service.',
+        });
       if (pageNames.has(body.name)) throw new CodedError('name_unusable', { name: body.name });
       if (body.draft !== undefined) await checkDraft(service.context, callerKey(request), body.draft);
       const secret = body.source !== 'hosted' ? newEventSecret() : null;
@@ -58,7 +64,7 @@ export function projectRoutes(app: App, service: Service): void {
           { url: body.url ?? '', credential: body.credential ?? null, privateAllowed: body.allowPrivate === true },
           { empty: true },
         );
-      return change(service, request, reply, 'project.added', 201, async (db, actor) => {
+      const added = await change(service, request, reply, 'project.added', 201, async (db, actor) => {
         const row = await addProject(
           db,
           {
@@ -71,6 +77,7 @@ export function projectRoutes(app: App, service: Service): void {
             credential: sealCredential(keys, body.credential ?? null),
             privateAllowed: body.allowPrivate === true,
             draft: body.draft ?? null,
+            beginning: body.begin ?? null,
           },
           actor,
         );
@@ -78,8 +85,22 @@ export function projectRoutes(app: App, service: Service): void {
         await ensureRepository(service.context, row);
         return { ...projectView(service, row), eventSecret: secret };
       });
+      if (body.begin !== undefined) await begin(body.name, (request.caller as Caller).name);
+      return added;
     },
   );
+
+  /** What fails here is made up for by the sweep of hosted projects. */
+  async function begin(name: string, actor: string): Promise<void> {
+    const project = await findProject(records, name);
+    if (!project) return;
+    try {
+      await beginProject(service.context, project, actor);
+      await compareBranches(service.context, project, actor);
+    } catch (error) {
+      service.context.log.warn({ project: name, error: String(error) }, 'its first commit is made a little later');
+    }
+  }
 
   app.get('/api/agents', { schema: { response: { 200: Page(AgentView) } } }, async () => ({
     items: (await listAgents(records)).map(
