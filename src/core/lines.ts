@@ -51,7 +51,18 @@ export function findLines({ chunks, rest: open, wanted, from, limit }: Batch): {
       look(rest);
       rest = null;
     }
-    const pieces = Buffer.from(chunk.bytes).toString('utf8').split('\n');
+    const { buffer, byteOffset, byteLength } = chunk.bytes;
+    const text = Buffer.from(buffer, byteOffset, byteLength).toString('utf8');
+    const first = text.indexOf('\n');
+    // Most pieces have nothing that is looked for, between their first line and their last: that is seen at once.
+    if (first >= 0 && !text.toLowerCase().includes(wanted)) {
+      if (rest) look({ line: rest.line, text: (rest.text + text.slice(0, first)).slice(0, looked) });
+      const last = text.slice(text.lastIndexOf('\n') + 1);
+      rest = last === '' ? null : { line: chunk.firstLine + countLines(chunk.bytes), text: last };
+      if (next !== null) break;
+      continue;
+    }
+    const pieces = text.split('\n');
     for (const [at, piece] of pieces.entries()) {
       const line: FoundLine =
         at === 0 && rest

@@ -6,6 +6,12 @@ import type { Context } from '../context.js';
 
 const chunksAtOnce = 32;
 
+/** Its failure is heard when it is waited for; nobody may ever do so. */
+function ahead<T>(work: Promise<T>): Promise<T> {
+  work.catch(() => {});
+  return work;
+}
+
 /** At most `limit` lines from line `from` on, whatever the case; `next` is the line to go on with, or null at the end. `whom` is the project. */
 export async function searchLog(
   context: Pick<Context, 'records' | 'apart'>,
@@ -17,10 +23,12 @@ export async function searchLog(
 ): Promise<{ found: FoundLine[]; next: number | null }> {
   const found: FoundLine[] = [];
   let rest: FoundLine | null = null;
-  for (let position = 0; ; ) {
-    const chunks = await readPacked(context.records, stream, position, chunksAtOnce);
+  const read = (position: number) => ahead(readPacked(context.records, stream, position, chunksAtOnce));
+  for (let reading = read(0); ; ) {
+    const chunks = await reading;
     const last = chunks.at(-1);
-    const over = chunks.length < chunksAtOnce;
+    const over = !last || chunks.length < chunksAtOnce;
+    if (!over) reading = read(last.position + last.bytes);
     const batch = chunks.map(({ firstLine, packed }) => ({ firstLine, packed }));
     const answer: JobOutput<'search'> = await context.apart.run('search', whom, {
       chunks: batch,
@@ -32,7 +40,6 @@ export async function searchLog(
     found.push(...answer.found);
     rest = answer.rest;
     if (answer.next !== null) return { found, next: answer.next };
-    if (last) position = last.position + last.bytes;
     if (!over) continue;
     if (rest && rest.line >= from && rest.text.toLowerCase().includes(text.toLowerCase())) {
       if (found.length === limit) return { found, next: rest.line };
@@ -67,8 +74,13 @@ export async function searchStreams(
     let count = 0;
     const begins: { line: number; at: Date }[] = [];
     const timeOf = (line: number): Date => begins.findLast((one) => one.line <= line)?.at ?? since;
-    for (let position = 0; ; ) {
-      const chunks = await readPackedSince(context.records, stream, since, position, chunksAtOnce);
+    // The next piece is read while this one is looked through.
+    const read = (position: number) => ahead(readPackedSince(context.records, stream, since, position, chunksAtOnce));
+    for (let reading = read(0); ; ) {
+      const chunks = await reading;
+      const last = chunks.at(-1);
+      const over = !last || chunks.length < chunksAtOnce;
+      if (!over) reading = read(last.position + last.bytes);
       for (const { firstLine, at } of chunks) begins.push({ line: firstLine, at });
       const answer: JobOutput<'search'> = await context.apart.run('search', whom, {
         chunks: chunks.map(({ firstLine, packed }) => ({ firstLine, packed })),
@@ -81,9 +93,7 @@ export async function searchStreams(
       count += answer.found.length;
       rest = answer.rest;
       if (answer.next !== null) more = true;
-      const last = chunks.at(-1);
-      if (answer.next !== null || !last || chunks.length < chunksAtOnce) break;
-      position = last.position + last.bytes;
+      if (answer.next !== null || over) break;
     }
     // A line that its program has not ended yet is one too.
     if (!more && rest?.text.toLowerCase().includes(text.toLowerCase()) && count < limit)
