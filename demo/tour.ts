@@ -220,6 +220,23 @@ export async function tour({
   const digest = await command('tsunagi job run sailings/production digest');
   expect('it reads the timetable, and passes', digest.includes('Mejima: ') && digest.includes('passed'));
 
+  act('Hands inside: one command, and a shell beside a running program');
+  const inside = await command('tsunagi exec sailings/staging -- node -p process.env.TSUNAGI_RELEASE');
+  expect('it has what the programs have', inside.trim() === (await released(staging)));
+  say('$ tsunagi shell sailings/staging --in api.1');
+  const typed = await typeInto(
+    join(root, 'tsunagi shell sailings/staging --in api.1'),
+    ['ps -eo args | grep "^node"', 'exit 3'],
+    {
+      ...process.env,
+      XDG_CONFIG_HOME: home,
+    },
+  );
+  for (const text of typed.output.trimEnd().split('\n')) say(`  ${text}`);
+  expect('a real terminal, beside the program that serves', typed.output.includes('\nnode ') && typed.status === 3);
+  const within = await command('tsunagi shell sailings/staging --list');
+  expect('who was inside is kept', /owner +api\.1 +a shell .*exit 3/.test(within));
+
   act('A name of its own: proven by a record, certified, answered under TLS');
   const wanted = await command('tsunagi address add sailings/staging timetable.kohama.example');
   const value = /should say “(.+?)”/.exec(wanted)?.[1] ?? '';
@@ -236,6 +253,10 @@ export async function tour({
   say(`$ curl --cacert authority.pem https://timetable.kohama.example:${house.ports.tls}/api/version`);
   say(`  ${safely.status} ${safely.text.slice(0, 160)}`);
   expect('and answered under TLS', safely.status === 200);
+
+  act('A beginning: a page, its API and a database, live in one step');
+  await command('tsunagi project new pier-notes --from site-and-api');
+  expect('it answers', (await look('pier-notes-staging.localhost', '/')).includes('pier-notes'));
 
   act('A newcomer’s first five minutes: a repository without a definition');
   const place = join(checkouts, newcomerName);
@@ -290,6 +311,32 @@ function run(
     let output = '';
     for (const stream of [child.stdout, child.stderr])
       stream.on('data', (chunk: Buffer) => (output += chunk.toString('utf8')));
+    child.on('error', reject);
+    child.on('close', (status) => resolve({ output, status }));
+  });
+}
+
+/** Types lines into a command that has a terminal, each when the prompt of before is there. */
+function typeInto(
+  line: string,
+  lines: readonly string[],
+  env: NodeJS.ProcessEnv,
+): Promise<{ output: string; status: number | null }> {
+  return new Promise((resolve, reject) => {
+    const child = spawn('script', ['-qef', '-c', `stty columns 100; exec ${line}`, '/dev/null'], {
+      env: { ...env, SHELL: '/bin/sh', TERM: 'dumb' },
+      stdio: ['pipe', 'pipe', 'ignore'],
+    });
+    let output = '';
+    let seen = 0;
+    const left = [...lines];
+    child.stdout.on('data', (chunk: Buffer) => {
+      output += chunk.toString('utf8').replaceAll('\r', '');
+      if (!/\$ $/.test(output.slice(seen))) return;
+      seen = output.length;
+      const next = left.shift();
+      if (next !== undefined) child.stdin.write(`${next}\r`);
+    });
     child.on('error', reject);
     child.on('close', (status) => resolve({ output, status }));
   });
