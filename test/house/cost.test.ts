@@ -4,6 +4,7 @@ import { monthOf } from '../../src/core/cost/cost.js';
 import { firstIdFrom } from '../../src/records/ids.js';
 import { openRecords, query, queryOne, type Records } from '../../src/records/database.js';
 import type { Cost } from '../../src/wire/environments/cost.js';
+import { openBrowser, signedIn, violations } from './browser.js';
 import { openWorld, type World } from './world.js';
 
 const definition = `tsunagi: 1
@@ -88,5 +89,28 @@ describe('cost', () => {
     const at = Date.UTC(2026, 10, 1);
     expect(firstIdFrom(at)).toMatch(/^[0-9a-f]{8}-[0-9a-f]{4}-7000-8000-0{12}$/);
     expect(Number.parseInt(firstIdFrom(at).replace('-', '').slice(0, 12), 16)).toBe(at);
+  });
+
+  it('is shown in the console, where owners set the prices', async () => {
+    const browser = await openBrowser();
+    try {
+      const errors: string[] = [];
+      const page = await signedIn(browser, world, errors);
+      await page.goto(`${world.url}/wharf`);
+      const card = page.getByLabel('Cost', { exact: true });
+      await card.getByText('staging').waitFor();
+      await card.getByText('Prices').click();
+      await page.getByLabel('One GiB for an hour').fill('1');
+      await page.getByLabel('One core for an hour').fill('4');
+      expect(await violations(page)).toEqual([]);
+      await page.getByRole('button', { name: 'Set for all projects' }).click();
+      // Two GiB and half a core for an hour.
+      await card.getByText('4.00 EUR').first().waitFor();
+      await page.goto(`${world.url}/wharf/staging`);
+      await page.getByText('This month it has cost 4.00 EUR so far').waitFor();
+      expect(errors).toEqual([]);
+    } finally {
+      await browser.close();
+    }
   });
 });

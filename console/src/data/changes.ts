@@ -39,6 +39,7 @@ export function changes(event: Pick<Event, 'type' | 'source' | 'subject'>): (key
   return (key) => {
     const [what, of, number] = key.map(String);
     if (what === 'alerts') return kind === 'alert' || kind === 'delivery';
+    if (what === 'cost') return kind === 'prices';
     if (what === 'destinations') return kind === 'destination';
     if (what === 'me' || what === 'sessions') return kind === 'person' || kind === 'token';
     if (isList(key)) return kind !== 'person' && kind !== 'token' && kind !== 'key';

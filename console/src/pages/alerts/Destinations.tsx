@@ -21,7 +21,7 @@ export function Destinations(): React.ReactNode {
   if (all.error && !all.data) return <Trouble error={all.error} />;
   if (!all.data) return null;
   return (
-    <section className="card mb-3.5" aria-label="Log destinations">
+    <section className="card my-3.5" aria-label="Log destinations">
       <h2 className="border-b border-faint px-5 py-3 text-[15px] font-semibold">Where logs go on to</h2>
       {all.data.items.length === 0 ? <p className="px-5 py-3 text-second">They stay here.</p> : null}
       {all.data.items.map((one) => (

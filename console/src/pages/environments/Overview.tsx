@@ -6,6 +6,7 @@ import { Jobs } from './Jobs';
 import { History } from './History';
 import { Glance } from './Metrics';
 import { Parts } from './Parts';
+import { CostLine } from '../projects/CostCard';
 import { bytesText } from '../../../../src/core/sizes';
 import type { EnvironmentDetail, Instance, Restarted } from '../../../../src/wire/environments/environments';
 import { paths, post } from '../../data/api';
@@ -33,6 +34,7 @@ export function Overview({
   return (
     <>
       <Glance project={one.project} environment={one.name} />
+      <CostLine project={one.project} environment={one.name} />
       <div className="mb-3.5 grid gap-3.5 *:min-w-0 lg:grid-cols-2">
         <div className="flex flex-col gap-3.5">
           <Parts one={one} />

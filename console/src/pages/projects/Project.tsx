@@ -10,6 +10,7 @@ import type { Release } from '../../../../src/wire/releases';
 import type { Run } from '../../../../src/wire/runs';
 import type { PlanView } from '../../../../src/wire/why';
 import { get, paths } from '../../data/api';
+import { CostCard } from './CostCard';
 import { Ago, Empty, Loading, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
 import { Draft, ProposeDraft } from './Draft';
@@ -155,6 +156,7 @@ export function ProjectPage(): React.ReactNode {
               {releases.data?.items.length === 0 ? <li className="text-second">There is none yet.</li> : null}
             </ul>
           </section>
+          <CostCard key={`cost ${one.name}`} project={one.name} />
           <Upkeep key={one.name} project={one} />
         </div>
       </div>
