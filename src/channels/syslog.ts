@@ -31,12 +31,16 @@ export async function sendSyslog(target: SyslogTarget, frames: readonly Buffer[]
     socket.setTimeout(silenceMs, () => socket?.destroy(Object.assign(new Error('silence'), { code: 'ETIMEDOUT' })));
     // What it says is of no interest; unread, its end would not be seen.
     socket.resume();
-    const ended = once(socket, 'end');
-    ended.catch(() => {});
+    let written = false;
+    // An end that comes before all is written is no word for what was.
+    socket.once('end', () => {
+      if (!written) socket?.destroy(new Error('it ended the connection before it had all'));
+    });
     for (let at = 0; at < frames.length; at += 500)
-      if (!socket.write(Buffer.concat(frames.slice(at, at + 500)))) await once(socket, 'drain');
+      if (!socket.write(Buffer.concat(frames.slice(at, at + 500)))) await heard(socket, 'drain');
+    written = true;
     socket.end();
-    await ended;
+    await heard(socket, 'end');
     return { done: true, rejected: 0, why: null };
   } catch (error) {
     const { code = '', message } = error as NodeJS.ErrnoException;
@@ -48,6 +52,19 @@ export async function sendSyslog(target: SyslogTarget, frames: readonly Buffer[]
   } finally {
     socket?.destroy();
   }
+}
+
+/** Waits for an event; what ends the connection before it is a failure. */
+function heard(socket: Socket, event: 'drain' | 'end'): Promise<void> {
+  return new Promise((resolve, reject) => {
+    const over = () => reject(socket.errored ?? new Error('the connection was lost'));
+    if (socket.destroyed) return over();
+    socket.once(event, () => {
+      socket.off('close', over);
+      resolve();
+    });
+    socket.once('close', over);
+  });
 }
 
 async function open({ host, address, port, tls, authorities }: SyslogTarget): Promise<Socket> {

@@ -32,7 +32,6 @@ export function openDoors(service: () => Service): Doors {
       refuse(person, error.issue);
     } finally {
       open--;
-      waiting.delete(id);
       person.close();
     }
   }
@@ -45,9 +44,6 @@ export function openDoors(service: () => Service): Doors {
     // What is typed meanwhile waits.
     person.pause();
     const { ticket, term, size } = hello;
-    const joined = new Promise<Stream>((resolve) => {
-      waiting.set(id, resolve);
-    });
     await arriveAt(context, id, {
       ticket,
       caller: request.caller?.id ?? '',
@@ -56,11 +52,16 @@ export function openDoors(service: () => Service): Doors {
       columns: size[0],
       rows: size[1],
     });
+    // Nobody else has come to this door: its ticket was good once.
+    const joined = new Promise<Stream>((resolve) => {
+      waiting.set(id, resolve);
+    });
     const ending = new AbortController();
     void person.closed.then(() => ending.abort());
     closing.addEventListener('abort', () => ending.abort(), { once: true, signal: ending.signal });
-    const agent = await Promise.race([joined, untilOver(id, ending.signal)]);
-    waiting.delete(id);
+    const agent = await Promise.race([joined, untilOver(id, ending.signal)]).finally(() => waiting.delete(id));
+    // One that comes in the moment in which it is over is sent away.
+    if (agent === null) void joined.then((late) => late.close(4404));
     if (agent === null) {
       const row = await terminalById(context.records, id);
       if (row && row.state !== 'ended') await endAtDoor(context, id, 'left', null);

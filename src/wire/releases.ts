@@ -33,7 +33,14 @@ export const Release = Type.Object({
 });
 export type Release = Static<typeof Release>;
 
-export const ReleaseDetail = Type.Intersect([Release, Type.Object({ evidence: Type.Array(Evidence) })]);
+export const ReleaseDetail = Type.Intersect([
+  Release,
+  Type.Object({
+    evidence: Type.Array(Evidence),
+    /** Paths of its migrations, in their order. */
+    migrations: Type.Array(Type.String()),
+  }),
+]);
 export type ReleaseDetail = Static<typeof ReleaseDetail>;
 
 export const Promotion = Type.Object({
@@ -51,6 +58,8 @@ export const Promotion = Type.Object({
   /** Whether live is an ancestor: false when going there takes commits away. */
   removed: Type.Array(Commit),
   parts: Type.Array(Type.Object({ name: Type.String(), from: Nullable(Type.String()), to: Nullable(Type.String()) })),
+  /** Migrations that are not those of what is live. */
+  migrations: Type.Array(Type.Object({ path: Type.String(), what: oneOf(['new', 'changed', 'gone'] as const) })),
   sentence: Type.String(),
 });
 export type Promotion = Static<typeof Promotion>;

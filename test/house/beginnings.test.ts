@@ -9,7 +9,8 @@ import type { AddedProject } from '../../src/wire/projects.js';
 import type { AddedToken } from '../../src/wire/people.js';
 import type { Run } from '../../src/wire/runs.js';
 import type { PageOf } from '../../src/wire/parts.js';
-import { openWorld, root, until, type World } from './world.js';
+import type { Promotion } from '../../src/wire/releases.js';
+import { Checkout, openWorld, root, until, type World } from './world.js';
 
 let world: World;
 beforeAll(async () => {
@@ -102,6 +103,28 @@ describe('a project', () => {
     expect((await ask('new-site', '/')).text).toContain('This page is changed');
     const promoted = await world.cli('promote', '--to', 'new-site/production');
     expect(promoted.err).toBe('');
+  });
+
+  it('has its migrations listed, and what a promotion would run', async () => {
+    const { token } = await world.api().post<AddedToken>('/api/tokens', { name: 'push notes', role: 'developer' });
+    await world.cli('promote', '--to', 'new-node-api/production');
+    const remote = `${world.url.replace('//', `//x:${token}@`)}/git/new-node-api`;
+    const checkout = new Checkout(join(world.folder, 'notes'), remote);
+    await checkout.start();
+    await checkout.git('pull', '-q', 'origin', 'main');
+    const first = readFileSync(join(checkout.folder, 'migrations/001-notes.sql'), 'utf8');
+    const commit = await checkout.commitAndPush({
+      'migrations/001-notes.sql': `${first}-- a word more\n`,
+      'migrations/002-by.sql': 'alter table notes add column by text;\n',
+    });
+    await world.waitLive('new-node-api', 'staging', commit);
+    const shown = await world.cli('release', 'show', 'r2', '--project', 'new-node-api');
+    expect(shown.out).toContain('migrations/001-notes.sql, migrations/002-by.sql');
+    const promotion = await world.api().get<Promotion>('/api/projects/new-node-api/environments/production/promotion');
+    expect(promotion.migrations).toEqual([
+      { path: 'migrations/001-notes.sql', what: 'changed' },
+      { path: 'migrations/002-by.sql', what: 'new' },
+    ]);
   });
 
   it.each([

@@ -76,7 +76,10 @@ describe('the addresses of an environment', () => {
     await press('Rename');
     await page.getByLabel('Its first label').fill('beacon');
     await press('Rename it');
-    await page.getByRole('link', { name: /^beacon\.localhost/ }).waitFor();
+    await page
+      .getByRole('link', { name: /^beacon\.localhost/ })
+      .first()
+      .waitFor();
     const row = page.getByLabel('Addresses', { exact: true }).locator('> div', { hasText: own });
     await row.getByRole('button', { name: 'Remove', exact: true }).click();
     await press(`Remove ${own}`);
@@ -107,7 +110,7 @@ describe('alerts', () => {
     await page.keyboard.press('g');
     await page.keyboard.press('a');
     await see('Nothing is wrong');
-    await page.getByLabel('Name', { exact: true }).fill('pager');
+    await page.getByLabel('Alerts', { exact: true }).getByLabel('Name', { exact: true }).fill('pager');
     await page.getByLabel('By', { exact: true }).click();
     await page.getByRole('option', { name: 'webhook' }).click();
     await page
@@ -134,6 +137,27 @@ describe('alerts', () => {
     await page.getByLabel('my run failed').click();
     await press('Keep it');
     await see(/No mail server is set/);
+  });
+
+  it('say where logs go on to: tried, added, tried again, removed', async () => {
+    const card = page.getByLabel('Log destinations', { exact: true });
+    await card.getByText('They stay here.').waitFor();
+    await card.getByLabel('Name', { exact: true }).fill('archive');
+    await card.getByLabel('Address of the receiver').fill('syslog://127.0.0.1:1');
+    await press('Send a line, and add it');
+    await see(/127\.0\.0\.1:1 refused it/);
+    await card.getByLabel('As', { exact: true }).click();
+    await page.getByRole('option', { name: 'OTLP' }).click();
+    const port = (receiver.address() as AddressInfo).port;
+    await card.getByLabel('Address of the receiver').fill(`http://127.0.0.1:${port}`);
+    await press('Send a line, and add it');
+    await card.getByText(`http://127.0.0.1:${port}/v1/logs`).waitFor();
+    expect(await violations(page)).toEqual([]);
+    await card.getByRole('button', { name: 'Send a test' }).click();
+    await card.getByText('accepted').waitFor();
+    await card.getByRole('button', { name: 'Remove' }).click();
+    await card.getByRole('button', { name: 'Remove archive' }).click();
+    await card.getByText('They stay here.').waitFor();
   });
 
   it('leave no error behind', () => {

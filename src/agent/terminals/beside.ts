@@ -23,7 +23,7 @@ import type { TerminalWork } from '../../wire/rooms/work.js';
 import type { AgentContext } from '../context.js';
 import { folderOf } from '../instances/keeper.js';
 import { handsOf, makePipes } from '../sandbox/hands.js';
-import { descendantsOf, firstProcess, insideIds, signal } from '../sandbox/processes.js';
+import { descendantsOf, firstProcess, insideIds, signal, startTime } from '../sandbox/processes.js';
 import { graceMs, type Hand, handWords, readWhole } from './hand.js';
 
 const pipes = ['in', 'out', 'err', 'size', 'over'] as const;
@@ -74,6 +74,7 @@ export async function openBeside(context: AgentContext, work: TerminalWork, inst
   ];
   const [input, sizes] = (['in', 'size'] as const).map((name) => socket(writing(name), true)) as [Socket, Socket];
   let pid: number | null = null;
+  let since: string | null = null;
   let exit: number | null = null;
   const begun = new Promise<void>((resolve, reject) => {
     const late = setTimeout(
@@ -85,11 +86,14 @@ export async function openBeside(context: AgentContext, work: TerminalWork, inst
       if (what === 'begun') {
         clearTimeout(late);
         pid = outside(folder, Number(number));
+        since = pid === null ? null : startTime(pid);
         resolve();
       } else exit = Number(number);
     });
   });
-  const processes = () => (pid === null ? [] : [...descendantsOf(pid), pid]);
+  // An id that somebody else has by now is nobody of ours.
+  const processes = () =>
+    pid !== null && since !== null && startTime(pid) === since ? [...descendantsOf(pid), pid] : [];
   const clear = async () => {
     for (const one of processes()) signal(one, 'SIGKILL');
     for (const one of [input, output, sizes, errors, over]) one.destroy();

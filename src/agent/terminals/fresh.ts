@@ -81,7 +81,8 @@ export async function openFresh(context: AgentContext, work: TerminalWork, given
     });
     const kill = () => {
       group.kill();
-      if (child.pid) signal(child.pid, 'SIGKILL');
+      // Once it has ended its id may be somebody else's.
+      if (child.pid && child.exitCode === null && child.signalCode === null) signal(child.pid, 'SIGKILL');
     };
     return {
       input,

@@ -292,6 +292,7 @@ function showRelease(release: ReleaseDetail): void {
       release.evidence.map((one) => [one.kind, plain(one.name), one.source, ago(one.at)]),
     ),
   );
+  if (release.migrations.length) say('', `Migrations: ${plain(release.migrations.join(', '))}`);
 }
 
 function showEnvironment(one: EnvironmentDetail): void {

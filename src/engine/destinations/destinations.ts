@@ -21,6 +21,8 @@ import { rejectedIssue, sendLines } from './send.js';
 const lanes = 4;
 const streamsAtOnce = 64;
 const bytesAtOnce = 2 * 1024 ** 2;
+/** Of one stream, where others wait. */
+const fewestBytes = 128 * 1024;
 const chunksAtOnce = 16;
 
 export const destinationLanes = (context: Context, free: () => void): Lanes =>
@@ -77,7 +79,8 @@ async function round(context: Context, row: DestinationRow): Promise<void> {
 
 async function gather(context: Context, row: DestinationRow): Promise<Round> {
   const streams = await unsentStreams(context.records, row, streamsAtOnce);
-  const round: Round = { batches: [], positions: [], lost: 0, more: streams.length === streamsAtOnce };
+  const round: Round = { batches: [], positions: [], lost: 0, more: false };
+  const share = Math.max(fewestBytes, Math.floor(bytesAtOnce / Math.max(1, streams.length)));
   let room = bytesAtOnce;
   for (const stream of streams) {
     if (room <= 0) {
@@ -86,7 +89,7 @@ async function gather(context: Context, row: DestinationRow): Promise<Round> {
     }
     const from = stream.gone ? stream.bytes : Math.max(stream.sent, stream.from);
     const lost = from - stream.sent;
-    const pieces = stream.gone ? [] : await piecesOf(context, stream, from, room);
+    const pieces = stream.gone ? [] : await piecesOf(context, stream, from, Math.min(room, share));
     const { lines, bytes } = linesOf(pieces, stream.ended && reaches(pieces, from, stream.bytes));
     if (bytes === 0 && lost === 0) continue;
     room -= bytes;
@@ -101,6 +104,8 @@ async function gather(context: Context, row: DestinationRow): Promise<Round> {
     if (lost > 0) lines.unshift(gap);
     round.batches.push({ source: sourceOf(stream), lines });
   }
+  // What only waits for the end of a line is no reason to look again at once.
+  if (streams.length === streamsAtOnce && round.positions.length) round.more = true;
   return round;
 }
 

@@ -195,10 +195,12 @@ async function tell(
   });
 }
 
-/** Ends those whose time is up, or whose agent gives no sign of life. */
+/** Ends those whose time is up, whose agent gives no sign of life, or whose environment is there no longer. */
 export async function sweepTerminals(context: Context): Promise<void> {
-  for (const { id, ms, alive } of await terminalsAtWork(context.records)) {
+  for (const { id, state, ms, alive, outlived } of await terminalsAtWork(context.records)) {
     const time: TerminalHappening = { what: 'time', sinceMs: ms, agentAlive: alive };
+    if (outlived) await stopTerminal(context.records, id);
+    if (terminalNext(state, time) === null) continue;
     await context.records.transition('terminal.swept', async (db) => {
       const row = await lockTerminal(db, id);
       if (row && terminalNext(row.state, time))

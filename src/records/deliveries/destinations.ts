@@ -78,7 +78,7 @@ export interface Unsent {
   ended: boolean;
 }
 
-/** Streams of which there is more than was sent; those that were sent longest ago first. */
+/** Streams of which there is more than was sent; those of which most is first, so that a line without an end holds nothing up. */
 export const unsentStreams = (
   db: Db,
   { id, project_id, environment }: Pick<DestinationRow, 'id' | 'project_id' | 'environment'>,
@@ -97,7 +97,7 @@ export const unsentStreams = (
      left join sent_logs s on s.destination_id = $1 and s.stream = i.id
      where i.log_bytes > coalesce(s.position, 0) and ${wanted}
        and ($2::uuid is null or p.id = $2) and ($3::text is null or e.name = $3)
-     order by s.sent_at nulls first limit $4`,
+     order by i.log_bytes - coalesce(s.position, 0) desc limit $4`,
     [id, project_id, environment, limit],
   );
 

@@ -2,6 +2,7 @@
 import type { InferAttributes } from 'sequelize';
 import { ticketMs, type TerminalStep } from '../../core/advance/terminals.js';
 import type { Issue } from '../../core/errors/errors.js';
+import type { TerminalState } from '../../core/states.js';
 import { type Db, json, notify, query, queryOne } from '../database.js';
 import { newId } from '../ids.js';
 import type { Terminal } from '../models/deployments/terminals.js';
@@ -136,13 +137,24 @@ export async function stopTerminal(db: Db, id: string): Promise<void> {
   await notify(db, 'terminals');
 }
 
-/** Those that are not over, with how long they are in their state and whether their agent gives signs of life. */
-export const terminalsAtWork = (db: Db): Promise<{ id: string; ms: number; alive: boolean }[]> =>
+export interface TerminalAtWork {
+  id: string;
+  state: TerminalState;
+  /** Milliseconds in its state. */
+  ms: number;
+  /** Its agent gives signs of life. */
+  alive: boolean;
+  /** Its environment is there no longer, and nobody has ended it yet. */
+  outlived: boolean;
+}
+
+/** Those that are not over. */
+export const terminalsAtWork = (db: Db): Promise<TerminalAtWork[]> =>
   query(
     db,
-    `select t.id, (extract(epoch from now() - t.since) * 1000)::float8 as ms,
+    `select t.id, t.state, e.state in ('closing', 'closed') and not t.stop as outlived, (extract(epoch from now() - t.since) * 1000)::float8 as ms,
        coalesce((select a.lease_until > now() from agents a where a.id = t.agent_id), true) as alive
-     from terminals t where t.state <> 'ended'`,
+     from terminals t join environments e on e.id = t.environment_id where t.state <> 'ended'`,
   );
 
 export const dropOldTerminals = (db: Db): Promise<unknown> =>

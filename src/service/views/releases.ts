@@ -1,6 +1,7 @@
 /** Releases and their ways: deployments and promotions as the API gives them. */
 import { environmentById } from '../../records/deployments/environments.js';
 import { runById } from '../../records/runs/runs.js';
+import { changedMigrations, migrationsOf } from '../../engine/deployments/migrations.js';
 import { placeOf } from '../../engine/deployments/acts.js';
 import { considerPromotion } from '../../engine/deployments/promotions.js';
 import { repositoryOf } from '../../engine/context.js';
@@ -36,9 +37,22 @@ export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name
   };
 }
 
-export async function releaseDetail(db: Db, project: ProjectRow, row: ReleaseRow): Promise<ReleaseDetail> {
-  const [view, evidence] = await Promise.all([releaseView(db, project, row), evidenceOf(db, row.id)]);
-  return { ...view, evidence: evidence.map((one) => ({ ...one, at: one.at.toISOString() })) };
+export async function releaseDetail(
+  { context }: Service,
+  db: Db,
+  project: ProjectRow,
+  row: ReleaseRow,
+): Promise<ReleaseDetail> {
+  const [view, evidence, migrations] = await Promise.all([
+    releaseView(db, project, row),
+    evidenceOf(db, row.id),
+    migrationsOf(context, project, row),
+  ]);
+  return {
+    ...view,
+    migrations: migrations.map((file) => file.path),
+    evidence: evidence.map((one) => ({ ...one, at: one.at.toISOString() })),
+  };
 }
 
 export async function deploymentView(
@@ -118,6 +132,10 @@ export async function promotionView(
     commits: await facts(live?.commit ?? null, release.commit),
     removed: live ? await facts(release.commit, live.commit) : [],
     parts: [...names].map((part) => ({ name: part, from: digest(live, part), to: digest(release, part) })),
+    migrations: changedMigrations(
+      live ? await migrationsOf(service.context, project, live) : [],
+      await migrationsOf(service.context, project, release),
+    ),
     sentence,
   };
 }

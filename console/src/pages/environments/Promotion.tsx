@@ -113,6 +113,16 @@ export function PromotionPage(): React.ReactNode {
               </ul>
             </Row>
           ) : null}
+          {one.migrations.length ? (
+            <Row name="Migrations">
+              {one.migrations.map((file) => (
+                <div key={file.path} className="flex flex-wrap justify-between gap-x-4 py-0.5">
+                  <span className="code">{file.path}</span>
+                  <span className={file.what === 'new' ? 'text-second' : 'text-ochre'}>{file.what}</span>
+                </div>
+              ))}
+            </Row>
+          ) : null}
           <Row name="Parts">
             {one.parts.map((part) => (
               <div key={part.name} className="flex flex-wrap justify-between gap-x-4 py-0.5">

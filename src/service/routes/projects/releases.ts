@@ -40,7 +40,7 @@ export function releaseRoutes(app: App, service: Service): void {
     { schema: { params: NumberParams, response: { 200: ReleaseDetail } } },
     async (request) => {
       const project = await needProject(service, request);
-      return releaseDetail(records, project, await needRelease(records, project, request.params.number));
+      return releaseDetail(service, records, project, await needRelease(records, project, request.params.number));
     },
   );
 
