@@ -9,6 +9,7 @@ import { commandLine } from './command-line.js';
 import { openConsole } from './console.js';
 import { cutover } from './cutover.js';
 import { log, planning, reuse, start } from './engine.js';
+import { edge } from './edge.js';
 import { environments } from './environments.js';
 import { guide } from './guide.js';
 import { inside } from './inside.js';
@@ -34,6 +35,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   cutover,
   environments,
   inside,
+  edge,
   'command-line': () => commandLine(),
 };
 

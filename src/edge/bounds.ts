@@ -1,5 +1,6 @@
 /** What one client may hold open here, and how slow it may be: nobody keeps a program from the others by reading or writing slowly. */
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import { constants, type Http2ServerResponse } from 'node:http2';
 import type { Duplex } from 'node:stream';
 
 export interface EdgeBounds {
@@ -23,29 +24,73 @@ export const defaultBounds: EdgeBounds = {
 };
 
 /**
- * Ends the connection of a client that is slower than it may be: while its body has not come whole, or while parts of the answer
- * wait for it. One that waits for the program is not slow.
+ * Ends the request of a client that is slower than it may be: while its body has not come whole, or while parts of the answer wait for
+ * it. One that waits for the program is not slow. Over HTTP/1.1 its connection ends; over HTTP/2 that stream alone, whatever others of
+ * the same connection do.
  */
 export function watchPace(
   request: IncomingMessage,
   response: ServerResponse,
   { window, leastBytes }: EdgeBounds,
 ): () => void {
-  const socket = request.socket;
-  let read = socket.bytesRead;
-  let written = delivered(socket);
+  const passing = 'stream' in response ? ofStream(request, response) : ofConnection(request, response);
+  let read = passing.read();
+  let written = passing.written();
   const timer = setInterval(() => {
-    const [nowRead, nowWritten] = [socket.bytesRead, delivered(socket)];
+    const [nowRead, nowWritten] = [passing.read(), passing.written()];
     const sending = !request.complete;
-    const waiting = response.writableLength > 0 || socket.writableLength > 0;
     const slow =
-      (sending && nowRead - read < leastBytes && !request.isPaused()) || (waiting && nowWritten - written < leastBytes);
+      (sending && nowRead - read < leastBytes && !request.isPaused()) ||
+      (passing.waits() && nowWritten - written < leastBytes);
     read = nowRead;
     written = nowWritten;
-    if (slow) socket.destroy();
+    if (slow) passing.end();
   }, window);
   timer.unref();
   return () => clearInterval(timer);
+}
+
+/** Bytes of a request and its answer that have passed, and the end of them. */
+interface Passing {
+  read(): number;
+  written(): number;
+  /** Parts of the answer wait for the client. */
+  waits(): boolean;
+  end(): void;
+}
+
+function ofConnection({ socket }: IncomingMessage, response: ServerResponse): Passing {
+  return {
+    read: () => socket.bytesRead,
+    written: () => delivered(socket),
+    waits: () => response.writableLength > 0 || socket.writableLength > 0,
+    end: () => socket.destroy(),
+  };
+}
+
+/** Nothing counts the bytes of one stream but whoever passes them: its connection has those of others, too. */
+function ofStream(request: IncomingMessage, response: ServerResponse): Passing {
+  const { stream } = response as unknown as Http2ServerResponse;
+  let read = 0;
+  let sent = 0;
+  const push = request.push.bind(request);
+  request.push = (chunk, encoding) => {
+    read += chunk?.length ?? 0;
+    return push(chunk, encoding);
+  };
+  const lengthOf = (chunk: unknown): number =>
+    typeof chunk === 'string' ? Buffer.byteLength(chunk) : chunk instanceof Uint8Array ? chunk.length : 0;
+  const write = stream.write.bind(stream) as (...words: unknown[]) => boolean;
+  stream.write = ((...words: unknown[]) => {
+    sent += lengthOf(words[0]);
+    return write(...words);
+  }) as typeof stream.write;
+  return {
+    read: () => read,
+    written: () => sent - stream.writableLength,
+    waits: () => stream.writableLength > 0,
+    end: () => stream.close(constants.NGHTTP2_CANCEL),
+  };
 }
 
 /** Bytes that the kernel has taken from us: those that wait in this process are not delivered. */

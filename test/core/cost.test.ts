@@ -1,9 +1,42 @@
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { costOf, forecast, moneyText, monthOf } from '../../src/core/cost/cost.js';
+import { monthHours, outlookCost } from '../../src/core/cost/outlook.js';
+import { reckonedMemory, type Size } from '../../src/core/scale/sizes.js';
 
 const hour = 3_600_000;
 const { from, until } = monthOf(Date.UTC(2026, 1, 14, 12));
+
+describe('what an environment would cost', () => {
+  const size = (change: Partial<Size>): Size => ({ instances: 1, auto: null, memory: null, cpu: null, ...change });
+  const prices = { currency: 'EUR', memory: 2, cpu: 3 };
+  it('is its memory for a month, and all the processor that it may take', () => {
+    const gib = 1024 ** 3;
+    expect(
+      outlookCost([size({ instances: 2, memory: gib, cpu: 0.5 }), size({ memory: gib / 2, cpu: 1 })], prices),
+    ).toEqual({
+      memory: 2.5 * 2 * monthHours,
+      processorAtMost: 2 * 3 * monthHours,
+    });
+    expect(outlookCost([], prices)).toEqual({ memory: 0, processorAtMost: 0 });
+  });
+  it('has no bound where a part has none, unless none of it runs', () => {
+    expect(outlookCost([size({})], prices)).toEqual({
+      memory: (reckonedMemory / 1024 ** 3) * 2 * monthHours,
+      processorAtMost: null,
+    });
+    expect(outlookCost([size({ instances: 0 })], prices).processorAtMost).toBe(0);
+  });
+  it('grows with each instance', () => {
+    fc.assert(
+      fc.property(fc.integer({ min: 0, max: 50 }), fc.double({ min: 0.05, max: 64, noNaN: true }), (instances, cpu) => {
+        const of = (count: number) => outlookCost([size({ instances: count, cpu })], prices);
+        expect(of(instances + 1).memory).toBeGreaterThan(of(instances).memory);
+        expect(of(instances + 1).processorAtMost ?? 0).toBeGreaterThan(of(instances).processorAtMost ?? 0);
+      }),
+    );
+  });
+});
 
 describe('what an environment costs', () => {
   it('is what it took, at the prices', () => {

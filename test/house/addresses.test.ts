@@ -25,6 +25,8 @@ environments:
 `;
 const server = `import { createServer } from 'node:http';
 createServer((request, response) => {
+  if (request.url === '/api/large') return response.end(Buffer.alloc(8_000_000, 'x'));
+  if (request.url === '/api/taken') return void request.resume().on('end', () => response.end('taken'));
   if (request.url === '/api/slow') return setTimeout(() => response.end('late'), 300);
   response.end(JSON.stringify({ url: process.env.URL, headers: request.headers }));
 }).on('upgrade', (request, socket) => {
@@ -60,6 +62,7 @@ beforeAll(async () => {
       TSUNAGI_RESOLVERS: names.address,
       TSUNAGI_ACME: JSON.stringify({ directory: `https://localhost:${ports.pebble}/dir`, contact: 'o@kohama.example' }),
       TSUNAGI_CERTIFICATES: join(folder, 'operator'),
+      TSUNAGI_BOUNDS: JSON.stringify({ window: 1_000, leastBytes: 2_000 }),
       NODE_EXTRA_CA_CERTS: join(folder, 'authority.pem'),
     },
   });
@@ -198,6 +201,46 @@ describe('a name of one’s own', () => {
     await world.waitDeployment('dock', number);
     expect(JSON.parse((await world.visit(given, '/api/x')).text).url).toBe(`https://${own}:${world.house.ports.tls}`);
     expect((await world.environment('dock', 'staging')).url).toBe(`https://${own}:${world.house.ports.tls}`);
+  });
+
+  it('has a slow reader and a slow writer over HTTP/2 cut off, and nobody else of their connection', async () => {
+    const session = connect2(`https://${own}`, {
+      createConnection: () =>
+        connect({
+          host: '127.0.0.1',
+          port: world.house.ports.tls,
+          servername: own,
+          ca: [rootOfPebble],
+          ALPNProtocols: ['h2'],
+        }),
+    });
+    session.on('error', () => {});
+    const ended = (stream: ReturnType<typeof session.request>) =>
+      new Promise<boolean>((resolve) => {
+        stream.on('error', () => {});
+        stream.once('close', () => resolve(stream.rstCode !== 0));
+      });
+    // Nobody reads the one: its window is full after 64 KiB. The other says that more comes, and nothing does.
+    const reading = session.request({ ':path': '/api/large' });
+    const writing = session.request({ ':path': '/api/taken', ':method': 'POST', 'content-length': '100000' });
+    writing.write('x');
+    const over = [ended(reading), ended(writing)];
+    let cut = 0;
+    for (const one of over) void one.then((was) => (cut += was ? 1 : 0));
+    let good = 0;
+    await until(
+      'both are cut off',
+      async () => {
+        // The connection is as busy as can be meanwhile.
+        const busy = await ask2(session, { ':path': '/api/large' });
+        if (busy.status === 200 && busy.text.length === 8_000_000) good++;
+        return cut === 2;
+      },
+      20_000,
+    );
+    expect(good).toBeGreaterThan(0);
+    expect((await ask2(session, { ':path': '/' })).status).toBe(200);
+    session.close();
   });
 
   it('counts as what it is, in the figures of its environment', async () => {

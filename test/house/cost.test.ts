@@ -5,7 +5,8 @@ import { firstIdFrom } from '../../src/records/ids.js';
 import { openRecords, query, queryOne, type Records } from '../../src/records/database.js';
 import type { Cost } from '../../src/wire/environments/cost.js';
 import { openBrowser, signedIn, violations } from './browser.js';
-import { openWorld, type World } from './world.js';
+import type { EnvironmentDetail, Outlook } from '../../src/wire/environments/environments.js';
+import { openWorld, until, type World } from './world.js';
 
 const definition = `tsunagi: 1
 tasks:
@@ -32,7 +33,30 @@ beforeAll(async () => {
   await world.waitLive('wharf', 'staging', first);
   await checkout.commitAndPush({ 'web/index.html': 'y' }, 'Another page');
   await world.waitRun('wharf', await checkout.git('rev-parse', 'HEAD'));
-  const environment = await queryOne<{ id: string }>(records, `select id from environments where name = 'staging'`);
+  // One that can't go live yet: a variable is missing.
+  const quays = await world.hosted('quays', {
+    'web/index.html': 'x',
+    'server.js': 'x',
+    'migrations/1.sql': 'select 1;',
+    'tsunagi.yaml': `tsunagi: 1
+release:
+  parts:
+    page: { kind: site, files: [web/], root: web }
+    api: { kind: server, start: node server.js, at: /api, instances: 2, memory: 512M, cpu: 0.5 }
+  resources: { notes: { kind: postgres } }
+  prepare: { part: api, run: "true" }
+  migrations: { files: [migrations/] }
+  variables: { NEEDED: { about: what it needs } }
+environments:
+  staging: { branch: main }
+`,
+  });
+  await quays.checkout.push();
+  await until('a release', async () => (await world.release('quays', 1)).number === 1);
+  const environment = await queryOne<{ id: string }>(
+    records,
+    `select e.id from environments e join projects p on p.id = e.project_id where e.name = 'staging' and p.name = 'wharf'`,
+  );
   const hour = new Date(Math.max(monthOf(Date.now()).from, Math.floor(Date.now() / 3_600_000) * 3_600_000));
   // Two GiB and half a core for an hour.
   await query(
@@ -89,6 +113,35 @@ describe('cost', () => {
     const at = Date.UTC(2026, 10, 1);
     expect(firstIdFrom(at)).toMatch(/^[0-9a-f]{8}-[0-9a-f]{4}-7000-8000-0{12}$/);
     expect(Number.parseInt(firstIdFrom(at).replace('-', '').slice(0, 12), 16)).toBe(at);
+  });
+
+  it('of a deployment is said before it is made, with all that it would make', async () => {
+    const outlook = await world.api().get<Outlook>('/api/projects/quays/environments/staging/outlook?release=1');
+    expect(outlook).toMatchObject({
+      release: 1,
+      parts: [
+        { name: 'page', kind: 'site', size: null },
+        { name: 'api', kind: 'server', size: { instances: 2, memory: 512 * 1024 ** 2, cpu: 0.5 } },
+      ],
+      resources: [{ name: 'notes', kind: 'postgres', there: false }],
+      addresses: [{ host: 'quays-staging.localhost', there: true }],
+      unset: ['NEEDED'],
+      migrations: [{ path: 'migrations/1.sql', what: 'new' }],
+      prepare: 'true',
+      currency: 'EUR',
+    });
+    // One GiB and one core, for a month, at 0.25 and 3.
+    expect(outlook.memoryCost).toBeCloseTo(0.25 * 730);
+    expect(outlook.processorCostAtMost).toBeCloseTo(3 * 730);
+    const { out, err } = await world.cli('deploy', 'r1', '--to', 'quays/staging', '--look');
+    expect(err).toBe('');
+    expect(out).toMatch(/api +server +2 +512/);
+    expect(out).toContain('postgres notes  is made');
+    expect(out).toContain('nobody has set NEEDED');
+    expect(out).toMatch(/About 182\.50 EUR a month for memory, and 2190\.00 EUR at most for the processor\./);
+    expect((await world.api().get<EnvironmentDetail>('/api/projects/quays/environments/staging')).live).toBeNull();
+    expect((await world.cli('deploy', 'd1', '--to', 'quays/staging', '--look')).status).toBe(2);
+    expect((await world.cli('deploy', 'r9', '--to', 'quays/staging', '--look')).err).toContain('r9');
   });
 
   it('is shown in the console, where owners set the prices', async () => {

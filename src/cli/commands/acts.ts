@@ -17,6 +17,7 @@ import type { Said } from '../../wire/parts.js';
 import type { RunDetail } from '../../wire/runs.js';
 import { environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, took } from '../print.js';
+import { lookAhead } from './environments/outlook.js';
 import { give, numberOf, type Shared, shared } from './shared.js';
 
 /** Milliseconds between two looks at programs that are being replaced. */
@@ -36,8 +37,12 @@ export function actCommands(program: Command): void {
           'bring a release live in an environment without rules; or deploy again what a deployment there brought (d17), with its plain variables of then',
         ),
       'tsunagi deploy r57 --to sailings/staging',
-    ).requiredOption('--to <environment>', 'where'),
-  ).action((what: string, options: Shared & { to: string; wait: boolean }) => ask('deploy', options.to, what, options));
+    )
+      .requiredOption('--to <environment>', 'where')
+      .option('--look', 'what it would make and start there, and what that costs; nothing is done'),
+  ).action((what: string, options: Shared & { to: string; wait: boolean; look?: boolean }) =>
+    options.look ? lookAhead(options.to, what, options) : ask('deploy', options.to, what, options),
+  );
   wait(
     shared(
       program.command('promote [release]').description('deploy exactly what the environment before has verified'),

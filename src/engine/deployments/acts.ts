@@ -18,7 +18,8 @@ import { findRelease, type ReleaseRow, releaseById } from '../../records/deploym
 import type { Context, Db } from '../context.js';
 import { variablesFor } from '../environments/variables.js';
 
-const emptyPlan = (name: string): EnvironmentPlan => ({
+/** Of an environment that the main branch declares no longer. */
+export const emptyPlan = (name: string): EnvironmentPlan => ({
   name,
   for: null,
   branch: null,

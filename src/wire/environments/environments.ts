@@ -136,6 +136,25 @@ export const EnvironmentDetail = Type.Intersect([
 ]);
 export type EnvironmentDetail = Static<typeof EnvironmentDetail>;
 
+/** What a deployment would make and start; nothing of it is done. */
+export const Outlook = Type.Object({
+  release: Type.Integer(),
+  parts: Type.Array(Type.Object({ name: Type.String(), kind: oneOf(partKinds), size: Nullable(Size) })),
+  /** `there`: kept as it is, with all that is in it. */
+  resources: Type.Array(Type.Object({ name: Type.String(), kind: Type.String(), there: Type.Boolean() })),
+  addresses: Type.Array(Type.Object({ host: Type.String(), there: Type.Boolean() })),
+  /** Variables that it requires and nobody has set: it would be refused. */
+  unset: Type.Array(Type.String()),
+  migrations: Type.Array(Type.Object({ path: Type.String(), what: oneOf(['new', 'changed', 'gone'] as const) })),
+  /** The command that runs before its programs start. */
+  prepare: Nullable(Type.String()),
+  currency: Nullable(Type.String()),
+  /** A month, if each takes the memory that it is reckoned with; and all the processor that it may. Null: no prices, or no bound. */
+  memoryCost: Nullable(Type.Number()),
+  processorCostAtMost: Nullable(Type.Number()),
+});
+export type Outlook = Static<typeof Outlook>;
+
 export const Ask = Type.Object(
   {
     kind: oneOf(['deploy', 'promote', 'revert'] as const),

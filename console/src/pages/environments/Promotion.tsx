@@ -7,6 +7,7 @@ import type { Promotion } from '../../../../src/wire/releases';
 import { get, paths, post, Refusal } from '../../data/api';
 import { Ago, Button, Crumbs, Empty, Loading, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
+import { WhatWillBe } from './Outlook';
 
 export function PromotionPage(): React.ReactNode {
   const { project, environment } = useParams({ strict: false }) as { project: string; environment: string };
@@ -139,6 +140,7 @@ export function PromotionPage(): React.ReactNode {
           </Row>
         </section>
       </div>
+      <WhatWillBe project={project} environment={environment} release={one.release.number} />
     </>
   );
 }

@@ -2,7 +2,8 @@ import { Type } from '@sinclair/typebox';
 import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../../../core/errors/errors.js';
 import { atLeast } from '../../../core/states.js';
-import { deploy, deployAgain, needsReleaser } from '../../../engine/deployments/acts.js';
+import { deploy, deployAgain, needRelease, needsReleaser } from '../../../engine/deployments/acts.js';
+import { lookAhead } from '../../../engine/deployments/outlook.js';
 import { restart } from '../../../engine/deployments/restarts.js';
 import { scale } from '../../../engine/deployments/scaling.js';
 import { promote } from '../../../engine/deployments/promotions.js';
@@ -17,6 +18,7 @@ import {
   Environment,
   EnvironmentDetail,
   Hold,
+  Outlook,
   RestartBody,
   Restarted,
   ScaleBody,
@@ -68,6 +70,28 @@ export function environmentRoutes(app: App, service: Service): void {
     async (request) => {
       const project = await needProject(service, request);
       return promotionView(service, records, project, nameOf(request), request.query.release ?? null);
+    },
+  );
+
+  app.get(
+    '/api/projects/:project/environments/:name/outlook',
+    {
+      schema: {
+        querystring: Type.Object({ release: Type.Integer({ minimum: 1 }) }, { additionalProperties: false }),
+        response: { 200: Outlook },
+      },
+    },
+    async (request): Promise<Outlook> => {
+      const { project, environment } = await needEnvironment(service, request);
+      const release = await needRelease(records, project, request.query.release);
+      const { cost, prices, ...look } = await lookAhead(service.context, records, project, environment, release);
+      return {
+        ...look,
+        release: release.number,
+        currency: prices?.currency ?? null,
+        memoryCost: cost?.memory ?? null,
+        processorCostAtMost: cost?.processorAtMost ?? null,
+      };
     },
   );
 

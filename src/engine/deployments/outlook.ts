@@ -1,0 +1,74 @@
+/** A last look: what a deployment of a release would make and start in an environment, and what that comes to. Nothing is done. */
+import { type Outlook, outlookCost } from '../../core/cost/outlook.js';
+import { type Size, sizeOf } from '../../core/scale/sizes.js';
+import type { PartKind } from '../../core/states.js';
+import { pricesNow } from '../../records/cost/cost.js';
+import type { EnvironmentRow } from '../../records/deployments/environments.js';
+import type { ReleaseRow } from '../../records/deployments/releases.js';
+import { addressesOf } from '../../records/domains/addresses.js';
+import { mainDefinition, type ProjectRow } from '../../records/projects/projects.js';
+import { resourcesOf } from '../../records/resources/resources.js';
+import type { Context, Db } from '../context.js';
+import { variablesFor } from '../environments/variables.js';
+import { emptyPlan, liveRelease } from './acts.js';
+import { changedMigrations, type MigrationChange, migrationsOf } from './migrations.js';
+
+export interface Look {
+  parts: { name: string; kind: PartKind; size: Size | null }[];
+  /** `there`: kept as it is, with all that is in it. */
+  resources: { name: string; kind: string; there: boolean }[];
+  addresses: { host: string; there: boolean }[];
+  /** Variables that it requires and nobody has set: it would be refused. */
+  unset: string[];
+  migrations: MigrationChange[];
+  /** The command that runs before its programs start. */
+  prepare: string | null;
+  prices: { currency: string } | null;
+  cost: Outlook | null;
+}
+
+export async function lookAhead(
+  context: Context,
+  db: Db,
+  project: ProjectRow,
+  environment: EnvironmentRow,
+  release: ReleaseRow,
+): Promise<Look> {
+  const main = await mainDefinition(db, project.id);
+  const plan = main?.model.environments[environment.plan_name] ?? emptyPlan(environment.name);
+  const live = await liveRelease(db, environment);
+  const [resources, addresses, { unset }, prices] = [
+    new Set((await resourcesOf(db, environment.id)).map((row) => row.name)),
+    new Set((await addressesOf(db, environment.id)).map((row) => row.host)),
+    await variablesFor(context, db, { project, environment, release }),
+    await pricesNow(db),
+  ];
+  const planned = release.parts.flatMap(({ name }) => release.plan.parts[name] ?? []);
+  const parts = planned.map((part) => ({
+    name: part.name,
+    kind: part.kind,
+    size: part.kind === 'server' || part.kind === 'worker' ? sizeOf(part, plan, environment.sizes) : null,
+  }));
+  return {
+    parts,
+    resources: Object.values(release.plan.resources).map(({ name, kind }) => ({
+      name,
+      kind,
+      there: resources.has(name),
+    })),
+    addresses: [environment.host, ...plan.addresses].map((host) => ({ host, there: addresses.has(host) })),
+    unset,
+    migrations: changedMigrations(
+      live ? await migrationsOf(context, project, live) : [],
+      await migrationsOf(context, project, release),
+    ),
+    prepare: release.plan.prepare?.run ?? null,
+    prices: prices && { currency: prices.currency },
+    cost:
+      prices &&
+      outlookCost(
+        parts.flatMap((one) => (one.size ? [one.size] : [])),
+        prices,
+      ),
+  };
+}
