@@ -44,7 +44,7 @@ export async function edge(bench: Bench): Promise<Figure[]> {
     'nginx.conf': conf('LISTEN', 'return 200 "a boat at the quay\\n";'),
     'tsunagi.yaml': `tsunagi: 1
 release:
-  parts: { api: { kind: server, start: "sed -e s/LISTEN/$PORT/ -e s:PLACE:/tmp: nginx.conf >/tmp/conf && exec nginx -c /tmp/conf -p /tmp -g 'daemon off;'" } }
+  parts: { api: { kind: server, start: "sed -e s/LISTEN/$PORT/ -e s:PLACE:/tmp:g nginx.conf >/tmp/conf && exec /usr/sbin/nginx -c /tmp/conf -p /tmp -g 'daemon off;'" } }
 environments: { staging: { branch: main } }
 `,
   });

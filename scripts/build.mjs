@@ -21,21 +21,26 @@ const sandbox = 'src/agent/sandbox';
 mkdirSync(join(root, 'dist', sandbox), { recursive: true });
 for (const file of ['launch.sh', 'inner.sh', 'runner.sh', 'starter.sh', 'hand.sh', 'beside.sh', 'relay.mjs'])
   copyFileSync(join(root, sandbox, file), join(root, 'dist', sandbox, file));
-await build({
-  absWorkingDir: root,
-  entryPoints: ['src/cli/main.ts'],
-  outfile: 'dist/tsunagi.js',
-  bundle: true,
-  platform: 'node',
-  target: 'node20',
-  format: 'esm',
-  minify: true,
-  legalComments: 'none',
-  banner: {
-    js: "#!/usr/bin/env node\nimport{createRequire as __r}from'node:module';const require=__r(import.meta.url);",
-  },
-  logLevel: 'warning',
-});
+/** One file each, so that they start fast: the command line, and what it loads when that is wanted. */
+const bundle = (entry, outfile, first = '') =>
+  build({
+    absWorkingDir: root,
+    entryPoints: [entry],
+    outfile,
+    bundle: true,
+    platform: 'node',
+    target: 'node20',
+    format: 'esm',
+    minify: true,
+    legalComments: 'none',
+    banner: {
+      js: `${first}import{createRequire as __r}from'node:module';const require=__r(import.meta.url);`,
+    },
+    logLevel: 'warning',
+  });
+await bundle('src/cli/main.ts', 'dist/tsunagi.js', '#!/usr/bin/env node\n');
+await bundle('src/cli/stream.ts', 'dist/stream.js');
+await bundle('src/cli/commands/check-run.ts', 'dist/check-run.js');
 chmodSync(join(root, 'dist/tsunagi.js'), 0o755);
 // The database driver as one file, which repositories that begin here keep beside their sources: nothing has to be fetched for it.
 await build({

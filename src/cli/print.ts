@@ -1,5 +1,5 @@
 /** Text for a terminal: tables that fit, colour never alone, times relative. */
-import stringWidth from 'string-width';
+import { eastAsianWidth } from 'get-east-asian-width';
 import { durationText } from '../core/durations.js';
 export { bytesText as bytes } from '../core/sizes.js';
 import { CodedError, type Issue, wording } from '../core/errors/errors.js';
@@ -31,8 +31,22 @@ export const state = (word: string): string => (shades[word] ?? faint)(word);
 
 // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
 const codes = /\u001b\[[0-9;]*m/g;
-/** Cells of a terminal: wide characters take two, colours none. */
-const width = (text: string): number => stringWidth(text);
+/** What takes no cell of its own: marks on the letter before, joiners, and what asks for another look of it. */
+const unseen = /^[\p{Mark}\p{Default_Ignorable_Code_Point}\p{Control}]$/u;
+
+/** Cells of a terminal: wide characters take two, colours and marks none. A picture that is joined of several is taken for the widest of them. */
+function width(text: string): number {
+  const bare = text.replace(codes, '');
+  // Nearly all of it is plain; what knows more of letters takes its time to begin.
+  if (/^[ -~]*$/.test(bare)) return bare.length;
+  let cells = 0;
+  let joined = false;
+  for (const letter of bare) {
+    if (!joined && !unseen.test(letter)) cells += eastAsianWidth(letter.codePointAt(0) ?? 0);
+    joined = letter === '\u200d';
+  }
+  return cells;
+}
 
 /** Sequences that steer a terminal (ECMA-48, 5.4). */
 // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own

@@ -1,3 +1,4 @@
+import { table } from '../../src/cli/print.js';
 import { createHmac } from 'node:crypto';
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
@@ -18,6 +19,23 @@ import { changedVariables, resolveVariables, settable } from '../../src/core/var
 import { parseDefinition } from '../../src/core/definition/parse.js';
 import { sealHash } from '../../src/keys/keys.js';
 import { checkEvent, newEventSecret, signEvent } from '../../src/keys/webhooks.js';
+
+describe('a table of the command line', () => {
+  it('is aligned by the cells that letters take', () => {
+    const rows = ['plain', '船です', 'e\u0301te\u0301', '👩‍👩‍👧', '\u001b[31mred\u001b[39m', ''].map((one) => [
+      one,
+      '|',
+    ]);
+    const lines = table(['WHAT', ''], rows).split('\n').slice(1);
+    // What stands before the bar, with as many cells each: wide ones take two, marks and colours none, a joined picture that of its first.
+    const cells = [5, 6, 3, 2, 3, 0];
+    expect(lines.map((line) => line.length - [...line].length >= 0 && line.endsWith('|'))).toEqual(
+      cells.map(() => true),
+    );
+    const spaces = lines.map((line) => / *\|$/.exec(line)?.[0].length ?? 0);
+    expect(spaces.map((count, at) => count - 1 + (cells[at] ?? 0))).toEqual(cells.map(() => 8));
+  });
+});
 
 describe('a program that calls', () => {
   it.each([

@@ -8,7 +8,10 @@ export function checkCommand(program: Command): void {
     'tsunagi check',
     { project: false },
   ).action(async (path: string | undefined, options: Shared) => {
-    const { runCheck } = await import('./check-run.js');
+    // A file of its own beside this one: the parser would be most of what every command has to load.
+    const { runCheck } = (await import(
+      new URL('./check-run.js', import.meta.url).href
+    )) as typeof import('./check-run.js');
     runCheck(path, options);
   });
 }

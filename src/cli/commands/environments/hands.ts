@@ -5,13 +5,20 @@ import type { Terminal, TerminalAsk } from '../../../wire/environments/terminals
 import type { PageOf } from '../../../wire/parts.js';
 import { environmentPlace, get } from '../../api.js';
 import { ago, json, plain, say, state, table, took } from '../../print.js';
-import { type Ended, joinTerminal, type Taking } from '../../stream.js';
+import type { Ended, Taking } from '../../stream.js';
 import { give, type Shared, shared } from '../shared.js';
 
 interface Where extends Shared {
   part?: string;
   in?: string;
 }
+
+/** A file of its own beside this one, loaded when it is wanted: what speaks WebSocket takes its time to begin. */
+async function joinTerminal(...words: Parameters<Stream['joinTerminal']>): ReturnType<Stream['joinTerminal']> {
+  const { joinTerminal: join } = (await import(new URL('./stream.js', import.meta.url).href)) as Stream;
+  return join(...words);
+}
+type Stream = typeof import('../../stream.js');
 
 /** Exit status where there is none of the program. */
 const cutShort = 255;
