@@ -268,6 +268,28 @@ describe('shell', () => {
   });
 });
 
+describe('a program that lets nobody in', () => {
+  it('has that said, and its agent goes on', async () => {
+    // What waits for people is of the program's own account: it may end it.
+    const pid = world.house.rooms.agent.pid();
+    const kill =
+      'for pid in /proc/[0-9]*; do tr "\\0" " " <$pid/cmdline | grep -q "^bash -c # Inside an instance" && kill -KILL ${pid#/proc/}; done; true';
+    await world.cli('exec', 'books/staging', '--in', 'api.1', '--', 'bash', '-c', kill);
+    const { err, status } = await world.cli('exec', 'books/staging', '--in', 'api.1', '--', 'true');
+    expect(status).toBe(255);
+    expect(err).toMatch(/The terminal has ended: /);
+    // Longer than it is waited for.
+    await new Promise((resolve) => setTimeout(resolve, 6_000));
+    expect(world.house.rooms.agent.pid()).toBe(pid);
+    expect((await world.visit('books-staging.localhost', '/api/notes')).status).toBe(200);
+    await world.cli('restart', 'books/staging');
+    await until(
+      'another one lets people in',
+      async () => (await world.cli('exec', 'books/staging', '--in', 'api.1', '--', 'true')).status === 0,
+    );
+  });
+});
+
 describe('its end', () => {
   it('when its person leaves: the processes end too, beside a program as well', async () => {
     for (const beside of [undefined, 'api.1']) {
