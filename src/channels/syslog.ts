@@ -19,7 +19,7 @@ export interface SyslogTarget {
   address: string;
   port: number;
   tls: boolean;
-  /** Certificates that it is known by besides those of everybody (PEM). */
+  /** Certificates that it is known by instead of those of everybody (PEM). */
   authorities: string | null;
 }
 

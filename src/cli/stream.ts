@@ -1,10 +1,9 @@
 /** The person's end of a terminal's stream. */
-import { WebSocket } from 'ws';
 import { CodedError, type ErrorCode, type IssueData } from '../core/errors/errors.js';
 import { channels, messageBytes } from '../core/streams.js';
 import { FromAgent, type Hello, type TerminalAsk, type TerminalAsked } from '../wire/environments/terminals.js';
 import { parsed } from '../wire/rooms/fits.js';
-import { openStream, type Stream } from '../wire/rooms/stream.js';
+import { dial, openStream, type Stream } from '../wire/rooms/stream.js';
 import { post, signedIn } from './api.js';
 
 export interface Ended {
@@ -73,12 +72,7 @@ function connect(path: string): Promise<Stream> {
   const to = signedIn();
   const url = to.url.replace(/^http/, 'ws') + path;
   return new Promise((resolve, reject) => {
-    const socket = new WebSocket(url, {
-      headers: { authorization: `Bearer ${to.token}` },
-      maxPayload: messageBytes + 1,
-      perMessageDeflate: false,
-      handshakeTimeout: 10_000,
-    });
+    const socket = dial(url, to.token);
     const stream = openStream(socket);
     socket.once('open', () => resolve(stream));
     socket.once('unexpected-response', (_request, response) => {

@@ -76,7 +76,7 @@ export const access: Record<string, Access> = {
   'GET /api/projects/:project/environments': 'viewer',
   'GET /api/projects/:project/environments/:name': 'viewer',
   'GET /api/projects/:project/environments/:name/promotion': 'viewer',
-  'GET /api/projects/:project/environments/:name/outlook': 'viewer',
+  'GET /api/projects/:project/environments/:name/look': 'viewer',
   'GET /api/projects/:project/environments/:name/figures': 'viewer',
   'GET /api/projects/:project/environments/:name/logs': 'viewer',
   'POST /api/projects/:project/environments/:name/deployments': 'developer',

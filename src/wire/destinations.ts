@@ -38,7 +38,7 @@ export const DestinationBody = Type.Object(
         closed,
       ),
     ),
-    /** Certificates that it is known by besides those of everybody, in PEM. */
+    /** Certificates that it is known by instead of those of everybody, in PEM. */
     authorities: Type.Optional(Type.String({ maxLength: 100_000 })),
     project: Type.Optional(Name),
     environment: Type.Optional(Type.String({ maxLength: 60 })),

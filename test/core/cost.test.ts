@@ -1,7 +1,7 @@
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { costOf, forecast, moneyText, monthOf } from '../../src/core/cost/cost.js';
-import { monthHours, outlookCost } from '../../src/core/cost/outlook.js';
+import { monthHours, monthAhead } from '../../src/core/cost/month-ahead.js';
 import { reckonedMemory, type Size } from '../../src/core/scale/sizes.js';
 
 const hour = 3_600_000;
@@ -13,24 +13,24 @@ describe('what an environment would cost', () => {
   it('is its memory for a month, and all the processor that it may take', () => {
     const gib = 1024 ** 3;
     expect(
-      outlookCost([size({ instances: 2, memory: gib, cpu: 0.5 }), size({ memory: gib / 2, cpu: 1 })], prices),
+      monthAhead([size({ instances: 2, memory: gib, cpu: 0.5 }), size({ memory: gib / 2, cpu: 1 })], prices),
     ).toEqual({
       memory: 2.5 * 2 * monthHours,
       processorAtMost: 2 * 3 * monthHours,
     });
-    expect(outlookCost([], prices)).toEqual({ memory: 0, processorAtMost: 0 });
+    expect(monthAhead([], prices)).toEqual({ memory: 0, processorAtMost: 0 });
   });
   it('has no bound where a part has none, unless none of it runs', () => {
-    expect(outlookCost([size({})], prices)).toEqual({
+    expect(monthAhead([size({})], prices)).toEqual({
       memory: (reckonedMemory / 1024 ** 3) * 2 * monthHours,
       processorAtMost: null,
     });
-    expect(outlookCost([size({ instances: 0 })], prices).processorAtMost).toBe(0);
+    expect(monthAhead([size({ instances: 0 })], prices).processorAtMost).toBe(0);
   });
   it('grows with each instance', () => {
     fc.assert(
       fc.property(fc.integer({ min: 0, max: 50 }), fc.double({ min: 0.05, max: 64, noNaN: true }), (instances, cpu) => {
-        const of = (count: number) => outlookCost([size({ instances: count, cpu })], prices);
+        const of = (count: number) => monthAhead([size({ instances: count, cpu })], prices);
         expect(of(instances + 1).memory).toBeGreaterThan(of(instances).memory);
         expect(of(instances + 1).processorAtMost ?? 0).toBeGreaterThan(of(instances).processorAtMost ?? 0);
       }),

@@ -5,7 +5,7 @@ import { firstIdFrom } from '../../src/records/ids.js';
 import { openRecords, query, queryOne, type Records } from '../../src/records/database.js';
 import type { Cost } from '../../src/wire/environments/cost.js';
 import { openBrowser, signedIn, violations } from './browser.js';
-import type { EnvironmentDetail, Outlook } from '../../src/wire/environments/environments.js';
+import type { EnvironmentDetail, LastLook } from '../../src/wire/environments/environments.js';
 import { openWorld, until, type World } from './world.js';
 
 const definition = `tsunagi: 1
@@ -116,8 +116,8 @@ describe('cost', () => {
   });
 
   it('of a deployment is said before it is made, with all that it would make', async () => {
-    const outlook = await world.api().get<Outlook>('/api/projects/quays/environments/staging/outlook?release=1');
-    expect(outlook).toMatchObject({
+    const look = await world.api().get<LastLook>('/api/projects/quays/environments/staging/look?release=1');
+    expect(look).toMatchObject({
       release: 1,
       parts: [
         { name: 'page', kind: 'site', size: null },
@@ -131,8 +131,8 @@ describe('cost', () => {
       currency: 'EUR',
     });
     // One GiB and one core, for a month, at 0.25 and 3.
-    expect(outlook.memoryCost).toBeCloseTo(0.25 * 730);
-    expect(outlook.processorCostAtMost).toBeCloseTo(3 * 730);
+    expect(look.memoryCost).toBeCloseTo(0.25 * 730);
+    expect(look.processorCostAtMost).toBeCloseTo(3 * 730);
     const { out, err } = await world.cli('deploy', 'r1', '--to', 'quays/staging', '--look');
     expect(err).toBe('');
     expect(out).toMatch(/api +server +2 +512/);

@@ -1,13 +1,12 @@
 /** A person's terminal on this agent: its stream out to the service, its program, and how both end. The first cause of an end wins. */
 import { existsSync } from 'node:fs';
-import { WebSocket } from 'ws';
 import { CodedError, type Issue, issue, wording } from '../../core/errors/errors.js';
 import type { TerminalEnd } from '../../core/states.js';
 import { channels, messageBytes } from '../../core/streams.js';
 import { FromPerson, ToldOver } from '../../wire/environments/terminals.js';
 import { untilDone } from '../../wire/rooms/client.js';
 import { parsed } from '../../wire/rooms/fits.js';
-import { openStream, type Stream } from '../../wire/rooms/stream.js';
+import { dial, openStream, type Stream } from '../../wire/rooms/stream.js';
 import type { TerminalWork } from '../../wire/rooms/work.js';
 import type { AgentContext } from '../context.js';
 import { folderOf } from '../instances/keeper.js';
@@ -51,12 +50,7 @@ async function perform(
 ): Promise<void> {
   const url = new URL(`/api/agent/terminals/${work.id}/stream?fence=${work.fence}`, work.door ?? to.url);
   url.protocol = url.protocol === 'https:' ? 'wss:' : 'ws:';
-  const socket = new WebSocket(url, {
-    headers: { authorization: `Bearer ${to.token}` },
-    maxPayload: messageBytes + 1,
-    perMessageDeflate: false,
-    handshakeTimeout: 10_000,
-  });
+  const socket = dial(url, to.token);
   const stream = openStream(socket);
   const connected = new Promise<void>((resolve) => socket.once('open', () => resolve()));
   const gone = AbortSignal.any([dropped, whenClosed(stream)]);

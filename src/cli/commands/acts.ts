@@ -17,7 +17,7 @@ import type { Said } from '../../wire/parts.js';
 import type { RunDetail } from '../../wire/runs.js';
 import { environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, took } from '../print.js';
-import { lookAhead } from './environments/outlook.js';
+import { lookAhead } from './environments/look-ahead.js';
 import { give, numberOf, type Shared, shared } from './shared.js';
 
 /** Milliseconds between two looks at programs that are being replaced. */

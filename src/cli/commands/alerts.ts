@@ -3,7 +3,6 @@ import type { Command } from 'commander';
 import { alertTopics, ownTopics } from '../../core/states.js';
 import type {
   AddedAlert,
-  Alert,
   AlertBody,
   AlertDetail,
   AlertPage,
@@ -13,7 +12,7 @@ import type {
 } from '../../wire/alerts.js';
 import { call, get, post } from '../api.js';
 import { ago, bold, faint, plain, say, state, table } from '../print.js';
-import { give, type Shared, shared } from './shared.js';
+import { aboutBody, aboutOf, give, type Shared, shared } from './shared.js';
 
 interface TargetOptions extends Shared {
   mail?: string;
@@ -28,8 +27,6 @@ const words = (text: string | undefined): string[] | undefined =>
     .map((one) => one.trim())
     .filter(Boolean);
 const target = ({ mail, webhook }: TargetOptions) => ({ ...(mail ? { mail } : {}), ...(webhook ? { webhook } : {}) });
-const aboutOf = ({ project, environment }: Alert): string =>
-  environment ? `${project ?? '*'}/${environment}` : (project ?? 'everything');
 
 export function alertCommands(program: Command): void {
   const alert = program.command('alert').description('who is told when something is wrong');
@@ -92,14 +89,12 @@ export function alertCommands(program: Command): void {
     .option('--on <topics>', `of these, with commas between: ${alertTopics.join(', ')}; default: all`)
     .option('--about <what>', 'a project, or an environment as PROJECT/ENVIRONMENT; default: everything')
     .action(async (name: string, options: TargetOptions & { about?: string }) => {
-      const [project, environment] = options.about?.split('/') ?? [];
       const topics = words(options.on);
       const body: AlertBody = {
         name,
         ...target(options),
         ...(topics ? { topics } : {}),
-        ...(project && project !== '*' ? { project } : {}),
-        ...(environment ? { environment } : {}),
+        ...aboutBody(options.about),
       };
       give(options, await post<AddedAlert>('/api/alerts', body), (one) => {
         say(`${plain(name)} tells ${plain(one.target)} about ${plain(aboutOf(one))}; the test: ${plain(one.test)}.`);

@@ -7,12 +7,9 @@ import type { Destination, DestinationBody } from '../../wire/destinations.js';
 import type { PageOf } from '../../wire/parts.js';
 import { call, get, post } from '../api.js';
 import { ago, bytes, faint, plain, say, table } from '../print.js';
-import { give, readSecret, type Shared, shared } from './shared.js';
+import { aboutBody, aboutOf, give, readSecret, type Shared, shared } from './shared.js';
 
 const own = { project: false };
-
-const aboutOf = ({ project, environment }: Destination): string =>
-  environment ? `${project ?? '*'}/${environment}` : (project ?? 'everything');
 
 export function destinationCommands(program: Command): void {
   const destination = program.command('destination').description('where the logs of programs go on to');
@@ -52,22 +49,20 @@ export function destinationCommands(program: Command): void {
     .option('--syslog <address>', 'as syslog (RFC 5424): syslog+tls://HOST:PORT, or syslog://HOST:PORT over TCP alone')
     .option('--otlp <address>', 'as OTLP over HTTP, in JSON')
     .option('--header <name>', 'a header that goes with each OTLP request; its value is read from standard input')
-    .option('--authorities <file>', 'certificates (PEM) that it is known by besides those of everybody')
+    .option('--authorities <file>', 'certificates (PEM) that it is known by instead of those of everybody')
     .option('--of <what>', 'a project, or an environment as PROJECT/ENVIRONMENT; default: everything')
     .action(
       async (
         name: string,
         options: Shared & { syslog?: string; otlp?: string; header?: string; authorities?: string; of?: string },
       ) => {
-        const [project, environment] = options.of?.split('/') ?? [];
         const body: DestinationBody = {
           name,
           ...(options.syslog ? { syslog: options.syslog } : {}),
           ...(options.otlp ? { otlp: options.otlp } : {}),
           ...(options.header ? { header: { name: options.header, value: await readSecret() } } : {}),
           ...(options.authorities ? { authorities: fileOf(options.authorities) } : {}),
-          ...(project && project !== '*' ? { project } : {}),
-          ...(environment ? { environment } : {}),
+          ...aboutBody(options.of),
         };
         give(options, await post<Destination>('/api/destinations', body), (one) =>
           say(

@@ -35,3 +35,11 @@ export async function readSecret(): Promise<string> {
   for await (const chunk of process.stdin) parts.push(chunk as Buffer);
   return Buffer.concat(parts).toString('utf8').trim();
 }
+
+/** What an alert or a destination is about, and the same as an option has it: `sailings`, `sailings/production`. */
+export const aboutOf = ({ project, environment }: { project: string | null; environment: string | null }): string =>
+  environment ? `${project ?? '*'}/${environment}` : (project ?? 'everything');
+export function aboutBody(text: string | undefined): { project?: string; environment?: string } {
+  const [project, environment] = text?.split('/') ?? [];
+  return { ...(project && project !== '*' ? { project } : {}), ...(environment ? { environment } : {}) };
+}

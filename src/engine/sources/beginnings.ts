@@ -18,15 +18,25 @@ function home(name: string): string {
   return found;
 }
 
+/** Files that a beginning has of another one as they stand there. */
+const borrowed: Partial<Record<BeginningKind, Partial<Record<BeginningKind, readonly string[]>>>> = {
+  'site-and-api': {
+    'node-api': ['migrations/001-notes.sql', 'package.json', 'src/migrate.js', 'src/notes.js', 'src/server.js'],
+    site: ['public/style.css'],
+  },
+};
+
 /** Path → text, with the project's name where NAME stands. */
 export function filesOfBeginning(kind: BeginningKind, project: string): Record<string, string> {
-  const folder = join(home('beginnings'), kind);
   const files: Record<string, string> = {};
-  for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true })) {
-    if (!entry.isFile()) continue;
-    const path = join(entry.parentPath, entry.name);
-    files[path.slice(folder.length + 1)] = readFileSync(path, 'utf8').replace(/\bNAME\b/g, project);
-  }
+  const put = (of: BeginningKind, path: string) => {
+    files[path] = readFileSync(join(home('beginnings'), of, path), 'utf8').replace(/\bNAME\b/g, project);
+  };
+  const folder = join(home('beginnings'), kind);
+  for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true }))
+    if (entry.isFile()) put(kind, join(entry.parentPath, entry.name).slice(folder.length + 1));
+  for (const [of, paths] of Object.entries(borrowed[kind] ?? {}))
+    for (const path of paths) put(of as BeginningKind, path);
   if (!Object.values(files).some((text) => text.includes('vendor/pg.js'))) return files;
   return {
     ...files,

@@ -6,7 +6,7 @@ create table destinations (
   name text not null,
   kind text not null,
   url text not null,
-  -- Certificates that it is known by besides those of everybody (PEM).
+  -- Certificates that it is known by instead of those of everybody (PEM).
   authorities text,
   -- Name and value of a header.
   sealed bytea,

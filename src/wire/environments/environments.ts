@@ -137,7 +137,7 @@ export const EnvironmentDetail = Type.Intersect([
 export type EnvironmentDetail = Static<typeof EnvironmentDetail>;
 
 /** What a deployment would make and start; nothing of it is done. */
-export const Outlook = Type.Object({
+export const LastLook = Type.Object({
   release: Type.Integer(),
   parts: Type.Array(Type.Object({ name: Type.String(), kind: oneOf(partKinds), size: Nullable(Size) })),
   /** `there`: kept as it is, with all that is in it. */
@@ -153,7 +153,7 @@ export const Outlook = Type.Object({
   memoryCost: Nullable(Type.Number()),
   processorCostAtMost: Nullable(Type.Number()),
 });
-export type Outlook = Static<typeof Outlook>;
+export type LastLook = Static<typeof LastLook>;
 
 export const Ask = Type.Object(
   {

@@ -2,7 +2,8 @@
  * One end of a WebSocket (RFC 6455) whose reader sets the pace: what comes before somebody listens waits, a sender waits for a slow
  * other side, and one that gives no sign of life is ended.
  */
-import type { RawData, WebSocket } from 'ws';
+import { type RawData, WebSocket } from 'ws';
+import { messageBytes } from '../../core/streams.js';
 
 export interface Stream {
   /** Messages from now on, those that came before first. */
@@ -92,6 +93,15 @@ export function openStream(socket: WebSocket): Stream {
   };
   return stream;
 }
+
+/** Dials the stream at an address, with a token. */
+export const dial = (url: string | URL, token: string): WebSocket =>
+  new WebSocket(url, {
+    headers: { authorization: `Bearer ${token}` },
+    maxPayload: messageBytes + 1,
+    perMessageDeflate: false,
+    handshakeTimeout: 10_000,
+  });
 
 /** The first message, or null where none comes within `ms`. */
 export function firstMessage(stream: Stream, ms: number): Promise<string | null> {

@@ -2,15 +2,16 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { alertTopics, atLeast } from '../../../../src/core/states';
-import type { AddedAlert, AlertPage, AlertTest } from '../../../../src/wire/alerts';
+import type { AddedAlert, AlertPage } from '../../../../src/wire/alerts';
 import type { Me } from '../../../../src/wire/people';
-import { get, post, remove } from '../../data/api';
+import { get, post } from '../../data/api';
 import { Ago, Button, Loading, Trouble } from '../../parts/basics';
 import { Check, Choice, Text } from '../../parts/fields';
-import { Chip, Mark } from '../../parts/Mark';
+import { Mark } from '../../parts/Mark';
 import { Destinations } from './Destinations';
 import { OwnAlerts } from './OwnAlerts';
 import { Secret } from './Secret';
+import { WayOut } from './WayOut';
 
 const key = ['alerts'];
 const spoken = (topic: string): string => topic.replaceAll('-', ' ');
@@ -63,55 +64,17 @@ export function AlertsPage(): React.ReactNode {
 }
 
 function One({ one, may }: { one: AlertPage['items'][number]; may: boolean }) {
-  const client = useQueryClient();
-  const path = `/api/alerts/${encodeURIComponent(one.name ?? '')}`;
-  const [sure, setSure] = useState(false);
-  const test = useMutation({ mutationFn: () => post<AlertTest>(`${path}/test`) });
-  const gone = useMutation({
-    mutationFn: () => remove(path, {}),
-    onSettled: () => client.invalidateQueries({ queryKey: key }),
-  });
   return (
-    <div className="border-b border-faint px-5 py-3">
-      <div className="flex flex-wrap items-center gap-x-3 gap-y-1.5">
-        <span className="font-semibold">{one.name}</span>
-        <span className="code break-all">{one.target}</span>
-        <Chip tone="plain">
-          {one.environment ? `${one.project ?? 'all projects'}/${one.environment}` : (one.project ?? 'everything')}
-        </Chip>
-        <span className="text-second">
-          {one.topics.length === alertTopics.length ? 'of all that goes wrong' : one.topics.map(spoken).join(', ')}
-        </span>
-        {may ? (
-          <span className="ml-auto flex items-center gap-2">
-            {test.data ? (
-              <span role="status" className={test.data.accepted ? 'text-moss' : 'text-vermilion'}>
-                {test.data.says}
-              </span>
-            ) : null}
-            <Button size="compact" disabled={test.isPending} onClick={() => test.mutate()}>
-              {test.isPending ? 'Sending …' : 'Send a test'}
-            </Button>
-            {sure ? (
-              <Button size="compact" kind="danger" disabled={gone.isPending} onClick={() => gone.mutate()}>
-                Remove {one.name}
-              </Button>
-            ) : (
-              <Button size="compact" onClick={() => setSure(true)}>
-                Remove
-              </Button>
-            )}
-          </span>
-        ) : null}
-      </div>
-      {one.issue ? (
-        <p className="mt-1 text-vermilion">
-          {one.issue.says} <span className="text-second">{one.issue.next}</span>
-        </p>
-      ) : null}
-      {test.error ? <Trouble error={test.error} /> : null}
-      {gone.error ? <Trouble error={gone.error} /> : null}
-    </div>
+    <WayOut
+      one={one}
+      path={`/api/alerts/${encodeURIComponent(one.name ?? '')}`}
+      queryKey={key}
+      target={one.target}
+      mayTest={may}
+      mayRemove={may}
+    >
+      {one.topics.length === alertTopics.length ? 'of all that goes wrong' : one.topics.map(spoken).join(', ')}
+    </WayOut>
   );
 }
 

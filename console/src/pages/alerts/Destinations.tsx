@@ -3,14 +3,13 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { atLeast } from '../../../../src/core/states';
 import { bytesText } from '../../../../src/core/sizes';
-import type { AlertTest } from '../../../../src/wire/alerts';
 import type { Destination } from '../../../../src/wire/destinations';
 import type { PageOf } from '../../../../src/wire/parts';
 import type { Me } from '../../../../src/wire/people';
-import { get, post, remove } from '../../data/api';
+import { get, post } from '../../data/api';
 import { Ago, Button, Trouble } from '../../parts/basics';
 import { Choice, Text } from '../../parts/fields';
-import { Chip } from '../../parts/Mark';
+import { WayOut } from './WayOut';
 
 const key = ['destinations'];
 
@@ -33,62 +32,24 @@ export function Destinations(): React.ReactNode {
 }
 
 function One({ one, mayTest, mayRemove }: { one: Destination; mayTest: boolean; mayRemove: boolean }) {
-  const client = useQueryClient();
-  const path = `/api/destinations/${encodeURIComponent(one.name)}`;
-  const [sure, setSure] = useState(false);
-  const test = useMutation({ mutationFn: () => post<AlertTest>(`${path}/test`) });
-  const gone = useMutation({
-    mutationFn: () => remove(path, {}),
-    onSettled: () => client.invalidateQueries({ queryKey: key }),
-  });
   return (
-    <div className="border-b border-faint px-5 py-3">
-      <div className="flex flex-wrap items-center gap-x-3 gap-y-1.5">
-        <span className="font-semibold">{one.name}</span>
-        <span className="code break-all">{one.url}</span>
-        <Chip tone="plain">
-          {one.environment ? `${one.project ?? 'all projects'}/${one.environment}` : (one.project ?? 'everything')}
-        </Chip>
-        <span className="text-second">
-          {one.sentAt ? (
-            <>
-              {one.sentLines.toLocaleString()} lines, the last <Ago at={one.sentAt} />
-            </>
-          ) : (
-            'nothing yet'
-          )}
-          {one.leftBytes ? <span className="text-ochre"> · {bytesText(one.leftBytes)} left out</span> : null}
-        </span>
-        <span className="ml-auto flex items-center gap-2">
-          {test.data ? (
-            <span role="status" className={test.data.accepted ? 'text-moss' : 'text-vermilion'}>
-              {test.data.says}
-            </span>
-          ) : null}
-          {mayTest ? (
-            <Button size="compact" disabled={test.isPending} onClick={() => test.mutate()}>
-              {test.isPending ? 'Sending …' : 'Send a test'}
-            </Button>
-          ) : null}
-          {mayRemove && sure ? (
-            <Button size="compact" kind="danger" disabled={gone.isPending} onClick={() => gone.mutate()}>
-              Remove {one.name}
-            </Button>
-          ) : mayRemove ? (
-            <Button size="compact" onClick={() => setSure(true)}>
-              Remove
-            </Button>
-          ) : null}
-        </span>
-      </div>
-      {one.issue ? (
-        <p className="mt-1 text-vermilion">
-          {one.issue.says} <span className="text-second">{one.issue.next}</span>
-        </p>
-      ) : null}
-      {test.error ? <Trouble error={test.error} /> : null}
-      {gone.error ? <Trouble error={gone.error} /> : null}
-    </div>
+    <WayOut
+      one={one}
+      path={`/api/destinations/${encodeURIComponent(one.name)}`}
+      queryKey={key}
+      target={one.url}
+      mayTest={mayTest}
+      mayRemove={mayRemove}
+    >
+      {one.sentAt ? (
+        <>
+          {one.sentLines.toLocaleString()} lines, the last <Ago at={one.sentAt} />
+        </>
+      ) : (
+        'nothing yet'
+      )}
+      {one.leftBytes ? <span className="text-ochre"> · {bytesText(one.leftBytes)} left out</span> : null}
+    </WayOut>
   );
 }
 

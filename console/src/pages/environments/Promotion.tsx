@@ -7,7 +7,7 @@ import type { Promotion } from '../../../../src/wire/releases';
 import { get, paths, post, Refusal } from '../../data/api';
 import { Ago, Button, Crumbs, Empty, Loading, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
-import { WhatWillBe } from './Outlook';
+import { WhatWillBe } from './WhatWillBe';
 
 export function PromotionPage(): React.ReactNode {
   const { project, environment } = useParams({ strict: false }) as { project: string; environment: string };

@@ -9,7 +9,7 @@ import type { Run } from '../../../../src/wire/runs';
 import type { RecogniseBody, Recognised, SourceBranches } from '../../../../src/wire/guide';
 import { get, paths, post } from '../../data/api';
 import { Button, short, Trouble } from '../../parts/basics';
-import { Anew } from './Anew';
+import { Anew, Hosted } from './HostedHere';
 import { DefinitionEditor } from './Definition';
 import { Check, Field, fieldLook, Text, smallFieldLook, Fold } from '../../parts/fields';
 import { Mark } from '../../parts/Mark';
@@ -215,50 +215,6 @@ export function GuidePage(): React.ReactNode {
         </Step>
       </ol>
     </div>
-  );
-}
-
-/** Commits that are pushed straight to the service: a name, and the address to push to. */
-function Hosted() {
-  const [name, setName] = useState('');
-  const add = useMutation({ mutationFn: () => post<AddedProject>('/api/projects', { name, source: 'hosted' }) });
-  return (
-    <Fold className="mt-3 text-second" title="I will push to Tsunagi directly">
-      <form
-        className="mt-2 flex flex-wrap items-end gap-3 text-ink"
-        onSubmit={(event) => {
-          event.preventDefault();
-          add.mutate();
-        }}
-      >
-        <Text
-          label="Its name"
-          value={name}
-          set={setName}
-          title="Lower case letters, digits and dashes, beginning with a letter"
-          required
-        />
-        <Button type="submit" disabled={add.isPending || name === '' || add.isSuccess}>
-          Add it
-        </Button>
-      </form>
-      {add.error ? (
-        <div className="mt-2">
-          <Trouble error={add.error} />
-        </div>
-      ) : null}
-      {add.data ? (
-        <p className="mt-2 text-ink">
-          Push to it:{' '}
-          <span className="code break-all">git push {add.data.endpoint.replace('//', '//x:TOKEN@')} main</span>, with a
-          token of the role developer. Then{' '}
-          <Link to="/$project" params={{ project: add.data.name }} className="font-semibold text-indigo">
-            {add.data.name}
-          </Link>{' '}
-          shows how it goes, and proposes a definition where there is none.
-        </p>
-      ) : null}
-    </Fold>
   );
 }
 

@@ -15,7 +15,7 @@ export class Destination extends Model<InferAttributes<Destination>, InferCreati
   declare name: string;
   declare kind: DestinationKind;
   declare url: string;
-  /** Certificates that it is known by besides those of everybody (PEM). */
+  /** Certificates that it is known by instead of those of everybody (PEM). */
   declare authorities: string | null;
   /** Name and value of a header. */
   declare sealed: Buffer | null;

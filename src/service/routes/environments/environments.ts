@@ -3,7 +3,7 @@ import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../../../core/errors/errors.js';
 import { atLeast } from '../../../core/states.js';
 import { deploy, deployAgain, needRelease, needsReleaser } from '../../../engine/deployments/acts.js';
-import { lookAhead } from '../../../engine/deployments/outlook.js';
+import { lookAhead } from '../../../engine/deployments/look-ahead.js';
 import { restart } from '../../../engine/deployments/restarts.js';
 import { scale } from '../../../engine/deployments/scaling.js';
 import { promote } from '../../../engine/deployments/promotions.js';
@@ -18,7 +18,7 @@ import {
   Environment,
   EnvironmentDetail,
   Hold,
-  Outlook,
+  LastLook,
   RestartBody,
   Restarted,
   ScaleBody,
@@ -74,14 +74,14 @@ export function environmentRoutes(app: App, service: Service): void {
   );
 
   app.get(
-    '/api/projects/:project/environments/:name/outlook',
+    '/api/projects/:project/environments/:name/look',
     {
       schema: {
         querystring: Type.Object({ release: Type.Integer({ minimum: 1 }) }, { additionalProperties: false }),
-        response: { 200: Outlook },
+        response: { 200: LastLook },
       },
     },
-    async (request): Promise<Outlook> => {
+    async (request): Promise<LastLook> => {
       const { project, environment } = await needEnvironment(service, request);
       const release = await needRelease(records, project, request.query.release);
       const { cost, prices, ...look } = await lookAhead(service.context, records, project, environment, release);

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { moneyText } from '../../../../src/core/cost/cost';
 import { bytesText } from '../../../../src/core/sizes';
-import type { Outlook } from '../../../../src/wire/environments/environments';
+import type { LastLook } from '../../../../src/wire/environments/environments';
 import { get, paths } from '../../data/api';
 import { Chip } from '../../parts/Mark';
 
@@ -16,8 +16,8 @@ export function WhatWillBe({
   release: number;
 }) {
   const look = useQuery({
-    queryKey: ['promotion', project, environment, 'outlook', release],
-    queryFn: () => get<Outlook>(`${paths.environment(project, environment)}/outlook?release=${release}`),
+    queryKey: ['promotion', project, environment, 'look', release],
+    queryFn: () => get<LastLook>(`${paths.environment(project, environment)}/look?release=${release}`),
   });
   const one = look.data;
   if (!one) return null;

@@ -1,7 +1,7 @@
 /** deploy --look: what a deployment would make and start, and what that costs. */
 import { CodedError } from '../../../core/errors/errors.js';
 import { moneyText } from '../../../core/cost/cost.js';
-import type { Outlook } from '../../../wire/environments/environments.js';
+import type { LastLook } from '../../../wire/environments/environments.js';
 import { environmentPlace, get } from '../../api.js';
 import { bold, bytes, faint, plain, say, table } from '../../print.js';
 import { give, numberOf, type Shared } from '../shared.js';
@@ -14,10 +14,10 @@ export async function lookAhead(environment: string, release: string, options: S
       detail: `\`${plain(release)}\` is no release; one looks like r57.`,
       command: 'deploy',
     });
-  give(options, await get<Outlook>(`${place.path}/outlook?release=${number}`), (one) => show(one, place));
+  give(options, await get<LastLook>(`${place.path}/look?release=${number}`), (one) => show(one, place));
 }
 
-function show(one: Outlook, { project, name }: { project: string; name: string }): void {
+function show(one: LastLook, { project, name }: { project: string; name: string }): void {
   say(bold(`r${one.release} in ${plain(project)}/${plain(name)}`), '');
   const there = (yes: boolean) => (yes ? 'there, and kept' : 'is made');
   say(

@@ -1,5 +1,5 @@
 /** A last look: what a deployment of a release would make and start in an environment, and what that comes to. Nothing is done. */
-import { type Outlook, outlookCost } from '../../core/cost/outlook.js';
+import { type MonthAhead, monthAhead } from '../../core/cost/month-ahead.js';
 import { type Size, sizeOf } from '../../core/scale/sizes.js';
 import type { PartKind } from '../../core/states.js';
 import { pricesNow } from '../../records/cost/cost.js';
@@ -24,7 +24,7 @@ export interface Look {
   /** The command that runs before its programs start. */
   prepare: string | null;
   prices: { currency: string } | null;
-  cost: Outlook | null;
+  cost: MonthAhead | null;
 }
 
 export async function lookAhead(
@@ -66,7 +66,7 @@ export async function lookAhead(
     prices: prices && { currency: prices.currency },
     cost:
       prices &&
-      outlookCost(
+      monthAhead(
         parts.flatMap((one) => (one.size ? [one.size] : [])),
         prices,
       ),
