@@ -151,6 +151,20 @@ describe('variables', () => {
     );
   });
 
+  it('and where there is no repository yet, one that works is live in one step', async () => {
+    await page.goto(`${world.url}/add`);
+    await page.getByText('There is no repository yet').click();
+    await page.getByLabel('Its name').fill('notice');
+    await page.getByLabel('It begins with').click();
+    await page.getByRole('option', { name: 'a site of files' }).click();
+    await page.getByRole('button', { name: 'Begin', exact: true }).click();
+    await see(/git clone http.*\/git\/notice/);
+    await see('notice is added, with a first commit.');
+    await page.getByRole('link', { name: /notice-staging\.localhost/ }).waitFor();
+    expect(await violations(page)).toEqual([]);
+    expect((await world.visit('notice-staging.localhost')).text).toContain('<h1>notice</h1>');
+  });
+
   it('and definitions come to a project that is pushed here, too: added, proposed, kept, live', async () => {
     await page.goto(`${world.url}/add`);
     await page.getByText('I will push to Tsunagi directly').click();

@@ -202,11 +202,13 @@ export function GuidePage(): React.ReactNode {
             </div>
           ) : null}
         </Step>
-        <Step number={3} title="Settings" done={added !== null} waits={!found}>
+        <Step number={3} title="Settings" done={added !== null} waits={!found && !added}>
           {found && !added ? <Settings source={sourceBody(source)} found={found} text={text} added={setAdded} /> : null}
           {added ? (
             <p className="text-second">
-              {added} is added. It is looked at every minute, and at once when its code host tells of a push.
+              {found
+                ? `${added} is added. It is looked at every minute, and at once when its code host tells of a push.`
+                : `${added} is added, with a first commit. What is pushed to it follows.`}
             </p>
           ) : null}
         </Step>
