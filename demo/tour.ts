@@ -220,6 +220,20 @@ export async function tour({
   const digest = await command('tsunagi job run sailings/production digest');
   expect('it reads the timetable, and passes', digest.includes('Mejima: ') && digest.includes('passed'));
 
+  act('A volume: what the job wrote outlives every deployment, and is brought back from a backup');
+  const day = new Date().toISOString().slice(0, 10);
+  expect('the API reads what the job wrote', (await look(production, `/api/reports/${day}`)).includes('Mejima: '));
+  const kept = await command('tsunagi resource show sailings/production reports');
+  expect('it says where it is, and how full', /reports on agent-1/.test(kept) && /% full/.test(kept));
+  const copied = /Backup (\d+)/.exec(await command('tsunagi resource backup sailings/production reports'))?.[1];
+  await command(
+    `tsunagi resource restore sailings/staging reports --backup ${copied} --from sailings/production --yes`,
+  );
+  await until(
+    async () => ((await look(staging, '/api/reports').catch(() => '')).includes(day) ? true : null),
+    'the reports of production in staging',
+  );
+
   act('Hands inside: one command, and a shell beside a running program');
   const inside = await command('tsunagi exec sailings/staging -- node -p process.env.TSUNAGI_RELEASE');
   expect('it has what the programs have', inside.trim() === (await released(staging)));

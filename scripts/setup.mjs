@@ -47,7 +47,10 @@ const wanted = [
   ['bubblewrap', has('bwrap')],
   ['passt', has('pasta')],
   ['iproute2', has('ip')],
-  ['util-linux', has('setpriv') && has('unshare')],
+  ['util-linux', has('setpriv') && has('unshare') && has('fallocate')],
+  ['mount', has('mount') && has('losetup')],
+  // File systems of volumes.
+  ['e2fsprogs', has('mkfs.ext4') && has('resize2fs')],
   // Sandboxes see the system's own tools: one elsewhere on PATH does not help.
   ...(tests
     ? [

@@ -41,15 +41,19 @@ release:
       settings: { at: /settings.json, names: [PUBLIC_API, PIER] }
       headers: { /: { X-Content-Type-Options: nosniff } }
       redirects: { /timetable: / }
-    api: { kind: server, files: [package.json, src/], start: node src/api.js, at: /api, ready: /api/ready, instances: 2 }
+    api:
+      { kind: server, files: [package.json, src/], start: node src/api.js, at: /api, ready: /api/ready, instances: 2, volumes: [reports] }
     caller: { kind: worker, files: [package.json, src/], start: node src/caller.js }
-    digest: { kind: job, files: [package.json, src/], run: node src/digest.js, at: ["05:00 Asia/Tokyo"], timeout: 2m }
+    digest:
+      { kind: job, files: [package.json, src/], run: node src/digest.js, at: ["05:00 Asia/Tokyo"], timeout: 2m, volumes: [reports] }
   resources:
     timetable: { kind: postgres, backup: { every: 1d, keep: 7, try: 7d } }
+    reports: { kind: volume, size: 32M, backup: { every: 1d, keep: 7, try: 7d } }
   prepare: { part: api, run: node src/migrate.js }
   migrations: { files: [src/migrations/] }
   variables:
     DATABASE_URL: { from: timetable.url }
+    REPORTS: { from: reports.path }
     PIER: { default: Kohama South }
     PUBLIC_URL: { from: environment.url }
     PUBLIC_API: { from: environment.url, append: /api }
@@ -138,7 +142,8 @@ export function arrival({ at, to }) {
 }
 `;
 
-const api = (row: string, extra = '') => `import { createServer } from 'node:http';
+const api = (row: string, extra = '') => `import { readdirSync, readFileSync } from 'node:fs';
+import { createServer } from 'node:http';
 import { sailings } from './store.js';
 import { arrival, departures } from './timetable.js';
 
@@ -155,6 +160,9 @@ const serve = async (request, response) => {
     const rows = departures(await sailings(), searchParams.get('from') ?? '00:00');
     return answer(response, 200, { pier: process.env.PIER, departures: rows.map((one) => (${row})) });
   }
+  const day = /^\\/api\\/reports\\/([0-9-]{10})$/.exec(pathname)?.[1];
+  if (pathname === '/api/reports') return answer(response, 200, { days: readdirSync(process.env.REPORTS).map((name) => name.slice(0, 10)).sort() });
+  if (day) return answer(response, 200, { day, report: readFileSync(process.env.REPORTS + '/' + day + '.txt', 'utf8') });
 ${extra}  answer(response, 404, { error: 'nothing here' });
 };
 
@@ -167,12 +175,15 @@ createServer((request, response) =>
 `;
 const goodRow = '{ ...one, arrives: arrival(one) }';
 
-const digest = `import { sailings } from './store.js';
+const digest = `import { writeFileSync } from 'node:fs';
+import { sailings } from './store.js';
 
-// What the harbour office reads in the morning.
+// What the harbour office reads in the morning; every day's report is kept.
 const count = {};
 for (const { to } of await sailings()) count[to] = (count[to] ?? 0) + 1;
-for (const [to, sailings] of Object.entries(count).sort()) console.log(to + ': ' + sailings + ' sailings today');
+const lines = Object.entries(count).sort().map(([to, sailings]) => to + ': ' + sailings + ' sailings today');
+for (const line of lines) console.log(line);
+writeFileSync(process.env.REPORTS + '/' + new Date().toISOString().slice(0, 10) + '.txt', lines.join('\\n') + '\\n');
 process.exit(0);
 `;
 

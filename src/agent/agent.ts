@@ -11,6 +11,7 @@ import type { AttemptWork, PollAnswer, Registered } from '../wire/rooms/work.js'
 import { type RunningAttempt, startAttempt } from './attempts/attempt.js';
 import type { Takes } from '../core/states.js';
 import { adoptInstance, type RunningInstance, startInstance } from './instances/instance.js';
+import { openChores } from './volumes/chores.js';
 import { startSampler } from './instances/sampler.js';
 import { type RunningTerminal, startTerminal } from './terminals/terminal.js';
 import { upSeconds, writeLease } from './instances/keeper.js';
@@ -32,6 +33,9 @@ const memoryOfInstance = 256 * 1024 ** 2;
 
 /** Terminals of people at the same time. */
 const mostTerminals = 16;
+
+/** Chores of volumes at the same time. */
+const mostChores = 4;
 
 /** Bytes of memory that could be given out now; all of it where the machine does not say. */
 function memoryLeft(): number {
@@ -72,6 +76,7 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
   const attempts = new Map<string, RunningAttempt>();
   const instances = new Map<string, RunningInstance>();
   const terminals = new Map<string, RunningTerminal>();
+  const chores = openChores(context);
   for (const folder of readdirSync(join(options.folder, 'live'))) {
     const instance = adoptInstance(context, join(options.folder, 'live', folder));
     if (instance) keep(instance);
@@ -117,8 +122,9 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       attempts: held(attempts),
       hurt,
     };
-    // The service has counted them lost.
+    // The service has counted them lost, or gives them anew.
     for (const terminal of terminals.values()) terminal.drop();
+    for (const { id } of chores.held()) chores.drop(id);
     const answer = await client.post<Registered>('/api/agent/register', body);
     hurt.length = 0;
     context.address = answer.address;
@@ -159,12 +165,14 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
         if (terminals.get(work.id) === terminal) terminals.delete(work.id);
       });
     }
+    if (!closing) for (const work of answer.chores ?? []) chores.take(work);
     for (const id of answer.stop) attempts.get(id)?.stop();
     for (const id of answer.end) instances.get(id)?.end();
     for (const id of answer.drop) {
       attempts.get(id)?.drop();
       instances.get(id)?.drop();
       terminals.get(id)?.drop();
+      chores.drop(id);
     }
   };
 
@@ -181,6 +189,7 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
         const began = upSeconds();
         const full = await context.full();
         const told = [...gaveUp];
+        const news = chores.news();
         const body = {
           boot,
           full,
@@ -190,11 +199,15 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
           instances: held(instances),
           terminals: held(terminals),
           terminalRoom: Math.max(0, mostTerminals - terminals.size),
+          chores: chores.held(),
+          choreRoom: Math.max(0, mostChores - chores.held().length),
+          ...(news ? { volumes: news } : {}),
           gaveUp: told,
           waitMs: Math.floor(leaseMs / 3),
         };
         const answer = await client.post<PollAnswer>('/api/agent/poll', body, { signal: polling.signal });
         for (const id of told) gaveUp.delete(id);
+        if (news) chores.told(news);
         if (closing) return;
         lease = began + leaseMs / 1000;
         for (const instance of instances.values())
@@ -220,12 +233,14 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
     async close(what = 'leave') {
       closing = true;
       sampler.stop();
+      chores.stop();
       for (const attempt of [...attempts.values(), ...terminals.values()]) attempt.drop();
       if (what === 'end') for (const instance of instances.values()) instance.drop();
       if (what === 'end') await Promise.all([...instances.values()].map((instance) => instance.done));
       stopped = true;
       poke();
       await Promise.all([...attempts.values(), ...terminals.values()].map((one) => one.done));
+      await chores.over();
       await running;
       await close();
       await client.close();

@@ -1,5 +1,6 @@
 import type { Issue } from '../core/errors/errors.js';
 import type { Client } from '../wire/rooms/client.js';
+import type { Volumes } from '../resources/volumes/volumes.js';
 import type { Databases } from '../resources/postgres/attempts.js';
 import type { Caches } from './attempts/caches.js';
 import type { LogBounds } from './log/keptlog.js';
@@ -10,6 +11,7 @@ import type { ReadyChains } from './sandbox/ready.js';
 
 export interface AgentContext {
   client: Client;
+  name: string;
   /** The agent's folder: `work/`, `live/`, `layers/`, `bin/`. */
   folder: string;
   host: Host;
@@ -18,6 +20,7 @@ export interface AgentContext {
   layers: Layers;
   chains: ReadyChains;
   caches: Caches;
+  volumes: Volumes;
   /** Databases for attempts; null where no cluster was named. */
   databases: Databases | null;
   /** Address under which edges reach instances, and the ports that they may have; as the agent's token says. */

@@ -45,7 +45,7 @@ export type Health = (typeof healths)[number];
 export const instanceStates = ['waiting', 'starting', 'ready', 'failed', 'ended', 'lost'] as const;
 export type InstanceState = (typeof instanceStates)[number];
 
-export const resourceKinds = ['postgres'] as const;
+export const resourceKinds = ['postgres', 'volume'] as const;
 export type ResourceKind = (typeof resourceKinds)[number];
 
 /** How each is entered and left: `core/advance/resources.ts`. */
@@ -91,6 +91,7 @@ export const alertTopics = [
   'main-failed',
   'address-failing',
   'resource-failed',
+  'volume-full',
   'backup-failed',
   'job-failed',
   'destination-failing',
@@ -106,6 +107,20 @@ export type OwnTopic = (typeof ownTopics)[number];
 /** A copy of a resource: asked → making → kept → removed, or failed. */
 export const backupStates = ['asked', 'making', 'kept', 'removed', 'failed'] as const;
 export type BackupState = (typeof backupStates)[number];
+
+/** Files on one agent: being made; the ones that programs use; left behind where others took their place; on their way out; gone. */
+export const volumeStates = ['making', 'there', 'left', 'removing', 'removed'] as const;
+export type VolumeState = (typeof volumeStates)[number];
+
+/** What the size of a volume is held by: a file system of its own, or by counting, which stops nobody at once. */
+export const volumeHolds = ['filesystem', 'counting'] as const;
+export type VolumeHold = (typeof volumeHolds)[number];
+
+/** What an agent does to a volume of its own; how it goes on: `core/advance/chores.ts`. */
+export const choreActs = ['make', 'enlarge', 'restore', 'back up', 'try', 'remove'] as const;
+export type ChoreAct = (typeof choreActs)[number];
+export const choreStates = ['asked', 'given', 'done', 'failed', 'dropped'] as const;
+export type ChoreState = (typeof choreStates)[number];
 
 /** Who has a login: the parts of a deployment, one try of its prepare, a person. */
 export const loginUses = ['parts', 'prepare', 'person'] as const;

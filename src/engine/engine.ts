@@ -30,6 +30,8 @@ import { backupLanes } from './resources/backups.js';
 import { lookAround } from './resources/look.js';
 import { resourceLanes } from './resources/resources.js';
 import { dropOldTerminals } from '../records/deployments/terminals.js';
+import { forgetChores } from '../records/resources/chores.js';
+import { sweepVolumes } from './resources/volumes.js';
 import { sweepTerminals } from './terminals/terminals.js';
 import { stepSpace } from './upkeep/space.js';
 import { sweepHosted, workIntake } from './sources/sources.js';
@@ -171,6 +173,12 @@ export async function startEngine(context: Context): Promise<Engine> {
       sweepMs: sweep,
       log,
     }),
+    volumes: startLoop({
+      name: 'volumes',
+      step: () => sweepVolumes(context).then(() => false),
+      sweepMs: sweep * 2,
+      log,
+    }),
     seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
     space: startLoop({ name: 'space', step: () => stepSpace(context), sweepMs: context.timing.space, log }),
     upkeep: startLoop({
@@ -187,6 +195,7 @@ export async function startEngine(context: Context): Promise<Engine> {
         await forgetSent(records);
         await dropOldJobAttempts(records);
         await dropOldTerminals(records);
+        await forgetChores(records);
         await sweepScratch(context);
         await sweepRemoved(context);
         return false;

@@ -17,6 +17,7 @@ import * as prices from './migrations/014-prices.js';
 import * as terminals from './migrations/015-terminals.js';
 import * as destinations from './migrations/016-destinations.js';
 import * as beginnings from './migrations/017-beginnings.js';
+import * as volumes from './migrations/018-volumes.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -37,6 +38,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   terminals,
   destinations,
   beginnings,
+  volumes,
 ];
 
 const lock = 7_403_121;

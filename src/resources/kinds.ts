@@ -2,7 +2,7 @@
  * What a kind of resource can do. Everything carries the id of its row and may be asked for twice: who asked may have died before it
  * heard the answer.
  */
-import type { Readable, Writable } from 'node:stream';
+import type { Readable } from 'node:stream';
 import type { ResourceKind as KindName } from '../core/states.js';
 
 export interface Login {
@@ -18,8 +18,8 @@ export interface Login {
 export interface Looked {
   /** What it takes on disk. */
   bytes: number;
-  /** Sessions that are open. */
-  connections: number;
+  /** Sessions that are open; null: nothing of the kind has any. */
+  connections: number | null;
 }
 
 /** Where programs reach it: a name that leads there is added by whoever starts them. */
@@ -45,26 +45,38 @@ export interface TableRows {
   more: boolean;
 }
 
+/** Bytes that are stored. */
+export interface Kept {
+  digest: string;
+  size: number;
+}
+
+export interface StoredBytes {
+  digest: string;
+  open(): Promise<Readable>;
+}
+
+/** What was counted in a copy that was restored beside its resource. */
+export interface Counted {
+  tables: number | null;
+  rows: number | null;
+  files: number | null;
+}
+
 export interface Kind<Spec> {
   kind: KindName;
   make(id: string, spec: Spec): Promise<void>;
-  addLogin(id: string, login: Login): Promise<void>;
-  /** Ends its sessions; what it made stays. */
-  endLogin(id: string, login: string): Promise<void>;
-  /** Field of a reference → value, for a program that finds the server under the name `host`. */
-  references(id: string, host: string, login: Pick<Login, 'id' | 'password'>): Record<string, string>;
-  reached(): Reached;
   look(id: string): Promise<Looked>;
   /**
-   * Writes a copy of it as of one moment into `to`, which it ends. `copy` names the copy. Ended by `abort`; what was made for it on the
-   * server is gone when this returns, or with the next copy of the name.
+   * Copies it as of one moment, or as near to that as it can, into what `store` keeps. `copy` names the copy. Ended by `abort`; what was
+   * made for it is gone when this returns, or with the next copy of the name.
    */
-  backUp(id: string, copy: string, to: Writable, abort: AbortSignal): Promise<void>;
+  backUp(id: string, copy: string, store: (bytes: Readable) => Promise<Kept>, abort: AbortSignal): Promise<Kept>;
   /** Puts a copy in the place of what is there. `turn` names this wish: one that was fulfilled already is not fulfilled again. */
-  restore(id: string, turn: string, spec: Spec, from: Readable): Promise<void>;
+  restore(id: string, turn: string, spec: Spec, from: StoredBytes): Promise<void>;
   /** Restores a copy beside it, counts what is in it, and removes that again. */
-  tryOut(id: string, copy: string, spec: Spec, from: Readable): Promise<{ tables: number; rows: number }>;
-  /** Ends all sessions, and removes it with its logins. */
+  tryOut(id: string, copy: string, spec: Spec, from: StoredBytes): Promise<Counted>;
+  /** Ends whatever uses it, and removes it. */
   remove(id: string): Promise<void>;
   close(): Promise<void>;
 }

@@ -1,5 +1,6 @@
 /** Starts the service: records, engine, HTTP. */
 import { openSteps } from '../engine/runs/steps.js';
+import { volumeKind } from '../engine/resources/volumes.js';
 import { type Clusters, openKinds } from '../engine/resources/kinds.js';
 import { openTold } from '../engine/figures/told.js';
 import { addressCheck } from '../engine/outward.js';
@@ -87,6 +88,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
   const url = options.url ?? `http://${options.host}:${options.port}`;
   const keeping = { ...defaultKeeping, ...options.keeping };
   const keys = openKeys(join(options.data, 'keys'));
+  const timing = { ...defaultTiming, ...options.timing };
   const context: Context = {
     records,
     blobs: await openBlobs(join(options.data, 'blobs')),
@@ -95,7 +97,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     door: options.door ?? null,
     repositories: join(options.data, 'repositories'),
     addresses: options.addresses,
-    timing: { ...defaultTiming, ...options.timing },
+    timing,
     keeping,
     full: () => fullDisk(options.data, keeping.free, 'the service'),
     log,
@@ -107,7 +109,12 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     steps: openSteps(() => context),
     takers: openTakers(),
     told: openTold(),
-    kinds: openKinds(options.clusters ?? {}, keys, addressCheck(options.networks ?? [])),
+    kinds: openKinds(
+      options.clusters ?? {},
+      keys,
+      addressCheck(options.networks ?? []),
+      volumeKind({ records, timing, now: Date.now }),
+    ),
     channels: { mail: openMail(options.mail ?? null), check: addressCheck(options.networks ?? []) },
     patience: { ...defaultPatience, ...options.patience },
     names: {

@@ -87,7 +87,14 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   };
   if (attempt.kind === 'prepare') {
     const { part, run } = release.plan.prepare ?? { part: '', run: 'true' };
-    return { ...base, commands: [run], files: null, layers: layersOf(release, part), reach: opened.reach };
+    return {
+      ...base,
+      commands: [run],
+      files: null,
+      layers: layersOf(release, part),
+      reach: opened.reach,
+      volumes: volumesOf(release, part, opened),
+    };
   }
   if (attempt.kind === 'job') {
     const part = release.plan.parts[attempt.part ?? ''];
@@ -101,6 +108,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
       // As the programs of its release have it.
       network: 'open',
       reach: opened.reach,
+      volumes: volumesOf(release, attempt.part ?? '', opened),
     };
   }
   const verify = deployment.environment_plan.verify ?? { run: 'true', reads: [] };
@@ -152,6 +160,7 @@ export async function terminalWork(context: Context, row: TerminalRow): Promise<
     layers: layersOf(release, row.part),
     variables: { ...terminal, ...variables },
     reach: [...edgeReach(context, environment), ...opened.reach],
+    volumes: volumesOf(release, row.part, opened),
   };
 }
 
@@ -209,6 +218,7 @@ export async function instanceWork(context: Context, instance: InstanceRow): Pro
     layers: layersOf(scene.release, instance.part),
     ...(await variablesOf(context, scene, opened)),
     reach: opened.reach,
+    volumes: volumesOf(scene.release, instance.part, opened),
     ...(size?.memory == null ? {} : { memory: size.memory }),
     ...(size?.cpu == null ? {} : { cpu: size.cpu }),
     logBytes: instance.log_bytes,
@@ -235,6 +245,13 @@ async function deploymentScene(context: Context, id: string): Promise<Scene> {
 
 const layersOf = (release: ReleaseRow, part: string): string[] =>
   release.parts.find((one) => one.name === part)?.layers.map((layer) => layer.digest) ?? [];
+
+/** The volumes that a part sees. */
+const volumesOf = ({ plan }: ReleaseRow, part: string, { volumes }: OpenedResources): { id: string; name: string }[] =>
+  (plan.parts[part]?.volumes ?? []).flatMap((name) => {
+    const id = volumes[name];
+    return id === undefined ? [] : [{ id, name }];
+  });
 
 async function variablesOf(
   context: Context,

@@ -365,7 +365,7 @@ describe('a stored definition', () => {
       },
     };
     const now = storedDefinition(stored);
-    expect([now.version, now.tools]).toEqual([5, { node: '>=20' }]);
+    expect([now.version, now.tools]).toEqual([6, { node: '>=20' }]);
     expect(now.release?.parts.p).toMatchObject({
       instances: 2,
       strip: false,
@@ -394,6 +394,6 @@ describe('a stored definition', () => {
     });
     expect(storedDefinition(now)).toBe(now);
     expect(now.release).toMatchObject({ resources: {}, migrations: null });
-    expect(() => storedDefinition({ ...now, version: 6 } as never)).toThrow('version 6');
+    expect(() => storedDefinition({ ...now, version: 7 } as never)).toThrow('version 7');
   });
 });

@@ -16,9 +16,31 @@ const room = (id: string, change: Partial<Room> = {}): Room => ({
   has: {},
   ...change,
 });
-const waits = (id: string, of = 'd api', memory = 256 * MiB): Waiting => ({ id, of, memory });
+const waits = (id: string, of = 'd api', memory = 256 * MiB, only: string[] | null = null): Waiting => ({
+  id,
+  of,
+  memory,
+  only,
+});
 
 describe('a place for an instance', () => {
+  it('is where its volumes are, or nowhere for now', () => {
+    const rooms = [room('a'), room('b', { taken: 700 * MiB })];
+    const placed = place(
+      [
+        waits('1', 'd api', 256 * MiB, ['b']),
+        waits('2', 'd api', 256 * MiB, []),
+        waits('3', 'd api', 512 * MiB, ['b']),
+        waits('4'),
+      ],
+      rooms,
+    );
+    // The one behind those that wait is not held up by them.
+    expect([...placed]).toEqual([
+      ['1', 'b'],
+      ['4', 'a'],
+    ]);
+  });
   it('is with whoever has the fewest of its part, then the most memory left', () => {
     const placed = place([waits('1'), waits('2'), waits('3')], [room('a', { taken: 256 * MiB }), room('b')]);
     expect([...placed]).toEqual([

@@ -117,7 +117,7 @@ async function recordRun(
     mode: '100644',
     id: sha256(text).slice(0, 40),
   }));
-  const model = { version: 5 as const, tools: {}, tasks: plans, release: null, environments: {} };
+  const model = { version: 6 as const, tools: {}, tasks: plans, release: null, environments: {} };
   const commit = sha256(JSON.stringify(tree)).slice(0, 40);
   const { number } = await addRun(records, {
     project: project.id,

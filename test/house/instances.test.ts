@@ -4,7 +4,9 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { LogChunk } from '../../src/wire/logs.js';
 import type { PageOf } from '../../src/wire/parts.js';
-import { openWorld, until, type World } from './world.js';
+import type { AddedToken } from '../../src/wire/people.js';
+import type { PollAnswer } from '../../src/wire/rooms/work.js';
+import { api, openWorld, until, type World } from './world.js';
 
 let world: World;
 beforeAll(async () => {
@@ -70,4 +72,47 @@ describe('an agent', () => {
     await world.api().raw('DELETE', '/api/projects/loud', { headers: { 'idempotency-key': crypto.randomUUID() } });
     await until('it has ended', async () => !existsSync(folder), 150_000);
   }, 240_000);
+
+  it('that never heard of an instance keeps nobody waiting for its end', async () => {
+    const { checkout: own, first } = await world.hosted('quiet', {
+      'package.json': '{ "type": "module" }\n',
+      'bell.js': 'setInterval(() => {}, 1000);\n',
+      'tsunagi.yaml': definition(),
+    });
+    await own.push();
+    await world.waitLive('quiet', 'staging', first);
+    // Another agent, whose answers are lost on their way.
+    const { token } = await world.api().post<AddedToken>('/api/tokens', {
+      name: 'deaf',
+      kind: 'agent',
+      takes: ['live'],
+      address: '127.0.0.1',
+      ports: { from: 33_000, to: 33_100 },
+    });
+    const boot = crypto.randomUUID();
+    const none = { attempts: [], slots: 0 };
+    const deaf = api(world.url, token);
+    const register = { name: 'deaf', boot, tools: {}, base: '0'.repeat(64), sandbox: {}, hurt: [], ...none };
+    expect((await deaf.raw('POST', '/api/agent/register', { body: register })).status).toBe(200);
+    const poll = async () => {
+      const body = { boot, full: null, room: 5, instances: [], gaveUp: [], waitMs: 0, ...none };
+      return (await deaf.raw('POST', '/api/agent/poll', { body })).body as unknown as PollAnswer;
+    };
+    await poll();
+    const scale = (instances: number) =>
+      world.api().post('/api/projects/quiet/environments/staging/scale', { part: 'bell', instances });
+    const rows = async () =>
+      (await world.environment('quiet', 'staging')).instanceList.map(({ position, state }) => `${position} ${state}`);
+    await scale(2);
+    await until('it was given one', async () => (await poll()).instances.length === 1);
+    expect(await rows()).toContain('2 starting');
+    // Told again for as long as it is wanted, and over when it is not.
+    expect((await poll()).instances).toHaveLength(1);
+    await scale(1);
+    await until('it is over', async () => {
+      await poll();
+      return !(await rows()).some((one) => one === '2 starting');
+    });
+    expect(await rows()).toContain('2 ended');
+  });
 });

@@ -344,6 +344,7 @@ describe('migrations', () => {
         api: {
           ...part,
           ...site,
+          volumes: [],
           strip: false,
           sticky: false,
           memory: null,

@@ -44,7 +44,7 @@ export async function startAgent(
   world: World,
   name: string,
   takes: string,
-): Promise<{ kill(): void; end(): Promise<void> }> {
+): Promise<{ kill(): void; again(): Promise<void>; end(): Promise<void> }> {
   const { token } = await world.api().post<{ token: string }>('/api/tokens', {
     name,
     kind: 'agent',
@@ -77,11 +77,18 @@ export async function startAgent(
       },
     );
   let child = start();
-  await until('the second agent registers', async () => {
-    const { items } = await world.api().get<{ items: { name: string; alive: boolean }[] }>('/api/agents');
-    return items.some((one) => one.name === name && one.alive);
-  });
+  const alive = () =>
+    until('the second agent registers', async () => {
+      const { items } = await world.api().get<{ items: { name: string; alive: boolean }[] }>('/api/agents');
+      return items.some((one) => one.name === name && one.alive);
+    });
+  await alive();
   return {
+    /** The same one, after it was killed. */
+    async again() {
+      child = start();
+      await alive();
+    },
     kill: () => void child.kill('SIGKILL'),
     /** With all that it left behind: its instances outlive it. */
     async end() {

@@ -289,6 +289,7 @@ describe('tables', () => {
       '015-terminals',
       '016-destinations',
       '017-beginnings',
+      '018-volumes',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

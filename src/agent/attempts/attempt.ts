@@ -16,6 +16,7 @@ import { follow, Orphaned } from './follow.js';
 import type { FileSource } from '../files/compose.js';
 import { discard } from '../files/remove.js';
 import type { HeldChain } from '../sandbox/ready.js';
+import { volumeBinds } from '../volumes/binds.js';
 
 export interface RunningAttempt {
   id: string;
@@ -193,6 +194,7 @@ async function runChain(
   const mark = randomBytes(12).toString('hex');
   const makes = [...new Set(work.makes)].sort();
   const made = await makeResources(context, work, held);
+  const volumes = volumeBinds(context, work.volumes);
   const caches = context.caches.take(work.cache.key, work.cache.paths);
   held.release.push(async () => caches.giveBack());
   const open = work.network === 'open';
@@ -208,7 +210,9 @@ async function runChain(
   const layersHere = [...(files ? [files] : []), ...outputs];
   const chain = await context.chains.begin({
     attempt: work.id,
-    chain: { layers: layersHere, binds: caches.binds, tmp: host.attempt.tmp, network },
+    // What it writes there belongs to the account of the programs, as what they write does.
+    ...(volumes.length ? { account: host.accounts.live } : {}),
+    chain: { layers: layersHere, binds: [...caches.binds, ...volumes], tmp: host.attempt.tmp, network },
     task: {
       mark,
       results: work.results,

@@ -23,7 +23,8 @@ import {
   missingParts,
   type NetworkWay,
 } from '../sandbox/host.js';
-import { moveAway, sweepTrash } from '../files/remove.js';
+import { openVolumes, volumeFile } from '../../resources/volumes/volumes.js';
+import { discard, moveAway, sweepTrash } from '../files/remove.js';
 import { groupOf, preferOwn } from '../sandbox/limits.js';
 import { AttemptMark, openReadyChains } from '../sandbox/ready.js';
 
@@ -90,8 +91,18 @@ export async function openWorkshop(
   const databases = options.resources ? await openDatabases(options.resources, `a-${options.name}`) : null;
   // Attempts ended with the agent before this one, and so do their databases.
   await databases?.sweep();
+  const minFree = options.minFree ?? defaultFree;
   const context: AgentContext = {
     client,
+    name: options.name,
+    volumes: await openVolumes({
+      folder: join(options.folder, 'volumes'),
+      agent: options.name,
+      owner: accounts.live,
+      spare: minFree,
+      kept: { read: (path) => readKept(path, volumeFile), write: writeKept },
+      discard: (path) => discard(options.folder, path),
+    }),
     folder: options.folder,
     host,
     tools: {},
@@ -106,7 +117,7 @@ export async function openWorkshop(
     logBounds: options.logLimit
       ? { head: Math.ceil(options.logLimit / 2), tail: Math.floor(options.logLimit / 2) }
       : defaultBounds,
-    full: () => fullDisk(options.folder, options.minFree ?? defaultFree, options.name),
+    full: () => fullDisk(options.folder, minFree, options.name),
     log,
     stopped,
   };

@@ -31,6 +31,7 @@ import { groupOf, instanceLimits, type Limits, makeGroup } from '../sandbox/limi
 import { nameOf, signal, startTime } from '../sandbox/processes.js';
 import { segmentBytes, segmentsKept } from './logtail.js';
 import { namedReach } from '../settings.js';
+import { volumeBinds } from '../volumes/binds.js';
 import { freePort, givePort } from './ports.js';
 
 /** Where the log was read up to, and the position in the stream at which the service goes on from there. */
@@ -114,7 +115,7 @@ export async function launch(
     writable: false,
     variables: { ...work.variables, ...(port === null ? {} : { PORT: String(port) }) },
     network: { open: true, listen: port === null ? null : { address: context.address, port }, ...named },
-    binds: [{ from: handsOf(folder), to: handsInside, fixed: true as const }],
+    binds: [{ from: handsOf(folder), to: handsInside, fixed: true as const }, ...volumeBinds(context, work.volumes)],
     tmp: limits.memory,
     command: besideCommand(work.start),
   };

@@ -42,9 +42,10 @@ else
   output=$!
 fi
 
-flags=(-Urm)
+# What the agent unmounts is unmounted here, too.
+flags=(-Urm --propagation slave)
 if [[ $net != none ]]; then
-  flags=(-Urmn)
+  flags=(-Urmn --propagation slave)
   mkfifo ready go
 fi
 setpriv --pdeathsig KILL unshare "${flags[@]}" --kill-child bash "$here/inner.sh" "$net" "$mode" "$runs" <&0 >&7 2>&7 7>&- &

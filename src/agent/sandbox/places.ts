@@ -8,7 +8,7 @@ import { chownSync, mkdirSync } from 'node:fs';
 import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
-import type { Host } from './host.js';
+import type { Account, Host } from './host.js';
 import { attemptLimits, type Group, makeGroup } from './limits.js';
 
 const run = promisify(execFile);
@@ -22,10 +22,13 @@ export interface Place {
   group: Group;
   /** Folder of the named pipes. */
   pipes: string;
+  /** It is used once: it belongs to another account than the others. */
+  once: boolean;
 }
 
 export interface Places {
-  take(): Promise<Place>;
+  /** `account`: who opens the pipes; default: the account of attempts. */
+  take(account?: Account | null): Promise<Place>;
   /** Ends what is left in it; where all of it is gone it is kept for another chain, up to so many as were open at once. */
   giveBack(place: Place): Promise<void>;
   close(): Promise<void>;
@@ -36,27 +39,27 @@ export function openPlaces(folder: string, host: Host, spare: number): Places {
   const free: Place[] = [];
   let closed = false;
 
-  const make = async (): Promise<Place> => {
+  const make = async (account: Account | null, once: boolean): Promise<Place> => {
     const id = randomUUID();
     const pipes = join(folder, id);
     mkdirSync(pipes, { recursive: true, mode: 0o700 });
     const paths = pipeNames.map((name) => join(pipes, name));
     await run('mkfifo', ['-m', '600', ...paths]);
-    const account = host.accounts.work;
     // Programs open /dev/stdout again: so their account has to be its owner.
     if (account) for (const path of paths) chownSync(path, account.uid, account.gid);
-    return { id, group: makeGroup(host.limits, id, attemptLimits(host.attempt)), pipes };
+    return { id, group: makeGroup(host.limits, id, attemptLimits(host.attempt)), pipes, once };
   };
   const remove = async ({ group, pipes }: Place): Promise<void> => {
     await group.remove();
     await rm(pipes, { recursive: true, force: true });
   };
   return {
-    async take() {
-      return free.pop() ?? make();
+    async take(account) {
+      if (account !== undefined && account !== host.accounts.work) return make(account, true);
+      return free.pop() ?? make(host.accounts.work, false);
     },
     async giveBack(place) {
-      if ((await place.group.emptied()) && !closed && free.length < spare) free.push(place);
+      if ((await place.group.emptied()) && !closed && !place.once && free.length < spare) free.push(place);
       else await remove(place);
     },
     async close() {

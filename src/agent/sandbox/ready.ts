@@ -20,7 +20,7 @@ import {
   writeChain,
   writeReady,
 } from './chain.js';
-import type { Host } from './host.js';
+import type { Account, Host } from './host.js';
 import type { Group } from './limits.js';
 import { openPlaces, pipeNames } from './places.js';
 import { signal, startTime } from './processes.js';
@@ -68,6 +68,8 @@ export interface AttemptChain {
   attempt: string;
   /** The command is the runner. */
   chain: Omit<ChainWork, 'command' | 'variables' | 'writable'>;
+  /** Whose work it is; default: that of attempts. */
+  account?: Account | null;
   task: RunnerTask;
 }
 
@@ -100,13 +102,14 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
   /** With its work where that is known: what it needs for itself is written down before it starts. */
   const make = async (network: ChainNetwork, known: AttemptChain | null): Promise<StandingChain> => {
     const own = join(folder, 'work', randomUUID());
-    prepareFolder(own, host.accounts.work);
-    const place = await places.take();
+    const account = known?.account === undefined ? host.accounts.work : known.account;
+    prepareFolder(own, account);
+    const place = await places.take(account);
     const { group, pipes } = place;
     const before = group.forget();
     const frame: ChainFrame = {
       folder: own,
-      account: host.accounts.work,
+      account,
       network,
       writable: true,
       watchLease: false,

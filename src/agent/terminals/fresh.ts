@@ -10,6 +10,7 @@ import { chainCall, handCommand, networkOf, prepareFolder, writeChain } from '..
 import { attemptLimits, makeGroup } from '../sandbox/limits.js';
 import { signal } from '../sandbox/processes.js';
 import { namedReach } from '../settings.js';
+import { volumeBinds } from '../volumes/binds.js';
 import { graceMs, type Hand, handWords, readWhole } from './hand.js';
 
 /** Processes of the sandbox itself, which pass TERM on to nobody. */
@@ -17,7 +18,9 @@ const ownProcesses = 2;
 
 export async function openFresh(context: AgentContext, work: TerminalWork, given: AbortSignal): Promise<Hand> {
   const { host, layers, client } = context;
-  const account = host.accounts.work;
+  const binds = volumeBinds(context, work.volumes);
+  // What it writes there belongs to the account of the programs.
+  const account = binds.length ? host.accounts.live : host.accounts.work;
   const release = layers.hold(null, work.layers);
   const folder = join(context.folder, 'work', `t-${work.id}`);
   const limits = attemptLimits(host.attempt);
@@ -43,7 +46,7 @@ export async function openFresh(context: AgentContext, work: TerminalWork, given
       writable: true,
       variables: work.variables,
       network: { open: true, listen: null, ...(await namedReach(work.reach)) },
-      binds: [],
+      binds,
       tmp: host.attempt.tmp,
       command: handCommand(handWords(work)),
     };

@@ -17,8 +17,11 @@ import { mostTries, type Outcome } from './resources.js';
 /** What came of restoring a backup beside its resource, where nobody uses it. */
 export interface BackupTried {
   passed: boolean;
-  tables: number;
-  rows: number;
+  /** Of a database; null of others. */
+  tables: number | null;
+  rows: number | null;
+  /** Of a volume. Left out by a service of before. */
+  files?: number | null;
   ms: number;
   issue: Issue | null;
 }

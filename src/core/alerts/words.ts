@@ -22,6 +22,7 @@ const heads: Record<Item['topic'], string> = {
   'main-failed': 'the main branch fails',
   'address-failing': 'an address fails',
   'resource-failed': 'a resource failed',
+  'volume-full': 'a volume is nearly full',
   'backup-failed': 'a backup failed',
   'job-failed': 'a job failed',
   'agent-gone': 'an agent is gone',
@@ -43,6 +44,7 @@ const over: Partial<Record<Item['topic'], string>> = {
   'job-failed': 'the job passed again',
   'agent-gone': 'the agent is back',
   'destination-failing': 'the log destination takes lines again',
+  'volume-full': 'there is room in it again',
   'disk-full': 'there is room again',
 };
 

@@ -5,7 +5,7 @@ import type { PartKind, ResourceKind } from '../states.js';
 
 export interface Definition {
   /** Of this model, as it is stored; see `stored.ts`. */
-  version: 5;
+  version: 6;
   /** Tool → range of versions. */
   tools: Record<string, string>;
   tasks: Record<string, TaskPlan>;
@@ -97,6 +97,8 @@ export interface Part {
   instances: number;
   /** Bounds of the number, where the processor decides on it; null: it stays. */
   auto: Auto | null;
+  /** Names of volumes that it sees, below `volumesInside`. */
+  volumes: string[];
   /** Bytes that each instance may take; null: as the agent gives. */
   memory: number | null;
   /** Cores; null: all that are free. */
@@ -117,6 +119,8 @@ export interface ResourcePlan {
   kind: ResourceKind;
   /** postgres: extensions that are made in it. */
   extensions: string[];
+  /** volume: bytes that it may hold. */
+  size?: number;
   /** How often a backup is made, how many are kept, how often one is tried; null: on request alone. */
   backup: { everyMs: number; keep: number; tryMs: number | null } | null;
 }
@@ -153,7 +157,10 @@ export const taskReferences = ['run.commit', 'run.branch', 'project.name'] as co
 export const resourceFields = ['url', 'host', 'port', 'user', 'password', 'database'] as const;
 
 /** What references to a resource know, by kind. */
-export const fieldsOf: Record<ResourceKind, readonly string[]> = { postgres: resourceFields };
+export const fieldsOf: Record<ResourceKind, readonly string[]> = { postgres: resourceFields, volume: ['path'] };
+
+/** Where programs find their volumes: a folder for each, of its name. */
+export const volumesInside = '/volumes';
 
 export const defaults = { timeoutMs: 30 * 60_000, instances: 1, at: '/', promotion: 'manual', backups: 7 } as const;
 

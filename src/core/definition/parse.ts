@@ -98,7 +98,7 @@ function build(root: Read, report: Report): Definition {
   const tools = Object.fromEntries(
     entriesAt(root, 'tools').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']),
   );
-  return { version: 5, tools, tasks, release, environments: readEnvironments(root, release, report) };
+  return { version: 6, tools, tasks, release, environments: readEnvironments(root, release, report) };
 }
 
 /** Sizes that an environment says otherwise; a release that has no such part yet may have it in another commit, where there is none. */

@@ -36,7 +36,10 @@ export function readRelease(value: Read, checkNeeds: (value: Read) => void, repo
   const variables = Object.fromEntries(
     entriesAt(value, 'variables').map(([name, one]) => [name, readVariable(name, one, resources, report)]),
   );
-  for (const [, one] of entriesAt(value, 'parts')) checkSettings(one.value, variables, report);
+  for (const [, one] of entriesAt(value, 'parts')) {
+    checkSettings(one.value, variables, report);
+    checkVolumes(one.value, resources, report);
+  }
   const migrationsValue = at(value, 'migrations')?.value;
   const prepareValue = at(value, 'prepare')?.value;
   const prepare = prepareValue
@@ -64,7 +67,7 @@ export function readRelease(value: Read, checkNeeds: (value: Read) => void, repo
 }
 
 /** Keys that belong to some kinds alone. */
-const kindsOf: Record<string, readonly ResourceKind[]> = { extensions: ['postgres'] };
+const kindsOf: Record<string, readonly ResourceKind[]> = { extensions: ['postgres'], size: ['volume'] };
 
 function readResources(release: Read, parts: Record<string, Part>, report: Report): Record<string, ResourcePlan> {
   return Object.fromEntries(
@@ -76,6 +79,9 @@ function readResources(release: Read, parts: Record<string, Part>, report: Repor
         const given = at(value, word);
         if (given && !kinds.includes(kind)) report('key_not_for', given.key, { key: word, kind: `a ${kind}` });
       }
+      const size = textAt(value, 'size');
+      if (kind === 'volume' && !at(value, 'size'))
+        report('required_key', key, { key: 'size', place: `release.resources.${name}`, about: 'a volume has one' });
       const backup = at(value, 'backup')?.value;
       const length = (word: string) => parseDuration((backup && textAt(backup, word)) ?? '');
       return [
@@ -84,6 +90,7 @@ function readResources(release: Read, parts: Record<string, Part>, report: Repor
           name,
           kind,
           extensions: textsAt(value, 'extensions') ?? [],
+          ...(kind === 'volume' ? { size: parseSize(size ?? '') ?? 0 } : {}),
           backup: backup
             ? {
                 everyMs: length('every') ?? 0,
@@ -102,7 +109,10 @@ const ofSites = ['fallback', 'missing', 'settings', 'headers', 'redirects'];
 
 /** Which keys belong to which kind of part. */
 const keysOf: Record<PartKind, { must: string[]; never: string[] }> = {
-  site: { must: ['root'], never: ['start', 'ready', 'instances', 'memory', 'cpu', 'strip', 'sticky', ...ofJobs] },
+  site: {
+    must: ['root'],
+    never: ['start', 'ready', 'instances', 'memory', 'cpu', 'volumes', 'strip', 'sticky', ...ofJobs],
+  },
   server: { must: ['start'], never: ['root', ...ofSites, ...ofJobs] },
   worker: { must: ['start'], never: ['root', ...ofSites, ...ofJobs, 'at', 'ready', 'strip', 'sticky'] },
   job: {
@@ -145,6 +155,7 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     strip: textAt(one.value, 'strip') === 'true',
     sticky: textAt(one.value, 'sticky') === 'true',
     ready: textAt(one.value, 'ready'),
+    volumes: textsAt(one.value, 'volumes') ?? [],
     ...readSize(one.value, report),
     instances: readSize(one.value).instances ?? defaults.instances,
   };
@@ -225,6 +236,16 @@ function checkSettings(part: Read, variables: Record<string, VariablePlan>, repo
     if (!plan) report('unknown_variable', span, { name, hint: hintFor(name, Object.keys(variables)) });
     else if ((plan.kind === 'set' && plan.secret) || plan.kind === 'resource')
       report('settings_secret', span, { name });
+  }
+}
+
+function checkVolumes(part: Read, resources: Record<string, ResourcePlan>, report: Report): void {
+  const known = Object.values(resources).flatMap((one) => (one.kind === 'volume' ? [one.name] : []));
+  const seen = new Set<string>();
+  for (const { text: name, span } of listAt(part, 'volumes') ?? []) {
+    if (!known.includes(name)) report('unknown_volume', span, { name, hint: hintFor(name, known) });
+    else if (seen.has(name)) report('name_twice', span, { name, first: 'this volume', second: 'it again' });
+    seen.add(name);
   }
 }
 

@@ -352,6 +352,11 @@ const part: Shape = {
     strip: { about: 'true: a server sees paths without its `at`. Default: as they were asked for.', shape: boolean },
     sticky: { about: 'true: a visitor stays with one instance of a server while it is there.', shape: boolean },
     ready: { about: 'The path that answers when a server is ready. Default: ready when it listens.', shape: urlPath },
+    volumes: {
+      about:
+        'Volumes that its programs see, each as the folder /volumes/NAME. Such a part runs on the machine where they are.',
+      shape: { kind: 'list', of: text('the name of a volume', 'uploads', name.pattern) },
+    },
     ...sizeKeys,
   },
 };
@@ -360,13 +365,23 @@ const resource: Shape = {
   kind: 'record',
   keys: {
     kind: {
-      about: 'postgres: a database of its own, whose login the programs get.',
+      about:
+        'postgres: a database of its own, whose login the programs get; volume: a folder of files that outlive deployments.',
       shape: { kind: 'choice', of: resourceKinds },
       required: true,
     },
     extensions: {
       about: 'Extensions that are made in a database: those that PostgreSQL calls trusted.',
       shape: { kind: 'list', of: text('the name of an extension', 'pg_trgm', '^[a-z][a-z0-9_-]{0,62}$') },
+    },
+    size: {
+      about: 'Of a volume: how much it may hold. It can be made larger later, not smaller.',
+      shape: text(
+        'a size from 16M to 1024G',
+        '2G',
+        '^[1-9][0-9]{0,6}(\\.[0-9]{1,2})?[KMG]$',
+        (one) => (parseSize(one) ?? 0) >= 16 * 1024 ** 2 && (parseSize(one) ?? 0) <= 1024 ** 4,
+      ),
     },
     backup: {
       about: 'When it is backed up. Default: on request alone.',

@@ -54,8 +54,15 @@ interface Stored3 extends Omit<Definition, 'version' | 'release' | 'environments
 type Part3 = Omit<Part4, 'memory' | 'cpu' | 'auto'>;
 type Environment3 = Omit<Environment4, 'parts'>;
 
+/** The model before volumes. */
+type Part5 = Omit<Part, 'volumes'>;
+interface Stored5 extends Omit<Definition, 'version' | 'release'> {
+  version: 5;
+  release: (Omit<ReleasePlan, 'parts'> & { parts: Record<string, Part5> }) | null;
+}
+
 /** The model before jobs, and addresses of an environment's own. */
-type Part4 = Omit<Part, 'schedule' | 'timeoutMs'>;
+type Part4 = Omit<Part5, 'schedule' | 'timeoutMs'>;
 type Environment4 = Omit<EnvironmentPlan, 'addresses'>;
 interface Stored4 extends Omit<Definition, 'version' | 'environments' | 'release'> {
   version: 4;
@@ -65,18 +72,27 @@ interface Stored4 extends Omit<Definition, 'version' | 'environments' | 'release
 const partDefaults = { missing: null, headers: [], redirects: [], settings: null, strip: false, sticky: false };
 
 /** Throws for a version that this service does not know: a newer service has written it. */
-export function storedDefinition(stored: Definition | Stored4 | Stored3 | Stored2 | Stored1): Definition {
-  if (stored.version === 5) return stored;
-  if (stored.version === 4)
+export function storedDefinition(stored: Definition | Stored5 | Stored4 | Stored3 | Stored2 | Stored1): Definition {
+  if (stored.version === 6) return stored;
+  if (stored.version === 5)
     return {
+      ...stored,
+      version: 6,
+      release: stored.release && {
+        ...stored.release,
+        parts: each(stored.release.parts, (one): Part => ({ volumes: [], ...one })),
+      },
+    };
+  if (stored.version === 4)
+    return storedDefinition({
       ...stored,
       version: 5,
       release: stored.release && {
         ...stored.release,
-        parts: each(stored.release.parts, (one): Part => ({ schedule: null, timeoutMs: null, ...one })),
+        parts: each(stored.release.parts, (one): Part5 => ({ schedule: null, timeoutMs: null, ...one })),
       },
       environments: each(stored.environments, (one): EnvironmentPlan => ({ addresses: [], ...one })),
-    };
+    });
   if (stored.version === 3) {
     const { release } = stored;
     const prepare = release?.prepare ? { ...release.prepare, again: false } : null;

@@ -12,6 +12,7 @@ import { reasons } from './reasons.js';
 import { refusals } from './refusals.js';
 import { ofJobs } from './jobs.js';
 import { ofTerminals } from './terminals.js';
+import { ofVolumes } from './volumes.js';
 import { ofResources } from './resources.js';
 
 export const registry = {
@@ -23,6 +24,7 @@ export const registry = {
   ...ofDeliveries,
   ...ofJobs,
   ...ofTerminals,
+  ...ofVolumes,
 } as const satisfies Record<string, ErrorEntry>;
 
 export type ErrorCode = keyof typeof registry;
@@ -57,5 +59,9 @@ export class CodedError extends Error {
   }
   get status(): number {
     return registry[this.issue.code].status;
+  }
+  /** Whether the same may succeed later without a change. */
+  get retry(): boolean {
+    return registry[this.issue.code].retry;
   }
 }

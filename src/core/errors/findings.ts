@@ -55,6 +55,7 @@ export const findings = {
   wrong_choice: entry(422, '`{text}` is not one of {choices}.', '{hint}'),
   unknown_task: entry(422, 'There is no task `{name}`.', '{hint}'),
   unknown_part: entry(422, 'There is no part `{name}`.', '{hint}'),
+  unknown_volume: entry(422, 'No volume `{name}` is declared in `resources`.', '{hint}'),
   unknown_variable: entry(422, 'No variable `{name}` is declared.', '{hint}'),
   settings_secret: entry(
     422,

@@ -59,6 +59,11 @@ export const ofResources = {
     'Look at what goes first, then confirm with the name.',
   ),
   backup_unknown: entry(404, '{name} of {environment} has no backup {number}.', '`tsunagi resource show` lists them.'),
+  backup_kind: entry(
+    422,
+    'The backup {number} is one of a {kind}; {name} is a {own}.',
+    'Take a backup of the same kind.',
+  ),
   backup_not_kept: entry(409, 'The backup {number} is {state}.', 'Take one that is kept.'),
   database_address: entry(
     422,

@@ -1,5 +1,6 @@
 /**
- * Where an instance goes: to an agent that has room for it, spread over agents. Nothing is moved that runs.
+ * Where an instance goes: to an agent that has room for it, spread over agents; one with volumes to where those are. Nothing is moved
+ * that runs.
  *
  * Each that waits, in the order in which they wait, goes to the agent with the fewest of the same part of the same deployment; of those to
  * the one with the largest share of its memory left, then by name. One for which nobody has room waits, and those behind it are looked at.
@@ -22,6 +23,8 @@ export interface Waiting {
   /** `DEPLOYMENT PART FRESH` */
   of: string;
   memory: number;
+  /** Ids of the only agents that may have it, since its volumes are there; null: any. */
+  only: string[] | null;
 }
 
 /** Id of an instance → id of the agent that takes it. */
@@ -31,6 +34,7 @@ export function place(waiting: readonly Waiting[], rooms: readonly Room[]): Map<
   const share = (room: Room) => (room.memory === null ? 1 : (room.memory - room.taken) / room.memory);
   for (const one of waiting) {
     const [best] = state
+      .filter((room) => mayHave(one, room))
       .filter((room) => room.places !== 0 && (room.memory === null || room.memory - room.taken >= one.memory))
       .sort((a, b) => (a.has[one.of] ?? 0) - (b.has[one.of] ?? 0) || share(b) - share(a) || (a.name < b.name ? -1 : 1));
     if (!best) continue;
@@ -41,6 +45,10 @@ export function place(waiting: readonly Waiting[], rooms: readonly Room[]): Map<
   }
   return placed;
 }
+
+/** Whether its volumes let an agent have it. */
+export const mayHave = ({ only }: Pick<Waiting, 'only'>, { id }: Pick<Room, 'id'>): boolean =>
+  only === null || only.includes(id);
 
 /** The most that any agent could give to one more instance, or null where one does not say. */
 export function largestRoom(rooms: readonly Room[]): number | null {

@@ -34,9 +34,9 @@ export async function resourceFacts(
   const logins = await loginsOfDeployment(db, deployment.id);
   const wanted = wantedLogins(scene, attempts);
   let [asked, ready] = [true, true];
-  for (const { name } of plans) {
+  for (const { name, kind } of plans) {
     const row = rows.get(name);
-    const own = wanted.map(({ usedBy, turn }) =>
+    const own = (kind === 'volume' ? [] : wanted).map(({ usedBy, turn }) =>
       logins.find((one) => one.name === name && one.used_by === usedBy && one.turn === turn),
     );
     if (row?.state === 'failed' && row.wanted)
@@ -65,7 +65,7 @@ export async function askForResources(scene: Scene, attempts: readonly AttemptRo
     environment.kind === 'standing' ? 'standing' : release.line === 'own' ? 'review' : 'untrusted';
   await askResources(db, environment.id, place, plans);
   for (const row of await resourcesOf(db, environment.id)) {
-    if (!row.wanted || !Object.hasOwn(release.plan.resources, row.name)) continue;
+    if (!row.wanted || row.kind === 'volume' || !Object.hasOwn(release.plan.resources, row.name)) continue;
     for (const { usedBy, turn } of wantedLogins(scene, attempts))
       await addLogin(db, {
         resource: row.id,

@@ -1,6 +1,6 @@
 /** Which of the instances that wait an agent takes: as core places them among all agents that are there. */
 import { type Issue, issue } from '../../core/errors/errors.js';
-import { largestRoom, place } from '../../core/placement/place.js';
+import { largestRoom, mayHave, place } from '../../core/placement/place.js';
 import { sizeText } from '../../core/sizes.js';
 import {
   claimInstances,
@@ -9,6 +9,7 @@ import {
   roomsNow,
   waitingInstances,
 } from '../../records/deployments/instances.js';
+import { awayVolumes } from '../../records/resources/volumes.js';
 import type { Db } from '../context.js';
 
 /** Of so many that wait longest it is said where they go: those that find no room hold up nobody behind them. */
@@ -31,16 +32,24 @@ export async function takeInstances(
   const most = rooms.some((room) => room.memory === null)
     ? Infinity
     : Math.max(0, ...rooms.map((room) => room.memory ?? 0));
-  return { short: waiting.some((one) => !placed.has(one.id) && one.memory <= most) };
+  return { short: waiting.some((one) => !placed.has(one.id) && one.memory <= most && mayHave(one, agent)) };
+}
+
+/** The machine that a part of it waits for, or null. */
+export async function waitsForVolume(db: Db, deployment: string): Promise<Issue | null> {
+  const [away] = await awayVolumes(db, deployment);
+  return away ? issue('volume_waits', { ...away }) : null;
 }
 
 /** Why the first of these that waits for an agent finds none, or null where it may yet. */
 export async function noRoomFor(
   db: Db,
-  instances: readonly Pick<InstanceRow, 'part' | 'state' | 'wanted' | 'memory'>[],
+  instances: readonly Pick<InstanceRow, 'deployment_id' | 'part' | 'state' | 'wanted' | 'memory'>[],
 ): Promise<Issue | null> {
   const waiting = instances.find((one) => one.wanted && one.state === 'waiting');
   if (!waiting) return null;
+  const away = await waitsForVolume(db, waiting.deployment_id);
+  if (away) return away;
   const largest = largestRoom(await roomsNow(db));
   return largest === null || largest >= waiting.memory
     ? null

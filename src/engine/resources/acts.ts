@@ -14,8 +14,15 @@ import {
   removeBackups,
   removeBackupsOf,
 } from '../../records/resources/backups.js';
+import { roomsNow } from '../../records/deployments/instances.js';
 import { addLogin, endLogin, loginsOf, loginsOfDeployment } from '../../records/resources/logins.js';
-import { askRestore, lockResource, type ResourceRow, unwantResource } from '../../records/resources/resources.js';
+import {
+  askRestore,
+  lockResource,
+  resourceById,
+  type ResourceRow,
+  unwantResource,
+} from '../../records/resources/resources.js';
 import type { Context, Db } from '../context.js';
 import { openEnvironment, placeOf } from '../deployments/acts.js';
 import { newPassword } from '../deployments/needs.js';
@@ -56,6 +63,10 @@ function needReady({ resource, place }: Locked): void {
     throw new CodedError('resource_not_ready', { name: resource.name, environment: place, state: resource.state });
 }
 
+function needDatabase({ resource }: Locked): void {
+  if (resource.kind !== 'postgres') throw new CodedError('resource_no_database', { name: resource.name });
+}
+
 function needOwn({ resource }: Locked): void {
   if (resource.place === 'elsewhere') throw new CodedError('resource_elsewhere');
 }
@@ -82,6 +93,7 @@ export async function openLogin(
   actor: string,
 ): Promise<{ id: string; password: string; until: Date }> {
   const locked = await lockAt(db, at);
+  needDatabase(locked);
   needReady(locked);
   needOwn(locked);
   const { resource, place } = locked;
@@ -130,6 +142,7 @@ export async function closeLogin(db: Db, at: Place, id: string, actor: string): 
  */
 export async function rotate(context: Context, db: Db, at: Place, actor: string): Promise<void> {
   const locked = await lockAt(db, at);
+  needDatabase(locked);
   needReady(locked);
   needOwn(locked);
   const { environment, resource, place } = locked;
@@ -180,7 +193,7 @@ export async function restore(
   context: Context,
   db: Db,
   at: Place,
-  from: { environment: string; resource: string; backup: number; first: boolean },
+  from: { environment: string; resource: string; backup: number; first: boolean; on: string | null },
   actor: string,
 ): Promise<ResourceRow> {
   const locked = await lockAt(db, at);
@@ -194,8 +207,17 @@ export async function restore(
   if (!backup.digest || (await context.blobs.size(backup.digest)) === null)
     throw new CodedError('backup_not_kept', { number: backup.number, state: 'not stored any more' });
   if (resource.restore_id) throw new CodedError('restore_waits', { name: resource.name });
+  const of = await resourceById(db, backup.resource_id);
+  if (of?.kind !== resource.kind)
+    throw new CodedError('backup_kind', {
+      number: backup.number,
+      kind: of?.kind,
+      name: resource.name,
+      own: resource.kind,
+    });
+  const on = from.on === null ? null : await agentOn(db, resource, from.on);
   const first = from.first ? await addBackup(db, resource.id, actor, false) : null;
-  await askRestore(db, resource.id, backup.id, first?.id ?? null);
+  await askRestore(db, resource.id, backup.id, first?.id ?? null, on);
   await recordEvents(db, {
     type: 'restore.asked',
     project: at.project.id,
@@ -205,9 +227,18 @@ export async function restore(
       resource: resource.name,
       from: `${at.project.name}/${from.environment} ${from.resource} ${from.backup}`,
       of: backup.of_at?.toISOString() ?? null,
+      on: from.on,
     },
   });
   return resource;
+}
+
+/** The agent that is to have a volume. Throws `resource_no_volume`, or `volume_agent` where it can't. */
+async function agentOn(db: Db, resource: ResourceRow, name: string): Promise<string> {
+  if (resource.kind !== 'volume') throw new CodedError('resource_no_volume', { name: resource.name });
+  const found = (await roomsNow(db)).find((one) => one.name === name);
+  if (!found) throw new CodedError('volume_agent', { name: name.slice(0, 80) });
+  return found.id;
 }
 
 export async function backupAt(

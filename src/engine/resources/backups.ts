@@ -1,6 +1,5 @@
 /** Backups: asked for by people and by plans, written outside of any transaction, tried where nobody uses what comes of it. */
-import { PassThrough } from 'node:stream';
-import { backupDone, needless, nextOf } from '../../core/advance/backups.js';
+import { backupDone, type BackupTried, needless, nextOf } from '../../core/advance/backups.js';
 import type { Outcome } from '../../core/advance/resources.js';
 import { CodedError, wording } from '../../core/errors/errors.js';
 import { outcomeOf } from '../../resources/postgres/server.js';
@@ -24,6 +23,7 @@ import {
   takeBackup,
 } from '../../records/resources/backups.js';
 import { beginRestore, dropRestore, resourceById, type ResourceRow } from '../../records/resources/resources.js';
+import type { StoredBytes } from '../../resources/kinds.js';
 import type { Context } from '../context.js';
 import { type Lanes, openLanes } from '../lanes.js';
 
@@ -74,7 +74,9 @@ async function step(context: Context, row: BackupRow): Promise<void> {
   const resource = await resourceById(records, row.resource_id);
   if (row.state === 'removed' || !resource) return;
   if (row.state === 'kept') return tryOne(context, row, resource);
-  if (await prepares(records, resource.id)) return void (await putBackupOff(records, row, laterMs));
+  // Nobody who changes files waits for whoever reads them.
+  const gives = resource.kind === 'postgres';
+  if (gives && (await prepares(records, resource.id))) return void (await putBackupOff(records, row, laterMs));
   if (!(await holdBackup(records, row, timing.lease))) return;
   const given = new AbortController();
   // Whoever changes tables would wait for a backup that reads them, and everybody else for that change.
@@ -82,7 +84,7 @@ async function step(context: Context, row: BackupRow): Promise<void> {
     () =>
       void (async () => {
         const held = await holdBackup(records, row, timing.lease);
-        if (!held || (await prepares(records, resource.id))) given.abort();
+        if (!held || (gives && (await prepares(records, resource.id)))) given.abort();
       })().catch(() => {}),
     lookMs,
   );
@@ -129,12 +131,9 @@ async function write(
       state: resource.state,
     });
   const at = new Date(context.now());
-  const bytes = new PassThrough();
-  const stored = context.blobs.put(bytes);
-  // It is waited for below; a stream that was broken off is told by who broke it.
-  stored.catch(() => {});
-  await context.kinds.of(resource).backUp(resource.id, row.id, bytes, abort);
-  const { digest, size } = await stored;
+  const { digest, size } = await context.kinds
+    .of(resource)
+    .backUp(resource.id, row.id, (bytes) => context.blobs.put(bytes), abort);
   return { digest, bytes: size, at };
 }
 
@@ -151,15 +150,10 @@ async function tryOne(context: Context, row: BackupRow, resource: ResourceRow): 
   const { records, timing, blobs } = context;
   const began = performance.now();
   const holding = setInterval(() => void holdBackup(records, row, timing.lease).catch(() => {}), timing.lease / 3);
-  const result = { passed: true, tables: 0, rows: 0, issue: null as BackupRow['issue'] };
+  const result: BackupTried = { passed: true, tables: null, rows: null, files: null, ms: 0, issue: null };
   try {
-    const bytes = row.digest ? await blobs.open(row.digest) : null;
-    if (!bytes) throw new CodedError('backup_not_kept', { number: row.number, state: 'gone' });
-    try {
-      Object.assign(result, await context.kinds.of(resource).tryOut(resource.id, row.id, resource.plan, bytes.stream));
-    } finally {
-      bytes.stream.destroy();
-    }
+    const bytes = await storedBytes(blobs, row);
+    Object.assign(result, await context.kinds.of(resource).tryOut(resource.id, row.id, resource.plan, bytes));
   } catch (error) {
     Object.assign(result, { passed: false, issue: outcomeOf(error).issue });
     context.log.warn({ backup: row.id, error: String(error) }, 'a backup could not be restored beside its resource');
@@ -173,9 +167,28 @@ async function tryOne(context: Context, row: BackupRow, resource: ResourceRow): 
       passed: String(tried.passed),
       tables: tried.tables,
       rows: tried.rows,
+      files: tried.files ?? null,
       why: tried.issue && wording(tried.issue).says,
     });
   });
+}
+
+/** What is stored of a backup. Throws `backup_not_kept` where it is not there any more. */
+export async function storedBytes(
+  blobs: Context['blobs'],
+  row: Pick<BackupRow, 'digest' | 'number'>,
+): Promise<StoredBytes> {
+  const gone = () => new CodedError('backup_not_kept', { number: row.number, state: 'gone' });
+  const { digest } = row;
+  if (digest === null || (await blobs.size(digest)) === null) throw gone();
+  return {
+    digest,
+    async open() {
+      const found = await blobs.open(digest);
+      if (!found) throw gone();
+      return found.stream;
+    },
+  };
 }
 
 async function tell(

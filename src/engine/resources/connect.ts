@@ -33,6 +33,7 @@ export async function connect(context: Context, db: Db, at: Place, url: string, 
   const environment = await openEnvironment(db, at.project, at.environment);
   const place = placeOf(at.project, environment);
   const there = await findResource(db, environment.id, at.name);
+  if (there?.kind === 'volume') throw new CodedError('resource_no_database', { name: at.name });
   if (there && there.place !== 'elsewhere')
     throw new CodedError('resource_there', { name: at.name, environment: place });
   const plan: ResourcePlan = there?.plan ?? { name: at.name, kind: 'postgres', extensions: [], backup: null };

@@ -13,7 +13,8 @@ const lookMs = 2_000;
 
 /** Sees what it takes by now; a server that does not answer holds nothing up. */
 export async function look(context: Looking, row: ResourceRow): Promise<void> {
-  if (row.state !== 'ready' || row.place === 'elsewhere') return;
+  // The agents say it of volumes, again and again.
+  if (row.state !== 'ready' || row.place === 'elsewhere' || row.kind === 'volume') return;
   const looked = (async () => {
     const { bytes, connections } = await context.kinds.of(row).look(row.id);
     await keepLook(context.records, row.id, bytes, connections);
@@ -41,7 +42,7 @@ async function asReader<T>(
   work: (kind: DatabaseKind, password: string) => Promise<T>,
 ): Promise<T> {
   try {
-    return await work(context.kinds.of(row), context.keys.hash(`reader ${row.id}`));
+    return await work(context.kinds.database(row), context.keys.hash(`reader ${row.id}`));
   } catch (error) {
     if (error instanceof CodedError) throw error;
     const { code, data } = outcomeOf(error).issue;

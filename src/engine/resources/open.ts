@@ -4,6 +4,8 @@ import type { LoginUse } from '../../core/states.js';
 import type { DeploymentRow } from '../../records/deployments/deployments.js';
 import type { ReleaseRow } from '../../records/deployments/releases.js';
 import { loginsOfDeployment } from '../../records/resources/logins.js';
+import { volumesInside } from '../../core/definition/model.js';
+import { volumesOf } from '../../records/resources/volumes.js';
 import { resourcesOf } from '../../records/resources/resources.js';
 import type { Context } from '../context.js';
 
@@ -12,6 +14,8 @@ export interface OpenedResources {
   fields: Record<string, Record<string, string>>;
   /** Names by which programs find the servers. */
   reach: { host: string; address: string; port: number }[];
+  /** Volumes that are ready: name → id. */
+  volumes: Record<string, string>;
 }
 
 /** Throws `resource_not_ready` where one is not there, or its login is not. */
@@ -30,7 +34,7 @@ export async function openResources(
   },
   login: { usedBy: LoginUse; turn: number },
 ): Promise<OpenedResources> {
-  const opened: OpenedResources = { fields: {}, reach: [] };
+  const opened: OpenedResources = { fields: {}, reach: [], volumes: {} };
   if (Object.keys(release.plan.resources).length === 0) return opened;
   const [rows, logins] = [
     await resourcesOf(context.records, environment.id),
@@ -38,6 +42,19 @@ export async function openResources(
   ];
   for (const name of Object.keys(release.plan.resources)) {
     const row = rows.find((one) => one.name === name);
+    const missing = () =>
+      new CodedError('resource_not_ready', {
+        name,
+        environment: `${project.name}/${environment.name}`,
+        state: row?.state ?? 'removed',
+      });
+    if (row?.kind === 'volume') {
+      const volume = (await volumesOf(context.records, row.id)).find((one) => one.state === 'there');
+      if (!volume || volume.closed) throw missing();
+      opened.fields[name] = { path: `${volumesInside}/${name}` };
+      opened.volumes[name] = volume.id;
+      continue;
+    }
     const own = logins.find(
       // Sorted with the newest turn first: one that was not rotated since serves on.
       (one) =>
@@ -46,13 +63,8 @@ export async function openResources(
         (login.usedBy === 'parts' ? one.turn <= login.turn : one.turn === login.turn) &&
         one.state === 'ready',
     );
-    if (!row || !own)
-      throw new CodedError('resource_not_ready', {
-        name,
-        environment: `${project.name}/${environment.name}`,
-        state: row?.state ?? 'removed',
-      });
-    const kind = context.kinds.of(row);
+    if (!row || !own) throw missing();
+    const kind = context.kinds.database(row);
     const reached = kind.reached();
     const away = row.place === 'elsewhere';
     // A server elsewhere is known by its own name: its certificate says so. What its name leads to is looked at again: agents let their

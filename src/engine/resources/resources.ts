@@ -14,7 +14,9 @@ import {
   takeResource,
   wakeDeploymentsOf,
 } from '../../records/resources/resources.js';
+import { storedBytes } from './backups.js';
 import { look } from './look.js';
+import { notify } from '../../records/database.js';
 import { letGo } from '../../records/held.js';
 import { makeDue } from '../../records/runs/runs.js';
 import type { Context } from '../context.js';
@@ -81,6 +83,8 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
     else if (result.state !== row.state) await tell(db, row, result.state, said);
     if (result.state === 'removed') await makeDue(db, 'environments', row.environment_id);
     await wakeDeploymentsOf(db, row.environment_id);
+    // What waits for a volume may start.
+    if (row.kind === 'volume') await notify(db, 'work');
   });
   // How large it is in the beginning is known without anybody's question.
   if (next.act === 'make' && outcome.done) await look(context, { ...row, state: 'ready' });
@@ -134,14 +138,9 @@ async function tellRestore(
 /** Puts the backup that somebody asked for in the place of what is there. */
 async function restore(context: Context, row: ResourceRow): Promise<void> {
   const backup = row.restore_id ? await backupById(context.records, row.restore_id) : null;
-  const bytes = backup?.digest ? await context.blobs.open(backup.digest) : null;
-  if (!backup || !bytes) throw new CodedError('backup_not_kept', { number: backup?.number ?? '', state: 'gone' });
+  if (!backup) throw new CodedError('backup_not_kept', { number: '', state: 'gone' });
   const turn = `${backup.id} ${row.restore_at?.getTime() ?? 0}`;
-  try {
-    await context.kinds.of(row).restore(row.id, turn, row.plan, bytes.stream);
-  } finally {
-    bytes.stream.destroy();
-  }
+  await context.kinds.of(row).restore(row.id, turn, row.plan, await storedBytes(context.blobs, backup));
 }
 
 async function perform(
@@ -155,6 +154,8 @@ async function perform(
   if (act === 'remove') return kind.remove(row.id);
   if (act === 'restore') await restore(context, row);
   if (act === 'make') await kind.make(row.id, row.plan);
+  // What has none is opened by nothing but its place.
+  if (kind.kind === 'volume') return;
   for (const login of logins) {
     if (login.state === 'ending') {
       await kind.endLogin(row.id, login.id);

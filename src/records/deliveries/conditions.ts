@@ -1,4 +1,5 @@
 /** What is wrong now: looked for in one statement, and kept until its end was told. */
+import { nearlyFull } from '../../core/advance/chores.js';
 import type { Condition, KnownCondition } from '../../core/alerts/conditions.js';
 import type { Issue } from '../../core/errors/errors.js';
 import { wording } from '../../core/errors/errors.js';
@@ -41,6 +42,11 @@ export const presentConditions = async (db: Db): Promise<Condition[]> =>
        select 'resource-failed', o.place || ' ' || r.name, '', o.project, o.environment, r.issue, ''
          from resources r join open o on o.id = r.environment_id where r.state = 'failed' and r.wanted
        union all
+       select 'volume-full', o.place || ' ' || r.name, '', o.project, o.environment, null,
+           'It is ' || floor(v.used * 100.0 / v.size) || ' % full: ' || pg_size_pretty(v.size - v.used) || ' are left.'
+         from volumes v join resources r on r.id = v.resource_id join open o on o.id = r.environment_id
+         where v.state = 'there' and r.state = 'ready' and v.size > 0 and v.used >= v.size * $1::float8
+       union all
        select 'backup-failed', o.place || ' ' || r.name, 'backup ' || b.number, o.project, o.environment, b.issue, ''
          from resources r join open o on o.id = r.environment_id cross join lateral (
            select number, state, issue from backups where resource_id = r.id and state in ('kept', 'failed') order by number desc limit 1) b
@@ -62,6 +68,7 @@ export const presentConditions = async (db: Db): Promise<Condition[]> =>
        select 'disk-full', g.name, '', null, null, g.full_issue, ''
          from agents g where g.full_issue is not null and g.lease_until > now()
        limit 2000`,
+      [nearlyFull],
     )
   ).map(({ issue, detail, ...one }) => ({ ...one, says: (issue ? wording(issue).says : detail).slice(0, 500) }));
 

@@ -90,7 +90,7 @@ export const lockPlaces = (db: Db): Promise<unknown> => query(db, 'select pg_adv
 export const waitingInstances = (db: Db, most: number): Promise<Waiting[]> =>
   query(
     db,
-    `select id, deployment_id || ' ' || part || ' ' || fresh as of, memory::float8 as memory from instances
+    `select id, deployment_id || ' ' || part || ' ' || fresh as of, memory::float8 as memory, volumes_hold(deployment_id, part) as only from instances
      where state = 'waiting' and wanted and start_at <= now() order by start_at, id limit $1`,
     [most],
   );

@@ -104,7 +104,7 @@ export const claimTerminals = (db: Db, agent: string, room: number): Promise<Ter
     `update terminals set state = 'given', since = now(), agent_id = $1, fence = fence + 1
      where id in (
        select t.id from terminals t left join instances i on i.id = t.instance_id
-       where t.state = 'wanted' and (t.instance_id is null or i.agent_id = $1)
+       where t.state = 'wanted' and case when t.instance_id is null then volumes_let(t.deployment_id, t.part, $1) else i.agent_id = $1 end
        order by t.created_at limit $2 for update of t skip locked)
      returning ${columns}`,
     [agent, room],

@@ -7,6 +7,7 @@ import { defineAgent } from './callers/agents.js';
 import { defineAnswer } from './callers/answers.js';
 import { defineAttempt } from './runs/attempts.js';
 import { defineBackup } from './resources/backups.js';
+import { defineChore } from './resources/chores.js';
 import { defineLogin } from './resources/logins.js';
 import { defineResource } from './resources/resources.js';
 import { defineFigure } from './figures/figures.js';
@@ -48,6 +49,7 @@ import { defineTask } from './runs/tasks.js';
 import { defineTerminal } from './deployments/terminals.js';
 import { defineToken } from './callers/tokens.js';
 import { defineVariable } from './deployments/variables.js';
+import { defineVolume } from './resources/volumes.js';
 
 export type Models = ReturnType<typeof defineModels>;
 
@@ -61,6 +63,7 @@ export function defineModels(sequelize: Sequelize) {
     Backup: defineBackup(sequelize),
     Branch: defineBranch(sequelize),
     Certificate: defineCertificate(sequelize),
+    Chore: defineChore(sequelize),
     Command: defineCommand(sequelize),
     Commit: defineCommit(sequelize),
     Condition: defineCondition(sequelize),
@@ -101,6 +104,7 @@ export function defineModels(sequelize: Sequelize) {
     Terminal: defineTerminal(sequelize),
     Token: defineToken(sequelize),
     Variable: defineVariable(sequelize),
+    Volume: defineVolume(sequelize),
   };
   for (const model of Object.values(models)) associate(model, Object.values(models));
   return models;

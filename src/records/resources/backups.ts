@@ -9,7 +9,7 @@ import type { Backup } from '../models/resources/backups.js';
 export type BackupRow = InferAttributes<Backup>;
 
 const columns =
-  'id, resource_id, number, actor, planned, state, issue, digest, bytes::text as bytes, fence::text as fence, due_at, lease_until, tries, of_at, tried_at, tried, created_at, ended_at';
+  'id, resource_id, number, actor, planned, state, issue, digest, bytes::text as bytes, fence::text as fence, due_at, lease_until, tries, of_at, tried_at, tried, volume_id, created_at, ended_at';
 
 /** The newest first. */
 export const backupsOf = (db: Db, resource: string, limit = 100): Promise<BackupRow[]> =>
@@ -32,13 +32,20 @@ export const backupById = (db: Db, id: string): Promise<BackupRow | null> =>
   queryOne(db, `select ${columns} from backups where id = $1`, [id]);
 
 /** Asks for one; its number is the next of its resource, which is locked. */
-export async function addBackup(db: Db, resource: string, actor: string, planned: boolean): Promise<BackupRow> {
+export async function addBackup(
+  db: Db,
+  resource: string,
+  actor: string,
+  planned: boolean,
+  /** Default: the one that programs use. */
+  volume: string | null = null,
+): Promise<BackupRow> {
   await query(db, 'select 1 from resources where id = $1 for update', [resource]);
   const row = await queryOne<BackupRow>(
     db,
-    `insert into backups (id, resource_id, number, actor, planned)
-     select $1, $2, coalesce(max(number), 0) + 1, $3, $4 from backups where resource_id = $2 returning ${columns}`,
-    [newId(), resource, actor, planned],
+    `insert into backups (id, resource_id, number, actor, planned, volume_id)
+     select $1, $2, coalesce(max(number), 0) + 1, $3, $4, $5 from backups where resource_id = $2 returning ${columns}`,
+    [newId(), resource, actor, planned, volume],
   );
   await notify(db, 'backups');
   return row as BackupRow;

@@ -13,7 +13,7 @@ import type { Resource } from '../models/resources/resources.js';
 export type ResourceRow = InferAttributes<Resource>;
 
 const columns =
-  'id, environment_id, name, kind, plan, place, sealed, state, state_since, wanted, issue, tries, fence::text as fence, due_at, lease_until, bytes::text as bytes, connections, looked_at, restore_id, restore_at, restore_after_id, next_backup_at, next_try_at, created_at, ready_at, removed_at';
+  'id, environment_id, name, kind, plan, place, sealed, state, state_since, wanted, issue, tries, fence::text as fence, due_at, lease_until, bytes::text as bytes, connections, looked_at, restore_id, restore_at, restore_after_id, restore_agent_id, next_backup_at, next_try_at, created_at, ready_at, removed_at';
 
 /** Those that are there, by name. */
 export const resourcesOf = (db: Db, environment: string): Promise<ResourceRow[]> =>
@@ -106,6 +106,7 @@ export async function settleResource(
        removed_at = case when $3 = 'removed' then now() end,
        sealed = case when $3 = 'removed' then null else sealed end,
        restore_id = case when $3 = 'making' or restore_after_id is not null then restore_id end,
+       restore_agent_id = case when $3 = 'making' or restore_after_id is not null then restore_agent_id end,
        due_at = least(due_at, case when $6::float8 is null then null else now() + $6::float8 * interval '1 ms' end)
      where id = $1 and fence = $2::bigint returning 1 as ok`,
     [id, fence, state, issue === null ? null : json(issue), tries, againMs],
@@ -134,7 +135,7 @@ export const noteIssue = (db: Db, id: string, issue: Issue): Promise<unknown> =>
   query(db, `update resources set issue = $2 where id = $1 and state = 'ready'`, [id, json(issue)]);
 
 /** What was seen of it from outside. */
-export const keepLook = (db: Db, id: string, bytes: number, connections: number): Promise<unknown> =>
+export const keepLook = (db: Db, id: string, bytes: number, connections: number | null): Promise<unknown> =>
   query(db, 'update resources set bytes = $2, connections = $3, looked_at = now() where id = $1', [
     id,
     bytes,
@@ -153,12 +154,19 @@ export const wakeDeploymentsOf = async (db: Db, environment: string): Promise<vo
 };
 
 /** A backup is to take the place of what is there; where `after` is named, as soon as that one is kept. */
-export async function askRestore(db: Db, id: string, backup: string, after: string | null): Promise<void> {
-  await query(db, 'update resources set restore_id = $2, restore_at = now(), restore_after_id = $3 where id = $1', [
-    id,
-    backup,
-    after,
-  ]);
+export async function askRestore(
+  db: Db,
+  id: string,
+  backup: string,
+  after: string | null,
+  /** The agent that is to have its files. */
+  on: string | null,
+): Promise<void> {
+  await query(
+    db,
+    'update resources set restore_id = $2, restore_at = now(), restore_after_id = $3, restore_agent_id = $4 where id = $1',
+    [id, backup, after, on],
+  );
   if (after === null) await beginRestore(db, id, null);
 }
 
@@ -177,7 +185,7 @@ export async function beginRestore(db: Db, id: string, after: string | null): Pr
 export const dropRestore = async (db: Db, id: string, after: string, why: Issue | null): Promise<boolean> =>
   (await queryOne(
     db,
-    `update resources set restore_id = null, restore_after_id = null, issue = $3 where id = $1 and restore_after_id = $2 returning 1 as ok`,
+    `update resources set restore_id = null, restore_after_id = null, restore_agent_id = null, issue = $3 where id = $1 and restore_after_id = $2 returning 1 as ok`,
     [id, after, why === null ? null : json(why)],
   )) !== null;
 
@@ -215,7 +223,7 @@ export const unseenResources = (db: Db, ms: number, most: number): Promise<Resou
   query(
     db,
     `update resources set looked_at = now() where id in (
-       select id from resources where state = 'ready' and place <> 'elsewhere' and coalesce(looked_at, '-infinity') < now() - $1::int * interval '1 ms'
+       select id from resources where state = 'ready' and kind <> 'volume' and place <> 'elsewhere' and coalesce(looked_at, '-infinity') < now() - $1::int * interval '1 ms'
        order by looked_at nulls first limit $2 for update skip locked)
      returning ${columns}`,
     [ms, most],

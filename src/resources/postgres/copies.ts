@@ -97,7 +97,7 @@ export function openCopies(server: Server): Copies {
           }),
           done,
         ]);
-      }),
+      }).finally(() => from.destroy()),
     count: (database) =>
       server.within(database, null, async (client) => {
         await client.query("set search_path = ''; set statement_timeout = 0; begin transaction read only");

@@ -6,7 +6,8 @@
  * database, `o_` its owner role, `l_` a login, `v_` the role that only reads.
  */
 import { CodedError } from '../../core/errors/errors.js';
-import type { Kind, Login, TableFacts, TableRows } from '../kinds.js';
+import { PassThrough } from 'node:stream';
+import type { Kind, Login, Reached, TableFacts, TableRows } from '../kinds.js';
 import { openCopies } from './copies.js';
 import { codeOf, name, oneLine, openServer, text } from './server.js';
 
@@ -16,6 +17,12 @@ export interface DatabaseSpec {
 
 export interface DatabaseKind extends Kind<DatabaseSpec> {
   kind: 'postgres';
+  addLogin(id: string, login: Login): Promise<void>;
+  /** Ends its sessions; what it made stays. */
+  endLogin(id: string, login: string): Promise<void>;
+  /** Field of a reference → value, for a program that finds the server under the name `host`. */
+  references(id: string, host: string, login: Pick<Login, 'id' | 'password'>): Record<string, string>;
+  reached(): Reached;
   /** Tables, the largest first; `password` is that of the role which only reads. */
   tables(id: string, password: string): Promise<TableFacts[]>;
   rows(id: string, password: string, table: { schema: string; name: string }, from: number): Promise<TableRows>;
@@ -216,18 +223,22 @@ export function openPostgres(url: string): DatabaseKind {
           more: rows.length > pageRows,
         };
       }),
-    backUp: (id, copy, to, abort) => copies.backUp(databaseOf(id), ownerOf(id), copy, to, abort),
+    async backUp(id, copy, store, abort) {
+      const bytes = new PassThrough();
+      const kept = store(bytes);
+      // It is waited for below; a stream that was broken off is told by who broke it.
+      kept.catch(() => {});
+      await copies.backUp(databaseOf(id), ownerOf(id), copy, bytes, abort);
+      return kept;
+    },
     async restore(id, turn, _spec, from) {
       const [there, next, before] = [databaseOf(id), nextOf(id), beforeOf(id)];
-      if ((await turnOf(there)) === turn) {
-        from.destroy();
-        return void (await drop(before));
-      }
+      if ((await turnOf(there)) === turn) return void (await drop(before));
       // One that died here before may have left it closed.
       if (await has(there)) await server.run(`alter database ${name(there)} with allow_connections true`);
       await drop(next);
       await makeDatabase(id, next, []);
-      await copies.fill(next, ownerOf(id), id, from);
+      await copies.fill(next, ownerOf(id), id, await from.open());
       await server.run(`comment on database ${name(next)} is ${text(turn)}`);
       await drop(before);
       // Programs that are open lose their sessions, and find the other database under the name when they come again.
@@ -248,8 +259,8 @@ export function openPostgres(url: string): DatabaseKind {
       try {
         await drop(place);
         await makeDatabase(id, place, []);
-        await copies.fill(place, ownerOf(id), copy, from);
-        return await copies.count(place);
+        await copies.fill(place, ownerOf(id), copy, await from.open());
+        return { ...(await copies.count(place)), files: null };
       } finally {
         await drop(place);
       }

@@ -6,8 +6,11 @@ import type { EnvironmentRow } from '../../records/deployments/environments.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { type BackupRow, backupsOf } from '../../records/resources/backups.js';
 import { type LoginRow, loginsOf } from '../../records/resources/logins.js';
+import { volumesInside } from '../../core/definition/model.js';
+import { roomsNow } from '../../records/deployments/instances.js';
+import { volumesOf } from '../../records/resources/volumes.js';
 import { leftResources, type ResourceRow, resourcesOf } from '../../records/resources/resources.js';
-import type { BackupView, LoginView, Resource, ResourceDetail } from '../../wire/environments/resources.js';
+import type { BackupView, LoginView, Resource, ResourceDetail, VolumeView } from '../../wire/environments/resources.js';
 import { iso, said } from './basics.js';
 
 interface At {
@@ -41,6 +44,7 @@ export async function resourceView(
     bytes: row.bytes === null ? null : Number(row.bytes),
     connections: row.connections,
     seenAt: iso(row.looked_at),
+    volume: row.kind === 'volume' ? await volumeView(db, row) : null,
     backups: { kept: kept.length, last: iso(kept[0]?.of_at ?? null) },
     createdAt: row.created_at.toISOString(),
   };
@@ -48,13 +52,32 @@ export async function resourceView(
 
 export async function resourceDetail(db: Db, at: At, row: ResourceRow): Promise<ResourceDetail> {
   const [backups, logins] = [await backupsOf(db, row.id), await loginsOf(db, row.id)];
-  const { extensions, backup } = row.plan;
+  const { extensions, backup, size = null } = row.plan;
   return {
     ...(await resourceView(db, at, row, backups)),
-    plan: { extensions, backup },
+    plan: { extensions, backup, size },
     logins: await Promise.all(logins.map((one) => loginView(db, one))),
     backupList: backups.map(backupView),
     nextBackup: iso(row.next_backup_at),
+  };
+}
+
+async function volumeView(db: Db, { id, name }: ResourceRow): Promise<VolumeView> {
+  const [rows, rooms] = [await volumesOf(db, id), await roomsNow(db)];
+  const now = rows.find((one) => one.state === 'there') ?? rows.find((one) => one.state === 'making');
+  const bytes = (text: string | null) => (text === null ? null : Number(text));
+  return {
+    agent: now?.agent ?? null,
+    alive: now?.alive ?? false,
+    hold: now?.hold ?? null,
+    size: bytes(now?.size ?? null),
+    used: bytes(now?.used ?? null),
+    seenAt: iso(now?.seen_at ?? null),
+    path: `${volumesInside}/${name}`,
+    left: rows.flatMap(({ state, agent, alive, used }) =>
+      state === 'left' ? [{ agent, alive, used: bytes(used) }] : [],
+    ),
+    agents: rooms.map((one) => one.name),
   };
 }
 
@@ -80,5 +103,7 @@ export const backupView = (row: BackupRow): BackupView => ({
   of: iso(row.of_at),
   createdAt: row.created_at.toISOString(),
   tried:
-    row.tried && row.tried_at ? { ...row.tried, at: row.tried_at.toISOString(), issue: said(row.tried.issue) } : null,
+    row.tried && row.tried_at
+      ? { ...row.tried, files: row.tried.files ?? null, at: row.tried_at.toISOString(), issue: said(row.tried.issue) }
+      : null,
 });

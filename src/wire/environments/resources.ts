@@ -7,6 +7,7 @@ import {
   resourceKinds,
   resourcePlaces,
   resourceStates,
+  volumeHolds,
 } from '../../core/states.js';
 import { closed, Id, Name, Nullable, oneOf, Said, Time } from '../parts.js';
 
@@ -25,14 +26,38 @@ export const BackupView = Type.Object({
     Type.Object({
       at: Time,
       passed: Type.Boolean(),
-      tables: Type.Integer(),
-      rows: Type.Integer(),
+      /** Of a database. */
+      tables: Nullable(Type.Integer()),
+      rows: Nullable(Type.Integer()),
+      /** Of a volume. */
+      files: Nullable(Type.Integer()),
       ms: Type.Integer(),
       issue: Nullable(Said),
     }),
   ),
 });
 export type BackupView = Static<typeof BackupView>;
+
+/** Where the files of a volume are, and how full it is. */
+export const VolumeView = Type.Object({
+  /** The agent on whose machine they are; null before one is chosen. */
+  agent: Nullable(Type.String()),
+  /** Whether that agent gives signs of life. */
+  alive: Type.Boolean(),
+  /** What holds it to its size; counting says so, and stops nobody. */
+  hold: Nullable(oneOf(volumeHolds)),
+  /** Bytes that it may hold, and holds, as they were seen last. */
+  size: Nullable(Type.Integer()),
+  used: Nullable(Type.Integer()),
+  seenAt: Nullable(Time),
+  /** Where programs find it. */
+  path: Type.String(),
+  /** Files that were there before, on agents that were away. */
+  left: Type.Array(Type.Object({ agent: Type.String(), alive: Type.Boolean(), used: Nullable(Type.Integer()) })),
+  /** Agents that could have it. */
+  agents: Type.Array(Type.String()),
+});
+export type VolumeView = Static<typeof VolumeView>;
 
 export const Resource = Type.Object({
   project: Type.String(),
@@ -52,6 +77,8 @@ export const Resource = Type.Object({
   bytes: Nullable(Type.Integer()),
   connections: Nullable(Type.Integer()),
   seenAt: Nullable(Time),
+  /** Of a volume; null of others. */
+  volume: Nullable(VolumeView),
   backups: Type.Object({ kept: Type.Integer(), last: Nullable(Time) }),
   createdAt: Time,
 });
@@ -74,6 +101,8 @@ export const ResourceDetail = Type.Intersect([
     /** As the definition asks for it. */
     plan: Type.Object({
       extensions: Type.Array(Type.String()),
+      /** Of a volume: bytes. */
+      size: Nullable(Type.Integer()),
       backup: Nullable(Type.Object({ everyMs: Type.Number(), keep: Type.Integer(), tryMs: Nullable(Type.Number()) })),
     }),
     logins: Type.Array(LoginView),
@@ -125,6 +154,8 @@ export const RestoreBody = Type.Object(
     resource: Type.Optional(Name),
     /** false: what is there is not backed up first. Default: it is. */
     first: Type.Optional(Type.Boolean()),
+    /** Of a volume: the agent on whose machine its files are from then on; default: where they are. */
+    on: Type.Optional(Type.String({ minLength: 1, maxLength: 80 })),
   },
   closed,
 );

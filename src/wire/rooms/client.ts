@@ -7,7 +7,8 @@ import { CodedError, type ErrorCode, type IssueData } from '../../core/errors/er
 export interface Client {
   post<T>(path: string, body: unknown, options?: { signal?: AbortSignal; timeoutMs?: number }): Promise<T>;
   postBytes<T>(path: string, bytes: Buffer): Promise<T>;
-  putStream(path: string, stream: Readable, size: number): Promise<void>;
+  /** `size`: null where it is not known before. */
+  putStream(path: string, stream: Readable, size: number | null): Promise<void>;
   get<T>(path: string): Promise<T>;
   getStream(path: string): Promise<Readable>;
   /** Sends a question too long for an address, and gives the bytes of the answer. */
@@ -62,7 +63,12 @@ export function makeClient(url: string, token: string): Client {
     },
     async putStream(path, stream, size) {
       await (
-        await call('PUT', path, { body: stream, size, type: 'application/octet-stream', timeoutMs: 600_000 })
+        await call('PUT', path, {
+          body: stream,
+          ...(size === null ? {} : { size }),
+          type: 'application/octet-stream',
+          timeoutMs: 600_000,
+        })
       ).body.dump();
     },
     async get<T>(path: string) {

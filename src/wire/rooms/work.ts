@@ -1,8 +1,8 @@
 /** What agents and edges exchange with the service. */
 import { coverageFiles } from '../../core/results/coverage.js';
 import { type Static, Type } from '@sinclair/typebox';
-import { takesKinds, terminalEnds } from '../../core/states.js';
-import { Digest, Id, IssueSchema, oneOf } from '../parts.js';
+import { choreActs, takesKinds, terminalEnds, volumeHolds } from '../../core/states.js';
+import { Digest, Id, IssueSchema, Nullable, oneOf } from '../parts.js';
 
 const Variables = Type.Record(Type.String(), Type.String());
 export const Fence = Type.String({ pattern: '^[0-9]{1,18}$' });
@@ -56,6 +56,24 @@ export const Poll = Type.Object(
     /** Terminals that it has, and how many more it would take. Left out by an agent of before. */
     terminals: Type.Optional(Type.Array(Held, { maxItems: 100 })),
     terminalRoom: Type.Optional(Type.Integer({ minimum: 0, maximum: 100 })),
+    /** Chores that it does, and how many more it would take. */
+    chores: Type.Optional(Type.Array(Held, { maxItems: 100 })),
+    choreRoom: Type.Optional(Type.Integer({ minimum: 0, maximum: 100 })),
+    /** All of its volumes, where it has looked at them since it asked last. */
+    volumes: Type.Optional(
+      Type.Array(
+        Type.Object(
+          {
+            id: Id,
+            hold: oneOf(volumeHolds),
+            size: Type.Integer({ minimum: 0 }),
+            used: Type.Integer({ minimum: 0 }),
+          },
+          { additionalProperties: false },
+        ),
+        { maxItems: 10_000 },
+      ),
+    ),
     /** Attempts that it can't bring to an end. */
     gaveUp: Type.Array(Id, { maxItems: 1000 }),
     waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),
@@ -63,6 +81,9 @@ export const Poll = Type.Object(
   { additionalProperties: false },
 );
 export type Poll = Static<typeof Poll>;
+
+/** A volume of its agent's, which is shown in /volumes under its name. */
+const SeenVolume = Type.Object({ id: Id, name: Type.String() });
 
 /** What it may reach, with the name that leads there; without an address: a port of the agent's machine. */
 const Reach = Type.Object({ port: Type.Integer(), host: Type.String(), address: Type.Optional(Type.String()) });
@@ -99,6 +120,8 @@ export const AttemptWork = Type.Object({
   fromResources: Type.Record(Type.String(), Type.Object({ from: Type.String(), append: Type.String() })),
   /** Folders kept between attempts with the same key. */
   cache: Type.Object({ key: Type.String(), paths: Type.Array(Type.String()) }),
+  /** Volumes of its release. Left out by a service of before. */
+  volumes: Type.Optional(Type.Array(SeenVolume)),
   /** Where its log goes on; above 0 when the agent takes it up again. */
   logBytes: Type.Integer(),
 });
@@ -120,6 +143,7 @@ export const InstanceWork = Type.Object({
   secret: Type.Array(Type.String()),
   /** Servers of its resources. Left out by a service of before. */
   reach: Type.Optional(Type.Array(Reach)),
+  volumes: Type.Optional(Type.Array(SeenVolume)),
   /** Bytes and cores that it may take; as the agent gives where they are left out. */
   memory: Type.Optional(Type.Integer()),
   cpu: Type.Optional(Type.Number()),
@@ -144,6 +168,7 @@ export const TerminalWork = Type.Object({
   layers: Type.Array(Digest),
   variables: Variables,
   reach: Type.Array(Reach),
+  volumes: Type.Optional(Type.Array(SeenVolume)),
   /** Milliseconds without a byte either way, and in all, after which it ends. */
   idleMs: Type.Integer(),
   longestMs: Type.Integer(),
@@ -160,11 +185,41 @@ export const TerminalReport = Type.Object(
   { additionalProperties: false },
 );
 
+/** What is to be done to a volume of the agent's. */
+export const ChoreWork = Type.Object({
+  id: Id,
+  fence: Fence,
+  volume: Id,
+  act: oneOf(choreActs),
+  /** Which wish it fulfils. */
+  turn: Type.String(),
+  /** Bytes that the volume may hold. */
+  size: Nullable(Type.Integer()),
+});
+export type ChoreWork = Static<typeof ChoreWork>;
+
+export const ChoreReport = Type.Object(
+  {
+    fence: Fence,
+    /** What was counted in it. */
+    found: Nullable(
+      Type.Object(
+        { files: Type.Integer({ minimum: 0 }), bytes: Type.Integer({ minimum: 0 }) },
+        { additionalProperties: false },
+      ),
+    ),
+    issue: Nullable(IssueSchema),
+  },
+  { additionalProperties: false },
+);
+export type ChoreReport = Static<typeof ChoreReport>;
+
 export const PollAnswer = Type.Object({
   attempts: Type.Array(AttemptWork),
   instances: Type.Array(InstanceWork),
   /** Left out by a service of before. */
   terminals: Type.Optional(Type.Array(TerminalWork)),
+  chores: Type.Optional(Type.Array(ChoreWork)),
   /** Attempts to stop, and instances to end. */
   stop: Type.Array(Id),
   end: Type.Array(Id),

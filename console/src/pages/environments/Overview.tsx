@@ -74,7 +74,7 @@ function ResourceList({ one }: { one: EnvironmentDetail }) {
           {item.issue ? <span className="min-w-0 text-vermilion">{item.issue.says}</span> : null}
           <span className="ml-auto text-second">
             {[
-              ...(item.bytes === null ? [] : [bytesText(item.bytes)]),
+              ...sizeOf(item),
               ...(item.connections === null
                 ? []
                 : [`${item.connections} ${item.connections === 1 ? 'session' : 'sessions'}`]),
@@ -91,6 +91,10 @@ function ResourceList({ one }: { one: EnvironmentDetail }) {
     </section>
   );
 }
+
+/** `40.2 MiB`, of a volume `40.2 MiB of 2.0 GiB`. */
+const sizeOf = ({ bytes, volume }: EnvironmentDetail['resources'][number]): string[] =>
+  bytes === null ? [] : [volume?.size ? `${bytesText(bytes)} of ${bytesText(volume.size)}` : bytesText(bytes)];
 
 const over = (one: Instance): boolean => one.state === 'failed' || one.state === 'ended' || one.state === 'lost';
 

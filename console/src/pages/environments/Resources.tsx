@@ -11,6 +11,7 @@ import { get, paths, post } from '../../data/api';
 import { Ago, Button, Empty, Loading, Trouble } from '../../parts/basics';
 import { Chip } from '../../parts/Mark';
 import { Backups } from './Backups';
+import { Fill, Place } from './Volume';
 import { RemoveIt } from './RemoveResource';
 import { Tables } from './Tables';
 
@@ -25,7 +26,7 @@ export function Resources({ project, environment }: { project: string; environme
   if (all.data.items.length === 0)
     return (
       <Empty title="It has nothing of its own.">
-        <code>resources</code> of a release declares a database; it is made with the next deployment.
+        <code>resources</code> of a release declares a database or a volume; it is made with the next deployment.
       </Empty>
     );
   return (
@@ -62,9 +63,10 @@ function One({ project, environment, name }: { project: string; environment: str
         {one.restoring ? <Chip tone="running">a backup is being restored</Chip> : null}
         {one.place === 'elsewhere' ? <Chip tone="plain">kept elsewhere</Chip> : null}
         {one.used || one.state === 'removed' ? null : <Chip tone="plain">not used by what is live</Chip>}
+        {one.volume ? <Fill volume={one.volume} /> : null}
         <span className="text-second">
           {[
-            ...(one.bytes === null ? [] : [bytesText(one.bytes)]),
+            ...(one.bytes === null || one.volume ? [] : [bytesText(one.bytes)]),
             ...(one.connections === null
               ? []
               : [`${one.connections} ${one.connections === 1 ? 'session' : 'sessions'}`]),
@@ -72,13 +74,15 @@ function One({ project, environment, name }: { project: string; environment: str
         </span>
         {may && ready ? (
           <span className="ml-auto flex flex-wrap gap-2">
-            <Button size="compact" aria-pressed={looking} onClick={() => setLooking(!looking)}>
-              {looking ? 'Hide the rows' : 'Look at the rows'}
-            </Button>
+            {one.volume ? null : (
+              <Button size="compact" aria-pressed={looking} onClick={() => setLooking(!looking)}>
+                {looking ? 'Hide the rows' : 'Look at the rows'}
+              </Button>
+            )}
             <Button size="compact" disabled={act.isPending} onClick={() => act.mutate({ to: 'backups' })}>
               Back up now
             </Button>
-            {one.used ? (
+            {one.used && !one.volume ? (
               <Button
                 size="compact"
                 disabled={act.isPending}
@@ -92,6 +96,7 @@ function One({ project, environment, name }: { project: string; environment: str
           </span>
         ) : null}
       </header>
+      {one.volume ? <Place volume={one.volume} /> : null}
       {one.issue ? (
         <p className="border-b border-faint bg-vermilion-wash px-5 py-2">
           <span className="text-vermilion">{one.issue.says}</span> <span className="text-second">{one.issue.next}</span>
@@ -103,14 +108,14 @@ function One({ project, environment, name }: { project: string; environment: str
         </div>
       ) : null}
       {looking && ready ? <Tables path={path} /> : null}
-      <div className="grid gap-x-8 *:min-w-0 lg:grid-cols-[3fr_2fr]">
+      <div className={`grid gap-x-8 *:min-w-0 ${one.volume ? '' : 'lg:grid-cols-[3fr_2fr]'}`}>
         <Backups
           one={one}
           may={may && ready}
           busy={act.isPending || one.restoring}
-          restore={(backup) => act.mutate({ to: 'restore', body: { backup } })}
+          restore={(body) => act.mutate({ to: 'restore', body })}
         />
-        <Logins one={one} path={path} may={may && ready} />
+        {one.volume ? null : <Logins one={one} path={path} may={may && ready} />}
       </div>
       {one.plan.backup ? (
         <p className="border-t border-faint px-5 py-2 text-second">

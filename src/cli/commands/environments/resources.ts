@@ -3,6 +3,7 @@ import { createWriteStream, readFileSync } from 'node:fs';
 import { pipeline } from 'node:stream/promises';
 import type { Command } from 'commander';
 import { CodedError } from '../../../core/errors/errors.js';
+import { nearlyFull, shareOf } from '../../../core/advance/chores.js';
 import { durationSource, durationText } from '../../../core/durations.js';
 import type { PageOf } from '../../../wire/parts.js';
 import type {
@@ -12,6 +13,7 @@ import type {
   ResourceDetail,
   ResourceRemoval,
   RestoreBody,
+  VolumeView,
 } from '../../../wire/environments/resources.js';
 import { call, download, environmentPlace, get, post } from '../../api.js';
 import { ago, bold, bytes, faint, plain, say, state, table } from '../../print.js';
@@ -36,7 +38,7 @@ async function resourceAt(
 }
 
 export function resourceCommands(program: Command): void {
-  const resource = program.command('resource').description('databases that environments have of their own');
+  const resource = program.command('resource').description('databases and volumes that environments have of their own');
 
   shared(
     resource.command('list <environment>').description('what an environment has of its own'),
@@ -52,7 +54,7 @@ export function resourceCommands(program: Command): void {
             plain(one.name),
             one.kind,
             state(one.state),
-            one.bytes === null ? '' : bytes(one.bytes),
+            sizeOf(one),
             one.backups.kept ? `${one.backups.kept}, the last ${ago(one.backups.last)}` : 'none',
             one.issue ? plain(one.issue.says) : placed(one),
           ]),
@@ -105,7 +107,7 @@ export function resourceCommands(program: Command): void {
     resource.command('backup <environment> <name>').description('back it up now, and wait until that is kept'),
     'tsunagi resource backup sailings/production timetable',
   )
-    .option('--output <file>', 'write it there too, in the custom format of pg_dump')
+    .option('--output <file>', 'write it there too: a database in the custom format of pg_dump, a volume as tar')
     .option('--number <number>', 'that backup, in place of a new one; with --output or --remove')
     .option('--remove', 'remove that backup')
     .action(
@@ -149,31 +151,33 @@ export function resourceCommands(program: Command): void {
     resource
       .command('restore <environment> <name>')
       .description(
-        'put a backup in the place of what is there, which is backed up first; programs lose their sessions for a moment',
+        'put a backup in the place of what is there, which is backed up first; programs lose their sessions for a moment, those with a volume are started again',
       ),
     'tsunagi resource restore sailings/staging timetable --backup 12 --from sailings/production',
   )
     .requiredOption('--backup <number>', 'which backup')
     .option('--from <environment>', 'of another environment of the project; default: its own')
+    .option('--on <agent>', 'of a volume: its files are on the machine of that agent from then on')
     .option('--without-backup', 'do not back up what is there first')
     .option('-y, --yes', 'do not ask')
     .action(
       async (
         environment: string,
         name: string,
-        options: Shared & { backup: string; from?: string; withoutBackup?: boolean; yes?: boolean },
+        options: Shared & { backup: string; from?: string; on?: string; withoutBackup?: boolean; yes?: boolean },
       ) => {
         const at = await resourceAt(environment, name, options);
         const from = options.from ? await environmentPlace(options.from, options.project) : null;
         if (!options.yes) {
           say(
-            `All that is in ${at.shown} gives way to backup ${options.backup}${from ? ` of ${from.project}/${from.name}` : ''}.`,
+            `All that is in ${at.shown} gives way to backup ${options.backup}${from ? ` of ${from.project}/${from.name}` : ''}${options.on ? `, on the machine of ${options.on}` : ''}. Programs that use it are ended for that, and started again.`,
           );
           throw usage('Nothing was restored. Confirm with --yes.', 'resource restore');
         }
         const body: RestoreBody = {
           backup: backupNumber(options.backup),
           ...(from ? { environment: from.name } : {}),
+          ...(options.on ? { on: options.on } : {}),
           ...(options.withoutBackup ? { first: false } : {}),
         };
         await post<Resource>(`${at.path}/restore`, body);
@@ -239,6 +243,31 @@ export function resourceCommands(program: Command): void {
 
 const sessionsText = (count: number): string => `${count} ${count === 1 ? 'session' : 'sessions'}`;
 
+/** `1.2 GiB of 2.0 GiB, 60 % full` */
+function sizeOf({ bytes: known, volume }: Resource): string {
+  const share = volume && shareOf(volume.used, volume.size);
+  if (!volume || share === null || volume.size === null || volume.used === null)
+    return known === null ? '' : bytes(known);
+  return `${bytes(volume.used)} of ${bytes(volume.size)}, ${Math.floor(share * 100)} % full`;
+}
+
+/** Where the files of a volume are, and what is to be known of that. */
+function placeOf(volume: VolumeView): string[] {
+  const { agent, alive, hold, left, path } = volume;
+  const share = shareOf(volume.used, volume.size);
+  return [
+    `${path} on ${agent === null ? 'no agent yet' : plain(agent)}${agent === null || alive ? '' : ', which gives no sign of life: what uses it waits for that agent'}`,
+    ...(share !== null && share >= nearlyFull
+      ? ['It is nearly full: a larger `size` in the definition makes room.']
+      : []),
+    ...(hold === 'counting' ? ['Its size is counted, and holds nobody up: its agent can’t mount file systems.'] : []),
+    ...left.map(
+      (one) =>
+        `What was there before is on ${plain(one.agent)} still${one.used === null ? '' : ` (${bytes(one.used)})`}; it is backed up, then removed${one.alive ? '' : ', when that agent is back'}.`,
+    ),
+  ];
+}
+
 const placed = (one: Resource): string =>
   one.state === 'removed'
     ? faint('its backups are kept')
@@ -252,11 +281,12 @@ function show(one: ResourceDetail): void {
   const facts = [
     one.kind,
     state(one.state),
-    ...(one.bytes === null ? [] : [bytes(one.bytes)]),
+    ...[sizeOf(one)].filter(Boolean),
     ...(one.connections === null ? [] : [sessionsText(one.connections)]),
   ];
   say(`${bold(plain(one.name))} of ${one.project}/${one.environment}  ${facts.join(' · ')}  ${placed(one)}`.trimEnd());
   if (one.issue) say(plain(one.issue.says), faint(plain(one.issue.next)));
+  if (one.volume) say(...placeOf(one.volume));
   const { backup, extensions } = one.plan;
   if (extensions.length) say(`extensions: ${extensions.map(plain).join(', ')}`);
   if (backup)
@@ -290,7 +320,7 @@ function show(one: ResourceDetail): void {
           plain(each.by),
           each.tried
             ? each.tried.passed
-              ? `${each.tried.tables} tables, ${each.tried.rows} rows, ${ago(each.tried.at)}`
+              ? `${each.tried.files === null ? `${each.tried.tables ?? 0} tables, ${each.tried.rows ?? 0} rows` : `${each.tried.files} files`}, ${ago(each.tried.at)}`
               : plain(each.tried.issue?.says ?? 'it failed')
             : each.issue
               ? plain(each.issue.says)

@@ -31,6 +31,8 @@ export class Backup extends Model<InferAttributes<Backup>, InferCreationAttribut
   declare tried_at: Date | null;
   /** What came of restoring it beside the resource. */
   declare tried: BackupTried | null;
+  /** Of which volume it is; null: of the one that programs use. */
+  declare volume_id: string | null;
   declare created_at: CreationOptional<Date>;
   declare ended_at: Date | null;
 }
@@ -54,6 +56,7 @@ export const defineBackup = (sequelize: Sequelize): typeof Backup =>
       of_at: time({ null: true }),
       tried_at: time({ null: true }),
       tried: json({ null: true }),
+      volume_id: uuid({ null: true, of: 'volumes' }),
       created_at: time({ made: true }),
       ended_at: time({ null: true }),
     },

@@ -38,6 +38,8 @@ export class Resource extends Model<InferAttributes<Resource>, InferCreationAttr
   declare restore_at: Date | null;
   /** The backup of what is there, which is written first. */
   declare restore_after_id: string | null;
+  /** The agent that has its files from the next restore on; null: the one that has them. */
+  declare restore_agent_id: string | null;
   declare next_backup_at: Date | null;
   declare next_try_at: Date | null;
   declare created_at: CreationOptional<Date>;
@@ -69,6 +71,7 @@ export const defineResource = (sequelize: Sequelize): typeof Resource =>
       restore_id: uuid({ null: true, of: 'backups' }),
       restore_at: time({ null: true }),
       restore_after_id: uuid({ null: true, of: 'backups' }),
+      restore_agent_id: uuid({ null: true, of: 'agents' }),
       next_backup_at: time({ null: true }),
       next_try_at: time({ null: true }),
       created_at: time({ made: true }),

@@ -19,7 +19,7 @@ import { look, rowsOf, tablesOf } from '../../../engine/resources/look.js';
 import { connect, tryAddress } from '../../../engine/resources/connect.js';
 import { findEnvironment } from '../../../records/deployments/environments.js';
 import { loginState } from '../../../records/resources/logins.js';
-import { findResource, leftResources, type ResourceRow } from '../../../records/resources/resources.js';
+import { findResource, leftResources, resourceById, type ResourceRow } from '../../../records/resources/resources.js';
 import { Page } from '../../../wire/parts.js';
 import { IdParams } from '../../../wire/rooms/work.js';
 import {
@@ -109,7 +109,7 @@ export function resourceRoutes(app: App, service: Service): void {
       const environment = await findEnvironment(db, at.project.id, at.environment);
       const row = environment && (await findResource(db, environment.id, at.name));
       if (!row) throw resourceUnknown(at.project, at.environment, at.name);
-      const kind = context.kinds.of(row);
+      const kind = context.kinds.database(row);
       const { url = '' } = kind.references(row.id, kind.reached().address, { id, password });
       return { id, url, until: until.toISOString() };
     });
@@ -158,10 +158,14 @@ export function resourceRoutes(app: App, service: Service): void {
     const row = await backupAt(records, project, { environment: name, resource, backup: number });
     const bytes = row.digest && row.state === 'kept' ? await context.blobs.open(row.digest) : null;
     if (!bytes) throw new CodedError('backup_not_kept', { number, state: row.state });
+    const found = await resourceById(records, row.resource_id);
     return reply
       .type('application/octet-stream')
       .header('content-length', bytes.size)
-      .header('content-disposition', `attachment; filename="${project.name}-${name}-${resource}-${number}.dump"`)
+      .header(
+        'content-disposition',
+        `attachment; filename="${project.name}-${name}-${resource}-${number}.${found?.kind === 'volume' ? 'tar' : 'dump'}"`,
+      )
       .send(bytes.stream);
   });
   app.delete(`${one}/backups/:number`, { schema: { params: backupNumber } }, async (request, reply) => {
@@ -176,9 +180,9 @@ export function resourceRoutes(app: App, service: Service): void {
   app.post(`${one}/restore`, { schema: { body: RestoreBody, response: { 202: Resource } } }, async (request, reply) => {
     const at = await placeOf(request);
     const seen = await needOne(request);
-    const { backup, environment = at.environment, resource = at.name, first = true } = request.body;
+    const { backup, environment = at.environment, resource = at.name, first = true, on = null } = request.body;
     return change(service, request, reply, 'restore.asked', 202, async (db, actor) =>
-      resourceView(db, seen, await restore(context, db, at, { environment, resource, backup, first }, actor)),
+      resourceView(db, seen, await restore(context, db, at, { environment, resource, backup, first, on }, actor)),
     );
   });
 

@@ -14,7 +14,7 @@ import { loseTerminals } from '../../../engine/terminals/terminals.js';
 import { claimTerminals, type TerminalRow, terminalsFor } from '../../../records/deployments/terminals.js';
 import { takeInstances } from '../../../engine/deployments/placement.js';
 import { coolOldest } from '../../../records/deployments/environments.js';
-import { anyWaits, heldInstances, nextStart } from '../../../records/deployments/instances.js';
+import { anyWaits, heldInstances, type InstanceRow, nextStart } from '../../../records/deployments/instances.js';
 import { notify } from '../../../records/database.js';
 import { type AgentGrant, grantOf } from '../../../records/callers/people.js';
 import {
@@ -30,9 +30,12 @@ import {
 import { type App, needAgent, type Service, tokenOf } from '../../server.js';
 import { fileRoutes } from '../files.js';
 import { openGiven } from '../../given.js';
+import { type ChoreRow, choresFor, claimChores, returnChores } from '../../../records/resources/chores.js';
+import { seen } from '../../../engine/resources/volumes.js';
 import { byteRoutes } from './bytes.js';
+import { choreRoutes, choreWork } from './chores.js';
 
-const empty: PollAnswer = { attempts: [], instances: [], terminals: [], stop: [], end: [], drop: [] };
+const empty: PollAnswer = { attempts: [], instances: [], terminals: [], chores: [], stop: [], end: [], drop: [] };
 
 /** What an agent asks for beyond what its token says, in words, or null. */
 function beyondGrant(grant: AgentGrant & { name: string }, { name, takes, address }: Registration): string | null {
@@ -76,6 +79,7 @@ export function workRoutes(app: App, service: Service): void {
       });
       service.agents.clear();
       await loseTerminals(context, agent.id);
+      await returnChores(records, agent.id);
       // Attempts end with their agent: what the one before it held, and this one does not name, is lost, and follows at once.
       const kept = new Set(named.map((one) => `${one.id} ${one.fence}`));
       for (const attempt of await attemptsLeftBy(records, agent.id)) {
@@ -98,6 +102,7 @@ export function workRoutes(app: App, service: Service): void {
       const attempt = await attemptById(records, id);
       if (attempt?.agent_id === agent.id) await loseAttempt(context, attempt, agent.name, { now: true });
     }
+    if (body.volumes) await seen(context, agent, body.volumes);
     let woken = false;
     const off = hub.on(
       (topic) => wakes(topic),
@@ -114,7 +119,11 @@ export function workRoutes(app: App, service: Service): void {
         // Whoever asked may be gone by now, and have asked anew.
         const answer = gone.signal.aborted ? empty : await pollOnce(agent, full ? { ...body, slots: 0 } : body);
         // What was claimed for a question that was given up meanwhile goes out with the next one, which may wait already.
-        const filled = answer.attempts.length + answer.instances.length + (answer.terminals ?? []).length;
+        const filled =
+          answer.attempts.length +
+          answer.instances.length +
+          (answer.terminals ?? []).length +
+          (answer.chores ?? []).length;
         if (gone.signal.aborted && filled > 0) await notify(records, 'work');
         const left = deadline - context.now();
         if (filled + answer.stop.length + answer.end.length + answer.drop.length > 0 || left <= 0 || over.aborted)
@@ -164,6 +173,15 @@ export function workRoutes(app: App, service: Service): void {
     return handed;
   }
 
+  /** The same of what is to be done to volumes of its own. */
+  async function choresOfAgent(agent: AgentRow, body: Poll): Promise<ChoreRow[]> {
+    if (!body.chores) return [];
+    const { held, waits } = await choresFor(records, agent.id);
+    const room = body.choreRoom ?? 0;
+    if (!waits || room === 0) return held;
+    return [...held, ...(await records.single('work.claimed', (db) => claimChores(db, agent.id, room)))];
+  }
+
   /** Those that it has, with what it takes now. */
   async function terminalsOfAgent(agent: AgentRow, body: Poll): Promise<TerminalRow[]> {
     // An agent of before knows none.
@@ -172,6 +190,15 @@ export function workRoutes(app: App, service: Service): void {
     const room = body.terminalRoom ?? 0;
     if (!waits || room === 0) return held;
     return [...held, ...(await records.single('work.claimed', (db) => claimTerminals(db, agent.id, room)))];
+  }
+
+  async function endUnheard(agent: AgentRow, { id, fence }: InstanceRow): Promise<void> {
+    const by = { agent: agent.id, fence: fence ?? '0' };
+    await reportInstance(context, id, by, { state: 'ended', port: null, exit: null, issue: null }).catch(
+      (error: unknown) => {
+        if (!(error instanceof CodedError) || error.issue.code !== 'fence_old') throw error;
+      },
+    );
   }
 
   async function pollOnce(agent: AgentRow, body: Poll): Promise<PollAnswer> {
@@ -183,13 +210,16 @@ export function workRoutes(app: App, service: Service): void {
       });
       if (short) await coolOldest(records, agent.id);
     }
-    const [attempts, instances, terminals] = await Promise.all([
+    const [attempts, instances, terminals, chores] = await Promise.all([
       heldAttempts(records, agent.id),
       heldInstances(records, agent.id),
       terminalsOfAgent(agent, body),
+      choresOfAgent(agent, body),
     ]);
     const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) =>
       list.some((one) => one.id === row.id && one.fence === row.fence);
+    // Told to end before the agent had heard of it: nobody else ends it.
+    for (const row of instances) if (!row.wanted && !has(body.instances, row)) await endUnheard(agent, row);
     given.begin(claimed);
     given.runs(agent, attempts);
     // What is recorded as this agent's and it does not name is given again: an answer that was lost on its way loses no work.
@@ -206,6 +236,7 @@ export function workRoutes(app: App, service: Service): void {
         agent,
         terminals.filter((row) => row.state === 'given' && !has(body.terminals ?? [], row)),
       ),
+      chores: chores.filter((row) => !has(body.chores ?? [], row)).map(choreWork),
       stop: attempts.filter((row) => row.stop).map((row) => row.id),
       end: instances.filter((row) => !row.wanted).map((row) => row.id),
       drop: [
@@ -213,6 +244,7 @@ export function workRoutes(app: App, service: Service): void {
           (one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence) && !given.justOver(one),
         ),
         ...(body.terminals ?? []).filter((one) => !has(terminals, one)),
+        ...(body.chores ?? []).filter((one) => !has(chores, one)),
         ...body.instances.filter((one) => !instances.some((row) => row.id === one.id && row.fence === one.fence)),
       ].map((one) => one.id),
     };
@@ -220,6 +252,7 @@ export function workRoutes(app: App, service: Service): void {
 
   fileRoutes(app, async (request, id) => given.files(await needAgent(service, request), id));
   byteRoutes(app, service, given);
+  choreRoutes(app, service);
 
   app.post(
     '/api/agent/attempts/:id/report',
