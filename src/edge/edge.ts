@@ -4,7 +4,17 @@ import { createServer, type IncomingMessage, type ServerResponse } from 'node:ht
 import { join } from 'node:path';
 import pino from 'pino';
 import { randomInt } from 'node:crypto';
-import { allTraffic, below, pathOf, type ServerPath, type Target, targetOf } from '../core/cutover/route.js';
+import {
+  allTraffic,
+  below,
+  maintenanceOf,
+  pathOf,
+  type Route,
+  type RoutePath,
+  type ServerPath,
+  type Target,
+  targetOf,
+} from '../core/cutover/route.js';
 import { openTally } from '../core/tally.js';
 import { defaultBounds, type EdgeBounds, watchPace } from './bounds.js';
 import { noCertificates, openCertificates } from './certificates.js';
@@ -13,7 +23,7 @@ import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
 import { askedFor, hostOf, refuse } from './headers.js';
 import { makeProxy } from './proxy.js';
-import { serveSite } from './site.js';
+import { closedRetry, navigates, serveMaintenance, serveSite } from './site.js';
 import { openSites } from './sites.js';
 import { openTable } from './table.js';
 import { refuseUpgrade, upgrade } from './upgrade.js';
@@ -101,6 +111,28 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     const location = `https://${host}${port === 443 ? '' : `:${port}`}${path}${search}`;
     response.writeHead(308, { location, 'cache-control': 'no-store', 'content-length': 0 }).end();
   };
+  /** While the programs are stopped: a page for whoever comes to one; files of sites as ever; nothing else. False: as ever. */
+  const closedTo = (
+    request: IncomingMessage,
+    response: ServerResponse,
+    { route, target, asked, place }: { route: Route; target: Target; asked: { path: string }; place: RoutePath | null },
+  ): boolean => {
+    const reads = request.method === 'GET' || request.method === 'HEAD';
+    if (place?.kind === 'site' && !(reads && navigates(request))) return false;
+    const none = () => {
+      response.setHeader('retry-after', closedRetry);
+      refuse(response, 503, 'This is being worked on; it answers again in a moment.');
+    };
+    const site = reads && navigates(request) ? maintenanceOf(target, asked.path) : null;
+    if (!site) none();
+    else
+      serveMaintenance(sites, { route, target, site }, request, response)
+        .then((shown) => {
+          if (!shown) none();
+        })
+        .catch(() => none());
+    return true;
+  };
   const serve = (request: IncomingMessage, response: ServerResponse) => {
     const shown = shownTo(request);
     const named = hostOf(request);
@@ -112,6 +144,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
     if (shown === null && certificates.trusted(named)) return toTls(named, asked, response);
+    if (route.closed && target && closedTo(request, response, { route, target, asked, place })) return;
     if (!place || !target) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
     const note = counted(request, response, { host, target, part: place.part });
     if (place.kind === 'server') return proxy.pass(place, seen(place, asked), request, response, note);
@@ -152,12 +185,13 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   };
   server.maxConnections = 20_000;
   server.on('upgrade', (request, socket, head) => {
-    const { asked, place } = find(request);
+    const { asked, place, route } = find(request);
     const shown = shownTo(request);
     const leave = clients.enter(request.socket.remoteAddress ?? '');
     if (!leave) return refuseUpgrade(socket, 429, 'Too Many Requests', () => {});
     if (shown !== null && !certificates.covers(shown, hostOf(request)))
       return refuseUpgrade(socket, 421, 'Misdirected Request', leave);
+    if (route?.closed) return refuseUpgrade(socket, 503, 'Service Unavailable', leave);
     if (place?.kind !== 'server' || !asked) return refuseUpgrade(socket, 404, 'Not Found', leave);
     try {
       upgrade(proxy, place, seen(place, asked), request, socket, head, leave);

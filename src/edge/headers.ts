@@ -87,7 +87,7 @@ export function refuse(response: ServerResponse, status: number, text: string): 
   response.writeHead(status, {
     'content-type': 'text/plain; charset=utf-8',
     'cache-control': 'no-store',
-    ...(status === 503 ? { 'retry-after': '1' } : {}),
+    ...(status === 503 && !response.hasHeader('retry-after') ? { 'retry-after': '1' } : {}),
   });
   response.end(`${text}\n`);
 }

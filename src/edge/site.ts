@@ -1,5 +1,6 @@
 /** How a site answers: its files with their digests as tags, redirects, its settings file, and what is said where there is nothing. */
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import { createReadStream } from 'node:fs';
 import { basename, dirname } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import send from '@fastify/send';
@@ -23,6 +24,30 @@ interface Found {
   /** Below the site's root, with a slash before it. */
   path: string;
 }
+
+/** The page that is shown while the programs of an environment are stopped; false where there is none. */
+export async function serveMaintenance(
+  sites: Sites,
+  at: { route: Route; target: Target; site: SitePath },
+  request: IncomingMessage,
+  response: ServerResponse,
+): Promise<boolean> {
+  const { site } = at;
+  const known = site.maintenance ? sites.file(site.bytes, fullPath(site, `/${site.maintenance}`)) : null;
+  if (!known) return false;
+  response.writeHead(503, {
+    'content-type': typeOf(known.place),
+    'content-length': known.file.size,
+    'cache-control': 'no-store',
+    'retry-after': String(closedRetry),
+  });
+  if (request.method === 'HEAD') response.end();
+  else await pipeline(createReadStream(known.place), response).catch(() => void response.destroy());
+  return true;
+}
+
+/** Seconds after which a reader of a closed environment may ask again. */
+export const closedRetry = 5;
 
 export async function serveSite(
   sites: Sites,
@@ -120,7 +145,7 @@ function plain(path: string): string | null {
 }
 
 /** Whether somebody goes to a page, rather than a page asking for a file (Fetch Metadata; without it, what is accepted tells). */
-function navigates({ headers }: IncomingMessage): boolean {
+export function navigates({ headers }: IncomingMessage): boolean {
   const mode = headers['sec-fetch-mode'];
   return mode === undefined ? /\btext\/html\b/.test(headers.accept ?? '') : mode === 'navigate';
 }

@@ -68,6 +68,7 @@ export const eventTypes = [
   'deployment.replaced',
   'deployment.ended-old',
   'traffic.moved',
+  'traffic.stopped',
   'instance.asked',
   'instance.ready',
   'instance.failed',

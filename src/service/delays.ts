@@ -1,3 +1,4 @@
+import type { Route } from '../core/cutover/route.js';
 import type { EdgeRow } from '../records/callers/edges.js';
 import type { EnvironmentRow } from '../records/deployments/environments.js';
 
@@ -14,3 +15,9 @@ export function addressesDelay(
     ? `${behind.map((edge) => edge.name).join(', ')} has yet to take over the newest addresses.`
     : null;
 }
+
+/** That its programs are stopped for a deployment, or null. */
+export const closedFor = (route: Route | null, moving: string | null): string | null =>
+  route?.closed
+    ? `Its programs are stopped${moving ? ` while ${moving} prepares` : ''}: visitors are shown that it is being worked on.`
+    : null;

@@ -135,7 +135,8 @@ const base: DeploymentFacts = {
   blocked: false,
   overtaken: false,
   resources: { asked: false, ready: false, failure: null },
-  prepare: { declared: true, attempt: null, why: '', mayRepeat: false, tries: 0 },
+  prepare: { declared: true, attempt: null, why: '', mayRepeat: false, tries: 0, stops: false },
+  closed: false,
   verify: { declared: true, attempt: null, why: '' },
   serversAsked: 2,
   workersAsked: 1,
@@ -143,7 +144,12 @@ const base: DeploymentFacts = {
   workers: [],
   noRoom: null,
   instanceFailure: null,
-  before: { workersAsked: 1, workers: [{ id: 'old', state: 'ready', wanted: true }] },
+  before: {
+    workersAsked: 1,
+    workers: [{ id: 'old', state: 'ready', wanted: true }],
+    servers: [{ id: 'old server', state: 'ready', wanted: true }],
+    jobs: 1,
+  },
   serving: 'before',
   acknowledged: true,
   edgeRefusal: null,
@@ -185,7 +191,21 @@ function play(
         next.servers = [one('s1', world.server ?? 'ready'), one('s2', 'ready')];
         if (world.server === 'failed') next.instanceFailure = issue('ended_at_once', { part: 'api' });
       }
-      if (effect.do === 'serve') next.serving = effect.which;
+      if (effect.do === 'close') next.closed = true;
+      if (effect.do === 'endBefore' && next.before) {
+        const end = (list: InstanceFact[]) => list.map((old) => ({ ...old, wanted: false, state: 'ended' as const }));
+        next.before = { ...next.before, workers: end(next.before.workers), servers: end(next.before.servers), jobs: 0 };
+      }
+      // Where the old programs are to be stopped, none of them sees what prepare does.
+      if (effect.do === 'prepare' && facts.prepare.stops && facts.before) {
+        expect(facts.closed).toBe(true);
+        expect([...facts.before.servers, ...facts.before.workers].every((old) => old.state === 'ended')).toBe(true);
+        expect(facts.before.jobs).toBe(0);
+      }
+      if (effect.do === 'serve') {
+        next.serving = effect.which;
+        next.closed = false;
+      }
       if (effect.do === 'endWorkers') {
         if (effect.of === 'this')
           next.workers = next.workers.map((worker) => ({ ...worker, wanted: false, state: 'ended' }));
@@ -256,7 +276,7 @@ describe('a deployment', () => {
       ...base,
       state: 'preparing',
       resources: { asked: true, ready: true, failure: null },
-      prepare: { declared: true, attempt: 'lost', why: '', mayRepeat, tries },
+      prepare: { declared: true, attempt: 'lost', why: '', mayRepeat, tries, stops: false },
     });
     expect(advanceDeployment(lost(1)).effects).toEqual([{ do: 'prepare' }]);
     expect(advanceDeployment(lost(3)).failure?.code).toBe('prepare_unknown');
@@ -265,6 +285,34 @@ describe('a deployment', () => {
     expect(advanceDeployment({ ...lost(1), resources: { asked: true, ready: false, failure: null } }).effects).toEqual(
       [],
     );
+  });
+  const stops = { prepare: { ...base.prepare, stops: true } };
+  it('closes first, and ends what is old, where its prepare wants that', () => {
+    const { trail, facts } = play(stops);
+    expect(trail).toEqual(['queued', 'preparing', 'starting', 'cutover', 'verifying', 'live']);
+    expect(facts).toMatchObject({ serving: 'this', closed: false, before: { servers: [{ state: 'ended' }] } });
+    // What has nothing before it, or is a revert, closes nothing.
+    expect(play({ ...stops, before: null, serving: 'none' }).facts).toMatchObject({ state: 'live', closed: false });
+    const reverted = play({ ...stops, kind: 'revert' }).facts;
+    expect(reverted.before?.servers[0]).toMatchObject({ state: 'ready', wanted: true });
+  });
+  it('waits until every edge has closed, and does not end what they may still ask', () => {
+    const waits: DeploymentFacts = {
+      ...base,
+      ...stops,
+      state: 'preparing',
+      closed: true,
+      acknowledged: false,
+      resources: { asked: true, ready: true, failure: null },
+    };
+    expect(advanceDeployment(waits)).toMatchObject({ effects: [], again: waits.now + 1_000 });
+    expect(advanceDeployment({ ...waits, acknowledged: true }).effects).toEqual([{ do: 'endBefore' }]);
+  });
+  it('that fails while it is closed is over, whoever opens it again', () => {
+    for (let crash = -1; crash < 14; crash++) {
+      const { facts } = play(stops, { prepare: 'failed', crash });
+      expect(facts).toMatchObject({ state: 'failed', serving: 'before', failure: { code: 'prepare_failed' } });
+    }
   });
   it('keeps the traffic when it fails with nothing before it', () => {
     expect(play({ before: null, serving: 'none' }, { verify: 'failed' }).facts).toMatchObject({

@@ -345,6 +345,7 @@ describe('migrations', () => {
           ...part,
           ...site,
           volumes: [],
+          maintenance: null,
           strip: false,
           sticky: false,
           memory: null,

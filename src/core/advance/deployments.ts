@@ -5,11 +5,13 @@
  * | state     | in it                                                     | left when                                    |
  * |-----------|-----------------------------------------------------------|----------------------------------------------|
  * | queued    | waits for the deployment before it in this environment    | it is the only one on its way                |
- * | preparing | its resources and logins are made; then prepare runs, if there is one (never for a revert) | it passed; failed → fails; lost → fails, unless it may be repeated |
+ * | preparing | its resources and logins are made; where prepare wants that, the environment is closed and the old programs end; then prepare runs, if there is one (never for a revert) | it passed; failed → fails; lost → fails, unless it may be repeated |
  * | starting  | new servers start beside the old ones                     | all are ready; one failed or is late → fails  |
  * | cutover   | the new servers are looked at again, the table moves the traffic, the old workers end, then the new ones start | each edge that answers has the table and the new workers run; one that can't take it over → fails |
  * | verifying | verify runs, if there is one                              | it passed and all run → live; it failed → fails |
  * | live      | final on its way; `replaced` or `reverted` follow later   |                                              |
+ *
+ * A closed environment is opened by the table that moves the traffic; after a failure by the one that leads to the old programs again.
  *
  * An instance that its machine let down (lost, or its lease was over) is replaced before this is asked, a few times.
  *
@@ -47,7 +49,9 @@ export interface DeploymentFacts {
   overtaken: boolean;
   /** What its release has of its own here; `asked` once all of it, and what opens it, was asked for. */
   resources: { asked: boolean; ready: boolean; failure: Issue | null };
-  prepare: StepFact & { mayRepeat: boolean; tries: number };
+  prepare: StepFact & { mayRepeat: boolean; tries: number; stops: boolean };
+  /** Visitors are led to no program. */
+  closed: boolean;
   verify: StepFact;
   /** How many servers and workers the release asks for. */
   serversAsked: number;
@@ -59,7 +63,13 @@ export interface DeploymentFacts {
   /** What the first failed instance says. */
   instanceFailure: Issue | null;
   /** The deployment that has the traffic (live, or failed with nothing before it), if any, with its workers as they are now. */
-  before: { workersAsked: number; workers: InstanceFact[] } | null;
+  before: {
+    workersAsked: number;
+    workers: InstanceFact[];
+    servers: InstanceFact[];
+    /** Jobs that run, or are about to. */
+    jobs: number;
+  } | null;
   /** Who has the traffic. */
   serving: 'this' | 'before' | 'none';
   /** Each edge that answers has the newest table of this environment. */
@@ -72,6 +82,8 @@ export interface DeploymentFacts {
 export type DeploymentEffect =
   | { do: 'resources' }
   | { do: 'prepare' }
+  | { do: 'close' }
+  | { do: 'endBefore' }
   | { do: 'startServers' }
   | { do: 'serve'; which: 'this' | 'before' }
   | { do: 'endWorkers'; of: 'this' | 'before' }
@@ -123,6 +135,14 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
       if (resources.failure) return fails(resources.failure);
       if (!resources.ready) return stay();
       if (!prepare.declared || facts.kind === 'revert') return to('starting');
+      if (prepare.stops && facts.before && prepare.attempt !== 'passed') {
+        if (!facts.closed) return stay([{ do: 'close' }]);
+        if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);
+        const old = [...facts.before.servers, ...facts.before.workers];
+        if (old.some(running) || (facts.before.jobs > 0 && prepare.attempt === null))
+          return stay([{ do: 'endBefore' }], facts.now + facts.limits.cutoverMs);
+        if (old.some((one) => !gone(one))) return stay();
+      }
       if (prepare.attempt === null) return stay([{ do: 'prepare' }]);
       if (prepare.attempt === 'passed') return to('starting');
       if (prepare.attempt === 'lost')

@@ -25,6 +25,8 @@ export interface SiteRules {
   fallback: string | null;
   /** The page of a 404. */
   missing: string | null;
+  /** The page of a 503 while the environment is closed. Left out by a service of before. */
+  maintenance?: string | null;
   headers: SiteHeaders[];
   redirects: SiteRedirect[];
 }
@@ -70,6 +72,8 @@ export interface Route {
   /** `sailings/staging`. */
   environment: string;
   targets: Target[];
+  /** Its programs are stopped for a while: nobody is led to them. */
+  closed?: true;
 }
 
 /** A host that leads where another one leads. */
@@ -136,6 +140,12 @@ export function routeTo(
     replaced.push({ ...one, share: 0, until, paths });
   }
   return { environment, targets: [{ ...to, share: allTraffic, until: null }, ...replaced] };
+}
+
+/** The site whose page is shown to whoever comes to a path meanwhile: the one that stands there, else another of the same target. */
+export function maintenanceOf(target: Target, path: string): SitePath | null {
+  const sites = target.paths.filter((one): one is SitePath => one.kind === 'site' && Boolean(one.maintenance));
+  return sites.find(({ at }) => within(at, path)) ?? sites[0] ?? null;
 }
 
 /** Where a path of a site leads instead, with what follows it; null when it leads nowhere else. */

@@ -81,6 +81,8 @@ export interface Part {
   fallback: string | null;
   /** Site: the page of a 404. */
   missing: string | null;
+  /** Site: what visitors are shown while `prepare` keeps the old programs stopped. */
+  maintenance: string | null;
   headers: SiteHeaders[];
   redirects: SiteRedirect[];
   /** Site: a file that is answered from these variables; `at` is below the part's own path. */
@@ -130,8 +132,8 @@ export interface ReleasePlan {
   parts: Record<string, Part>;
   resources: Record<string, ResourcePlan>;
   variables: Record<string, VariablePlan>;
-  /** `again`: another try may follow one of which nobody knows how far it got. */
-  prepare: { part: string; run: string; again: boolean } | null;
+  /** `again`: another try may follow one of which nobody knows how far it got; `stops`: the old programs are stopped before it runs. */
+  prepare: { part: string; run: string; again: boolean; stops: boolean } | null;
   /** Patterns of the files that are listed as migrations; null: none. */
   migrations: string[] | null;
 }

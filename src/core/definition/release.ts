@@ -47,6 +47,7 @@ export function readRelease(value: Read, checkNeeds: (value: Read) => void, repo
         part: textAt(prepareValue, 'part') ?? '',
         run: textAt(prepareValue, 'run') ?? '',
         again: textAt(prepareValue, 'again') === 'safe',
+        stops: textAt(prepareValue, 'old') === 'stopped',
       }
     : null;
   if (prepareValue && prepare && prepare.part) {
@@ -105,7 +106,7 @@ function readResources(release: Read, parts: Record<string, Part>, report: Repor
 }
 
 const ofJobs = ['run', 'every', 'timeout'];
-const ofSites = ['fallback', 'missing', 'settings', 'headers', 'redirects'];
+const ofSites = ['fallback', 'missing', 'maintenance', 'settings', 'headers', 'redirects'];
 
 /** Which keys belong to which kind of part. */
 const keysOf: Record<PartKind, { must: string[]; never: string[] }> = {
@@ -145,6 +146,7 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     at: path === '/' ? path : path.replace(/\/$/, ''),
     fallback: textAt(one.value, 'fallback'),
     missing: textAt(one.value, 'missing'),
+    maintenance: textAt(one.value, 'maintenance'),
     headers: entriesAt(one.value, 'headers').map(([path, { value }]) => ({ at: path, set: textsOf(value) })),
     redirects: entriesAt(one.value, 'redirects').map(([from, { value }]) => ({
       from,

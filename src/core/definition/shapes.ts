@@ -309,6 +309,10 @@ const part: Shape = {
       shape: path,
     },
     missing: { about: 'The file that a site shows, as 404, where there is none.', shape: path },
+    maintenance: {
+      about: 'The file that a site shows, as 503, while `prepare: { old: stopped }` keeps the old programs stopped.',
+      shape: path,
+    },
     settings: {
       about: 'A file of a site that is answered from the environment’s variables: the same bytes serve everywhere.',
       shape: {
@@ -453,7 +457,11 @@ const release: Shape = {
               'safe: it may be tried again after a try of which nobody knows how far it got. Default: a person decides.',
             shape: { kind: 'choice', of: ['safe'] },
           },
-          old: later('Whether the old programs are stopped meanwhile.'),
+          old: {
+            about:
+              'stopped: the old programs end before it runs, and visitors are shown the `maintenance` page of a site until the new ones answer. Default: they serve on meanwhile.',
+            shape: { kind: 'choice', of: ['stopped'] },
+          },
         },
       },
     },

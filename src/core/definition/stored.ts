@@ -54,11 +54,14 @@ interface Stored3 extends Omit<Definition, 'version' | 'release' | 'environments
 type Part3 = Omit<Part4, 'memory' | 'cpu' | 'auto'>;
 type Environment3 = Omit<Environment4, 'parts'>;
 
-/** The model before volumes. */
-type Part5 = Omit<Part, 'volumes'>;
+/** The model before volumes, and before old programs that are stopped. */
+type Part5 = Omit<Part, 'volumes' | 'maintenance'>;
+type Release5 = Omit<ReleasePlan, 'parts' | 'prepare'> & {
+  prepare: { part: string; run: string; again: boolean } | null;
+};
 interface Stored5 extends Omit<Definition, 'version' | 'release'> {
   version: 5;
-  release: (Omit<ReleasePlan, 'parts'> & { parts: Record<string, Part5> }) | null;
+  release: (Release5 & { parts: Record<string, Part5> }) | null;
 }
 
 /** The model before jobs, and addresses of an environment's own. */
@@ -66,7 +69,7 @@ type Part4 = Omit<Part5, 'schedule' | 'timeoutMs'>;
 type Environment4 = Omit<EnvironmentPlan, 'addresses'>;
 interface Stored4 extends Omit<Definition, 'version' | 'environments' | 'release'> {
   version: 4;
-  release: (Omit<ReleasePlan, 'parts'> & { parts: Record<string, Part4> }) | null;
+  release: (Release5 & { parts: Record<string, Part4> }) | null;
   environments: Record<string, Environment4>;
 }
 const partDefaults = { missing: null, headers: [], redirects: [], settings: null, strip: false, sticky: false };
@@ -80,7 +83,8 @@ export function storedDefinition(stored: Definition | Stored5 | Stored4 | Stored
       version: 6,
       release: stored.release && {
         ...stored.release,
-        parts: each(stored.release.parts, (one): Part => ({ volumes: [], ...one })),
+        parts: each(stored.release.parts, (one): Part => ({ volumes: [], maintenance: null, ...one })),
+        prepare: stored.release.prepare && { stops: false, ...stored.release.prepare },
       },
     };
   if (stored.version === 4)

@@ -3,6 +3,7 @@ import { type Route, routeTo } from '../../core/cutover/route.js';
 import { askForResources } from './needs.js';
 import { targetFor } from './routes.js';
 import { syncJobs } from '../jobs/jobs.js';
+import { stopJobsOf } from '../../records/jobs/jobs.js';
 import { recordEvents } from '../../records/events.js';
 import { putRoute, routeBody } from '../../records/callers/edges.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
@@ -45,6 +46,11 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<voi
         },
       ]));
     }
+    case 'close':
+      return closeRoute(scene);
+    case 'endBefore':
+      await unwant(db, target('before').deployment.id, null);
+      return void (await stopJobsOf(db, environment.id));
     case 'startServers':
       if (await takeWarm(scene)) return;
       return startMissing(scene, 'server');
@@ -118,6 +124,21 @@ export async function moveTraffic(
     subject: scene.place,
     actor: 'engine',
     data: { deployment: `d${row.number}`, release: `r${release.number}`, version },
+  });
+}
+
+/** Visitors are led to no program from now on; what stands in the table stays, for the files of its sites. */
+async function closeRoute({ db, environment, deployment, before, place }: Scene): Promise<void> {
+  const route = (await routeBody(db, environment.host)) as Route | null;
+  if (!route || !before) return;
+  const version = await putRoute(db, environment.host, environment.id, { ...route, closed: true });
+  await setServing(db, environment.id, before.deployment.id, version);
+  await recordEvents(db, {
+    type: 'traffic.stopped',
+    project: deployment.project_id,
+    subject: place,
+    actor: 'engine',
+    data: { for: `d${deployment.number}`, version },
   });
 }
 

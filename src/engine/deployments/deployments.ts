@@ -2,7 +2,9 @@
 import { makeDue, setDue, takeDue } from '../../records/runs/runs.js';
 import { instancesOf } from '../../records/deployments/instances.js';
 import { instanceOver, replaceLetDown } from '../../core/advance/keep.js';
-import { hasTable, listEdges } from '../../records/callers/edges.js';
+import { hasTable, listEdges, routeBody } from '../../records/callers/edges.js';
+import { runningJobs } from '../../records/jobs/jobs.js';
+import type { Route } from '../../core/cutover/route.js';
 import { deploymentMoving } from '../../core/states.js';
 import { cool, keepLive } from './kept.js';
 import { resourceFacts } from './needs.js';
@@ -86,7 +88,9 @@ async function advance(scene: Scene): Promise<void> {
       ...stepFact('prepare', release.plan.prepare !== null),
       mayRepeat: release.plan.prepare?.again === true,
       tries: attempts.filter((one) => one.kind === 'prepare').length,
+      stops: release.plan.prepare?.stops === true,
     },
+    closed: ((await routeBody(db, environment.host)) as Route | null)?.closed === true,
     verify: stepFact('verify', deployment.environment_plan.verify !== null),
     serversAsked: asked(scene, 'server'),
     workersAsked: asked(scene, 'worker'),
@@ -105,7 +109,12 @@ async function advance(scene: Scene): Promise<void> {
     // One that failed with nothing before it serves on: it is what there was, as much as one that is live.
     before:
       before && serves(before.deployment.state)
-        ? { workersAsked: asked({ ...before, environment }, 'worker'), workers: facts(before.instances, 'worker') }
+        ? {
+            workersAsked: asked({ ...before, environment }, 'worker'),
+            workers: facts(before.instances, 'worker'),
+            servers: facts(before.instances, 'server'),
+            jobs: await runningJobs(db, environment.id),
+          }
         : null,
     serving:
       environment.serving_id === deployment.id
@@ -138,7 +147,8 @@ async function advance(scene: Scene): Promise<void> {
   if (over)
     for (const next of moving.filter((one) => one.number > deployment.number))
       await makeDue(db, 'deployments', next.id);
-  if (over && before) await makeDue(db, 'deployments', before.deployment.id);
+  // What failed lets the old programs start again, where they were stopped for it.
+  if ((over || step.failure) && before) await makeDue(db, 'deployments', before.deployment.id);
   if (over) await makeDue(db, 'environments', environment.id);
   // After an effect the facts are others; what did not become live is cooled down, what did is kept live from now on.
   const soon = over || step.effects.length > 0;

@@ -21,19 +21,23 @@ export async function keepLive(scene: Scene): Promise<void> {
   const { db, environment, release, instances } = scene;
   // What closes ends all of it: nothing is filled again.
   if (environment.state === 'closing') return void (await setDue(db, 'deployments', scene.deployment.id, null));
-  const moving = (await movingDeployments(db, environment.id)).some(
-    (one) => one.state === 'cutover' || one.state === 'verifying',
-  );
+  const others = await movingDeployments(db, environment.id);
+  const moving = others.some((one) => one.state === 'cutover' || one.state === 'verifying');
+  const route = (await routeBody(db, environment.host)) as Route | null;
+  // Stopped for one that is on its way: nothing is filled again, unless that has failed.
+  const closed = route?.closed === true;
+  if (closed && others.some((one) => one.id !== scene.deployment.id && one.state !== 'queued' && !one.failure))
+    return void (await setDue(db, 'deployments', scene.deployment.id, null));
   await replace(scene, replaceEnded(kept(instances), { moving }));
   const deployment = await takeNewLogins(scene);
   const now = await instancesOf(db, deployment.id);
   const wished = wishes({ deployment, release, environment });
   const target = targetFor({ deployment, release, environment, instances: now }, scene.context.keys);
-  const sharers = sharing((await routeBody(db, environment.host)) as Route | null);
+  const sharers = sharing(route);
   const follows = tableFollows({
     serving: environment.serving_id === deployment.id,
     moving,
-    changed: canonical([target]) !== canonical(sharers),
+    changed: closed || canonical([target]) !== canonical(sharers),
     empty: target.paths.some((path) => path.kind === 'server' && path.instances.length === 0),
   });
   if (follows) await moveTraffic({ ...scene, deployment }, deployment, release, now);

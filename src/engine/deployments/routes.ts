@@ -24,7 +24,7 @@ export function targetFor(
   const serving = routable(instances, wishes({ deployment, release, environment }));
   const site = (part: Part): RoutePath => {
     const image = release.parts.find((one) => one.name === part.name);
-    const { at, root, fallback, missing, headers, redirects, settings } = part;
+    const { at, root, fallback, missing, maintenance, headers, redirects, settings } = part;
     return {
       at,
       kind: 'site',
@@ -34,6 +34,8 @@ export function targetFor(
       root,
       fallback,
       missing,
+      // Left out where there is none: what edges have does not change for it.
+      ...(maintenance ? { maintenance } : {}),
       headers,
       redirects,
       settings: settings && { at: settings.at, values: pick(deployment.variables, settings.names) },

@@ -1,5 +1,7 @@
 /** Jobs: begun when their time has come, or by hand; never two of one at once. */
 import { nextTime, type Schedule, timesBetween } from '../../core/calendar/schedule.js';
+import type { Route } from '../../core/cutover/route.js';
+import { routeBody } from '../../records/callers/edges.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { deploymentById } from '../../records/deployments/deployments.js';
 import { type EnvironmentRow, lockEnvironment } from '../../records/deployments/environments.js';
@@ -26,6 +28,7 @@ export async function stepJobs(context: Context): Promise<boolean> {
     const passed = timesBetween(row.schedule, row.next_at.getTime(), now, anchor);
     const begun = await begin(db, { project, environment }, row.part, 'the clock');
     const missed = passed + (begun ? 0 : 1);
+    const closed = !begun && (await isClosed(db, environment));
     await setNext(db, row.id, new Date(nextTime(row.schedule, now, anchor)), begun ? 0 : row.missed + missed);
     if (missed > 0)
       await recordEvents(db, {
@@ -33,11 +36,18 @@ export async function stepJobs(context: Context): Promise<boolean> {
         project: project.id,
         subject: `${placeOf(project, environment)} ${row.part}`,
         actor: 'engine',
-        data: { times: missed, why: begun ? 'no service was there' : 'it still ran' },
+        data: {
+          times: missed,
+          why: begun ? 'no service was there' : closed ? 'its programs were stopped' : 'it still ran',
+        },
       });
   });
   return true;
 }
+
+/** Its programs are stopped for a deployment that is on its way. */
+const isClosed = async (db: Db, { host }: EnvironmentRow): Promise<boolean> =>
+  ((await routeBody(db, host)) as Route | null)?.closed === true;
 
 interface At {
   project: ProjectRow;
@@ -46,6 +56,7 @@ interface At {
 
 /** Under the environment's lock. False when it runs, or nothing is live that has it. */
 async function begin(db: Db, { project, environment }: At, part: string, actor: string): Promise<boolean> {
+  if (await isClosed(db, environment)) return false;
   const deployment = environment.live_id ? await deploymentById(db, environment.live_id) : null;
   const release = deployment && (await releaseById(db, deployment.release_id));
   if (!deployment || release?.plan.parts[part]?.kind !== 'job') return false;

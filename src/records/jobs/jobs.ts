@@ -108,3 +108,13 @@ export const jobOf = (db: Db, attempt: string): Promise<{ subject: string; numbe
      where a.id = $1`,
     [attempt],
   );
+
+/** How many run in an environment, or are about to. */
+export const runningJobs = async (db: Db, environment: string): Promise<number> =>
+  (
+    await queryOne<{ count: number }>(
+      db,
+      `select count(*)::int as count from attempts where kind = 'job' and state in ('waiting', 'running') and environment_id = $1`,
+      [environment],
+    )
+  )?.count ?? 0;

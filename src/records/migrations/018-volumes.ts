@@ -1,10 +1,11 @@
 /** Volumes: files of environments, each on one agent's machine, and what agents are to do to them. */
 export const name = '018-volumes';
 export const up = `
--- Parts say which volumes they see.
+-- Parts say which volumes they see, sites what is shown meanwhile, and prepare whether the old programs are stopped for it.
 update releases set plan = jsonb_set(plan, '{parts}', (
-  select jsonb_object_agg(key, '{"volumes": []}'::jsonb || value) from jsonb_each(plan->'parts')))
+  select jsonb_object_agg(key, '{"volumes": [], "maintenance": null}'::jsonb || value) from jsonb_each(plan->'parts')))
 where jsonb_typeof(plan->'parts') = 'object' and plan->'parts' <> '{}'::jsonb;
+update releases set plan = jsonb_set(plan, '{prepare}', '{"stops": false}'::jsonb || (plan->'prepare')) where jsonb_typeof(plan->'prepare') = 'object';
 
 create table volumes (
   id uuid primary key,

@@ -5,7 +5,7 @@ import { type SetSizes, sizeOf } from '../../core/scale/sizes.js';
 import { noRoomFor } from '../../engine/deployments/placement.js';
 import { revertTarget } from '../../core/advance/environments.js';
 import { listAgents } from '../../records/callers/agents.js';
-import { listEdges } from '../../records/callers/edges.js';
+import { listEdges, routeBody } from '../../records/callers/edges.js';
 import type { Db } from '../../records/database.js';
 import { deploymentsOf, asPast } from '../../records/deployments/deployments.js';
 import type { EnvironmentRow } from '../../records/deployments/environments.js';
@@ -13,7 +13,8 @@ import { instancesOfEnvironment } from '../../records/deployments/instances.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { releaseById } from '../../records/deployments/releases.js';
 import type { EnvironmentDetail } from '../../wire/environments/environments.js';
-import { addressesDelay } from '../delays.js';
+import { addressesDelay, closedFor } from '../delays.js';
+import type { Route } from '../../core/cutover/route.js';
 import type { Service } from '../server.js';
 import { addressViews } from './addresses.js';
 import { commitViews, iso, said } from './basics.js';
@@ -89,6 +90,8 @@ export async function environmentDetail(
     jobs: await jobViews(db, row.id),
     history: past.map((one) => deploymentOf(project, row, one, one.release, commit(one.commit))),
     revertsTo: revertTarget(past.map(asPast), live),
-    delays: addressesDelay(await listEdges(db), row),
+    delays:
+      closedFor((await routeBody(db, row.host)) as Route | null, view.moving && `d${view.moving.number}`) ??
+      addressesDelay(await listEdges(db), row),
   };
 }
