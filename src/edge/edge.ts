@@ -193,6 +193,8 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       return refuseUpgrade(socket, 421, 'Misdirected Request', leave);
     if (route?.closed) return refuseUpgrade(socket, 503, 'Service Unavailable', leave);
     if (place?.kind !== 'server' || !asked) return refuseUpgrade(socket, 404, 'Not Found', leave);
+    // HTTP/2 knows no upgrades (RFC 9113, 8.6).
+    if (place.http2) return refuseUpgrade(socket, 501, 'Not Implemented', leave);
     try {
       upgrade(proxy, place, seen(place, asked), request, socket, head, leave);
     } catch (error) {

@@ -8,6 +8,7 @@ import { type Body, gather } from './body.js';
 import type { EdgeBounds } from './bounds.js';
 import type { Note } from './count.js';
 import { forwarded, hopByHop, isSecure, refuse } from './headers.js';
+import { makeHttp2Proxy } from './http2.js';
 import { cookieFor, setCookie, stuckTo } from './sticky.js';
 
 export type Instance = ServerPath['instances'][number];
@@ -41,6 +42,8 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
     const stuck = path.sticky === null ? null : stuckTo(path.sticky, request.headers.cookie, inTurn);
     return stuck ? [stuck, ...inTurn.filter((one) => one !== stuck)] : inTurn;
   };
+
+  const http2 = makeHttp2Proxy({ order, enter });
 
   const send = (
     path: ServerPath,
@@ -154,6 +157,7 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
 
   return {
     pass(path, asked, request, response, note) {
+      if (path.http2) return http2.pass(path, asked, request, response, note);
       gather(request, bounds.buffered)
         .then((body) => send(path, asked, request, body, response, note))
         // The client has gone, or what it wrote can't be sent on.
@@ -168,7 +172,10 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
       }
       return null;
     },
-    close: () => dispatcher.destroy(),
+    close() {
+      http2.close();
+      return dispatcher.destroy();
+    },
   };
 }
 

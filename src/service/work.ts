@@ -213,6 +213,7 @@ export async function instanceWork(context: Context, instance: InstanceRow): Pro
     kind: instance.kind,
     start: part?.start ?? 'false',
     ready: part?.ready ?? null,
+    ...(part?.http2 ? { http2: true } : {}),
     readyMs: context.timing.ready,
     drainMs: context.timing.drain,
     layers: layersOf(scene.release, instance.part),

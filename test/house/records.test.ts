@@ -346,6 +346,7 @@ describe('migrations', () => {
           ...site,
           volumes: [],
           maintenance: null,
+          http2: false,
           strip: false,
           sticky: false,
           memory: null,

@@ -1,5 +1,6 @@
 /** Whether an instance is ready, and why it is not. */
 import { request } from 'node:http';
+import { connect } from 'node:http2';
 import { diagnoseInstance } from '../../core/diagnose/instance.js';
 import { issue, type Issue } from '../../core/errors/errors.js';
 import { sizeText } from '../../core/sizes.js';
@@ -28,7 +29,7 @@ export async function readiness(
   const listening = listeningPorts(first);
   if (!listening.includes(port)) return { ready: false, listening, answer: null };
   if (work.ready === null) return { ready: true, listening, answer: null };
-  const status = await ask(context.address, port, work.ready);
+  const status = await (work.http2 ? askHttp2 : ask)(context.address, port, work.ready);
   return {
     ready: status !== null && status >= 200 && status < 400,
     listening,
@@ -49,6 +50,23 @@ function ask(host: string, port: number, path: string): Promise<number | null> {
     call.on('timeout', () => call.destroy());
     call.on('error', () => resolve(null));
     call.end();
+  });
+}
+
+function askHttp2(host: string, port: number, path: string): Promise<number | null> {
+  return new Promise((resolve) => {
+    const session = connect(`http://${host}:${port}`);
+    const over = (status: number | null) => {
+      clearTimeout(late);
+      session.destroy();
+      resolve(status);
+    };
+    const late = setTimeout(() => over(null), 2_000);
+    session.on('error', () => over(null));
+    const stream = session.request({ ':path': path });
+    stream.on('error', () => over(null));
+    stream.on('response', (headers) => over(headers[':status'] ?? null));
+    stream.end();
   });
 }
 

@@ -51,6 +51,8 @@ export interface ServerPath {
   strip: boolean;
   /** Key under which a visitor's instance is signed; null: each request goes where there is room. */
   sticky: string | null;
+  /** It is asked in HTTP/2, without TLS. Left out by a service of before. */
+  http2?: true;
   instances: { id: string; address: string; port: number }[];
 }
 

@@ -91,6 +91,8 @@ export interface Part {
   strip: boolean;
   /** Server: whether a visitor stays with an instance. */
   sticky: boolean;
+  /** Server: whether it is asked in HTTP/2, without TLS. */
+  http2: boolean;
   /** Job: when it runs; null for other kinds. */
   schedule: Schedule | null;
   /** Job: milliseconds after which it is ended; null for other kinds. */

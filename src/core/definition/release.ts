@@ -112,13 +112,13 @@ const ofSites = ['fallback', 'missing', 'maintenance', 'settings', 'headers', 'r
 const keysOf: Record<PartKind, { must: string[]; never: string[] }> = {
   site: {
     must: ['root'],
-    never: ['start', 'ready', 'instances', 'memory', 'cpu', 'volumes', 'strip', 'sticky', ...ofJobs],
+    never: ['start', 'ready', 'instances', 'memory', 'cpu', 'volumes', 'strip', 'sticky', 'http2', ...ofJobs],
   },
   server: { must: ['start'], never: ['root', ...ofSites, ...ofJobs] },
-  worker: { must: ['start'], never: ['root', ...ofSites, ...ofJobs, 'at', 'ready', 'strip', 'sticky'] },
+  worker: { must: ['start'], never: ['root', ...ofSites, ...ofJobs, 'at', 'ready', 'strip', 'sticky', 'http2'] },
   job: {
     must: ['run'],
-    never: ['root', 'start', ...ofSites, 'ready', 'strip', 'sticky', 'instances', 'memory', 'cpu'],
+    never: ['root', 'start', ...ofSites, 'ready', 'strip', 'sticky', 'http2', 'instances', 'memory', 'cpu'],
   },
 };
 
@@ -156,6 +156,7 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     settings: readSettings(one.value),
     strip: textAt(one.value, 'strip') === 'true',
     sticky: textAt(one.value, 'sticky') === 'true',
+    http2: textAt(one.value, 'http2') === 'true',
     ready: textAt(one.value, 'ready'),
     volumes: textsAt(one.value, 'volumes') ?? [],
     ...readSize(one.value, report),

@@ -355,6 +355,11 @@ const part: Shape = {
     },
     strip: { about: 'true: a server sees paths without its `at`. Default: as they were asked for.', shape: boolean },
     sticky: { about: 'true: a visitor stays with one instance of a server while it is there.', shape: boolean },
+    http2: {
+      about:
+        'true: a server is asked in HTTP/2 without TLS (prior knowledge), with trailers and both ways at once. Default: HTTP/1.1.',
+      shape: boolean,
+    },
     ready: { about: 'The path that answers when a server is ready. Default: ready when it listens.', shape: urlPath },
     volumes: {
       about:

@@ -55,7 +55,7 @@ type Part3 = Omit<Part4, 'memory' | 'cpu' | 'auto'>;
 type Environment3 = Omit<Environment4, 'parts'>;
 
 /** The model before volumes, and before old programs that are stopped. */
-type Part5 = Omit<Part, 'volumes' | 'maintenance'>;
+type Part5 = Omit<Part, 'volumes' | 'maintenance' | 'http2'>;
 type Release5 = Omit<ReleasePlan, 'parts' | 'prepare'> & {
   prepare: { part: string; run: string; again: boolean } | null;
 };
@@ -83,7 +83,7 @@ export function storedDefinition(stored: Definition | Stored5 | Stored4 | Stored
       version: 6,
       release: stored.release && {
         ...stored.release,
-        parts: each(stored.release.parts, (one): Part => ({ volumes: [], maintenance: null, ...one })),
+        parts: each(stored.release.parts, (one): Part => ({ volumes: [], maintenance: null, http2: false, ...one })),
         prepare: stored.release.prepare && { stops: false, ...stored.release.prepare },
       },
     };

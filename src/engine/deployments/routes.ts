@@ -41,12 +41,13 @@ export function targetFor(
       settings: settings && { at: settings.at, values: pick(deployment.variables, settings.names) },
     };
   };
-  const server = ({ at, name, strip, sticky }: Part): RoutePath => ({
+  const server = ({ at, name, strip, sticky, http2 }: Part): RoutePath => ({
     at,
     kind: 'server',
     part: name,
     strip,
     sticky: sticky ? keys.hash(`sticky ${deployment.environment_id}`) : null,
+    ...(http2 ? { http2 } : {}),
     instances: serving
       .filter((one) => one.part === name && one.address && one.port)
       .map((one) => ({ id: one.id, address: one.address as string, port: one.port as number })),

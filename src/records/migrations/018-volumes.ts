@@ -3,7 +3,7 @@ export const name = '018-volumes';
 export const up = `
 -- Parts say which volumes they see, sites what is shown meanwhile, and prepare whether the old programs are stopped for it.
 update releases set plan = jsonb_set(plan, '{parts}', (
-  select jsonb_object_agg(key, '{"volumes": [], "maintenance": null}'::jsonb || value) from jsonb_each(plan->'parts')))
+  select jsonb_object_agg(key, '{"volumes": [], "maintenance": null, "http2": false}'::jsonb || value) from jsonb_each(plan->'parts')))
 where jsonb_typeof(plan->'parts') = 'object' and plan->'parts' <> '{}'::jsonb;
 update releases set plan = jsonb_set(plan, '{prepare}', '{"stops": false}'::jsonb || (plan->'prepare')) where jsonb_typeof(plan->'prepare') = 'object';
 

@@ -135,6 +135,8 @@ export const InstanceWork = Type.Object({
   kind: Type.Union([Type.Literal('server'), Type.Literal('worker')]),
   start: Type.String(),
   ready: Type.Union([Type.String(), Type.Null()]),
+  /** Whether it is asked in HTTP/2. Left out by a service of before. */
+  http2: Type.Optional(Type.Boolean()),
   readyMs: Type.Integer(),
   drainMs: Type.Integer(),
   layers: Type.Array(Digest),
