@@ -15,6 +15,7 @@ import { guide } from './guide.js';
 import { inside } from './inside.js';
 import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
+import { live } from './live.js';
 import { type Bench, type Figure, show } from './harness.js';
 import { steps } from './steps.js';
 import { tasks } from './tasks.js';
@@ -33,6 +34,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   board,
   console: openConsole,
   cutover,
+  live,
   environments,
   inside,
   edge,

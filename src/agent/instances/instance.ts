@@ -95,6 +95,9 @@ function watch(context: AgentContext, state: InstanceState, folder: string, befo
 /** Milliseconds for which a program may listen on other ports alone before that is taken for its mistake. */
 const elsewhereMs = 8_000;
 
+/** Milliseconds within which most programs are ready. */
+const soonMs = 3_000;
+
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
 async function live(context: AgentContext, state: InstanceState, folder: string, wishes: Wishes): Promise<void> {
@@ -166,7 +169,8 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
         wishes.end = true;
       }
     }
-    wait = state.ready && !wishes.end ? Math.min(250, wait * 1.3) : Math.min(50, wait * 1.2);
+    // Most programs are ready soon, and somebody waits for that.
+    wait = state.ready && !wishes.end ? Math.min(250, wait * 1.3) : Math.min(since() < soonMs ? 15 : 50, wait * 1.2);
     await pause(wait);
   }
 }

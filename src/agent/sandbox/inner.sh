@@ -55,15 +55,19 @@ close_private() {
   shift 2
   read -r gateway device < <(ip "$family" route show default | sed -nE 's/^default via ([^ ]+) dev ([^ ]+).*/\1 \2/p' | head -n 1) || true
   [[ -z $gateway ]] || ip "$family" route replace default via "$gateway" dev "$device" onlink
-  while read -r range; do
-    ip "$family" route del "$range" 2>/dev/null || true
-    ip "$family" route add unreachable "$range" 2>/dev/null || true
-  done < <(ip "$family" route show proto kernel | awk '$1 ~ /\// { print $1 }')
-  for range in "$@"; do ip "$family" route add unreachable "$range" 2>/dev/null || true; done
-  [[ -n $gateway ]] || return 0
-  while read -r address; do
-    [[ -z $address ]] || ip "$family" route replace "$address" via "$gateway" dev "$device" onlink 2>/dev/null || true
-  done < <(echo "$names"; cat open)
+  # One process for all of them: a start costs more than a route. What is there already, or is not, is no error.
+  {
+    while read -r range; do
+      echo "route del $range"
+      echo "route add unreachable $range"
+    done < <(ip "$family" route show proto kernel | awk '$1 ~ /\// { print $1 }')
+    for range in "$@"; do echo "route add unreachable $range"; done
+    if [[ -n $gateway ]]; then
+      while read -r address; do
+        [[ -z $address ]] || echo "route replace $address via $gateway dev $device onlink"
+      done < <(echo "$names"; cat open)
+    fi
+  } | ip "$family" -force -batch - 2>/dev/null || true
 }
 
 if [[ $net != none ]]; then

@@ -143,6 +143,16 @@ async function advance(scene: Scene): Promise<void> {
       data: { state: step.state, environment: scene.place, release: `r${release.number}`, issue: step.failure },
     });
   }
+  // Where nothing is to be done for the state that it is in now, the next step follows in the same transaction.
+  if (
+    step.state !== deployment.state &&
+    step.effects.length === 0 &&
+    step.failure === null &&
+    deploymentMoving(step.state)
+  ) {
+    const next = { ...deployment, state: step.state, state_since: new Date(given.now) };
+    return advance({ ...scene, deployment: next });
+  }
   const over = !deploymentMoving(step.state);
   if (over)
     for (const next of moving.filter((one) => one.number > deployment.number))
