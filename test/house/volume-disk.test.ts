@@ -61,6 +61,7 @@ async function machine(hold: VolumeHold, spare = 0) {
       hold,
       spare,
       kept: { read: (path) => readKept(path, volumeFile), write: writeKept },
+      failed: () => {},
       discard: (path) => discard(base, path),
     });
   return { base, again, volumes: await again() };

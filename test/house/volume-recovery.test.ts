@@ -236,6 +236,22 @@ describe('an agent killed', () => {
   }, 120_000);
 });
 
+describe('a stranger', () => {
+  it('has no more reserved than strangers may have', async () => {
+    const one = await begin();
+    await records(
+      `update resources r set place = 'untrusted' from environments e join projects p on p.id = e.project_id where e.id = r.environment_id and p.name = $1`,
+      [one.name],
+    );
+    await one.checkout.commitAndPush({ 'tsunagi.yaml': albumDefinition({ size: '300M' }) }, 'Much');
+    const failed = await until('it is refused', async () => {
+      const [last] = (await world.environment(one.name, 'staging')).history;
+      return last?.state === 'failed' ? last : null;
+    });
+    expect(failed.failure?.says).toContain('hold 300 MiB together; those of untrusted pull requests may hold 256 MiB');
+  }, 90_000);
+});
+
 describe('a stranger at the doors of agents', () => {
   it('gets no bytes, and leaves none', async () => {
     const one = await begin();

@@ -3,6 +3,7 @@ import { execFileSync } from 'node:child_process';
 import { mkdirSync, readdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import pg from 'pg';
 import type { JobDetail } from '../../src/wire/environments/jobs.js';
 import type { BackupView, Resource, ResourceDetail } from '../../src/wire/environments/resources.js';
 import { album, albumDefinition } from './album.js';
@@ -40,6 +41,15 @@ const restored = () =>
   });
 /** Volumes in the folder of an agent. */
 const here = (agent = 'house/agent') => readdirSync(join(world.folder, agent, 'volumes'));
+const chores = async () => {
+  const client = new pg.Client(world.house.database);
+  await client.connect();
+  const { rows } = await client.query<{ act: string; state: string }>(
+    `select act, state from chores where act <> 'remove'`,
+  );
+  await client.end();
+  return rows;
+};
 const holds = async () => (await detail()).volume?.hold;
 
 describe('a volume of an environment', () => {
@@ -317,6 +327,10 @@ describe('the machine of a volume', () => {
     expect(told).toContain('api waits for second, where its volume uploads is');
     const shown = await world.cli('resource', 'show', 'album/production', 'uploads');
     expect(shown.out).toContain('gives no sign of life');
+    // What is asked for meanwhile is given up in time: nobody does it later unasked.
+    await world.api().post(`${other}/backups`);
+    await until('it is given up', async () => (await chores()).some((one) => one.state === 'dropped'));
+    expect((await chores()).filter((one) => one.state === 'asked')).toEqual([]);
     const { status } = await world.cli(
       'resource',
       'restore',
@@ -352,6 +366,48 @@ describe('the machine of a volume', () => {
     await world.api().post(`${other}/restore`, { backup: saved.number });
     await until('the late word was not lost', async () => (await read('late', at)) === 'word');
   }, 240_000);
+
+  it('has all volumes of a part, or is said not to', async () => {
+    const { checkout: own, first } = await world.hosted('pair', {
+      ...album('pair'),
+      'tsunagi.yaml': `tsunagi: 1
+release:
+  parts: { api: { kind: server, start: node server.js, at: /api, ready: /api, volumes: [uploads, more] } }
+  resources: { uploads: { kind: volume, size: 16M }, more: { kind: volume, size: 16M } }
+  variables: { UPLOADS: { from: uploads.path } }
+environments:
+  staging: { branch: main }
+`,
+    });
+    await own.push();
+    await world.waitLive('pair', 'staging', first);
+    const of = (name: string) => `/api/projects/pair/environments/staging/resources/${name}`;
+    const agentOf = async (name: string) => (await world.api().get<ResourceDetail>(of(name))).volume?.agent;
+    const [here1, here2] = [await agentOf('uploads'), await agentOf('more')];
+    expect(here1).toBe(here2);
+    const there = here1 === 'second' ? 'agent-1' : 'second';
+    const move = async (name: string) => {
+      const { number: copy } = await world.api().post<BackupView>(`${of(name)}/backups`);
+      await until('its backup', async () =>
+        (await world.api().get<ResourceDetail>(of(name))).backupList.some(
+          (one) => one.number === copy && one.state === 'kept',
+        ),
+      );
+      await world.api().post(`${of(name)}/restore`, { backup: copy, on: there, first: false });
+      await until(`${name} is there`, async () => (await agentOf(name)) === there);
+    };
+    await move('uploads');
+    const said = await until('it is said', async () => {
+      const { instanceList } = await world.environment('pair', 'staging');
+      return instanceList.find((one) => one.issue?.code === 'volume_apart')?.issue?.says;
+    });
+    expect(said).toBe('api has volumes on several machines: agent-1, second.');
+    await move('more');
+    await until(
+      'it runs there',
+      async () => (await list('pair-staging.localhost').catch(() => null))?.title === 'pair',
+    );
+  }, 120_000);
 });
 
 describe('its end', () => {

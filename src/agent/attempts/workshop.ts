@@ -101,6 +101,7 @@ export async function openWorkshop(
       owner: accounts.live,
       spare: minFree,
       kept: { read: (path) => readKept(path, volumeFile), write: writeKept },
+      failed: (volume, error) => log.error({ volume, error: String(error) }, 'a volume could not be made ready'),
       discard: (path) => discard(options.folder, path),
     }),
     folder: options.folder,

@@ -291,8 +291,11 @@ async function agentRegistered(url: string, token: string): Promise<void> {
   }, 'the agent does not register');
 }
 
+/** Milliseconds in which a process has to answer after its start: a machine may be busy with others. */
+const startMs = 90_000;
+
 async function until(test: () => Promise<boolean>, what: string): Promise<void> {
-  const deadline = Date.now() + 30_000;
+  const deadline = Date.now() + startMs;
   while (!(await test().catch(() => false))) {
     if (Date.now() > deadline) throw new Error(what);
     await new Promise((resolve) => setTimeout(resolve, 30));

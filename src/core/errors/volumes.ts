@@ -31,6 +31,16 @@ export const ofVolumes = {
     'It holds up to {size} by now: it can’t be made smaller.',
     'Write a `size` that is as large; for a smaller one, declare a volume of another name and restore a backup into it.',
   ),
+  volume_untrusted: entry(
+    422,
+    'The volumes of this review hold {size} together; those of untrusted pull requests may hold {most}.',
+    'Ask for less, or let somebody of the project push the branch.',
+  ),
+  volume_apart: entry(
+    409,
+    '{part} has volumes on several machines: {agents}.',
+    'Restore all of them on one, with `tsunagi resource restore … --on AGENT`.',
+  ),
   volume_gone: entry(
     409,
     'Its files are not on {agent} any more: somebody has removed them by another way.',

@@ -9,7 +9,7 @@ import {
   roomsNow,
   waitingInstances,
 } from '../../records/deployments/instances.js';
-import { awayVolumes } from '../../records/resources/volumes.js';
+import { apartVolumes, awayVolumes } from '../../records/resources/volumes.js';
 import type { Db } from '../context.js';
 
 /** Of so many that wait longest it is said where they go: those that find no room hold up nobody behind them. */
@@ -35,10 +35,12 @@ export async function takeInstances(
   return { short: waiting.some((one) => !placed.has(one.id) && one.memory <= most && mayHave(one, agent)) };
 }
 
-/** The machine that a part of it waits for, or null. */
-export async function waitsForVolume(db: Db, deployment: string): Promise<Issue | null> {
+/** The machine that a part of it waits for, or why none can have it; or null. */
+async function waitsForVolume(db: Db, deployment: string): Promise<Issue | null> {
   const [away] = await awayVolumes(db, deployment);
-  return away ? issue('volume_waits', { ...away }) : null;
+  if (away) return issue('volume_waits', { ...away });
+  const [apart] = await apartVolumes(db, deployment);
+  return apart ? issue('volume_apart', { ...apart }) : null;
 }
 
 /** Why the first of these that waits for an agent finds none, or null where it may yet. */

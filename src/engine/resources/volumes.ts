@@ -1,12 +1,13 @@
 /** Volumes: what a kind of resource does, done by the agents that have them. Whoever asks waits until an agent has told. */
 import { agentFor } from '../../core/advance/chores.js';
 import { CodedError, issue } from '../../core/errors/errors.js';
+import { sizeText } from '../../core/sizes.js';
 import type { ChoreAct } from '../../core/states.js';
 import type { VolumeKind } from '../../resources/volumes/kind.js';
 import { roomsNow } from '../../records/deployments/instances.js';
 import { backupById, addBackup } from '../../records/resources/backups.js';
 import { askChore, choreById, type ChoreRow, doneChore, dropChore } from '../../records/resources/chores.js';
-import { noteIssue, resourceById, type ResourceRow } from '../../records/resources/resources.js';
+import { noteIssue, resourceById, type ResourceRow, resourcesOf } from '../../records/resources/resources.js';
 import {
   addVolume,
   agentsOfOthers,
@@ -64,7 +65,11 @@ async function done(
     }
     // Somebody has asked for something else in its place.
     if (!row || row.state === 'dropped') throw new CodedError('volume_in_use', { count: 1 });
-    if (!(await volumeById(records, volume.id))?.alive) throw new CodedError('volume_away', { agent: volume.agent });
+    if (!(await volumeById(records, volume.id))?.alive) {
+      // Nobody waits for it any more: an agent that comes back later does not do what was given up meanwhile.
+      await dropChore(records, asked.id);
+      throw new CodedError('volume_away', { agent: volume.agent });
+    }
     await pause(wait);
   }
 }
@@ -118,6 +123,7 @@ export function volumeKind(context: Working): VolumeKind {
     kind: 'volume',
     async make(id, { size = 0 }) {
       const resource = await need(id);
+      await needSpace(records, resource);
       const now = (await volumesOf(records, id)).find((one) => one.state === 'there');
       const volume = now ?? (await making(resource, null));
       try {
@@ -181,6 +187,17 @@ export function volumeKind(context: Working): VolumeKind {
     },
     close: async () => {},
   };
+}
+
+/** Bytes that the volumes of a stranger's review may hold together: they are reserved on the disk of an agent. */
+const untrustedBytes = 256 * 1024 ** 2;
+
+/** Throws `volume_untrusted` where strangers ask for more than they may have. */
+async function needSpace(db: Db, { place, environment_id }: ResourceRow): Promise<void> {
+  if (place !== 'untrusted') return;
+  const asked = (await resourcesOf(db, environment_id)).reduce((sum, one) => sum + (one.plan.size ?? 0), 0);
+  if (asked > untrustedBytes)
+    throw new CodedError('volume_untrusted', { size: sizeText(asked), most: sizeText(untrustedBytes) });
 }
 
 async function unwanted(db: Db, row: VolumeRow): Promise<void> {

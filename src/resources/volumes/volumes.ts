@@ -74,6 +74,8 @@ export interface VolumesOptions {
     read(path: string): VolumeFile | null;
     write(path: string, file: VolumeFile): void;
   };
+  /** One could not be made ready again: whoever wants it hears that it is not there. */
+  failed(id: string, error: Error): void;
   /** Takes a folder away, in its own time. */
   discard(path: string): Promise<void>;
 }
@@ -135,7 +137,11 @@ export async function openVolumes(options: VolumesOptions): Promise<Volumes> {
     if (state.hold === 'filesystem') await mount(id, state.generation);
     await tidy(id, state.generation);
   };
-  for (const id of readdirSync(folder)) await open(id).catch(() => {});
+  for (const id of readdirSync(folder)) {
+    // Somebody died while it was found out what can be mounted.
+    if (id.startsWith('try-')) await options.discard(at(id));
+    else await open(id).catch((error: Error) => options.failed(id, error));
+  }
 
   /** What is shown where nothing is mounted is the machine's own disk: a write there would be lost. */
   const isThere = (id: string, { hold: by, generation }: VolumeFile): boolean => {

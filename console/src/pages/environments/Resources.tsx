@@ -38,11 +38,19 @@ export function Resources({ project, environment }: { project: string; environme
   );
 }
 
+/** Milliseconds between two looks at how full a volume is. */
+const fillMs = 15_000;
+
 function One({ project, environment, name }: { project: string; environment: string; name: string }) {
   const path = `${paths.environment(project, environment)}/resources/${encodeURIComponent(name)}`;
   const client = useQueryClient();
   const key = ['resource', project, environment, name];
-  const detail = useQuery({ queryKey: key, queryFn: () => get<ResourceDetail>(path) });
+  const detail = useQuery({
+    queryKey: key,
+    queryFn: () => get<ResourceDetail>(path),
+    // How full a volume is changes without an event.
+    refetchInterval: ({ state: { data } }) => (data?.volume ? fillMs : false),
+  });
   const me = useQuery({ queryKey: ['me'], queryFn: () => get<Me>('/api/me') });
   const act = useMutation({
     mutationFn: ({ to, body }: { to: string; body?: unknown }) => post(`${path}/${to}`, body),
