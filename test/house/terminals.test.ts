@@ -15,7 +15,7 @@ let world: World;
 let own: Record<string, string>;
 const path = '/api/projects/books/environments/staging/terminals';
 beforeAll(async () => {
-  world = await openWorld({ timing: { idle: 6_000 } });
+  world = await openWorld({ timing: { idle: 12_000 } });
   own = { TSUNAGI_URL: world.url, TSUNAGI_TOKEN: world.house.token };
   const { checkout, first } = await world.hosted('books', {
     ...ledger(),
@@ -279,7 +279,7 @@ describe('a program that lets nobody in', () => {
     expect(status).toBe(255);
     expect(err).toMatch(/The terminal has ended: /);
     // Longer than it is waited for.
-    await new Promise((resolve) => setTimeout(resolve, 6_000));
+    await new Promise((resolve) => setTimeout(resolve, 12_000));
     expect(world.house.rooms.agent.pid()).toBe(pid);
     expect((await world.visit('books-staging.localhost', '/api/notes')).status).toBe(200);
     await world.cli('restart', 'books/staging');
