@@ -9,7 +9,6 @@ import {
   below,
   maintenanceOf,
   pathOf,
-  type Route,
   type RoutePath,
   type ServerPath,
   type Target,
@@ -115,7 +114,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const closedTo = (
     request: IncomingMessage,
     response: ServerResponse,
-    { route, target, asked, place }: { route: Route; target: Target; asked: { path: string }; place: RoutePath | null },
+    { target, asked, place }: { target: Target; asked: { path: string }; place: RoutePath | null },
   ): boolean => {
     const reads = request.method === 'GET' || request.method === 'HEAD';
     if (place?.kind === 'site' && !(reads && navigates(request))) return false;
@@ -126,7 +125,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     const site = reads && navigates(request) ? maintenanceOf(target, asked.path) : null;
     if (!site) none();
     else
-      serveMaintenance(sites, { route, target, site }, request, response)
+      serveMaintenance(sites, site, request, response)
         .then((shown) => {
           if (!shown) none();
         })
@@ -144,7 +143,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
     if (shown === null && certificates.trusted(named)) return toTls(named, asked, response);
-    if (route.closed && target && closedTo(request, response, { route, target, asked, place })) return;
+    if (route.closed && target && closedTo(request, response, { target, asked, place })) return;
     if (!place || !target) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
     const note = counted(request, response, { host, target, part: place.part });
     if (place.kind === 'server') return proxy.pass(place, seen(place, asked), request, response, note);

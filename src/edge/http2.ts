@@ -15,8 +15,8 @@ import { randomUUID } from 'node:crypto';
 import type { ServerPath } from '../core/cutover/route.js';
 import { hasBody } from './body.js';
 import type { Note } from './count.js';
-import { forwarded, hopByHop, isSecure, refuse } from './headers.js';
-import { cookieFor, setCookie, stuckTo } from './sticky.js';
+import { answerHeaders, busyText, endedText, nobodyText } from './answer.js';
+import { forwarded, isSecure, refuse } from './headers.js';
 
 type Instance = ServerPath['instances'][number];
 
@@ -28,8 +28,6 @@ export interface Http2Proxy {
 /** Milliseconds in which a connection must stand, and for which one without requests is kept. */
 const connectMs = 2_000;
 const idleMs = 30_000;
-
-const ended = 'The program that should answer here ended the connection.';
 
 export function makeHttp2Proxy({
   order,
@@ -93,9 +91,9 @@ export function makeHttp2Proxy({
       };
       const nobody = (busy: boolean): void => {
         note.unanswered = true;
-        if (busy) refuse(response, 503, 'The programs here have more to do than they can take.');
-        else if (instances.length) refuse(response, 502, ended);
-        else refuse(response, 503, 'Nothing is ready to answer here.');
+        if (busy) refuse(response, 503, busyText);
+        else if (instances.length) refuse(response, 502, endedText);
+        else refuse(response, 503, nobodyText);
       };
       const send = (instance: Instance, give: () => void): void => {
         let stream: ClientHttp2Stream;
@@ -109,21 +107,14 @@ export function makeHttp2Proxy({
         let begun = false;
         const gone = () => stream.close(constants.NGHTTP2_CANCEL);
         response.once('close', gone);
-        let trailers: Record<string, string> = {};
+        const trailers: Record<string, string> = {};
         stream.on('response', (incoming) => {
           begun = true;
           note.answeredAt = performance.now();
-          const answer: Record<string, string | string[]> = {};
-          for (const [name, value] of Object.entries(incoming))
-            if (value !== undefined && !name.startsWith(':') && !hopByHop.has(name))
-              answer[name] = value as string | string[];
-          answer['x-request-id'] = id;
-          if (path.sticky !== null && stuckTo(path.sticky, request.headers.cookie, [instance]) === null)
-            answer['set-cookie'] = [
-              ...[answer['set-cookie'] ?? []].flat(),
-              setCookie(cookieFor(path.sticky, instance.id), path.at, isSecure(request)),
-            ];
-          response.writeHead(Number(incoming[':status'] ?? 502), answer);
+          response.writeHead(
+            Number(incoming[':status'] ?? 502),
+            answerHeaders(path, instance, request, incoming as never, id),
+          );
         });
         stream.on('data', (chunk: Buffer) => {
           note.bytes += chunk.length;
@@ -141,7 +132,6 @@ export function makeHttp2Proxy({
           if (!begun || response.destroyed || stream.rstCode !== constants.NGHTTP2_NO_ERROR) return;
           // Where the reader can't have any, they are left out.
           if (Object.keys(trailers).length) response.addTrailers(trailers);
-          trailers = {};
           response.end();
         });
         stream.on('error', () => {});
@@ -157,7 +147,7 @@ export function makeHttp2Proxy({
           }
           note.unanswered = true;
           if (begun) return void response.destroy();
-          refuse(response, 502, ended);
+          refuse(response, 502, endedText);
         });
         if (body) {
           request.on('error', () => stream.close(constants.NGHTTP2_CANCEL));

@@ -7,9 +7,10 @@ import { openTally } from '../core/tally.js';
 import { type Body, gather } from './body.js';
 import type { EdgeBounds } from './bounds.js';
 import type { Note } from './count.js';
-import { forwarded, hopByHop, isSecure, refuse } from './headers.js';
+import { answerHeaders, busyText, endedText, nobodyText } from './answer.js';
+import { forwarded, refuse } from './headers.js';
 import { makeHttp2Proxy } from './http2.js';
-import { cookieFor, setCookie, stuckTo } from './sticky.js';
+import { stuckTo } from './sticky.js';
 
 export type Instance = ServerPath['instances'][number];
 
@@ -65,11 +66,7 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
         const instance = instances[at++];
         if (!instance) {
           note.unanswered = true;
-          return refuse(
-            response,
-            503,
-            busy ? 'The programs here have more to do than they can take.' : 'Nothing is ready to answer here.',
-          );
+          return refuse(response, 503, busy ? busyText : nobodyText);
         }
         const give = enter(instance);
         if (give) return dispatch(instance, give);
@@ -94,16 +91,7 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
           if (status < 200) return;
           begun = true;
           note.answeredAt = performance.now();
-          const answer: Record<string, string | string[]> = {};
-          for (const [name, value] of Object.entries(incoming))
-            if (value !== undefined && !hopByHop.has(name)) answer[name] = value;
-          answer['x-request-id'] = id;
-          if (path.sticky !== null && stuckTo(path.sticky, request.headers.cookie, [instance]) === null)
-            answer['set-cookie'] = [
-              ...[answer['set-cookie'] ?? []].flat(),
-              setCookie(cookieFor(path.sticky, instance.id), path.at, isSecure(request)),
-            ];
-          response.writeHead(status, answer);
+          response.writeHead(status, answerHeaders(path, instance, request, incoming, id));
           response.on('drain', () => controller.resume());
         },
         onResponseData(controller, chunk) {
@@ -132,7 +120,7 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
             if (once) return dispatch(instance, once);
           }
           note.unanswered = true;
-          refuse(response, 502, 'The program that should answer here ended the connection.');
+          refuse(response, 502, endedText);
         },
       };
       try {

@@ -28,11 +28,10 @@ interface Found {
 /** The page that is shown while the programs of an environment are stopped; false where there is none. */
 export async function serveMaintenance(
   sites: Sites,
-  at: { route: Route; target: Target; site: SitePath },
+  site: SitePath,
   request: IncomingMessage,
   response: ServerResponse,
 ): Promise<boolean> {
-  const { site } = at;
   const known = site.maintenance ? sites.file(site.bytes, fullPath(site, `/${site.maintenance}`)) : null;
   if (!known) return false;
   response.writeHead(503, {

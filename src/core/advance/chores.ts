@@ -18,6 +18,7 @@
  * | removing    | its agent removes it, when it is back | gone → removed                                                      |
  * | removed     | final                                 |                                                                    |
  */
+import { shareLeft } from '../placement/place.js';
 import type { ChoreAct, ChoreState, VolumeState } from '../states.js';
 
 export type ChoreHappening = 'taken' | 'done' | 'failed' | 'begun anew' | 'dropped';
@@ -68,7 +69,6 @@ export function agentFor(
 ): string | null {
   const [other] = others;
   if (other !== undefined) return other;
-  const share = (room: (typeof rooms)[number]) => (room.memory ? (room.memory - room.taken) / room.memory : 1);
-  const [best] = [...rooms].sort((a, b) => share(b) - share(a) || (a.name < b.name ? -1 : 1));
+  const [best] = [...rooms].sort((a, b) => shareLeft(b) - shareLeft(a) || (a.name < b.name ? -1 : 1));
   return best?.id ?? null;
 }

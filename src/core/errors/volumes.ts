@@ -86,6 +86,6 @@ export const ofVolumes = {
   volume_agent: entry(
     422,
     'No agent {name} is there that takes live environments.',
-    'The page *Agents* and `tsunagi agents` list them.',
+    '`tsunagi agent list` shows them.',
   ),
 } as const satisfies Record<string, ErrorEntry>;

@@ -31,12 +31,14 @@ export interface Waiting {
 export function place(waiting: readonly Waiting[], rooms: readonly Room[]): Map<string, string> {
   const state = rooms.map((room) => ({ ...room, has: { ...room.has } as Record<string, number> }));
   const placed = new Map<string, string>();
-  const share = (room: Room) => (room.memory === null ? 1 : (room.memory - room.taken) / room.memory);
   for (const one of waiting) {
     const [best] = state
       .filter((room) => mayHave(one, room))
       .filter((room) => room.places !== 0 && (room.memory === null || room.memory - room.taken >= one.memory))
-      .sort((a, b) => (a.has[one.of] ?? 0) - (b.has[one.of] ?? 0) || share(b) - share(a) || (a.name < b.name ? -1 : 1));
+      .sort(
+        (a, b) =>
+          (a.has[one.of] ?? 0) - (b.has[one.of] ?? 0) || shareLeft(b) - shareLeft(a) || (a.name < b.name ? -1 : 1),
+      );
     if (!best) continue;
     best.taken += one.memory;
     best.has[one.of] = (best.has[one.of] ?? 0) + 1;
@@ -45,6 +47,10 @@ export function place(waiting: readonly Waiting[], rooms: readonly Room[]): Map<
   }
   return placed;
 }
+
+/** Share of an agent's memory that is left; all of it where it does not say. */
+export const shareLeft = ({ memory, taken }: Pick<Room, 'memory' | 'taken'>): number =>
+  memory ? (memory - taken) / memory : 1;
 
 /** Whether its volumes let an agent have it. */
 export const mayHave = ({ only }: Pick<Waiting, 'only'>, { id }: Pick<Room, 'id'>): boolean =>

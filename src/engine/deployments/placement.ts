@@ -9,7 +9,7 @@ import {
   roomsNow,
   waitingInstances,
 } from '../../records/deployments/instances.js';
-import { apartVolumes, awayVolumes } from '../../records/resources/volumes.js';
+import { volumePlaces } from '../../records/resources/volumes.js';
 import type { Db } from '../context.js';
 
 /** Of so many that wait longest it is said where they go: those that find no room hold up nobody behind them. */
@@ -37,10 +37,14 @@ export async function takeInstances(
 
 /** The machine that a part of it waits for, or why none can have it; or null. */
 async function waitsForVolume(db: Db, deployment: string): Promise<Issue | null> {
-  const [away] = await awayVolumes(db, deployment);
-  if (away) return issue('volume_waits', { ...away });
-  const [apart] = await apartVolumes(db, deployment);
-  return apart ? issue('volume_apart', { ...apart }) : null;
+  const places = await volumePlaces(db, deployment);
+  const away = places.find((one) => !one.alive);
+  if (away) return issue('volume_waits', { part: away.part, name: away.name, agent: away.agent });
+  for (const part of new Set(places.map((one) => one.part))) {
+    const agents = [...new Set(places.flatMap((one) => (one.part === part ? [one.agent] : [])))].sort();
+    if (agents.length > 1) return issue('volume_apart', { part, agents: agents.join(', ') });
+  }
+  return null;
 }
 
 /** Why the first of these that waits for an agent finds none, or null where it may yet. */

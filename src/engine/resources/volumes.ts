@@ -76,8 +76,10 @@ async function done(
 
 export function volumeKind(context: Working): VolumeKind {
   const { records } = context;
+  const thereNow = async (resource: string) =>
+    (await volumesOf(records, resource)).find((one) => one.state === 'there');
   const there = async (resource: string): Promise<VolumeRow> => {
-    const row = (await volumesOf(records, resource)).find((one) => one.state === 'there');
+    const row = await thereNow(resource);
     if (!row) throw new CodedError('volume_gone', { agent: 'its agent' });
     return row;
   };
@@ -124,7 +126,7 @@ export function volumeKind(context: Working): VolumeKind {
     async make(id, { size = 0 }) {
       const resource = await need(id);
       await needSpace(records, resource);
-      const now = (await volumesOf(records, id)).find((one) => one.state === 'there');
+      const now = await thereNow(id);
       const volume = now ?? (await making(resource, null));
       try {
         await done(context, volume, { act: 'make', turn: String(size), size });
@@ -138,11 +140,9 @@ export function volumeKind(context: Working): VolumeKind {
       const { used } = await there(id);
       return { bytes: Number(used ?? 0), connections: null };
     },
-    async backUp(_id, copy, _store, abort) {
+    async backUp(id, copy, _store, abort) {
       const backup = await backupById(records, copy);
-      const volume = backup?.volume_id
-        ? await volumeById(records, backup.volume_id)
-        : await there(backup?.resource_id ?? _id);
+      const volume = backup?.volume_id ? await volumeById(records, backup.volume_id) : await there(id);
       if (!volume) throw new CodedError('volume_gone', { agent: 'its agent' });
       const { kept_digest: digest, kept_bytes: bytes } = await done(
         context,
@@ -156,7 +156,7 @@ export function volumeKind(context: Working): VolumeKind {
     },
     async restore(id, turn, { size = 0 }, from) {
       const resource = await need(id);
-      const now = (await volumesOf(records, id)).find((one) => one.state === 'there');
+      const now = await thereNow(id);
       const elsewhere = resource.restore_agent_id !== null && resource.restore_agent_id !== now?.agent_id;
       const volume = elsewhere || !now ? await making(resource, resource.restore_agent_id) : now;
       await whileClosed(resource, async () => {
@@ -200,14 +200,12 @@ async function needSpace(db: Db, { place, environment_id }: ResourceRow): Promis
     throw new CodedError('volume_untrusted', { size: sizeText(asked), most: sizeText(untrustedBytes) });
 }
 
-async function unwanted(db: Db, row: VolumeRow): Promise<void> {
-  await moveVolume(db, row, 'unwanted');
-  await askChore(db, { volume: row.id, agent: row.agent_id, act: 'remove', turn: '', size: null, digest: null });
-}
+const unwanted = (db: Db, row: VolumeRow) => leaves(db, row, 'unwanted');
 
-async function saved(db: Db, row: VolumeRow): Promise<void> {
-  await moveVolume(db, row, 'saved');
-  await unwanted(db, row);
+/** It goes as soon as its agent is there. */
+async function leaves(db: Db, row: VolumeRow, why: 'unwanted' | 'saved'): Promise<void> {
+  await moveVolume(db, row, why);
+  await askChore(db, { volume: row.id, agent: row.agent_id, act: 'remove', turn: '', size: null, digest: null });
 }
 
 /** Ends all that has its files open, and waits for that. Throws `volume_in_use`. */
@@ -242,7 +240,7 @@ export async function sweepVolumes(context: Context): Promise<void> {
       if (row?.state !== state) return;
       if (state !== 'left') return unwanted(db, row);
       if (backup === null) await addBackup(db, resource_id, 'engine', false, id);
-      else if (backup === 'kept' || backup === 'removed') await saved(db, row);
+      else if (backup === 'kept' || backup === 'removed') await leaves(db, row, 'saved');
     });
   }
 }

@@ -147,28 +147,18 @@ export const idleVolumes = (db: Db): Promise<(VolumeRow & { backup: BackupState 
      limit 100`,
   );
 
-/** Whether a part of what is live waits for a machine that is away, or has lost its files. */
-export const awayVolumes = (db: Db, deployment: string): Promise<{ part: string; name: string; agent: string }[]> =>
+/** Where the volumes of a deployment's parts are. */
+export const volumePlaces = (
+  db: Db,
+  deployment: string,
+): Promise<{ part: string; name: string; agent: string; alive: boolean }[]> =>
   query(
     db,
-    `select distinct p.key as part, r.name, a.name as agent
+    `select p.key as part, r.name, a.name as agent, a.lease_until > now() as alive
      from deployments d join releases l on l.id = d.release_id cross join lateral jsonb_each(l.plan->'parts') p
        cross join lateral jsonb_array_elements_text(coalesce(p.value->'volumes', '[]')) as named(name)
        join resources r on r.environment_id = d.environment_id and r.name = named.name and r.state <> 'removed'
        join volumes v on v.resource_id = r.id and v.state = 'there' join agents a on a.id = v.agent_id
-     where d.id = $1 and a.lease_until <= now() order by 1, 2`,
-    [deployment],
-  );
-
-/** Parts of a deployment whose volumes are on more than one machine, with the names of those. */
-export const apartVolumes = (db: Db, deployment: string): Promise<{ part: string; agents: string }[]> =>
-  query(
-    db,
-    `select p.key as part, string_agg(distinct a.name, ', ') as agents
-     from deployments d join releases l on l.id = d.release_id cross join lateral jsonb_each(l.plan->'parts') p
-       cross join lateral jsonb_array_elements_text(coalesce(p.value->'volumes', '[]')) as named(name)
-       join resources r on r.environment_id = d.environment_id and r.name = named.name and r.state <> 'removed'
-       join volumes v on v.resource_id = r.id and v.state = 'there' join agents a on a.id = v.agent_id
-     where d.id = $1 group by p.key having count(distinct v.agent_id) > 1 order by 1`,
+     where d.id = $1 order by 1, 2`,
     [deployment],
   );

@@ -126,10 +126,10 @@ export async function openVolumes(options: VolumesOptions): Promise<Volumes> {
     // Empty where it was mounted; never what may be mounted still.
     await options.discard(point(id, name));
   };
-  /** Generations that are not the one which counts. */
-  const tidy = async (id: string, generation: number): Promise<void> => {
-    const names = new Set((await readdir(at(id))).map((name) => name.replace(/\.img$/, '')));
-    for (const name of names) if (/^(\d+|try)$/.test(name) && name !== String(generation)) await drop(id, name);
+  /** Generations but for the one that counts; null: none does. */
+  const tidy = async (id: string, generation: number | null): Promise<void> => {
+    for (const name of new Set((await readdir(at(id))).map((one) => one.replace(/\.img$/, ''))))
+      if (/^(\d+|try)$/.test(name) && name !== String(generation)) await drop(id, name);
   };
   const open = async (id: string): Promise<void> => {
     const state = stateOf(id);
@@ -148,9 +148,13 @@ export async function openVolumes(options: VolumesOptions): Promise<Volumes> {
     const here = statSync(point(id, generation), { throwIfNoEntry: false });
     return here !== undefined && (by === 'counting' || here.dev !== statSync(at(id)).dev);
   };
-  const need = (id: string): VolumeFile => {
+  const found = (id: string): VolumeFile | null => {
     const state = stateOf(id);
-    if (!state || !isThere(id, state)) throw new CodedError('volume_gone', { agent });
+    return state && isThere(id, state) ? state : null;
+  };
+  const need = (id: string): VolumeFile => {
+    const state = found(id);
+    if (!state) throw new CodedError('volume_gone', { agent });
     return state;
   };
   const write = (id: string, state: VolumeFile) => kept.write(join(at(id), 'state.json'), state);
@@ -186,8 +190,8 @@ export async function openVolumes(options: VolumesOptions): Promise<Volumes> {
   return {
     hold,
     pathOf(id, name) {
-      const state = stateOf(id);
-      if (!state || !isThere(id, state)) throw new CodedError('volume_missing', { name });
+      const state = found(id);
+      if (!state) throw new CodedError('volume_missing', { name });
       return point(id, state.generation);
     },
     async make(id, size) {
@@ -247,15 +251,14 @@ export async function openVolumes(options: VolumesOptions): Promise<Volumes> {
     },
     async remove(id) {
       if (!statSync(at(id), { throwIfNoEntry: false })) return;
-      const names = new Set((await readdir(at(id))).map((name) => name.replace(/\.img$/, '')));
-      for (const name of names) if (/^(\d+|try)$/.test(name)) await drop(id, name);
+      await tidy(id, null);
       await options.discard(at(id));
     },
     async look() {
       const seen: SeenHere[] = [];
       for (const id of readdirSync(folder)) {
-        const state = stateOf(id);
-        if (!state || !isThere(id, state)) continue;
+        const state = found(id);
+        if (!state) continue;
         const usage = await usageOf(state.hold, point(id, state.generation), state.size).catch(() => null);
         if (usage) seen.push({ id, hold: state.hold, ...usage });
       }

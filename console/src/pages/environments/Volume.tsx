@@ -44,7 +44,9 @@ export function Place({ volume }: { volume: VolumeView }) {
         </p>
       )}
       {share !== null && share >= nearlyFull ? (
-        <p className="text-vermilion">It is nearly full: a larger `size` in the definition makes room.</p>
+        <p className="text-vermilion">
+          It is nearly full: a larger <code>size</code> in the definition makes room.
+        </p>
       ) : null}
       {hold === 'counting' ? (
         <p className="text-ochre">Its size is counted, and holds nobody up: its agent can’t mount file systems.</p>

@@ -1,0 +1,30 @@
+/** What goes back of a program's answer, whichever way it was asked; and what is said where there is none. */
+import type { IncomingMessage } from 'node:http';
+import type { ServerPath } from '../core/cutover/route.js';
+import { hopByHop, isSecure } from './headers.js';
+import { cookieFor, setCookie, stuckTo } from './sticky.js';
+
+export const busyText = 'The programs here have more to do than they can take.';
+export const nobodyText = 'Nothing is ready to answer here.';
+export const endedText = 'The program that should answer here ended the connection.';
+
+/** Headers of an answer for the client: without those of one connection, with the request's id and what a visitor stays by. */
+export function answerHeaders(
+  path: ServerPath,
+  instance: ServerPath['instances'][number],
+  request: IncomingMessage,
+  incoming: Readonly<Record<string, string | string[] | number | undefined>>,
+  id: string,
+): Record<string, string | string[]> {
+  const answer: Record<string, string | string[]> = {};
+  for (const [name, value] of Object.entries(incoming))
+    if (value !== undefined && !name.startsWith(':') && !hopByHop.has(name))
+      answer[name] = typeof value === 'number' ? String(value) : value;
+  answer['x-request-id'] = id;
+  if (path.sticky !== null && stuckTo(path.sticky, request.headers.cookie, [instance]) === null)
+    answer['set-cookie'] = [
+      ...[answer['set-cookie'] ?? []].flat(),
+      setCookie(cookieFor(path.sticky, instance.id), path.at, isSecure(request)),
+    ];
+  return answer;
+}
