@@ -47,7 +47,7 @@ release:
     digest:
       { kind: job, files: [package.json, src/], run: node src/digest.js, at: ["05:00 Asia/Tokyo"], timeout: 2m, volumes: [reports] }
   resources:
-    timetable: { kind: postgres, backup: { every: 1d, keep: 7, try: 7d } }
+    timetable: { kind: postgres, size: 512M, backup: { every: 1d, keep: 7, try: 7d } }
     reports: { kind: volume, size: 32M, backup: { every: 1d, keep: 7, try: 7d } }
   prepare: { part: api, run: node src/migrate.js }
   migrations: { files: [src/migrations/] }

@@ -92,6 +92,7 @@ export const alertTopics = [
   'address-failing',
   'resource-failed',
   'volume-full',
+  'database-full',
   'backup-failed',
   'job-failed',
   'destination-failing',
@@ -103,6 +104,10 @@ export type AlertTopic = (typeof alertTopics)[number];
 /** What each person may be told of their own. */
 export const ownTopics = ['my-run-failed', 'my-run-passed', 'my-review-live'] as const;
 export type OwnTopic = (typeof ownTopics)[number];
+
+/** What programs may do with a database, by its size; how it is entered and left: `core/advance/sizes.ts`. */
+export const databaseAccesses = ['open', 'reading', 'shut'] as const;
+export type DatabaseAccess = (typeof databaseAccesses)[number];
 
 /** A copy of a resource: asked → making → kept → removed, or failed. */
 export const backupStates = ['asked', 'making', 'kept', 'removed', 'failed'] as const;

@@ -1,6 +1,7 @@
 import { join } from 'node:path';
 import { LRUCache } from 'lru-cache';
 import type { Apart } from './apart/apart.js';
+import type { DatabaseSizes } from '../core/advance/sizes.js';
 import type { Issue } from '../core/errors/errors.js';
 import type { Definition } from '../core/definition/model.js';
 import type { AttemptRow } from '../records/runs/attempts.js';
@@ -161,6 +162,8 @@ export interface Context {
   takers: Takers;
   /** What makes resources. */
   kinds: Kinds;
+  /** Bytes that databases may hold where their definition says nothing. */
+  sizes: DatabaseSizes;
   /** Names of addresses: whom to ask for them, and who certifies them. */
   names: Names;
   /** Ways out, and what may be reached by them. */

@@ -75,6 +75,7 @@ export const eventTypes = [
   'instance.ended',
   'instance.lost',
   'resource.ready',
+  'resource.access',
   'resource.failed',
   'resource.removal-asked',
   'resource.removed',

@@ -18,6 +18,7 @@ import * as terminals from './migrations/015-terminals.js';
 import * as destinations from './migrations/016-destinations.js';
 import * as beginnings from './migrations/017-beginnings.js';
 import * as volumes from './migrations/018-volumes.js';
+import * as sizes from './migrations/019-sizes.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -39,6 +40,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   destinations,
   beginnings,
   volumes,
+  sizes,
 ];
 
 const lock = 7_403_121;

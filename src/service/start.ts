@@ -26,6 +26,7 @@ import { takesKinds } from '../core/states.js';
 import { openRecords } from '../records/database.js';
 import { migrate } from '../records/migrate.js';
 import { addPerson, addSignIn, addToken, countPeople, firstOwner } from '../records/callers/people.js';
+import { type DatabaseSizes, defaultSizes } from '../core/advance/sizes.js';
 import { makeApp } from './app.js';
 import { makeKnown } from './known.js';
 import { type MailSettings, openMail } from '../channels/mail.js';
@@ -52,6 +53,8 @@ export interface ServiceOptions {
   keeping?: Partial<Keeping>;
   /** Where environments have their databases. */
   clusters?: Clusters;
+  /** Bytes that databases may hold, by place. */
+  sizes?: Partial<DatabaseSizes>;
   /** Private networks that may be connected to for who asks. */
   networks?: string[];
   /** Who certifies names of addresses; default: nobody. */
@@ -115,6 +118,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       addressCheck(options.networks ?? []),
       volumeKind({ records, timing, now: Date.now }),
     ),
+    sizes: { ...defaultSizes, ...options.sizes },
     channels: { mail: openMail(options.mail ?? null), check: addressCheck(options.networks ?? []) },
     patience: { ...defaultPatience, ...options.patience },
     names: {

@@ -135,7 +135,7 @@ describe('a definition', () => {
     ['{ kind: volume, size: 32M }', 'volumes: [notes]', undefined, ['unknown_volume']],
     ['{ kind: volume, size: 32M }', 'volumes: [uploads, uploads]', undefined, ['name_twice']],
     ['{ kind: volume, size: 32M }', 'volumes: [uploads]', 'site, root: .', ['key_not_for']],
-    ['{ kind: postgres, size: 32M }', 'ready: /', undefined, ['key_not_for', 'unknown_reference']],
+    ['{ kind: postgres, size: 32M }', 'ready: /', undefined, ['unknown_reference']],
   ])('says what is wrong with %s and %s', (resource, part, kind, expected) => {
     expect(codes(definition(resource, part, kind))).toEqual(expected);
   });

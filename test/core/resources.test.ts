@@ -20,6 +20,7 @@ const facts = (change: Partial<ResourceFacts>): ResourceFacts => ({
   wanted: true,
   tries: 0,
   logins: 0,
+  access: false,
   restore: false,
   ...change,
 });
@@ -30,6 +31,8 @@ describe('a resource', () => {
     expect(resourceDone(facts({ state: 'making' }), 'make', done)).toMatchObject({ state: 'ready', againMs: null });
     expect(resourceAct(facts({ state: 'ready' }))).toBeNull();
     expect(resourceAct(facts({ state: 'ready', logins: 2 }))).toEqual({ act: 'logins', state: 'ready' });
+    expect(resourceAct(facts({ state: 'ready', access: true }))).toEqual({ act: 'access', state: 'ready' });
+    expect(resourceDone(facts({ state: 'ready', access: true }), 'access', away)).toMatchObject({ state: 'ready' });
     expect(resourceAct(facts({ state: 'ready', wanted: false }))).toEqual({ act: 'remove', state: 'removing' });
     expect(resourceDone(facts({ state: 'removing', wanted: false }), 'remove', done).state).toBe('removed');
     expect(resourceAct(facts({ state: 'removed', wanted: false, logins: 1 }))).toBeNull();
@@ -62,6 +65,7 @@ describe('a resource', () => {
     wanted: fc.boolean(),
     tries: fc.nat(20),
     logins: fc.nat(3),
+    access: fc.boolean(),
     restore: fc.boolean(),
   }) as fc.Arbitrary<ResourceFacts>;
   it('that is wanted no longer is removed, whatever happens on the way', () => {

@@ -9,12 +9,15 @@ import type { OpenedLogin, ResourceDetail, RowPage, TableList } from '../../src/
 import { ledger, ledgerDefinition } from './ledger.js';
 import { type Checkout, openWorld, root, until, type World } from './world.js';
 
+const MiB = 1024 ** 2;
 let world: World;
 let checkout: Checkout;
 let silent: Server;
 const path = '/api/projects/ledger/environments/staging/resources/notes';
 beforeAll(async () => {
-  world = await openWorld({ env: { TSUNAGI_NETWORKS: '127.0.0.1' } });
+  world = await openWorld({
+    env: { TSUNAGI_NETWORKS: '127.0.0.1', TSUNAGI_DATABASE_SIZES: JSON.stringify({ standing: 24 * MiB }) },
+  });
   let first: string;
   ({ checkout, first } = await world.hosted('ledger', { ...ledger(), 'tsunagi.yaml': ledgerDefinition() }));
   await checkout.push();
@@ -102,6 +105,94 @@ describe('a backup', () => {
     const { live } = await world.waitLive('ledger', 'staging', next);
     const { backupList } = await world.api().get<ResourceDetail>(path);
     expect(Date.parse(backupList[0]?.of ?? '')).toBeGreaterThan(Date.parse(live?.createdAt ?? ''));
+  });
+});
+
+describe('a database that has a size', () => {
+  const host = 'ledger-staging.localhost';
+  const write = (text: string) => world.visit(host, `/api/notes/${text}`, { method: 'POST' });
+  const detail = () => world.api().get<ResourceDetail>(path);
+  const access = (wanted: ResourceDetail['access']) =>
+    until(`it is ${wanted}`, async () => {
+      const one = await detail();
+      return one.access === wanted && one;
+    });
+  /** Rows that are stored as they are: text that can't be pressed. */
+  const fill = (client: pg.Client, megabytes: number) =>
+    client.query(
+      `insert into bulk select string_agg(md5(random()::text || n || k), '') from generate_series(1, $1) n, generate_series(1, 1000) k group by n`,
+      [megabytes * 32],
+    );
+  const wrong = async (): Promise<{ topic: string; place: string; says: string } | undefined> =>
+    (await world.api().get<{ wrong: { topic: string; place: string; says: string }[] }>('/api/alerts')).wrong.find(
+      (one) => one.topic === 'database-full',
+    );
+  let client: pg.Client;
+  beforeAll(async () => {
+    await world.cli('resource', 'open', 'ledger/staging', 'notes', '--end');
+    client = await login();
+    await client.query('create table bulk (text text); alter table bulk alter text set storage external');
+  });
+
+  it('says that it is nearly full before it hurts', async () => {
+    await fill(client, 13);
+    const { bytes, most, issue } = await detail();
+    expect([most, issue, (bytes ?? 0) / (most ?? 1) > 0.85]).toEqual([24 * MiB, null, true]);
+    const { out } = await world.cli('resource', 'show', 'ledger/staging', 'notes');
+    expect(out).toMatch(/ of 24\.0 MiB, \d+ % full[\s\S]*It is nearly full: a larger `size`/);
+    expect(await until('its alert', wrong)).toMatchObject({
+      place: 'ledger/staging notes',
+      says: expect.stringMatching(/^It is \d+ % full: .* are left\.$/),
+    });
+    expect((await write('still')).status).toBe(200);
+  });
+  it('can be read and not written to when it is full, until there is room', async () => {
+    await fill(client, 4);
+    expect((await access('reading')).issue).toMatchObject({ code: 'database_full' });
+    const refused = await until('its programs can’t write', async () => {
+      const one = await write('no');
+      return one.status === 500 && one;
+    });
+    expect(refused.text).toContain('read-only transaction');
+    const { text, status } = await world.visit(host, '/api/notes');
+    expect([status, text.includes('"still"'), text.includes('"no"')]).toEqual([200, true, false]);
+    await until('the alert says so', async () => (await wrong())?.says.includes('programs can read it'));
+    const { out } = await world.cli('resource', 'show', 'ledger/staging', 'notes');
+    expect(out).toContain('whoever connects may only read');
+    // Whoever is to make room says that it writes all the same.
+    client = await login();
+    await client.query('set default_transaction_read_only = off');
+    await client.query('truncate bulk');
+    await access('open');
+    await until('its programs write again', async () => (await write('again')).status === 200);
+    await until('the alert has ended', async () => (await wrong()) === undefined);
+  });
+  it('lets its programs in no longer where they go on all the same; a larger size lets them in', async () => {
+    client = await login();
+    await fill(client, 30);
+    expect((await access('shut')).issue).toMatchObject({ code: 'database_shut' });
+    await until('its programs are outside', async () => (await world.visit(host, '/api/notes')).status >= 500);
+    await expect(client.query('select 1')).rejects.toThrow();
+    await client.end().catch(() => {});
+    // What is in it is kept, and can be looked at.
+    expect((await world.cli('resource', 'backup', 'ledger/staging', 'notes')).status).toBe(0);
+    expect((await world.api().get<TableList>(`${path}/tables`)).items[0]).toMatchObject({ name: 'bulk' });
+    const larger = await checkout.commitAndPush(
+      { 'tsunagi.yaml': ledgerDefinition({ resource: '{ kind: postgres, size: 64M }' }) },
+      'Larger',
+    );
+    await world.waitLive('ledger', 'staging', larger);
+    const now = await detail();
+    expect([now.access, now.most, now.issue]).toEqual(['open', 64 * MiB, null]);
+    expect((await write('larger')).status).toBe(200);
+    const said = await world.events('project=ledger&type=resource.access');
+    // The newest first; on the way to shut it may have been seen as one that is read alone.
+    expect(said.map((one) => one.data.access).filter((one, at) => one !== 'reading' || at > 2)).toEqual([
+      'open',
+      'shut',
+      'open',
+      'reading',
+    ]);
   });
 });
 

@@ -290,6 +290,7 @@ describe('tables', () => {
       '016-destinations',
       '017-beginnings',
       '018-volumes',
+      '019-sizes',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -81,7 +81,7 @@ describe('a volume of an environment', () => {
   });
 
   it('is shown with where it is and how full', async () => {
-    await until('it was looked at', async () => (await detail()).volume?.used !== null);
+    await until('it was looked at', async () => (await detail()).bytes !== null);
     const { volume, kind, state, connections, logins } = await detail();
     expect({ kind, state, connections, logins }).toEqual({
       kind: 'volume',
@@ -99,7 +99,7 @@ describe('a volume of an environment', () => {
     const shown = await world.cli('resource', 'list', 'album/staging');
     expect(shown.out).toMatch(/uploads\s+volume\s+ready\s+[\d.]+ \S+ of [\d.]+ MiB, \d+ % full/);
     expect((await world.cli('resource', 'show', 'album/staging', 'uploads')).out).toContain(
-      '/volumes/uploads on agent-1',
+      '/volumes/uploads, on the machine of agent-1',
     );
   });
 
@@ -138,8 +138,8 @@ describe('a volume of an environment', () => {
     expect(count).toBeGreaterThan(28);
     expect(count).toBeLessThan(36);
     await until('it is shown', async () => {
-      const { volume } = await detail();
-      return (volume?.used ?? 0) / (volume?.size ?? 1) > 0.85;
+      const { bytes, most } = await detail();
+      return (bytes ?? 0) / (most ?? 1) > 0.85;
     });
     const wrong = async () =>
       (await world.api().get<{ wrong: { topic: string; place: string; says: string }[] }>('/api/alerts')).wrong;
@@ -160,7 +160,7 @@ describe('a volume of an environment', () => {
     if ((await holds()) === 'filesystem') {
       const { code, count } = JSON.parse((await world.visit(host, '/api/spill/20')).text);
       expect({ code, count }).toEqual({ code: null, count: 20 });
-      await until('it is shown', async () => ((await detail()).volume?.size ?? 0) > 50 * 1024 ** 2);
+      await until('it is shown', async () => ((await detail()).most ?? 0) > 50 * 1024 ** 2);
     }
     await checkout.commitAndPush({ 'tsunagi.yaml': albumDefinition({ size: '48M' }) }, 'Smaller');
     const failed = await until('it is refused', async () => {

@@ -2,6 +2,7 @@
 import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { CodedError, wording } from '../../core/errors/errors.js';
+import type { DatabaseSizes } from '../../core/advance/sizes.js';
 import type { Timing } from '../../engine/context.js';
 import type { Keeping } from '../../engine/context.js';
 import type { Clusters } from '../../engine/resources/kinds.js';
@@ -39,6 +40,7 @@ export async function runRoom(name: string): Promise<void> {
       keeping: settings.json<Keeping>('KEEP'),
       networks: settings.ranges('NETWORKS'),
       clusters: settings.json<Clusters>('CLUSTERS'),
+      sizes: settings.json<DatabaseSizes>('DATABASE_SIZES'),
       authority: authorityOf(settings),
       ...mailOf(settings),
       patience: settings.json<Patience>('PATIENCE'),

@@ -7,6 +7,8 @@ import { oneOf } from '../../wire/parts.js';
 
 const ms = Type.Integer({ minimum: 1, maximum: 2_147_483_647 });
 const bytes = Type.Integer({ minimum: 1, maximum: Number.MAX_SAFE_INTEGER });
+/** Bytes, or null for as much as there is. */
+const room = Type.Union([bytes, Type.Null()]);
 const count = Type.Integer({ minimum: 1, maximum: 1_000_000_000 });
 const server = Type.String({ pattern: '^postgres(ql)?://' });
 const some = <T extends Record<string, TSchema>>(properties: T) =>
@@ -43,6 +45,7 @@ const schemas = {
     database: bytes,
   }),
   CLUSTERS: some({ standing: server, review: server, untrusted: server }),
+  DATABASE_SIZES: some({ standing: room, review: room, untrusted: room }),
   BOUNDS: some({
     perClient: count,
     perInstance: count,

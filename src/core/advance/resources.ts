@@ -7,7 +7,7 @@
  * |----------|--------------------------------------------------|-------------------------------------------------------------|
  * | asked    | wanted, and nothing was begun                     | somebody takes it → making; no longer wanted → removing     |
  * | making   | its server is asked for it, again after a while where it does not answer | it is there → ready; refused, or asked too often → failed; no longer wanted → removing |
- * | ready    | programs may start with it; logins are made and ended | no longer wanted → removing; planned otherwise, or a backup is to take its place → asked |
+ * | ready    | programs may start with it; logins are made and ended; who may write follows from its size (`sizes.ts`) | no longer wanted → removing; planned otherwise, or a backup is to take its place → asked |
  * | removing | logins and sessions end, then it goes             | nothing is left → removed                                   |
  * | removed  | final; another one of its name is a new resource  |                                                             |
  * | failed   | why is said                                       | asked for again → asked; no longer wanted → removing        |
@@ -27,11 +27,13 @@ export interface ResourceFacts {
   tries: number;
   /** Logins that are to be made or ended. */
   logins: number;
+  /** Its server was told otherwise of who may write than what follows from its size. */
+  access: boolean;
   /** A backup is to take the place of what is there. */
   restore: boolean;
 }
 
-export type ResourceAct = 'make' | 'restore' | 'logins' | 'remove';
+export type ResourceAct = 'make' | 'restore' | 'logins' | 'access' | 'remove';
 
 export interface ResourceStep {
   state: ResourceState;
@@ -49,6 +51,7 @@ export function resourceAct({
   state,
   wanted,
   logins,
+  access,
   restore,
 }: ResourceFacts): { act: ResourceAct; state: ResourceState } | null {
   switch (state) {
@@ -64,7 +67,8 @@ export function resourceAct({
       return wanted ? null : { act: 'remove', state: 'removing' };
     case 'ready':
       if (!wanted) return { act: 'remove', state: 'removing' };
-      return logins > 0 ? { act: 'logins', state } : null;
+      if (logins > 0) return { act: 'logins', state };
+      return access ? { act: 'access', state } : null;
     default:
       return state satisfies never;
   }
@@ -80,8 +84,8 @@ export function resourceDone(facts: ResourceFacts, act: ResourceAct, outcome: Ou
   const later = { issue: outcome.issue, tries, againMs: backoff('resource', tries) };
   // What has begun to go is tried for as long as it takes: nothing is left behind in silence.
   if (act === 'remove') return { state: 'removing', ...later };
-  // A login that can't be made or ended takes nothing from the programs that run with theirs.
-  if (act === 'logins') return { state: 'ready', ...later };
+  // A login that can't be made or ended takes nothing from the programs that run with theirs; nor does a server that can't be told.
+  if (act === 'logins' || act === 'access') return { state: 'ready', ...later };
   if (outcome.again && tries < mostTries) return { state: 'making', ...later };
   // What was there before is there still.
   if (act === 'restore') return { state: 'ready', issue: outcome.issue, tries: 0, againMs: null };

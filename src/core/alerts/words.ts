@@ -23,6 +23,7 @@ const heads: Record<Item['topic'], string> = {
   'address-failing': 'an address fails',
   'resource-failed': 'a resource failed',
   'volume-full': 'a volume is nearly full',
+  'database-full': 'a database is nearly full',
   'backup-failed': 'a backup failed',
   'job-failed': 'a job failed',
   'agent-gone': 'an agent is gone',
@@ -45,6 +46,7 @@ const over: Partial<Record<Item['topic'], string>> = {
   'agent-gone': 'the agent is back',
   'destination-failing': 'the log destination takes lines again',
   'volume-full': 'there is room in it again',
+  'database-full': 'there is room in it again',
   'disk-full': 'there is room again',
 };
 

@@ -123,7 +123,7 @@ export interface ResourcePlan {
   kind: ResourceKind;
   /** postgres: extensions that are made in it. */
   extensions: string[];
-  /** volume: bytes that it may hold. */
+  /** Bytes that it may hold: a volume has one, a database where it is said. */
   size?: number;
   /** How often a backup is made, how many are kept, how often one is tried; null: on request alone. */
   backup: { everyMs: number; keep: number; tryMs: number | null } | null;

@@ -68,7 +68,7 @@ export function readRelease(value: Read, checkNeeds: (value: Read) => void, repo
 }
 
 /** Keys that belong to some kinds alone. */
-const kindsOf: Record<string, readonly ResourceKind[]> = { extensions: ['postgres'], size: ['volume'] };
+const kindsOf: Record<string, readonly ResourceKind[]> = { extensions: ['postgres'] };
 
 function readResources(release: Read, parts: Record<string, Part>, report: Report): Record<string, ResourcePlan> {
   return Object.fromEntries(
@@ -91,7 +91,7 @@ function readResources(release: Read, parts: Record<string, Part>, report: Repor
           name,
           kind,
           extensions: textsAt(value, 'extensions') ?? [],
-          ...(kind === 'volume' ? { size: parseSize(size ?? '') ?? 0 } : {}),
+          ...(kind === 'volume' || size !== null ? { size: parseSize(size ?? '') ?? 0 } : {}),
           backup: backup
             ? {
                 everyMs: length('every') ?? 0,

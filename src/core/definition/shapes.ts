@@ -384,7 +384,8 @@ const resource: Shape = {
       shape: { kind: 'list', of: text('the name of an extension', 'pg_trgm', '^[a-z][a-z0-9_-]{0,62}$') },
     },
     size: {
-      about: 'Of a volume: how much it may hold. It can be made larger later, not smaller.',
+      about:
+        'How much it may hold. A volume has one, and can be made larger later, not smaller. A database that holds as much can only be read, until there is room; default: what the operator allows.',
       shape: text(
         'a size from 16M to 1024G',
         '2G',

@@ -20,6 +20,16 @@ export const ofResources = {
     true,
   ),
   database_refused: entry(422, 'The database server refuses: {detail}', 'Look at the server and its log.'),
+  database_full: entry(
+    507,
+    'It holds {size}, and {most} were asked for: whoever connects may only read.',
+    'Write a larger `size` in the definition and deploy that. Or make room: `tsunagi resource open`, `set default_transaction_read_only = off;`, delete, `vacuum full`.',
+  ),
+  database_shut: entry(
+    507,
+    'It holds {size}, and {most} were allowed: its programs are not let in any more.',
+    'Write a larger `size` in the definition and deploy that, restore a backup, or remove the resource.',
+  ),
   database_gone: entry(
     409,
     'Its database is not there any more: somebody has removed it by another way.',

@@ -1,39 +1,100 @@
 /** Looks into resources: bounded in time, with rights to read alone, and every refusal of a server said in words. */
-import { CodedError } from '../../core/errors/errors.js';
-import { keepLook, noteIssue, type ResourceRow, unseenResources } from '../../records/resources/resources.js';
-import type { TableFacts, TableRows } from '../../resources/kinds.js';
+import { accessFor, mostFor } from '../../core/advance/sizes.js';
+import { type DatabaseAccess, resourcePlaces } from '../../core/states.js';
+import { CodedError, issue } from '../../core/errors/errors.js';
+import { environmentById } from '../../records/deployments/environments.js';
+import { recordEvents } from '../../records/events.js';
+import { projectById } from '../../records/projects/projects.js';
+import {
+  keepLook,
+  lockResourceById,
+  noteIssue,
+  type ResourceRow,
+  unseenResources,
+} from '../../records/resources/resources.js';
+import type { Looked, TableFacts, TableRows } from '../../resources/kinds.js';
 import type { DatabaseKind } from '../../resources/postgres/kind.js';
 import { outcomeOf } from '../../resources/postgres/server.js';
-import type { Context } from '../context.js';
+import type { Context, Db } from '../context.js';
 
-type Looking = Pick<Context, 'kinds' | 'keys' | 'records' | 'log'>;
+type Looking = Pick<Context, 'kinds' | 'keys' | 'records' | 'log' | 'sizes'>;
 
 /** Milliseconds for which a look at a server may hold an answer up. */
 const lookMs = 2_000;
+/** Milliseconds after which one is looked at again, and how many at a time. */
+const unseenMs = 60_000;
+const most = 200;
 
 /** Sees what it takes by now; a server that does not answer holds nothing up. */
-export async function look(context: Looking, row: ResourceRow): Promise<void> {
-  // The agents say it of volumes, again and again.
-  if (row.state !== 'ready' || row.place === 'elsewhere' || row.kind === 'volume') return;
-  const looked = (async () => {
-    const { bytes, connections } = await context.kinds.of(row).look(row.id);
-    await keepLook(context.records, row.id, bytes, connections);
-  })().catch(async (error: Error) => {
-    context.log.warn({ resource: row.id, error: String(error) }, 'a resource was not seen');
-    const { issue } = outcomeOf(error);
-    // One that is gone is said where people look, until something is done about it.
-    if (issue.code === 'database_gone') await noteIssue(context.records, row.id, issue).catch(() => {});
-  });
-  await Promise.race([looked, new Promise((resolve) => setTimeout(resolve, lookMs).unref())]);
-}
+export const look = (context: Looking, row: ResourceRow): Promise<void> => lookAt(context, [row]);
 
 /** Sees those that nobody has looked at for longest. */
 export async function lookAround(context: Looking): Promise<void> {
-  for (const row of await unseenResources(context.records, unseenMs, most)) await look(context, row);
+  await lookAt(context, await unseenResources(context.records, unseenMs, most));
 }
-/** Milliseconds after which one is looked at again, and how many at a time. */
-const unseenMs = 300_000;
-const most = 50;
+
+/** One question for all that are on one server. */
+async function lookAt(context: Looking, rows: readonly ResourceRow[]): Promise<void> {
+  // The agents say it of volumes, again and again.
+  const own = rows.filter((row) => row.state === 'ready' && row.place !== 'elsewhere' && row.kind !== 'volume');
+  const looked = resourcePlaces.map((place) => {
+    const list = own.filter((row) => row.place === place);
+    return seeThem(context, list).catch((error: Error) =>
+      context.log.warn({ resources: list.map((row) => row.id), error: String(error) }, 'resources were not seen'),
+    );
+  });
+  await Promise.race([Promise.all(looked), new Promise((resolve) => setTimeout(resolve, lookMs).unref())]);
+}
+
+async function seeThem(context: Looking, rows: readonly ResourceRow[]): Promise<void> {
+  const [first] = rows;
+  if (!first) return;
+  const seen = await context.kinds.database(first).lookAt(rows.map((row) => row.id));
+  for (const row of rows) {
+    const found = seen.get(row.id);
+    // One that is gone is said where people look, until something is done about it.
+    if (found) await weigh(context, row.id, found);
+    else await noteIssue(context.records, row.id, issue('database_gone'));
+  }
+}
+
+const mostOf = ({ sizes }: Pick<Context, 'sizes'>, { place, plan }: ResourceRow) =>
+  mostFor(place, plan.size ?? null, sizes);
+
+/** What programs may do with one that holds so many bytes. */
+export const accessOf = (context: Pick<Context, 'sizes'>, row: ResourceRow, bytes: number): DatabaseAccess =>
+  accessFor({ bytes, most: mostOf(context, row), place: row.place, access: row.access });
+
+/** Keeps what was seen of one, and says what programs may do with it from now on. */
+async function weigh(context: Looking, id: string, { bytes, connections }: Looked): Promise<void> {
+  await context.records.transition('resource.seen', async (db) => {
+    const row = await lockResourceById(db, id);
+    if (row?.state !== 'ready') return;
+    const access = accessOf(context, row, bytes);
+    await keepLook(db, id, { bytes, connections, most: mostOf(context, row), access });
+    await tellAccess(context, db, row, access, bytes);
+  });
+}
+
+/** Says what programs may do from now on, where it is something else than before. */
+export async function tellAccess(
+  context: Pick<Context, 'sizes'>,
+  db: Db,
+  row: ResourceRow,
+  access: DatabaseAccess,
+  bytes: number | null,
+): Promise<void> {
+  if (access === row.access) return;
+  const environment = await environmentById(db, row.environment_id);
+  const project = await projectById(db, environment.project_id);
+  await recordEvents(db, {
+    type: 'resource.access',
+    project: project.id,
+    subject: `${project.name}/${environment.name}`,
+    actor: 'engine',
+    data: { resource: row.name, access, bytes, most: mostOf(context, row) },
+  });
+}
 
 /** With the role that only reads: its password is the same for all who look at once, and known to nobody. */
 async function asReader<T>(

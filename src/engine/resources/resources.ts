@@ -1,6 +1,8 @@
 /** Resources: taken under a fence, worked on outside of any transaction, written back only by whoever still holds them. */
 import { type Outcome, type ResourceAct, resourceAct, resourceDone } from '../../core/advance/resources.js';
+import type { DatabaseAccess } from '../../core/states.js';
 import { CodedError, wording } from '../../core/errors/errors.js';
+import type { DatabaseKind } from '../../resources/postgres/kind.js';
 import { outcomeOf } from '../../resources/postgres/server.js';
 import { environmentById } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
@@ -15,7 +17,7 @@ import {
   wakeDeploymentsOf,
 } from '../../records/resources/resources.js';
 import { storedBytes } from './backups.js';
-import { look } from './look.js';
+import { accessOf, look, tellAccess } from './look.js';
 import { notify } from '../../records/database.js';
 import { letGo } from '../../records/held.js';
 import { makeDue } from '../../records/runs/runs.js';
@@ -58,6 +60,7 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
     wanted: row.wanted,
     tries: row.tries,
     logins: logins.length,
+    access: row.access !== row.told_access,
     restore: row.restore_id !== null,
   };
   const next = resourceAct(facts);
@@ -66,8 +69,11 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
   const made: string[] = [];
   const ended: string[] = [];
   let outcome: Outcome;
+  let told: Told | null = null;
   try {
-    await whileHeld(context, 'resources', row, () => perform(context, row, next.act, logins, { made, ended }));
+    await whileHeld(context, 'resources', row, async () => {
+      told = await perform(context, row, next.act, logins, { made, ended });
+    });
     outcome = { done: true };
   } catch (error) {
     outcome = outcomeOf(error);
@@ -75,8 +81,9 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
   }
   const result = resourceDone(facts, next.act, outcome);
   await records.transition(`resource.${next.act}`, async (db) => {
-    if (!(await settleResource(db, row, result))) return;
+    if (!(await settleResource(db, row, result, outcome.done ? told : null))) return;
     await settleLogins(db, made, ended);
+    if (outcome.done && told?.anew) await tellAccess(context, db, row, told.access, told.bytes);
     if (result.state === 'removed') await forget(db, row);
     const said = result.issue && wording(result.issue).says;
     if (next.act === 'restore' && result.state === 'ready') await tellRestore(db, row, outcome.done, said);
@@ -87,7 +94,7 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
     if (row.kind === 'volume') await notify(db, 'work');
   });
   // How large it is in the beginning is known without anybody's question.
-  if (next.act === 'make' && outcome.done) await look(context, { ...row, state: 'ready' });
+  if ((next.act === 'make' || next.act === 'restore') && outcome.done) await look(context, { ...row, state: 'ready' });
 }
 
 /**
@@ -149,13 +156,14 @@ async function perform(
   act: ResourceAct,
   logins: readonly LoginRow[],
   { made, ended }: { made: string[]; ended: string[] },
-): Promise<void> {
+): Promise<Told | null> {
   const kind = context.kinds.of(row);
-  if (act === 'remove') return kind.remove(row.id);
+  if (act === 'remove') await kind.remove(row.id);
   if (act === 'restore') await restore(context, row);
   if (act === 'make') await kind.make(row.id, row.plan);
   // What has none is opened by nothing but its place.
-  if (kind.kind === 'volume') return;
+  if (kind.kind === 'volume' || act === 'remove') return null;
+  const told = await letIn(context, row, act, kind);
   for (const login of logins) {
     if (login.state === 'ending') {
       await kind.endLogin(row.id, login.id);
@@ -168,4 +176,29 @@ async function perform(
       made.push(login.id);
     }
   }
+  return told;
+}
+
+/** What a server was told of who may write, and whether that was weighed anew for it. */
+interface Told {
+  access: DatabaseAccess;
+  anew: boolean;
+  /** Bytes that it held then; null where that was not looked at. */
+  bytes: number | null;
+}
+
+/** Who may write from now on is said before programs begin with what was made, so that they find it as it shall be. */
+async function letIn(context: Context, row: ResourceRow, act: ResourceAct, kind: DatabaseKind): Promise<Told | null> {
+  // A restored one is another database, open to all of its programs.
+  if (act === 'restore') return { access: 'open', anew: true, bytes: null };
+  if (act !== 'make') {
+    if (row.access === row.told_access) return null;
+    await kind.allow(row.id, row.access);
+    return { access: row.access, anew: false, bytes: null };
+  }
+  if (row.access === 'open' && row.told_access === 'open') return null;
+  const { bytes } = await kind.look(row.id);
+  const access = accessOf(context, row, bytes);
+  await kind.allow(row.id, access);
+  return { access, anew: true, bytes };
 }

@@ -47,6 +47,12 @@ export const presentConditions = async (db: Db): Promise<Condition[]> =>
          from volumes v join resources r on r.id = v.resource_id join open o on o.id = r.environment_id
          where v.state = 'there' and r.state = 'ready' and v.size > 0 and v.used >= v.size * $1::float8
        union all
+       select 'database-full', o.place || ' ' || r.name, '', o.project, o.environment, null,
+           'It is ' || floor(r.bytes * 100.0 / r.most) || ' % full' || case r.access when 'open' then ': ' || pg_size_pretty(r.most - r.bytes) || ' are left.'
+             when 'reading' then ': programs can read it, and write to it no longer.' else ': its programs are not let in any more.' end
+         from resources r join open o on o.id = r.environment_id
+         where r.kind = 'postgres' and r.state = 'ready' and r.most > 0 and (r.bytes >= r.most * $1::float8 or r.access <> 'open')
+       union all
        select 'backup-failed', o.place || ' ' || r.name, 'backup ' || b.number, o.project, o.environment, b.issue, ''
          from resources r join open o on o.id = r.environment_id cross join lateral (
            select number, state, issue from backups where resource_id = r.id and state in ('kept', 'failed') order by number desc limit 1) b

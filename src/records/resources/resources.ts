@@ -4,7 +4,7 @@ import type { ResourceStep } from '../../core/advance/resources.js';
 import { canonical } from '../../core/canonical.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { ResourcePlan } from '../../core/definition/model.js';
-import type { ResourcePlace } from '../../core/states.js';
+import type { DatabaseAccess, ResourcePlace } from '../../core/states.js';
 import { type Db, json, notify, query, queryOne } from '../database.js';
 import { takeHeld } from '../held.js';
 import { newId } from '../ids.js';
@@ -13,7 +13,7 @@ import type { Resource } from '../models/resources/resources.js';
 export type ResourceRow = InferAttributes<Resource>;
 
 const columns =
-  'id, environment_id, name, kind, plan, place, sealed, state, state_since, wanted, issue, tries, fence::text as fence, due_at, lease_until, bytes::text as bytes, connections, looked_at, restore_id, restore_at, restore_after_id, restore_agent_id, next_backup_at, next_try_at, created_at, ready_at, removed_at';
+  'id, environment_id, name, kind, plan, place, sealed, state, state_since, wanted, issue, tries, fence::text as fence, due_at, lease_until, bytes::text as bytes, connections, looked_at, most::text as most, access, told_access, restore_id, restore_at, restore_after_id, restore_agent_id, next_backup_at, next_try_at, created_at, ready_at, removed_at';
 
 /** Those that are there, by name. */
 export const resourcesOf = (db: Db, environment: string): Promise<ResourceRow[]> =>
@@ -23,6 +23,10 @@ export const resourcesOf = (db: Db, environment: string): Promise<ResourceRow[]>
 
 export const resourceById = (db: Db, id: string): Promise<ResourceRow | null> =>
   queryOne(db, `select ${columns} from resources where id = $1`, [id]);
+
+/** The same, locked. */
+export const lockResourceById = (db: Db, id: string): Promise<ResourceRow | null> =>
+  queryOne(db, `select ${columns} from resources where id = $1 for update`, [id]);
 
 export const findResource = (db: Db, environment: string, name: string): Promise<ResourceRow | null> =>
   queryOne(db, `select ${columns} from resources where environment_id = $1 and name = $2 and state <> 'removed'`, [
@@ -97,6 +101,8 @@ export async function settleResource(
   db: Db,
   { id, fence }: Pick<ResourceRow, 'id' | 'fence'>,
   { state, issue, tries, againMs }: ResourceStep,
+  /** What its server was told of who may write, and whether that was weighed anew for it; null: nothing. */
+  told: { access: DatabaseAccess; anew: boolean } | null,
 ): Promise<boolean> {
   const done = await queryOne(
     db,
@@ -105,11 +111,12 @@ export async function settleResource(
        ready_at = case when $3 = 'ready' then coalesce(ready_at, now()) else ready_at end,
        removed_at = case when $3 = 'removed' then now() end,
        sealed = case when $3 = 'removed' then null else sealed end,
+       told_access = coalesce($7, told_access), access = case when $8 then $7 else access end,
        restore_id = case when $3 = 'making' or restore_after_id is not null then restore_id end,
        restore_agent_id = case when $3 = 'making' or restore_after_id is not null then restore_agent_id end,
        due_at = least(due_at, case when $6::float8 is null then null else now() + $6::float8 * interval '1 ms' end)
      where id = $1 and fence = $2::bigint returning 1 as ok`,
-    [id, fence, state, issue === null ? null : json(issue), tries, againMs],
+    [id, fence, state, issue === null ? null : json(issue), tries, againMs, told?.access ?? null, told?.anew ?? false],
   );
   if (done) await notify(db, 'resources');
   return done !== null;
@@ -134,13 +141,21 @@ export const unwantResourcesOf = async (db: Db, environment: string): Promise<vo
 export const noteIssue = (db: Db, id: string, issue: Issue): Promise<unknown> =>
   query(db, `update resources set issue = $2 where id = $1 and state = 'ready'`, [id, json(issue)]);
 
-/** What was seen of it from outside. */
-export const keepLook = (db: Db, id: string, bytes: number, connections: number | null): Promise<unknown> =>
-  query(db, 'update resources set bytes = $2, connections = $3, looked_at = now() where id = $1', [
-    id,
-    bytes,
-    connections,
-  ]);
+/** What was seen of a locked one from outside, and what follows for those who write to it. */
+export async function keepLook(
+  db: Db,
+  id: string,
+  seen: { bytes: number; connections: number | null; most: number | null; access: DatabaseAccess },
+): Promise<void> {
+  const rows = await query(
+    db,
+    `update resources set bytes = $2, connections = $3, looked_at = now(), most = $4, access = $5,
+       due_at = case when told_access <> $5 then now() else due_at end
+     where id = $1 and state = 'ready' returning told_access <> $5 as behind`,
+    [id, seen.bytes, seen.connections, seen.most, seen.access],
+  );
+  if (rows.some((row) => (row as { behind: boolean }).behind)) await notify(db, 'resources');
+}
 
 /** Deployments of its environment that are on their way, or live: they may wait for it, or for a login. */
 export const wakeDeploymentsOf = async (db: Db, environment: string): Promise<void> => {
@@ -218,7 +233,7 @@ export const leftResources = (db: Db, environment: string): Promise<ResourceRow[
     [environment],
   );
 
-/** Those that are there and were not looked at for so long, the longest first; each is put behind the others at once. */
+/** Databases that are there and were not looked at for so long, the longest first; each is put behind the others at once. */
 export const unseenResources = (db: Db, ms: number, most: number): Promise<ResourceRow[]> =>
   query(
     db,

@@ -10,7 +10,7 @@ import { pipeline } from 'node:stream/promises';
 import type pg from 'pg';
 import { CodedError } from '../../core/errors/errors.js';
 import { runProgram } from './programs.js';
-import { name, type Server, text } from './server.js';
+import { codeOf, name, type Server, text } from './server.js';
 
 /** Milliseconds for which a copy waits for a lock that somebody's change holds; then it is tried again. */
 const lockMs = 10_000;
@@ -28,6 +28,7 @@ export interface Copies {
 export function openCopies(server: Server): Copies {
   /** Works with a login that is there only meanwhile. */
   async function withLogin<T>(
+    database: string,
     owner: string,
     copy: string,
     work: (login: { user: string; password: string }) => Promise<T>,
@@ -35,19 +36,26 @@ export function openCopies(server: Server): Copies {
     const user = `w_${copy.replaceAll('-', '')}`;
     const password = randomBytes(24).toString('base64url');
     const until = new Date(Date.now() + loginHours * 3_600_000).toISOString();
-    await drop(user);
+    await drop(database, user);
     await server.run(
       `create role ${name(user)} login password ${text(password)} connection limit 4 valid until ${text(until)} in role ${name(owner)};
-       alter role ${name(user)} set role = ${text(owner)}`,
+       alter role ${name(user)} set role = ${text(owner)};
+       grant connect on database ${name(database)} to ${name(user)}`,
     );
     try {
       return await work({ user, password });
     } finally {
-      await drop(user);
+      await drop(database, user);
     }
   }
-  async function drop(user: string): Promise<void> {
+  async function drop(database: string, user: string): Promise<void> {
+    const [found] = await server.run('select 1 from pg_roles where rolname = $1', [user]);
+    if (!found) return;
     await server.run('select pg_terminate_backend(pid) from pg_stat_activity where usename = $1', [user]);
+    // Where its programs are shut out, it got in by a right of its own.
+    await server.run(`revoke all on database ${name(database)} from ${name(user)}`).catch((error: unknown) => {
+      if (codeOf(error) !== '3D000') throw error;
+    });
     await server.run(`drop role if exists ${name(user)}`);
   }
   const at = (database: string, login: { user: string; password: string }) => ({
@@ -58,7 +66,7 @@ export function openCopies(server: Server): Copies {
   });
   return {
     backUp: (database, owner, copy, to, abort) =>
-      withLogin(owner, copy, async (login) => {
+      withLogin(database, owner, copy, async (login) => {
         const { child, done } = runProgram(
           'pg_dump',
           ['--format=custom', '--no-owner', '--no-privileges', `--lock-wait-timeout=${lockMs}`],
@@ -82,7 +90,7 @@ export function openCopies(server: Server): Copies {
         }
       }),
     fill: (database, owner, copy, from) =>
-      withLogin(owner, copy, async (login) => {
+      withLogin(database, owner, copy, async (login) => {
         const { child, done } = runProgram(
           'pg_restore',
           ['--no-owner', '--no-privileges', '--exit-on-error', `--dbname=${database}`],

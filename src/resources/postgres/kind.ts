@@ -7,7 +7,8 @@
  */
 import { CodedError } from '../../core/errors/errors.js';
 import { PassThrough } from 'node:stream';
-import type { Kind, Login, Reached, TableFacts, TableRows } from '../kinds.js';
+import type { DatabaseAccess } from '../../core/states.js';
+import type { Kind, Login, Looked, Reached, TableFacts, TableRows } from '../kinds.js';
 import { openCopies } from './copies.js';
 import { codeOf, name, oneLine, openServer, text } from './server.js';
 
@@ -17,6 +18,10 @@ export interface DatabaseSpec {
 
 export interface DatabaseKind extends Kind<DatabaseSpec> {
   kind: 'postgres';
+  /** What is seen of several in one question; what is not there is left out. */
+  lookAt(ids: readonly string[]): Promise<Map<string, Looked>>;
+  /** Lets programs write, only read, or not in at all; sessions that began otherwise end, at once where they do nothing. */
+  allow(id: string, access: DatabaseAccess): Promise<void>;
   addLogin(id: string, login: Login): Promise<void>;
   /** Ends its sessions; what it made stays. */
   endLogin(id: string, login: string): Promise<void>;
@@ -137,6 +142,15 @@ export function openPostgres(url: string): DatabaseKind {
         [database],
       )
     )[0]?.said ?? null;
+  const lookAt: DatabaseKind['lookAt'] = async (ids) => {
+    const rows = await server.run<{ id: string; bytes: string; connections: string }>(
+      `select t.id, pg_database_size(d.oid) as bytes,
+         (select count(*) from pg_stat_activity a where a.datid = d.oid and a.backend_type = 'client backend') as connections
+       from unnest($1::text[], $2::name[]) as t(id, called) join pg_database d on d.datname = t.called`,
+      [ids, ids.map(databaseOf)],
+    );
+    return new Map(rows.map((row) => [row.id, { bytes: Number(row.bytes), connections: Number(row.connections) }]));
+  };
   return {
     kind: 'postgres',
     async make(id, { extensions }) {
@@ -174,15 +188,24 @@ export function openPostgres(url: string): DatabaseKind {
       };
     },
     reached: () => ({ address: server.address, port: server.port }),
+    lookAt,
     async look(id) {
-      const [row] = await server.run<{ bytes: string; connections: string }>(
-        `select pg_database_size(oid) as bytes,
-           (select count(*) from pg_stat_activity a where a.datid = d.oid and a.backend_type = 'client backend') as connections
-         from pg_database d where datname = $1`,
-        [databaseOf(id)],
+      const found = (await lookAt([id])).get(id);
+      if (!found) throw new CodedError('database_gone');
+      return found;
+    },
+    async allow(id, access) {
+      const database = name(databaseOf(id));
+      await server.run(
+        `alter database ${database} ${access === 'reading' ? 'set default_transaction_read_only = on' : 'reset default_transaction_read_only'};
+         ${access === 'shut' ? 'revoke' : 'grant'} connect on database ${database} ${access === 'shut' ? 'from' : 'to'} ${name(ownerOf(id))}`,
       );
-      if (!row) throw new CodedError('database_gone');
-      return { bytes: Number(row.bytes), connections: Number(row.connections) };
+      // Whoever is in the middle of something ends it; what goes on to grow is shut out.
+      await server.run(
+        `select pg_terminate_backend(pid) from pg_stat_activity
+         where datname = $1 and usename like 'l\\_%' and ($2 or state = 'idle')`,
+        [databaseOf(id), access === 'shut'],
+      );
     },
     tables: (id, password) =>
       asReader(id, password, async (client) => {

@@ -6,6 +6,8 @@ import type { EnvironmentRow } from '../../records/deployments/environments.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { type BackupRow, backupsOf } from '../../records/resources/backups.js';
 import { type LoginRow, loginsOf } from '../../records/resources/logins.js';
+import { type Issue, issue } from '../../core/errors/errors.js';
+import { bytesText } from '../../core/sizes.js';
 import { volumesInside } from '../../core/definition/model.js';
 import { roomsNow } from '../../records/deployments/instances.js';
 import { volumesOf } from '../../records/resources/volumes.js';
@@ -30,6 +32,7 @@ export async function resourceView(
   backups?: readonly BackupRow[],
 ): Promise<Resource> {
   const kept = (backups ?? (await backupsOf(db, row.id))).filter((one) => one.state === 'kept');
+  const volume = row.kind === 'volume' ? await volumeView(db, row) : null;
   return {
     project: project.name,
     environment: environment.name,
@@ -38,13 +41,15 @@ export async function resourceView(
     place: row.place,
     state: row.state,
     since: row.state_since.toISOString(),
-    issue: said(row.issue),
+    issue: said(row.issue ?? fullIssue(row)),
     restoring: row.restore_id !== null,
     used: row.state !== 'removed' && (await userOf(db, environment, row.name)) !== null,
-    bytes: row.bytes === null ? null : Number(row.bytes),
+    bytes: bytes(row.bytes),
+    most: volume?.size ?? bytes(row.most),
+    access: row.access,
     connections: row.connections,
     seenAt: iso(row.looked_at),
-    volume: row.kind === 'volume' ? await volumeView(db, row) : null,
+    volume: volume?.view ?? null,
     backups: { kept: kept.length, last: iso(kept[0]?.of_at ?? null) },
     createdAt: row.created_at.toISOString(),
   };
@@ -62,23 +67,29 @@ export async function resourceDetail(db: Db, at: At, row: ResourceRow): Promise<
   };
 }
 
-async function volumeView(db: Db, { id, name }: ResourceRow): Promise<VolumeView> {
+const bytes = (text: string | null): number | null => (text === null ? null : Number(text));
+
+/** Why programs can't write to a database. */
+function fullIssue({ access, bytes: held, most, state }: ResourceRow): Issue | null {
+  if (access === 'open' || state !== 'ready') return null;
+  const facts = { size: bytesText(Number(held ?? 0)), most: bytesText(Number(most ?? 0)) };
+  return issue(access === 'shut' ? 'database_shut' : 'database_full', facts);
+}
+
+async function volumeView(db: Db, { id, name }: ResourceRow): Promise<{ view: VolumeView; size: number | null }> {
   const [rows, rooms] = [await volumesOf(db, id), await roomsNow(db)];
   const now = rows.find((one) => one.state === 'there') ?? rows.find((one) => one.state === 'making');
-  const bytes = (text: string | null) => (text === null ? null : Number(text));
-  return {
+  const view = {
     agent: now?.agent ?? null,
     alive: now?.alive ?? false,
     hold: now?.hold ?? null,
-    size: bytes(now?.size ?? null),
-    used: bytes(now?.used ?? null),
-    seenAt: iso(now?.seen_at ?? null),
     path: `${volumesInside}/${name}`,
     left: rows.flatMap(({ state, agent, alive, used }) =>
       state === 'left' ? [{ agent, alive, used: bytes(used) }] : [],
     ),
     agents: rooms.map((one) => one.name),
   };
+  return { view, size: bytes(now?.size ?? null) };
 }
 
 async function loginView(db: Db, row: LoginRow): Promise<LoginView> {

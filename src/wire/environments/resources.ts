@@ -2,6 +2,7 @@
 import { type Static, Type } from '@sinclair/typebox';
 import {
   backupStates,
+  databaseAccesses,
   loginStates,
   loginUses,
   resourceKinds,
@@ -46,10 +47,6 @@ export const VolumeView = Type.Object({
   alive: Type.Boolean(),
   /** What holds it to its size; counting says so, and stops nobody. */
   hold: Nullable(oneOf(volumeHolds)),
-  /** Bytes that it may hold, and holds, as they were seen last. */
-  size: Nullable(Type.Integer()),
-  used: Nullable(Type.Integer()),
-  seenAt: Nullable(Time),
   /** Where programs find it. */
   path: Type.String(),
   /** Files that were there before, on agents that were away. */
@@ -75,6 +72,10 @@ export const Resource = Type.Object({
   used: Type.Boolean(),
   /** As it was seen last; null before that. */
   bytes: Nullable(Type.Integer()),
+  /** Bytes that it may hold; null where nothing is said. */
+  most: Nullable(Type.Integer()),
+  /** What programs may do with a database that has a size. */
+  access: oneOf(databaseAccesses),
   connections: Nullable(Type.Integer()),
   seenAt: Nullable(Time),
   /** Of a volume; null of others. */
@@ -101,7 +102,7 @@ export const ResourceDetail = Type.Intersect([
     /** As the definition asks for it. */
     plan: Type.Object({
       extensions: Type.Array(Type.String()),
-      /** Of a volume: bytes. */
+      /** Bytes, where the definition says so. */
       size: Nullable(Type.Integer()),
       backup: Nullable(Type.Object({ everyMs: Type.Number(), keep: Type.Integer(), tryMs: Nullable(Type.Number()) })),
     }),

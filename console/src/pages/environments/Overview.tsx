@@ -93,8 +93,8 @@ function ResourceList({ one }: { one: EnvironmentDetail }) {
 }
 
 /** `40.2 MiB`, of a volume `40.2 MiB of 2.0 GiB`. */
-const sizeOf = ({ bytes, volume }: EnvironmentDetail['resources'][number]): string[] =>
-  bytes === null ? [] : [volume?.size ? `${bytesText(bytes)} of ${bytesText(volume.size)}` : bytesText(bytes)];
+const sizeOf = ({ bytes, most }: EnvironmentDetail['resources'][number]): string[] =>
+  bytes === null ? [] : [most ? `${bytesText(bytes)} of ${bytesText(most)}` : bytesText(bytes)];
 
 const over = (one: Instance): boolean => one.state === 'failed' || one.state === 'ended' || one.state === 'lost';
 

@@ -2,7 +2,6 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { durationSource } from '../../../../src/core/durations';
-import { bytesText } from '../../../../src/core/sizes';
 import { atLeast } from '../../../../src/core/states';
 import type { Me } from '../../../../src/wire/people';
 import type { PageOf } from '../../../../src/wire/parts';
@@ -11,7 +10,7 @@ import { get, paths, post } from '../../data/api';
 import { Ago, Button, Empty, Loading, Trouble } from '../../parts/basics';
 import { Chip } from '../../parts/Mark';
 import { Backups } from './Backups';
-import { Fill, Place } from './Volume';
+import { Fill, Notices } from './Fill';
 import { RemoveIt } from './RemoveResource';
 import { Tables } from './Tables';
 
@@ -71,14 +70,9 @@ function One({ project, environment, name }: { project: string; environment: str
         {one.restoring ? <Chip tone="running">a backup is being restored</Chip> : null}
         {one.place === 'elsewhere' ? <Chip tone="plain">kept elsewhere</Chip> : null}
         {one.used || one.state === 'removed' ? null : <Chip tone="plain">not used by what is live</Chip>}
-        {one.volume ? <Fill volume={one.volume} /> : null}
+        <Fill one={one} />
         <span className="text-second">
-          {[
-            ...(one.bytes === null || one.volume ? [] : [bytesText(one.bytes)]),
-            ...(one.connections === null
-              ? []
-              : [`${one.connections} ${one.connections === 1 ? 'session' : 'sessions'}`]),
-          ].join(' · ')}
+          {one.connections === null ? '' : `${one.connections} ${one.connections === 1 ? 'session' : 'sessions'}`}
         </span>
         {may && ready ? (
           <span className="ml-auto flex flex-wrap gap-2">
@@ -104,7 +98,7 @@ function One({ project, environment, name }: { project: string; environment: str
           </span>
         ) : null}
       </header>
-      {one.volume ? <Place volume={one.volume} /> : null}
+      <Notices one={one} />
       {one.issue ? (
         <p className="border-b border-faint bg-vermilion-wash px-5 py-2">
           <span className="text-vermilion">{one.issue.says}</span> <span className="text-second">{one.issue.next}</span>

@@ -3,7 +3,7 @@ import { createWriteStream, readFileSync } from 'node:fs';
 import { pipeline } from 'node:stream/promises';
 import type { Command } from 'commander';
 import { CodedError } from '../../../core/errors/errors.js';
-import { nearlyFull, shareOf } from '../../../core/advance/chores.js';
+import { fillText, noticesOf } from '../../../core/notices.js';
 import { durationSource, durationText } from '../../../core/durations.js';
 import type { PageOf } from '../../../wire/parts.js';
 import type {
@@ -13,7 +13,6 @@ import type {
   ResourceDetail,
   ResourceRemoval,
   RestoreBody,
-  VolumeView,
 } from '../../../wire/environments/resources.js';
 import { call, download, environmentPlace, get, post } from '../../api.js';
 import { ago, bold, bytes, faint, plain, say, state, table } from '../../print.js';
@@ -54,7 +53,7 @@ export function resourceCommands(program: Command): void {
             plain(one.name),
             one.kind,
             state(one.state),
-            sizeOf(one),
+            fillText(one.bytes, one.most),
             one.backups.kept ? `${one.backups.kept}, the last ${ago(one.backups.last)}` : 'none',
             one.issue ? plain(one.issue.says) : placed(one),
           ]),
@@ -243,31 +242,6 @@ export function resourceCommands(program: Command): void {
 
 const sessionsText = (count: number): string => `${count} ${count === 1 ? 'session' : 'sessions'}`;
 
-/** `1.2 GiB of 2.0 GiB, 60 % full` */
-function sizeOf({ bytes: known, volume }: Resource): string {
-  const share = volume && shareOf(volume.used, volume.size);
-  if (!volume || share === null || volume.size === null || volume.used === null)
-    return known === null ? '' : bytes(known);
-  return `${bytes(volume.used)} of ${bytes(volume.size)}, ${Math.floor(share * 100)} % full`;
-}
-
-/** Where the files of a volume are, and what is to be known of that. */
-function placeOf(volume: VolumeView): string[] {
-  const { agent, alive, hold, left, path } = volume;
-  const share = shareOf(volume.used, volume.size);
-  return [
-    `${path} on ${agent === null ? 'no agent yet' : plain(agent)}${agent === null || alive ? '' : ', which gives no sign of life: what uses it waits for that agent'}`,
-    ...(share !== null && share >= nearlyFull
-      ? ['It is nearly full: a larger `size` in the definition makes room.']
-      : []),
-    ...(hold === 'counting' ? ['Its size is counted, and holds nobody up: its agent can’t mount file systems.'] : []),
-    ...left.map(
-      (one) =>
-        `What was there before is on ${plain(one.agent)} still${one.used === null ? '' : ` (${bytes(one.used)})`}; it is backed up, then removed${one.alive ? '' : ', when that agent is back'}.`,
-    ),
-  ];
-}
-
 const placed = (one: Resource): string =>
   one.state === 'removed'
     ? faint('its backups are kept')
@@ -281,12 +255,12 @@ function show(one: ResourceDetail): void {
   const facts = [
     one.kind,
     state(one.state),
-    ...[sizeOf(one)].filter(Boolean),
+    ...[fillText(one.bytes, one.most)].filter(Boolean),
     ...(one.connections === null ? [] : [sessionsText(one.connections)]),
   ];
   say(`${bold(plain(one.name))} of ${one.project}/${one.environment}  ${facts.join(' · ')}  ${placed(one)}`.trimEnd());
   if (one.issue) say(plain(one.issue.says), faint(plain(one.issue.next)));
-  if (one.volume) say(...placeOf(one.volume));
+  say(...noticesOf(one).map(({ text }) => plain(text)));
   const { backup, extensions } = one.plan;
   if (extensions.length) say(`extensions: ${extensions.map(plain).join(', ')}`);
   if (backup)

@@ -8,7 +8,7 @@ import {
 } from 'sequelize';
 import type { ResourcePlan } from '../../../core/definition/model.js';
 import type { Issue } from '../../../core/errors/errors.js';
-import type { ResourceKind, ResourcePlace, ResourceState } from '../../../core/states.js';
+import type { DatabaseAccess, ResourceKind, ResourcePlace, ResourceState } from '../../../core/states.js';
 import { bigint, bytes, flag, int, json, text, time, uuid } from '../columns.js';
 
 export class Resource extends Model<InferAttributes<Resource>, InferCreationAttributes<Resource>> {
@@ -33,6 +33,11 @@ export class Resource extends Model<InferAttributes<Resource>, InferCreationAttr
   declare bytes: string | null;
   declare connections: number | null;
   declare looked_at: Date | null;
+  /** Bytes that a database may hold; null: as much as its server has. */
+  declare most: string | null;
+  declare access: CreationOptional<DatabaseAccess>;
+  /** What its server was told of that. */
+  declare told_access: CreationOptional<DatabaseAccess>;
   /** The backup that takes the place of what is there. */
   declare restore_id: string | null;
   declare restore_at: Date | null;
@@ -68,6 +73,9 @@ export const defineResource = (sequelize: Sequelize): typeof Resource =>
       bytes: bigint({ null: true }),
       connections: int({ null: true }),
       looked_at: time({ null: true }),
+      most: bigint({ null: true }),
+      access: text({ made: true }),
+      told_access: text({ made: true }),
       restore_id: uuid({ null: true, of: 'backups' }),
       restore_at: time({ null: true }),
       restore_after_id: uuid({ null: true, of: 'backups' }),
