@@ -74,7 +74,7 @@ function prepareMake(folder: string, count: number): string {
       watchLease: false,
       group,
       tied: false,
-      runs: 'go' as const,
+      runs: 'held' as const,
       rlimits,
     };
     const network = { open: false, listen: null, reach: [], through: [] };
@@ -87,7 +87,7 @@ function prepareMake(folder: string, count: number): string {
     const env = Object.entries(call.env).map(([key, value]) => word(`${key}=${value}`));
     writeFileSync(
       join(place, `${name}.sh`),
-      `exec env -i ${env.join(' ')} ${[call.file, ...call.args].map(word).join(' ')}\n`,
+      `exec env -i ${env.join(' ')} ${[call.file, ...call.args].map(word).join(' ')} <<E\n${rlimits.file / 1024}\nE\n`,
     );
     lines.push(`${name}: ${needs.join(' ')}`, `\t@sh ${place}/${name}.sh`);
   }

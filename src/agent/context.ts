@@ -4,6 +4,7 @@ import type { Volumes } from '../resources/volumes/volumes.js';
 import type { Databases } from '../resources/postgres/attempts.js';
 import type { Caches } from './attempts/caches.js';
 import type { LogBounds } from './log/keptlog.js';
+import type { Standing } from './instances/standing.js';
 import type { PortRange } from './instances/ports.js';
 import type { Layers } from './files/layers.js';
 import type { Host } from './sandbox/host.js';
@@ -19,6 +20,7 @@ export interface AgentContext {
   tools: Record<string, string>;
   layers: Layers;
   chains: ReadyChains;
+  standing: Standing;
   caches: Caches;
   volumes: Volumes;
   /** Databases for attempts; null where no cluster was named. */

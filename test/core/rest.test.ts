@@ -7,7 +7,7 @@ import { clientText } from '../../src/core/clients.js';
 import { canonical, digestOf } from '../../src/core/canonical.js';
 import { diagnoseInstance } from '../../src/core/diagnose/instance.js';
 import { durationSource, durationText, parseDuration } from '../../src/core/durations.js';
-import { CodedError, registry, wording } from '../../src/core/errors/errors.js';
+import { CodedError, lists, registry, wording } from '../../src/core/errors/errors.js';
 import { fingerprint, fingerprintInputs } from '../../src/core/fingerprint/inputs.js';
 import { nearest } from '../../src/core/nearest.js';
 import { select, unsafePath } from '../../src/core/paths.js';
@@ -60,6 +60,11 @@ describe('the registry of errors', () => {
       expect(`${says}${next}`).not.toMatch(/[{}]|undefined/);
       expect(says).toMatch(/[.?X:}]$/);
     }
+  });
+  it('has each code once: a second one would take the words of the first', () => {
+    const codes = lists.flatMap((list) => Object.keys(list));
+    expect(codes).toEqual([...new Set(codes)]);
+    expect(codes.sort()).toEqual(Object.keys(registry).sort());
   });
   it('keeps the cause of what is wrapped', () => {
     const cause = new Error('below');

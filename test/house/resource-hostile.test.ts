@@ -148,7 +148,7 @@ describe('a database that has a size', () => {
   });
   it('can be read and not written to when it is full, until there is room', async () => {
     await fill(client, 4);
-    expect((await access('reading')).issue).toMatchObject({ code: 'database_full' });
+    expect((await access('reading')).issue).toMatchObject({ code: 'database_read_only' });
     const refused = await until('its programs can’t write', async () => {
       const one = await write('no');
       return one.status === 500 && one;

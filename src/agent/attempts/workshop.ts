@@ -24,6 +24,7 @@ import {
   type NetworkWay,
 } from '../sandbox/host.js';
 import { openVolumes, volumeFile } from '../../resources/volumes/volumes.js';
+import { openStanding } from '../instances/standing.js';
 import { discard, moveAway, sweepTrash } from '../files/remove.js';
 import { groupOf, preferOwn } from '../sandbox/limits.js';
 import { AttemptMark, openReadyChains } from '../sandbox/ready.js';
@@ -111,6 +112,7 @@ export async function openWorkshop(
     caches: openCaches(join(options.folder, 'caches'), accounts.work),
     databases,
     chains: openReadyChains(options.folder, host, options.slots),
+    standing: openStanding(options.folder, host),
     address: options.address ?? '127.0.0.1',
     ports: { from: 20_000, to: 31_999 },
     leaseUntil,
@@ -140,6 +142,7 @@ export async function openWorkshop(
     async close() {
       clearInterval(tidying);
       await context.chains.close();
+      await context.standing.close();
       // Instances that go on have seen their layers already.
       context.layers.close();
       await databases?.sweep().catch(() => {});
@@ -161,8 +164,8 @@ async function sweepWork(folder: string, limits: Host['limits']): Promise<string
       const { outOfMemory, refusedProcesses } = groupOf(limits, mark.place, mark.before).facts();
       if (outOfMemory + refusedProcesses > 0) hurt.push(mark.attempt);
     }
-    // A person's terminal has a group of its own.
-    if (name.startsWith('t-')) await groupOf(limits, name).remove();
+    // A person's terminal has a group of its own, and so has a place that stood ready.
+    if (/^[ts]-/.test(name)) await groupOf(limits, name).remove();
     moveAway(folder, join(folder, 'work', name));
   }
   for (const place of readdirSync(join(folder, 'pipes'))) {

@@ -4,17 +4,7 @@
  * The instance's folder holds all that a restart needs: `state.json` (what it is, its port, its keeper by id and start time, how far
  * its log was sent), `log.N`, `lease` (workers), `exit` when it has ended, `lease-over` when its lease ended it.
  */
-import { spawn } from 'node:child_process';
-import {
-  closeSync,
-  existsSync,
-  fchownSync,
-  openSync,
-  readdirSync,
-  readFileSync,
-  renameSync,
-  writeFileSync,
-} from 'node:fs';
+import { existsSync, readdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { uptime } from 'node:os';
 import { join } from 'node:path';
 import { type Static, Type } from '@sinclair/typebox';
@@ -25,14 +15,15 @@ import { InstanceWork } from '../../wire/rooms/work.js';
 import type { AgentContext } from '../context.js';
 import { clearPlace, discard } from '../files/remove.js';
 import { handsInside, handsOf, makeHands } from '../sandbox/hands.js';
-import { besideCommand, chainCall, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
+import { besideCommand, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
 import { findLimits, type LimitsWay } from '../sandbox/host.js';
 import { groupOf, instanceLimits, type Limits, makeGroup } from '../sandbox/limits.js';
-import { nameOf, signal, startTime } from '../sandbox/processes.js';
-import { segmentBytes, segmentsKept } from './logtail.js';
-import { namedReach } from '../settings.js';
+import { signal, startTime } from '../sandbox/processes.js';
+import type { ChainFrame, ChainWork } from '../sandbox/work.js';
+import { namedReach, type OperatorReach } from '../settings.js';
 import { volumeBinds } from '../volumes/binds.js';
 import { freePort, givePort } from './ports.js';
+import { pastaOf, spawnKeeper } from './standing.js';
 
 /** Where the log was read up to, and the position in the stream at which the service goes on from there. */
 const LogMark = Type.Object({ segment: Type.Integer(), offset: Type.Integer(), position: Type.Integer() });
@@ -68,6 +59,8 @@ export const freshState = (work: InstanceWork): InstanceState => ({
 export function readState(folder: string): InstanceState {
   const state = readKept(join(folder, 'state.json'), InstanceState);
   if (!state || state.keeper === null) throw new Error('it was never started');
+  // Its agent died before it had told it to begin.
+  if (existsSync(join(folder, 'held')) && !existsSync(join(folder, 'begun'))) throw new Error('it has never begun');
   return state;
 }
 
@@ -91,7 +84,6 @@ export async function launch(
 ): Promise<void> {
   const { work } = state;
   const { host, layers, client } = context;
-  const account = host.accounts.live;
   const paths = await Promise.all(
     work.layers.map((digest) =>
       untilDone(
@@ -100,58 +92,87 @@ export async function launch(
       ),
     ),
   );
-  clearPlace(context.folder, folder);
-  prepareFolder(folder, account);
-  makeHands(folder, account);
-  const port = work.kind === 'server' ? await freePort(context.address, context.ports) : null;
-  // Given back with the rest, whatever goes wrong from here on.
-  state.port = port;
   const named = await namedReach(work.reach ?? []);
   const limits = limitsOf(work);
-  const group = makeGroup(host.limits, work.id, limits);
-  writeLease(folder, context.leaseUntil());
   const chain = {
     layers: paths,
     writable: false,
-    variables: { ...work.variables, ...(port === null ? {} : { PORT: String(port) }) },
-    network: { open: true, listen: port === null ? null : { address: context.address, port }, ...named },
+    variables: work.variables,
+    network: { open: true, listen: null, ...named },
     binds: [{ from: handsOf(folder), to: handsInside, fixed: true as const }, ...volumeBinds(context, work.volumes)],
     tmp: limits.memory,
     command: besideCommand(work.start),
   };
-  const network = networkOf(chain, host.network);
   const { memory, processes } = limits;
-  const rlimits =
-    host.limits === 'none' ? { file: memory, processes, memory } : { file: memory, processes: null, memory: null };
   const frame = {
     folder,
-    account,
-    network,
+    account: host.accounts.live,
+    network: networkOf(chain, host.network),
     writable: false,
     watchLease: work.kind === 'worker',
-    group,
+    group: makeGroup(host.limits, work.id, limits),
     tied: false,
-    runs: 'go' as const,
-    rlimits,
+    runs: 'held' as const,
+    rlimits:
+      host.limits === 'none' ? { file: memory, processes, memory } : { file: memory, processes: null, memory: null },
   };
-  const bin = join(context.folder, 'bin');
-  writeChain(frame, chain, bin);
-  const call = chainCall(frame, bin);
-  const log = openSync(join(folder, 'log.0'), 'a', 0o600);
-  // The keeper writes it, as the account of instances.
-  if (account) fchownSync(log, account.uid, account.gid);
-  const env = { ...call.env, TSUNAGI_LOG: `${segmentBytes} ${segmentsKept}` };
-  // A process of its own: it goes on when the agent ends.
-  const child = spawn(call.file, call.args, { env, cwd: '/', detached: true, stdio: ['ignore', log, log] });
-  closeSync(log);
-  await new Promise<void>((resolve, reject) => child.once('spawn', resolve).once('error', reject));
-  child.unref();
-  save(state, folder, {
-    port,
-    keeper: child.pid ?? null,
-    keeperStart: startTime(child.pid as number),
-    log: freshState(work).log,
-  });
+  clearPlace(context.folder, folder);
+  const place = { context, state, frame, chain };
+  if (work.kind === 'server' && (await beginStanding(place, named))) return;
+  await startKeeper(place);
+}
+
+interface Starting {
+  context: AgentContext;
+  state: InstanceState;
+  frame: ChainFrame;
+  chain: ChainWork;
+}
+
+/** Writes down what runs; a server hears of its port. */
+function writeWork({ context, frame, chain, state }: Starting): void {
+  const { port, work } = state;
+  makeHands(frame.folder, frame.account);
+  writeLease(frame.folder, context.leaseUntil());
+  const variables = { ...work.variables, ...(port === null ? {} : { PORT: String(port) }) };
+  const listen = port === null ? null : { address: context.address, port };
+  writeChain(frame, { ...chain, variables, network: { ...chain.network, listen } }, join(context.folder, 'bin'));
+}
+
+/** Lets a server begin in a place that stands ready; false where there is none that is tied like this. */
+async function beginStanding(starting: Starting, named: OperatorReach): Promise<boolean> {
+  const { context, state, frame } = starting;
+  const { address, ports } = context;
+  const standing = await context.standing.take({ address, ports, ...named });
+  if (!standing) return false;
+  try {
+    standing.settle(frame.folder, frame.group);
+  } catch (error) {
+    context.log.warn({ instance: state.work.id, error: String(error) }, 'a place that stood ready could not be used');
+    clearPlace(context.folder, frame.folder);
+    return false;
+  }
+  const { port, pid } = standing;
+  // Given back with the rest, whatever goes wrong from here on.
+  Object.assign(state, { port, keeper: pid, keeperStart: startTime(pid), log: freshState(state.work).log });
+  writeWork(starting);
+  // Whoever follows this agent finds it; where it was not told to begin it has ended by itself.
+  save(state, frame.folder, {});
+  standing.begin(frame.rlimits.file);
+  return true;
+}
+
+/** Makes all of it anew. */
+async function startKeeper(starting: Starting): Promise<void> {
+  const { context, state, frame } = starting;
+  const { folder, account } = frame;
+  prepareFolder(folder, account);
+  // Given back with the rest, whatever goes wrong from here on.
+  state.port = state.work.kind === 'server' ? await freePort(context.address, context.ports) : null;
+  writeWork(starting);
+  const keeper = await spawnKeeper(frame, join(context.folder, 'bin'));
+  save(state, folder, { keeper: keeper.pid, keeperStart: startTime(keeper.pid), log: freshState(state.work).log });
+  keeper.begin(frame.rlimits.file);
 }
 
 /** Seconds since this machine was started: a clock that nobody sets. */
@@ -182,11 +203,8 @@ export function killKeeper(state: InstanceState): void {
 export async function endRemains(agentFolder: string, state: InstanceState, limits: LimitsWay): Promise<void> {
   const folder = folderOf(agentFolder, state.work.id);
   killKeeper(state);
-  const file = join(folder, 'pasta.pid');
-  if (existsSync(file)) {
-    const pid = Number(readFileSync(file, 'utf8').trim());
-    if (nameOf(pid).startsWith('pas')) signal(pid, 'SIGKILL');
-  }
+  const pasta = pastaOf(folder);
+  if (pasta !== null) signal(pasta, 'SIGKILL');
   await groupOf(limits, state.work.id).remove();
   // Out of the way at once; how long its removal takes is nothing to whoever waits for its end.
   void discard(agentFolder, folder);

@@ -136,25 +136,35 @@ const noNetwork = { open: false, reach: [] };
 
 const words = (list: readonly string[]) => `${list.join('\0')}\0`;
 
-/** Writes down what runs, for the chain of this folder. */
-export function writeChain({ folder, account, network: way }: ChainFrame, work: ChainWork, bin: string): void {
-  const { network } = work;
-  const put = (name: string, text: string) => {
-    const path = join(folder, name);
-    writeFileSync(path, text, { mode: 0o600 });
-    if (account) chownSync(path, account.uid, account.gid);
-  };
-  makeMountPoints(folder, work, account);
-  const own = network.open || network.reach.length > 0;
-  if (own) for (const [name, text] of Object.entries(namesOf(network, way))) put(name, text);
-  put('options', words(bubblewrapOptions(work, way === 'none', bin, own)));
-  put('command', words(work.command));
+type ChainPlace = Pick<ChainFrame, 'folder' | 'account' | 'network'>;
+
+function put({ folder, account }: ChainPlace, name: string, text: string): void {
+  const path = join(folder, name);
+  writeFileSync(path, text, { mode: 0o600 });
+  if (account) chownSync(path, account.uid, account.gid);
+}
+
+/** Writes down how the chain of this folder is tied. */
+export function writeNetwork(place: ChainPlace, network: ChainWork['network']): void {
+  const { network: way } = place;
+  if (isTied(network)) for (const [name, text] of Object.entries(namesOf(network, way))) put(place, name, text);
   if (way === 'pasta') {
-    put('pasta', `${pastaOptions(work).join('\n')}\n`);
-    if (network.open) put('open', `${network.through.join('\n')}\n`);
+    put(place, 'pasta', `${pastaOptions({ network }).join('\n')}\n`);
+    if (network.open) put(place, 'open', `${network.through.join('\n')}\n`);
   }
-  if (way === 'relay') put('relays', `${relayLines(work).join('\n')}\n`);
-  put('lower', lowerOf(folder, work.layers, bin));
+  if (way === 'relay') put(place, 'relays', `${relayLines({ network }).join('\n')}\n`);
+}
+
+const isTied = ({ open, reach }: ChainWork['network']) => open || reach.length > 0;
+
+/** Writes down what runs, for the chain of this folder. */
+export function writeChain(place: ChainPlace, work: ChainWork, bin: string): void {
+  const { folder, account, network: way } = place;
+  makeMountPoints(folder, work, account);
+  writeNetwork(place, work.network);
+  put(place, 'options', words(bubblewrapOptions(work, way === 'none', bin, isTied(work.network))));
+  put(place, 'command', words(work.command));
+  put(place, 'lower', lowerOf(folder, work.layers, bin));
 }
 
 /** What the overlay lies upon. Two folders at least, or a mount without an upper one is refused; the leftmost is on top. */

@@ -3,8 +3,9 @@
 #
 #   inner.sh NET MODE RUNS
 #
-#   RUNS  go: what stands in the folder | told: the same, which is the runner: standard input is for that | ready: the runner, with all that
-#         is the same for every work: standard input says what the overlay lies upon (ended by a zero byte), and then is the runner's
+#   RUNS  told: what stands in the folder, which is the runner: standard input is for that | ready: the runner, with all that is the same
+#         for every work: standard input says what the overlay lies upon (ended by a zero byte), and then is the runner's | held: what
+#         stands in the folder once standard input says that it is there (with the KiB that a file of it may have)
 set -euo pipefail
 net=$1 mode=$2 runs=$3 here=${0%/*}
 # What goes wrong from here on stands in the log of the work.
@@ -42,11 +43,9 @@ if [[ $runs == ready ]]; then
   wait "$box_PID"
   exit
 fi
-[[ $runs == go ]] || exec 6<&0
+[[ $runs != told ]] || exec 6<&0
+[[ $runs != held ]] || exec 5<&0
 exec </dev/null
-lower=$(<lower)
-mapfile -d '' -t command <command
-project
 
 # Nothing in private ranges can be reached, nor anything on the machine's own link, its gateway included: that passes packets on and
 # is spoken to by nobody. What stays is pasta's own address for names, and what the operator has named.
@@ -90,5 +89,15 @@ if [[ $net != none ]]; then
   fi
 fi
 
+if [[ $runs == held ]]; then
+  : >held
+  # When the agent goes before it has told, this ends.
+  read -r TSUNAGI_FILE <&5
+  exec 5<&-
+  : >begun
+fi
+lower=$(<lower)
+mapfile -d '' -t command <command
+project
 limit
 exec bwrap --args 9 "${command[@]}" 9<options 8>info 7<"$filter"

@@ -29,6 +29,8 @@ const agentWeight = 8192;
 export interface Group {
   /** Files into which a process writes its id to enter. */
   entries: string[];
+  /** Processes in it; none where there are no cgroups. */
+  members(): number[];
   /** What the limits have done to the work since it was made, or last forgotten. */
   facts(): GroupFacts;
   /** Counts anew: another piece of work comes. Gives what was counted until now, all in all. */
@@ -169,6 +171,7 @@ export function groupOf(way: LimitsWay, id: string, before: GroupFacts = noFacts
   };
   return {
     entries: folders.map((folder) => join(folder, 'cgroup.procs')),
+    members: () => (first ? (members(first) ?? []) : []),
     facts() {
       const { outOfMemory, refusedProcesses } = total();
       return {
@@ -245,6 +248,11 @@ function removed(folder: string): boolean {
     // A process is still on its way out.
     return false;
   }
+}
+
+/** Puts all that is in one group into another. Nothing may be started there meanwhile. Throws where that is refused. */
+export function moveAll(from: Group, into: Group): void {
+  for (const pid of from.members()) for (const entry of into.entries) writeFileSync(entry, String(pid));
 }
 
 /** Null where that can't be read. */

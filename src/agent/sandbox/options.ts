@@ -100,7 +100,7 @@ export const namesAddress = '169.254.53.53';
 /** Several names may lead to one port. */
 const portsOf = (reach: readonly { port: number }[]): string[] => [...new Set(reach.map((one) => String(one.port)))];
 
-export function pastaOptions({ network }: ChainWork): string[] {
+export function pastaOptions({ network }: Pick<ChainWork, 'network'>): string[] {
   const reach = portsOf(network.reach);
   return [
     ...(network.open ? ['--config-net', '--dns-forward', namesAddress] : []),
@@ -112,7 +112,7 @@ export function pastaOptions({ network }: ChainWork): string[] {
   ];
 }
 
-export function relayLines({ network }: ChainWork): string[] {
+export function relayLines({ network }: Pick<ChainWork, 'network'>): string[] {
   const lines = portsOf(network.reach).flatMap((port) => [
     `outside unix:out-${port}.sock tcp:127.0.0.1:${port}`,
     `inside tcp:127.0.0.1:${port} unix:out-${port}.sock`,

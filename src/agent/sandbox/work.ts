@@ -17,10 +17,11 @@ export interface ChainFrame {
   /** Ends with the agent. */
   tied: boolean;
   /**
-   * What is run: `go`: a program that asks for nothing; `told`: the runner, which is told on standard input what it is to do; `ready`:
-   * the same, all of it made before its work is known: it stands and waits for that.
+   * What is run: `told`: the runner, which is told on standard input what it is to do; `ready`: the same, all of it made before its work
+   * is known: it stands and waits for that; `held`: a program that asks for nothing, whose network is tied before it is known: a line on
+   * standard input says that it is written down, and how many KiB a file of it may have.
    */
-  runs: 'go' | 'told' | 'ready';
+  runs: 'told' | 'ready' | 'held';
   /** Bytes of one file at most, and, where no cgroup holds them, processes in the sandbox and bytes of memory each. */
   rlimits: { file: number; processes: number | null; memory: number | null };
 }

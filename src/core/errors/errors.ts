@@ -15,6 +15,19 @@ import { ofTerminals } from './terminals.js';
 import { ofVolumes } from './volumes.js';
 import { ofResources } from './resources.js';
 
+/** Each code stands in one of these. */
+export const lists = [
+  findings,
+  reasons,
+  refusals,
+  ofResources,
+  ofAddresses,
+  ofDeliveries,
+  ofJobs,
+  ofTerminals,
+  ofVolumes,
+] as const;
+
 export const registry = {
   ...findings,
   ...reasons,

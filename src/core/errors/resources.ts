@@ -20,7 +20,7 @@ export const ofResources = {
     true,
   ),
   database_refused: entry(422, 'The database server refuses: {detail}', 'Look at the server and its log.'),
-  database_full: entry(
+  database_read_only: entry(
     507,
     'It holds {size}, and {most} were asked for: whoever connects may only read.',
     'Write a larger `size` in the definition and deploy that. Or make room: `tsunagi resource open`, `set default_transaction_read_only = off;`, delete, `vacuum full`.',

@@ -73,7 +73,7 @@ const bytes = (text: string | null): number | null => (text === null ? null : Nu
 function fullIssue({ access, bytes: held, most, state }: ResourceRow): Issue | null {
   if (access === 'open' || state !== 'ready') return null;
   const facts = { size: bytesText(Number(held ?? 0)), most: bytesText(Number(most ?? 0)) };
-  return issue(access === 'shut' ? 'database_shut' : 'database_full', facts);
+  return issue(access === 'shut' ? 'database_shut' : 'database_read_only', facts);
 }
 
 async function volumeView(db: Db, { id, name }: ResourceRow): Promise<{ view: VolumeView; size: number | null }> {
