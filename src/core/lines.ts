@@ -28,6 +28,10 @@ export interface Batch {
 const shown = 400;
 const looked = 64 * 1024;
 
+/** The longest part of a text that has one form alone, whatever the case: it can be looked for in bytes. Empty: none. */
+export const caseless = (text: string): string =>
+  (text.match(/[!-@[-`{-~ ]{2,}/g) ?? []).reduce((best, one) => (one.length > best.length ? one : best), '');
+
 /**
  * Lines with a text in them, whatever the case, at most `limit`; `next` is the line to go on with, when there were more. `rest` is what
  * the next piece goes on with.
@@ -37,6 +41,7 @@ export function findLines({ chunks, rest: open, wanted, from, limit }: Batch): {
   rest: FoundLine | null;
   next: number | null;
 } {
+  const sure = caseless(wanted);
   const found: FoundLine[] = [];
   let rest = open;
   let next: number | null = null;
@@ -52,17 +57,19 @@ export function findLines({ chunks, rest: open, wanted, from, limit }: Batch): {
       rest = null;
     }
     const { buffer, byteOffset, byteLength } = chunk.bytes;
-    const text = Buffer.from(buffer, byteOffset, byteLength).toString('utf8');
-    const first = text.indexOf('\n');
+    const bytes = Buffer.from(buffer, byteOffset, byteLength);
+    const first = bytes.indexOf(10);
     // Most pieces have nothing that is looked for, between their first line and their last: that is seen at once.
-    if (first >= 0 && !text.toLowerCase().includes(wanted)) {
-      if (rest) look({ line: rest.line, text: (rest.text + text.slice(0, first)).slice(0, looked) });
-      const last = text.slice(text.lastIndexOf('\n') + 1);
+    const without = sure !== '' && !bytes.includes(sure, 0, 'latin1');
+    const text = without ? '' : bytes.toString('utf8');
+    if (first >= 0 && (without || !text.toLowerCase().includes(wanted))) {
+      if (rest) look({ line: rest.line, text: (rest.text + bytes.toString('utf8', 0, first)).slice(0, looked) });
+      const last = bytes.toString('utf8', bytes.lastIndexOf(10) + 1);
       rest = last === '' ? null : { line: chunk.firstLine + countLines(chunk.bytes), text: last };
       if (next !== null) break;
       continue;
     }
-    const pieces = text.split('\n');
+    const pieces = (without ? bytes.toString('utf8') : text).split('\n');
     for (const [at, piece] of pieces.entries()) {
       const line: FoundLine =
         at === 0 && rest
