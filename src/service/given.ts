@@ -31,7 +31,7 @@ export interface Given {
   begin(claimed: readonly AttemptRow[]): void;
   /** What runs on an agent, as its records say. */
   runs(agent: AgentRow, attempts: readonly AttemptRow[]): void;
-  /** Attempts that run on it, as far as is known here. */
+  /** Attempts that hold one of its slots, as far as is known here: jobs hold none. */
   busy(agent: AgentRow): number;
   /** It has reported the end of this one. */
   over(agent: AgentRow, attempt: Holding): void;
@@ -71,7 +71,7 @@ export function openGiven(context: Context): Given {
     return name(agent, wanted).some((one) => one.layers.includes(digest));
   }
 
-  /** Attempts that run on an agent, as far as it asks and reports here. */
+  /** Attempts that hold a slot of an agent, as far as it asks and reports here. */
   const running = new Map<string, Set<string>>();
   /** Attempts that were given with the answer to a report, and those that have ended, with the time: what an agent says of them may be older. */
   const told = new Map<string, number>();
@@ -124,7 +124,7 @@ export function openGiven(context: Context): Given {
     const busy = running.get(agent.id) ?? new Set();
     for (const row of rows) {
       mark(told, row);
-      busy.add(row.id);
+      if (row.kind !== 'job') busy.add(row.id);
     }
     running.set(agent.id, busy);
     return tellAttempts(agent, rows);
@@ -168,7 +168,8 @@ export function openGiven(context: Context): Given {
         ),
       ),
     begin,
-    runs: (agent, attempts) => void running.set(agent.id, new Set(attempts.map((row) => row.id))),
+    runs: (agent, attempts) =>
+      void running.set(agent.id, new Set(attempts.flatMap((row) => (row.kind === 'job' ? [] : [row.id])))),
     busy: (agent) => running.get(agent.id)?.size ?? 0,
     over(agent, attempt) {
       mark(ended, attempt);

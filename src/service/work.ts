@@ -109,6 +109,8 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
       network: 'open',
       reach: opened.reach,
       volumes: volumesOf(release, attempt.part ?? '', opened),
+      ...(part?.memory ? { memory: part.memory } : {}),
+      ...(part?.cpu ? { cpu: part.cpu } : {}),
     };
   }
   const verify = deployment.environment_plan.verify ?? { run: 'true', reads: [] };

@@ -27,7 +27,8 @@ let records: Records;
 let checkout: Checkout;
 let first: string;
 beforeAll(async () => {
-  world = await openWorld();
+  // One attempt at a time, so that what holds others up shows.
+  world = await openWorld({ env: { TSUNAGI_SLOTS: '1' } });
   records = openRecords({ url: world.house.database, pool: 1 });
   ({ checkout, first } = await world.hosted('mole', {
     'web/index.html': 'mole',
@@ -148,5 +149,55 @@ describe('a job', () => {
       );
       return row?.n === 0 && open?.n === 0;
     });
+  });
+});
+
+describe('a job beside other work', () => {
+  const of = (name: string) =>
+    world
+      .api()
+      .get<JobDetail>(`/api/projects/vole/environments/staging/jobs/${name}`)
+      .then(({ runs }) => runs[0]);
+  let own: Checkout;
+  beforeAll(async () => {
+    const made = await world.hosted('vole', {
+      'web/index.html': 'vole',
+      'tsunagi.yaml': `tsunagi: 1
+tasks:
+  look: { reads: [web/], run: test -s web/index.html }
+release:
+  needs: [look]
+  parts:
+    page: { kind: site, files: [web/], root: web }
+    quick: { kind: job, run: echo quick, every: 1d }
+    slow: { kind: job, run: sleep 60, every: 1d }
+    greedy: { kind: job, run: head -c 200M /dev/zero | tail -c 200M | wc -c, every: 1d, memory: 48M, cpu: 0.5 }
+environments:
+  staging: { branch: main }
+`,
+    });
+    own = made.checkout;
+    await own.push();
+    await world.waitLive('vole', 'staging', made.first);
+  });
+
+  it('is held to the memory that its part says', async () => {
+    const { items } = await world.api().get<{ items: { sandbox: { limits: string } }[] }>('/api/agents');
+    if (items.some((one) => one.sandbox.limits === 'none')) return;
+    const ran = await world.cli('job', 'run', 'vole/staging', 'greedy');
+    expect(ran.status).toBe(1);
+    expect((await of('greedy'))?.issue?.says).toMatch(/48 MiB/);
+    // What comes after it in the same place is not held to that.
+    expect((await world.cli('job', 'run', 'vole/staging', 'quick')).status).toBe(0);
+  });
+
+  it('holds neither runs nor deployments up, however long it takes', async () => {
+    await world.api().post<JobDetail>('/api/projects/vole/environments/staging/jobs/slow/run');
+    await until('it runs', async () => (await of('slow'))?.state === 'running');
+    const next = await own.commitAndPush({ 'web/index.html': 'voles' }, 'Beside a job');
+    await world.waitLive('vole', 'staging', next);
+    expect((await of('slow'))?.state).toBe('running');
+    await world.cli('job', 'stop', 'vole/staging', 'slow');
+    await until('it has stopped', async () => (await of('slow'))?.state === 'stopped');
   });
 });

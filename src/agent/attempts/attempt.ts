@@ -15,6 +15,8 @@ import { namedReach, operatorReach } from '../settings.js';
 import { follow, Orphaned } from './follow.js';
 import type { FileSource } from '../files/compose.js';
 import { discard } from '../files/remove.js';
+import type { AttemptBounds } from '../sandbox/host.js';
+import { attemptLimits } from '../sandbox/limits.js';
 import type { HeldChain } from '../sandbox/ready.js';
 import { volumeBinds } from '../volumes/binds.js';
 
@@ -207,12 +209,14 @@ async function runChain(
     reach: [...named.reach, ...made.reach, ...operator.reach],
     through: [...named.through, ...operator.through],
   };
+  const bounds = boundsOf(host.attempt, work);
   const layersHere = [...(files ? [files] : []), ...outputs];
   const chain = await context.chains.begin({
     attempt: work.id,
     // What it writes there belongs to the account of the programs, as what they write does.
     ...(volumes.length ? { account: host.accounts.live } : {}),
-    chain: { layers: layersHere, binds: [...caches.binds, ...volumes], tmp: host.attempt.tmp, network },
+    ...(bounds === host.attempt ? {} : { limits: attemptLimits(bounds) }),
+    chain: { layers: layersHere, binds: [...caches.binds, ...volumes], tmp: bounds.tmp, network },
     task: {
       mark,
       results: work.results,
@@ -226,6 +230,7 @@ async function runChain(
   return follow({
     context,
     work,
+    bounds,
     chain,
     abort,
     log,
@@ -237,6 +242,12 @@ async function runChain(
     caches: caches.binds,
     databases: made,
   });
+}
+
+/** What an attempt may take of this machine: a job says itself how large it is. */
+function boundsOf(all: AttemptBounds, { memory, cpu }: AttemptWork): AttemptBounds {
+  if (memory === undefined && cpu === undefined) return all;
+  return { ...all, memory: memory ?? all.memory, cpu: cpu ?? all.cpu };
 }
 
 const filesOf = (client: Client, path: string, { count, layer }: NonNullable<AttemptWork['files']>): FileSource => ({

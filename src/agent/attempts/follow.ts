@@ -7,6 +7,7 @@ import type { KeptLog } from '../log/keptlog.js';
 import type { Ended } from '../log/masked.js';
 import { type Cause, judge, readControl, type Told } from './outcome.js';
 import { takeOutput, takeResults } from './outputs.js';
+import type { AttemptBounds } from '../sandbox/host.js';
 import type { HeldChain } from '../sandbox/ready.js';
 import { splitSections } from '../log/sections.js';
 import { makeTail, seenFiles } from './seen.js';
@@ -19,6 +20,8 @@ const ownProcesses = 2;
 export interface Followed {
   context: AgentContext;
   work: AttemptWork;
+  /** What it may take. */
+  bounds: AttemptBounds;
   chain: HeldChain;
   abort: AbortSignal;
   log: KeptLog;
@@ -41,11 +44,10 @@ export class Orphaned extends Error {
 }
 
 export async function follow(followed: Followed): Promise<Ended> {
-  const { context, work, chain, abort, log, happens, mark, makes } = followed;
+  const { context, work, bounds, chain, abort, log, happens, mark, makes } = followed;
   const { folder, streams } = chain;
   const tail = makeTail();
   let printing = 0;
-  const { attempt: bounds } = context.host;
   let cause: Cause | null = null;
   const end = (why: Cause) => {
     cause ??= why;
@@ -143,8 +145,7 @@ export async function follow(followed: Followed): Promise<Ended> {
 const databasesEveryMs = 3_000;
 
 /** Ends it when its time is up, or when it takes more than it may. */
-function watch({ context, work, chain, caches, databases }: Followed, end: (why: Cause) => void): { stop(): void } {
-  const { attempt: bounds } = context.host;
+function watch({ work, bounds, chain, caches, databases }: Followed, end: (why: Cause) => void): { stop(): void } {
   const timer = setTimeout(() => end('timeout'), work.timeoutMs);
   const disk = watchDisk(
     [chain.folder, ...caches.map((one) => one.from)],

@@ -21,7 +21,7 @@ import {
   writeReady,
 } from './chain.js';
 import type { Account, Host } from './host.js';
-import type { Group } from './limits.js';
+import type { Group, Limits } from './limits.js';
 import { openPlaces, pipeNames } from './places.js';
 import { signal, startTime } from './processes.js';
 import { openStarter, type Started } from './starter.js';
@@ -70,6 +70,8 @@ export interface AttemptChain {
   chain: Omit<ChainWork, 'command' | 'variables' | 'writable'>;
   /** Whose work it is; default: that of attempts. */
   account?: Account | null;
+  /** Of its group; default: those of attempts. */
+  limits?: Limits;
   task: RunnerTask;
 }
 
@@ -104,7 +106,7 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
     const own = join(folder, 'work', randomUUID());
     const account = known?.account === undefined ? host.accounts.work : known.account;
     prepareFolder(own, account);
-    const place = await places.take(account);
+    const place = await places.take(account, known?.limits);
     const { group, pipes } = place;
     const before = group.forget();
     const frame: ChainFrame = {
@@ -205,7 +207,7 @@ export function openReadyChains(folder: string, host: Host, count: number): Read
   return {
     async begin(work) {
       const network = networkOf(work.chain, host.network);
-      const plain = network === 'none' && work.chain.binds.length === 0;
+      const plain = network === 'none' && work.chain.binds.length === 0 && work.limits === undefined;
       const chain = plain ? await nextStanding() : await make(network, work);
       chain.begin(work);
       return chain;

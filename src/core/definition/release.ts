@@ -118,7 +118,7 @@ const keysOf: Record<PartKind, { must: string[]; never: string[] }> = {
   worker: { must: ['start'], never: ['root', ...ofSites, ...ofJobs, 'at', 'ready', 'strip', 'sticky', 'http2'] },
   job: {
     must: ['run'],
-    never: ['root', 'start', ...ofSites, 'ready', 'strip', 'sticky', 'http2', 'instances', 'memory', 'cpu'],
+    never: ['root', 'start', ...ofSites, 'ready', 'strip', 'sticky', 'http2', 'instances'],
   },
 };
 

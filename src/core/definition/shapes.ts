@@ -263,7 +263,8 @@ const sizeKeys: Record<string, Key> = {
     },
   },
   memory: {
-    about: 'How much memory each of them may take; one that takes more is ended. Default: 1 GiB.',
+    about:
+      'How much memory each of them may take; one that takes more is ended. Default: 1 GiB; of a job as much as a task.',
     shape: memory,
   },
   cpu: { about: 'How many cores each of them may take. Default: all that are free.', shape: cpu },

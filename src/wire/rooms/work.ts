@@ -122,6 +122,9 @@ export const AttemptWork = Type.Object({
   cache: Type.Object({ key: Type.String(), paths: Type.Array(Type.String()) }),
   /** Volumes of its release. Left out by a service of before. */
   volumes: Type.Optional(Type.Array(SeenVolume)),
+  /** Bytes and cores that it may take; as the agent gives where they are left out. */
+  memory: Type.Optional(Type.Integer()),
+  cpu: Type.Optional(Type.Number()),
   /** Where its log goes on; above 0 when the agent takes it up again. */
   logBytes: Type.Integer(),
 });
