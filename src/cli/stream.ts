@@ -1,10 +1,12 @@
 /** The person's end of a terminal's stream. */
-import { CodedError, type ErrorCode, type IssueData } from '../core/errors/errors.js';
 import { channels, messageBytes } from '../core/streams.js';
 import { FromAgent, type Hello, type TerminalAsk, type TerminalAsked } from '../wire/environments/terminals.js';
 import { parsed } from '../wire/rooms/fits.js';
-import { dial, openStream, type Stream } from '../wire/rooms/stream.js';
-import { post, signedIn } from './api.js';
+import { post } from './api.js';
+import { connect } from './dialled.js';
+
+// One file holds all that speaks WebSocket, loaded when it is wanted.
+export { openPort } from './port.js';
 
 export interface Ended {
   why: string;
@@ -66,33 +68,4 @@ export async function joinTerminal(
     leave: () => stream.close(),
     ended,
   };
-}
-
-function connect(path: string): Promise<Stream> {
-  const to = signedIn();
-  const url = to.url.replace(/^http/, 'ws') + path;
-  return new Promise((resolve, reject) => {
-    const socket = dial(url, to.token);
-    const stream = openStream(socket);
-    socket.once('open', () => resolve(stream));
-    socket.once('unexpected-response', (_request, response) => {
-      let text = '';
-      response.on('data', (bytes: Buffer) => {
-        text += bytes;
-      });
-      response.on('end', () => reject(refusal(text, to.url, response.statusCode ?? 0)));
-    });
-    socket.once('error', (error) =>
-      reject(new CodedError('unreachable', { url: to.url, detail: `${error.message}.` }, error)),
-    );
-  });
-}
-
-function refusal(text: string, url: string, status: number): Error {
-  try {
-    const { code, data } = JSON.parse(text) as { code: ErrorCode; data?: IssueData };
-    return new CodedError(code, data ?? {});
-  } catch {
-    return new CodedError('unreachable', { url, detail: `it answered ${status}.` });
-  }
 }

@@ -90,6 +90,7 @@ export const access: Record<string, Access> = {
   'GET /api/projects/:project/environments/:name/resources/:resource/rows': 'releaser',
   'POST /api/projects/:project/environments/:name/resources/:resource/logins': 'releaser',
   'DELETE /api/projects/:project/environments/:name/resources/:resource/logins/:id': 'releaser',
+  'GET /api/projects/:project/environments/:name/resources/:resource/logins/:id/stream': 'releaser',
   'POST /api/projects/:project/environments/:name/resources/:resource/rotate': 'releaser',
   'POST /api/projects/:project/environments/:name/resources/:resource/backups': 'releaser',
   'GET /api/projects/:project/environments/:name/resources/:resource/backups/:number/bytes': 'releaser',

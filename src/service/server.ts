@@ -123,6 +123,13 @@ export async function mayStill(service: Service, request: FastifyRequest): Promi
 /** Who has one long computation at a time. */
 export const callerKey = (request: FastifyRequest): string => `caller ${request.caller?.id ?? request.ip}`;
 
+/** A browser opens a stream for whatever page asks, with its cookie: that must be one of ours. */
+export function ourOrigin(request: FastifyRequest): void {
+  const { origin, host, authorization } = request.headers;
+  if (authorization === undefined && (origin === undefined || hostOf(origin) !== host))
+    throw new CodedError('wrong_origin');
+}
+
 /** The host of an origin; null for `null` and whatever else is none. */
 export function hostOf(origin: string): string | null {
   try {

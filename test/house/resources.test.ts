@@ -1,4 +1,5 @@
 /** Databases of environments: made with a deployment, opened by logins of their own, removed with what they belong to. */
+import { spawn } from 'node:child_process';
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
@@ -13,7 +14,9 @@ import type {
 import type { CodeHost } from '../../demo/codehost/codehost.js';
 import { notified, startCodeHost } from './codehost.js';
 import { ledger, ledgerDefinition } from './ledger.js';
-import { type Checkout, openWorld, until, type World } from './world.js';
+import type { AddedToken } from '../../src/wire/people.js';
+import { dial } from '../../src/wire/rooms/stream.js';
+import { api, type Checkout, openWorld, root, until, type World } from './world.js';
 
 let world: World;
 let codehost: CodeHost;
@@ -152,6 +155,69 @@ describe('a database of an environment', () => {
       subject: 'ledger/staging',
       data: { resource: 'notes' },
     });
+  });
+
+  it('is opened at a port of a machine that can’t reach its server, by whoever has the login alone', async () => {
+    const child = spawn(join(root, 'tsunagi'), ['resource', 'open', 'ledger/staging', 'notes', '--here'], {
+      env: {
+        PATH: process.env.PATH ?? '',
+        HOME: '/nonexistent',
+        TSUNAGI_URL: world.url,
+        TSUNAGI_TOKEN: world.house.token,
+      },
+    });
+    let out = '';
+    child.stdout.on('data', (chunk: Buffer) => (out += chunk.toString()));
+    const over = new Promise<number | null>((resolve) => child.once('close', resolve));
+    const url = await until('it is open', async () => /postgres:\S+/.exec(out)?.[0]);
+    expect(new URL(url).port).not.toBe(String(world.house.ports.standing));
+    const client = new pg.Client(url);
+    client.on('error', () => {});
+    await client.connect();
+    expect((await client.query('select text from notes')).rows).toEqual([{ text: 'first' }]);
+    // Much of it, both ways, whole.
+    const long = 'é'.repeat(3_000_000);
+    expect((await client.query('select $1::text as text', [long])).rows[0].text === long).toBe(true);
+    // A second session, and one that is refused by the server itself.
+    const second = new pg.Client(url);
+    await second.connect();
+    await second.end();
+    const wrong = new pg.Client(url.replace(/:[^:@]+@/, ':guessed@'));
+    await expect(wrong.connect()).rejects.toThrow(/authentication/);
+    // The way belongs to its person: another one, of whatever role, has none.
+    const { logins } = await detail();
+    const id = logins.find((one) => one.usedBy === 'person')?.id;
+    const told = await world.cli('person', 'add', 'nagi', '--role', 'owner');
+    const code = /sign-in#(\S+)/.exec(told.out)?.[1] as string;
+    const signedIn = await api(world.url, null).raw('POST', '/api/sign-in', { body: { code } });
+    const cookie = (signedIn.headers.get('set-cookie') as string).split(';')[0] as string;
+    const headers = { cookie, origin: world.url, 'idempotency-key': crypto.randomUUID() };
+    const made = await api(world.url, null).raw('POST', '/api/tokens', {
+      headers,
+      body: { name: 'nagi’s', role: 'owner', days: 1 },
+    });
+    const other = made.body as unknown as AddedToken;
+    const upgrade = async (token: string, login = id) => {
+      const socket = dial(`${world.url.replace('http', 'ws')}${path}/logins/${login}/stream`, token);
+      return new Promise<number>((resolve) => {
+        socket.once('open', () => resolve(101));
+        socket.once('unexpected-response', (_, answer) => resolve(answer.statusCode ?? 0));
+        socket.once('error', () => resolve(0));
+      }).finally(() => socket.terminate());
+    };
+    expect([await upgrade(other.token), await upgrade(world.house.token, other.id)]).toEqual([404, 404]);
+    expect(await upgrade(world.house.token)).toBe(101);
+    // It ends with its login, whoever ends that.
+    const lost = new Promise((resolve) => client.once('end', resolve));
+    await world.api().raw('DELETE', `${path}/logins/${id}`, { headers: { 'idempotency-key': crypto.randomUUID() } });
+    await lost;
+    await until('it is good no more', async () => (await upgrade(world.house.token)) === 404);
+    child.kill('SIGINT');
+    expect(await over).toBe(0);
+    await expect(new pg.Client(url).connect()).rejects.toThrow('ECONNREFUSED');
+    expect((await world.cli('resource', 'open', 'ledger/staging', 'notes', '--here', '99999')).err).toContain(
+      'not a port',
+    );
   });
 
   it('is looked into table by table, as text, by a role that can only read', async () => {

@@ -59,6 +59,13 @@ export const loginsOfDeployment = (
     [deployment],
   );
 
+/** A person's login of a resource, or null. */
+export const personLogin = (db: Db, resource: string, id: string): Promise<LoginRow | null> =>
+  queryOne(db, `select ${columns} from logins where id = $1 and resource_id = $2 and used_by = 'person'`, [
+    id,
+    resource,
+  ]);
+
 export const loginState = async (db: Db, id: string): Promise<LoginRow['state'] | null> =>
   (await queryOne<{ state: LoginRow['state'] }>(db, 'select state from logins where id = $1', [id]))?.state ?? null;
 

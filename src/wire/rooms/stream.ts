@@ -2,6 +2,7 @@
  * One end of a WebSocket (RFC 6455) whose reader sets the pace: what comes before somebody listens waits, a sender waits for a slow
  * other side, and one that gives no sign of life is ended.
  */
+import type { Socket } from 'node:net';
 import { type RawData, WebSocket } from 'ws';
 import { messageBytes } from '../../core/streams.js';
 
@@ -122,5 +123,19 @@ export function pour(from: Stream, to: Stream, pass: (data: Buffer, binary: bool
     if (passed === null) return;
     const room = () => from.resume();
     if (!to.send(passed, room)) from.pause();
+  });
+}
+
+/** Passes the bytes of a socket on in messages, and those of messages to it, each as fast as the other side takes them. */
+export function joinSocket(stream: Stream, socket: Socket): void {
+  socket.on('drain', () => stream.resume());
+  stream.take((data, binary) => {
+    if (binary && !socket.destroyed && !socket.write(data)) stream.pause();
+  });
+  socket.on('data', (bytes: Buffer) => {
+    let goes = true;
+    for (let at = 0; at < bytes.length; at += messageBytes)
+      goes = stream.send(bytes.subarray(at, at + messageBytes), () => socket.resume());
+    if (!goes) socket.pause();
   });
 }

@@ -77,9 +77,11 @@ export function resourceCommands(program: Command): void {
     'tsunagi resource open sailings/staging timetable',
   )
     .option('--end', 'end your logins there')
-    .action(async (environment: string, name: string, options: Shared & { end?: boolean }) => {
+    .option('--here [port]', 'through the service, at a port of this machine, until this command is ended')
+    .action(async (environment: string, name: string, options: Shared & { end?: boolean; here?: string | true }) => {
       const at = await resourceAt(environment, name, options);
       if (options.end) return endLogins(at, options);
+      if (options.here !== undefined) return openHere(at, options, options.here === true ? 0 : portOf(options.here));
       give(options, await post<OpenedLogin>(`${at.path}/logins`), (one) => {
         say(one.url);
         process.stderr.write(
@@ -302,6 +304,54 @@ function show(one: ResourceDetail): void {
         ]),
       ),
     );
+}
+
+/** A file of its own beside this one, loaded when it is wanted: what speaks WebSocket takes its time to begin. */
+async function openPort(...words: Parameters<Stream['openPort']>): ReturnType<Stream['openPort']> {
+  const { openPort: open } = (await import(new URL('./stream.js', import.meta.url).href)) as Stream;
+  return open(...words);
+}
+type Stream = typeof import('../../stream.js');
+
+/** A login that lasts as long as this process, at a port of this machine. */
+async function openHere(at: { path: string; shown: string }, options: Shared, wanted: number): Promise<void> {
+  const login = await post<OpenedLogin>(`${at.path}/logins`);
+  const ended = new AbortController();
+  const end = () => ended.abort();
+  const opened = await openPort(`${at.path}/logins/${login.id}/stream`, wanted).catch(async (error: Error) => {
+    await call('DELETE', `${at.path}/logins/${login.id}`);
+    throw (error as NodeJS.ErrnoException).code === 'EADDRINUSE'
+      ? usage(`Port ${wanted} of this machine is in use.`, 'resource open')
+      : error;
+  });
+  for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP'] as const) process.once(signal, end);
+  const timer = setTimeout(end, Math.max(0, Date.parse(login.until) - Date.now()));
+  const url = new URL(login.url);
+  url.host = `127.0.0.1:${opened.port}`;
+  try {
+    give(options, { ...login, url: url.href }, () => {
+      say(url.href);
+      process.stderr.write(
+        `${faint(`A login of your own for ${at.shown}, good until ${new Date(login.until).toISOString().slice(11, 16)} UTC or until this command is ended.`)}\n`,
+      );
+    });
+    await Promise.race([
+      opened.refused,
+      new Promise<void>((resolve) => ended.signal.addEventListener('abort', () => resolve(), { once: true })),
+    ]);
+  } finally {
+    clearTimeout(timer);
+    opened.close();
+    await call('DELETE', `${at.path}/logins/${login.id}`).catch((error: unknown) => {
+      // It has ended by itself.
+      if (!(error instanceof CodedError) || error.issue.code !== 'not_found') throw error;
+    });
+  }
+}
+
+function portOf(text: string): number {
+  if (/^[1-9]\d{0,4}$/.test(text) && Number(text) < 65_536) return Number(text);
+  throw usage(`\`${text}\` is not a port: a number from 1 to 65535.`, 'resource open');
 }
 
 async function endLogins(at: { path: string; shown: string }, options: Shared): Promise<void> {

@@ -35,11 +35,17 @@ import {
   RowQuery,
   TableList,
 } from '../../../wire/environments/resources.js';
-import { type App, change, needEnvironment, needProject, type Service } from '../../server.js';
+import { openStream } from '../../../wire/rooms/stream.js';
+import { type App, change, needEnvironment, needProject, ourOrigin, type Service } from '../../server.js';
+import { openWays } from '../../ways.js';
 import { backupView, resourceDetail, resourceView, resourceViews } from '../../views/resources.js';
 
 /** How often one person may have an address tried. */
 const connects = { config: { rateLimit: { max: 10, timeWindow: '1 minute' } } };
+const loginParams = Type.Composite([
+  IdParams,
+  Type.Object({ project: Type.String(), name: Type.String(), resource: Type.String() }),
+]);
 const backupNumber = Type.Object({
   project: Type.String(),
   name: Type.String(),
@@ -123,10 +129,7 @@ export function resourceRoutes(app: App, service: Service): void {
     `${one}/logins/:id`,
     {
       schema: {
-        params: Type.Composite([
-          IdParams,
-          Type.Object({ project: Type.String(), name: Type.String(), resource: Type.String() }),
-        ]),
+        params: loginParams,
       },
     },
     async (request, reply) => {
@@ -134,6 +137,29 @@ export function resourceRoutes(app: App, service: Service): void {
       const { id } = request.params as { id: string };
       await change(service, request, reply, 'login.closed', 200, (db, actor) => closeLogin(db, at, id, actor));
       return {};
+    },
+  );
+
+  const ways = openWays(service);
+  app.get(
+    `${one}/logins/:id/stream`,
+    {
+      websocket: true,
+      schema: { params: loginParams },
+      preValidation: async (request) => {
+        ourOrigin(request);
+        await ways.need(request, await needOpen(request), (request.params as { id: string }).id);
+      },
+    },
+    async (socket, request) => {
+      const stream = openStream(socket);
+      const { id } = request.params as { id: string };
+      await needOpen(request)
+        .then((row) => ways.pass(request, row, id, stream))
+        .catch((error: Error) => {
+          context.log.warn({ error: String(error.stack ?? error) }, 'a way to a database was ended by a failure');
+          stream.close(1011);
+        });
     },
   );
 

@@ -1,6 +1,5 @@
 /** Terminals in environments: asked for, listed, ended, and the person's stream. */
 import { Type } from '@sinclair/typebox';
-import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../../../core/errors/errors.js';
 import { askTerminal, stopByHand } from '../../../engine/terminals/terminals.js';
 import type { Caller } from '../../../records/callers/people.js';
@@ -8,7 +7,7 @@ import { terminalById, terminalsOf } from '../../../records/deployments/terminal
 import { Terminal, TerminalAsk, TerminalAsked } from '../../../wire/environments/terminals.js';
 import { Id, Page } from '../../../wire/parts.js';
 import { openStream } from '../../../wire/rooms/stream.js';
-import { type App, change, hostOf, needEnvironment, type Service } from '../../server.js';
+import { type App, change, needEnvironment, ourOrigin, type Service } from '../../server.js';
 import { terminalView } from '../../views/terminals.js';
 
 /** Of those that have ended, the newest. */
@@ -67,11 +66,4 @@ export function terminalRoutes(app: App, service: Service): void {
       });
     },
   );
-}
-
-/** A browser opens a stream for whatever page asks, with its cookie: that must be one of ours. */
-function ourOrigin(request: FastifyRequest): void {
-  const { origin, host, authorization } = request.headers;
-  if (authorization === undefined && (origin === undefined || hostOf(origin) !== host))
-    throw new CodedError('wrong_origin');
 }

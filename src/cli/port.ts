@@ -1,0 +1,47 @@
+/** A server behind the service as if it were on this machine: a port of its loopback, each connection of which has a stream. */
+import { createServer, type Server, type Socket } from 'node:net';
+import { joinSocket } from '../wire/rooms/stream.js';
+import { connect } from './dialled.js';
+
+export interface OpenPort {
+  port: number;
+  close(): void;
+  /** Rejects with what the service says, where it lets a connection in no more. */
+  refused: Promise<never>;
+}
+
+/** Listens on the loopback, at `port` or at any; `path` is that of the stream. Throws `EADDRINUSE` where the port is taken. */
+export async function openPort(path: string, port: number): Promise<OpenPort> {
+  let refuse = (_: Error) => {};
+  const refused = new Promise<never>((_, reject) => {
+    refuse = reject;
+  });
+  refused.catch(() => {});
+  const sockets = new Set<Socket>();
+  const server: Server = createServer({ pauseOnConnect: true }, (socket) => {
+    sockets.add(socket);
+    socket.on('error', () => {});
+    socket.once('close', () => sockets.delete(socket));
+    serve(path, socket).catch((error: Error) => {
+      socket.destroy();
+      refuse(error);
+    });
+  });
+  await new Promise<void>((resolve, reject) => server.once('error', reject).listen(port, '127.0.0.1', resolve));
+  return {
+    port: (server.address() as { port: number }).port,
+    close() {
+      server.close();
+      for (const socket of sockets) socket.destroy();
+    },
+    refused,
+  };
+}
+
+async function serve(path: string, socket: Socket): Promise<void> {
+  const stream = await connect(path);
+  socket.once('close', () => stream.close());
+  void stream.closed.then(() => socket.end());
+  joinSocket(stream, socket);
+  socket.resume();
+}
