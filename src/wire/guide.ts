@@ -1,7 +1,9 @@
 /** From a repository to its first live address: a look at a source, what is recognised in it, its draft. */
 import { type Static, Type } from '@sinclair/typebox';
+import { partKinds } from '../core/states.js';
+import { Size } from './environments/environments.js';
 import { Commit } from './projects.js';
-import { closed, CredentialBody, Nullable, oneOf, Said } from './parts.js';
+import { closed, CredentialBody, Name, Nullable, oneOf, Said } from './parts.js';
 
 const source = {
   url: Type.String({ minLength: 1, maxLength: 2_000 }),
@@ -32,7 +34,36 @@ export const DefinitionIssueView = Type.Intersect([
 ]);
 
 export type DefinitionIssueView = Static<typeof DefinitionIssueView>;
-export const DefinitionIssues = Type.Object({ issues: Type.Array(DefinitionIssueView) });
+/** A text that may become a definition, and the name of the project that it is for: its addresses carry that. */
+export const DefinitionText = Type.Object(
+  { text: Type.String({ maxLength: 256 * 1024 }), project: Type.Optional(Name) },
+  closed,
+);
+
+/** An environment as a definition declares it, before any of it is there. */
+export const EnvironmentAhead = Type.Object({
+  name: Type.String(),
+  takes: oneOf(['branch', 'after', 'pull requests', 'by hand'] as const),
+  /** The branch, or the environment, that what comes there comes from. */
+  of: Nullable(Type.String()),
+  /** It comes by itself. */
+  automatic: Type.Boolean(),
+  parts: Type.Array(Type.Object({ name: Type.String(), kind: oneOf(partKinds), size: Nullable(Size) })),
+  resources: Type.Array(Type.Object({ name: Type.String(), kind: Type.String(), there: Type.Boolean() })),
+  addresses: Type.Array(Type.String()),
+  /** A month, as in a last look before a deployment. */
+  memoryCost: Nullable(Type.Number()),
+  processorCostAtMost: Nullable(Type.Number()),
+});
+export type EnvironmentAhead = Static<typeof EnvironmentAhead>;
+
+export const DefinitionCheck = Type.Object({
+  issues: Type.Array(DefinitionIssueView),
+  /** What it would bring about; empty where it can't be read. */
+  environments: Type.Array(EnvironmentAhead),
+  currency: Nullable(Type.String()),
+});
+export type DefinitionCheck = Static<typeof DefinitionCheck>;
 
 export const Recognised = Type.Object({
   branch: Type.String(),
@@ -40,6 +71,8 @@ export const Recognised = Type.Object({
   commit: Commit,
   /** The commit has a definition of its own: nothing has to be proposed. */
   hasDefinition: Type.Boolean(),
+  /** The text of that. */
+  own: Nullable(Type.String()),
   found: Type.Array(Type.Object({ what: Type.String(), folder: Type.String(), why: Type.String() })),
   text: Type.String(),
   reasons: Type.Array(Type.Object({ line: Type.Integer(), why: Type.String() })),

@@ -70,6 +70,14 @@ describe('the guide', () => {
 
   it('asks for what its programs ask for, and says why the first try fails', async () => {
     expect(await page.getByLabel('Name of the project').inputValue()).toBe('lost-property');
+    // What will be there, before anything is.
+    const ahead = page.getByRole('region', { name: 'What will be there' });
+    await ahead.getByText('what is pushed to main, by itself').waitFor();
+    await ahead.getByText('one for each pull request').waitFor();
+    await ahead.getByText('lost-property-staging.localhost').waitFor();
+    await page.getByLabel('Name of the project').fill('found-things');
+    await ahead.getByText('found-things-staging.localhost').waitFor();
+    await page.getByLabel('Name of the project').fill('lost-property');
     await page.getByLabel('MAIL_KEY').fill('eleven more');
     await page.getByRole('button', { name: 'Add it and bring it live' }).click();
     await see(/web listens on 3000, it was given PORT=\d+/);

@@ -9,7 +9,7 @@ import type { CodeHost } from '../../demo/codehost/codehost.js';
 import type { PageOf } from '../../src/wire/parts.js';
 import type { Project } from '../../src/wire/projects.js';
 import type { Run } from '../../src/wire/runs.js';
-import type { Draft, Recognised } from '../../src/wire/guide.js';
+import type { DefinitionCheck, Draft, Recognised } from '../../src/wire/guide.js';
 import { startCodeHost } from './codehost.js';
 import { api, Checkout, openWorld, until, type World } from './world.js';
 
@@ -249,6 +249,77 @@ describe('odd repositories', () => {
     expect(found.found[0]?.what).toBe('Node with npm');
     expect(found.notes.map((one) => one.code)).toEqual(['recognise_submodule', 'recognise_filtered']);
     expect(found.text).toContain('start: node server.js');
+  });
+});
+
+describe('a last look before anything is there', () => {
+  const text = `tsunagi: 1
+release:
+  parts:
+    web: { kind: server, start: node server.js, instances: 2, memory: 512M, cpu: 0.5 }
+    pages: { kind: site, files: [web/], root: web, at: /pages }
+    nightly: { kind: job, run: node nightly.js, every: 1d }
+  resources: { shelf: { kind: postgres }, files: { kind: volume, size: 1G } }
+environments:
+  review: { for: pull requests, parts: { web: { instances: 1 } } }
+  staging: { branch: main }
+  production: { after: staging, addresses: [shelf.kohama.example] }
+  spare: {}
+`;
+  const check = (body: object) => world.api().post<DefinitionCheck>('/api/definitions/check', body);
+
+  it('names each environment, what comes there, what is made for it, and what that costs', async () => {
+    await world.cli('cost', '--set-memory', '0.01', '--set-cpu', '0.02', '--currency', 'EUR');
+    const { environments, issues, currency } = await check({ text, project: 'shelf' });
+    expect([issues, currency]).toEqual([[], 'EUR']);
+    expect(
+      environments.map(({ name, takes, of, automatic, addresses }) => [name, takes, of, automatic, addresses]),
+    ).toEqual([
+      ['review', 'pull requests', null, true, ['pr-1-shelf.review.localhost']],
+      ['staging', 'branch', 'main', true, ['shelf-staging.localhost']],
+      ['production', 'after', 'staging', false, ['shelf-production.localhost', 'shelf.kohama.example']],
+      ['spare', 'by hand', null, false, ['shelf-spare.localhost']],
+    ]);
+    const [review, staging] = environments;
+    expect(staging?.parts.map(({ name, size }) => [name, size?.instances ?? null])).toEqual([
+      ['web', 2],
+      ['pages', null],
+      ['nightly', null],
+    ]);
+    expect(staging?.resources).toEqual([
+      { name: 'shelf', kind: 'postgres', there: false },
+      { name: 'files', kind: 'volume', there: false },
+    ]);
+    // Two of half a GiB and half a core, for 730 hours.
+    expect([staging?.memoryCost, staging?.processorCostAtMost].map((one) => one?.toFixed(2))).toEqual([
+      '7.30',
+      '14.60',
+    ]);
+    expect(review?.memoryCost?.toFixed(2)).toBe('3.65');
+  });
+
+  it('says what is wrong with a text, and nothing of what would be there', async () => {
+    const broken = await check({ text: 'tsunagi: 1\nrelease: { parts: { web: { kind: ship } } }\n' });
+    expect(broken.issues.length).toBeGreaterThan(0);
+    expect(broken.environments).toEqual([]);
+    await expect(check({ text, project: '../up' })).rejects.toThrow(/body_invalid/);
+  });
+
+  it('is printed by whoever adds a project, of its own definition where it has one', async () => {
+    const bare = join(world.folder, 'shelf.git');
+    mkdirSync(bare);
+    execFileSync('git', ['init', '-q', '--bare', '--initial-branch=main', bare]);
+    const data = (one: string) => `data ${Buffer.byteLength(one)}\n${one}\n`;
+    const stream = `blob\nmark :1\n${data(text)}commit refs/heads/main\ncommitter Mika <m@kohama.example> 1790000000 +0000\n${data('Shelf')}M 100644 :1 tsunagi.yaml\n`;
+    execFileSync('git', ['--git-dir', bare, 'fast-import', '--quiet'], { input: stream });
+    const told = await world.cli('project', 'add', 'shelf', '--from', `file://${bare}`, '--yes', '--no-wait');
+    expect([told.status, told.err]).toEqual([0, '']);
+    expect(told.out).toContain('It has a tsunagi.yaml, which is used as it is.');
+    expect(told.out).toMatch(
+      /production {2}what was live in staging, when somebody promotes it · shelf-production\.localhost/,
+    );
+    expect(told.out).toMatch(/shelf {2}postgres, is made/);
+    expect(told.out).toContain('About 7.30 EUR a month for memory, and 14.60 EUR at most for the processor.');
   });
 });
 

@@ -4,10 +4,11 @@ import { type Command, Option } from 'commander';
 import { type BeginningKind, beginningKinds } from '../../core/states.js';
 import { CodedError } from '../../core/errors/errors.js';
 import type { AddedProject, Project } from '../../wire/projects.js';
-import type { EnvironmentDetail } from '../../wire/environments/environments.js';
+import { costText, takesText } from '../../core/ahead.js';
+import type { EnvironmentDetail, Size } from '../../wire/environments/environments.js';
 import type { PageOf } from '../../wire/parts.js';
 import type { Run } from '../../wire/runs.js';
-import type { Draft, Recognised, RecogniseBody } from '../../wire/guide.js';
+import type { DefinitionCheck, Draft, Recognised, RecogniseBody } from '../../wire/guide.js';
 import type { CredentialBody } from '../../wire/parts.js';
 import { get, post, projectName } from '../api.js';
 import { bold, faint, plain, say, short, table } from '../print.js';
@@ -227,7 +228,10 @@ async function addFrom(name: string, options: Add): Promise<void> {
       proposal = await post<Recognised>('/api/sources/proposal', { ...body, answers });
     }
   }
-  if (!options.json) showProposal(proposal);
+  if (!options.json) {
+    showProposal(proposal);
+    await showAhead(name, proposal);
+  }
   if (asking && !/^(y(es)?)?$/i.test((await prompt('Add it like this? [Y/n] ')).trim())) {
     say('Nothing was added. Answers can be given with --answer, and a definition of your own be committed.');
     return;
@@ -290,9 +294,29 @@ async function toFirstAddress(name: string, options: Shared): Promise<void> {
   }
 }
 
+/** What will be made, before anything is. */
+async function showAhead(project: string, { own, text }: Recognised): Promise<void> {
+  const { environments, currency } = await post<DefinitionCheck>('/api/definitions/check', {
+    text: own ?? text,
+    project,
+  });
+  if (environments.length === 0) return;
+  say('', bold('What will be there'));
+  for (const one of environments) {
+    say(`${bold(plain(one.name))}  ${faint(`${plain(takesText(one))} · ${plain(one.addresses.join(', '))}`)}`);
+    for (const part of one.parts)
+      say(`  ${plain(part.name)}  ${faint(`${part.kind}${part.size ? ` × ${countText(part.size)}` : ''}`)}`);
+    for (const item of one.resources) say(`  ${plain(item.name)}  ${faint(`${item.kind}, is made`)}`);
+    const cost = costText({ ...one, currency });
+    if (cost) say(`  ${faint(plain(cost))}`);
+  }
+}
+
+const countText = ({ auto, instances }: Size): string => (auto ? `${auto.min} to ${auto.max}` : String(instances));
+
 function showProposal(one: Recognised): void {
   say(
-    `${bold(one.found.map((item) => item.what).join(', ') || 'Nothing that runs')}${one.folder ? ` in ${one.folder}` : ''}  ${faint(`branch ${one.branch}, ${short(one.commit.id)} ${plain(one.commit.title)}`)}`,
+    `${bold(one.found.map((item) => item.what).join(', ') || (one.hasDefinition ? 'A definition of its own' : 'Nothing that runs'))}${one.folder ? ` in ${one.folder}` : ''}  ${faint(`branch ${one.branch}, ${short(one.commit.id)} ${plain(one.commit.title)}`)}`,
     '',
   );
   if (one.hasDefinition) {

@@ -1,6 +1,9 @@
 /** A last look: what a deployment of a release would make and start in an environment, and what that comes to. Nothing is done. */
 import { type MonthAhead, monthAhead } from '../../core/cost/month-ahead.js';
-import { type Size, sizeOf } from '../../core/scale/sizes.js';
+import { addressLabel } from '../../core/addresses.js';
+import type { Prices } from '../../core/cost/cost.js';
+import type { Definition, EnvironmentPlan, Part } from '../../core/definition/model.js';
+import { type SetSizes, type Size, sizeOf } from '../../core/scale/sizes.js';
 import type { PartKind } from '../../core/states.js';
 import { pricesNow } from '../../records/cost/cost.js';
 import type { EnvironmentRow } from '../../records/deployments/environments.js';
@@ -44,11 +47,7 @@ export async function lookAhead(
     await pricesNow(db),
   ];
   const planned = release.parts.flatMap(({ name }) => release.plan.parts[name] ?? []);
-  const parts = planned.map((part) => ({
-    name: part.name,
-    kind: part.kind,
-    size: part.kind === 'server' || part.kind === 'worker' ? sizeOf(part, plan, environment.sizes) : null,
-  }));
+  const parts = planned.map((part) => sizedPart(part, plan, environment.sizes));
   return {
     parts,
     resources: Object.values(release.plan.resources).map(({ name, kind }) => ({
@@ -64,11 +63,59 @@ export async function lookAhead(
     ),
     prepare: release.plan.prepare?.run ?? null,
     prices: prices && { currency: prices.currency },
-    cost:
-      prices &&
-      monthAhead(
-        parts.flatMap((one) => (one.size ? [one.size] : [])),
-        prices,
-      ),
+    cost: costOf(parts, prices),
   };
 }
+
+/** An environment as a definition declares it, before any of it is there. */
+export interface Ahead {
+  name: string;
+  /** What comes there: `main`, `staging`, pull requests, or what people say. */
+  takes: 'branch' | 'after' | 'pull requests' | 'by hand';
+  of: string | null;
+  automatic: boolean;
+  parts: Look['parts'];
+  resources: Look['resources'];
+  addresses: string[];
+  cost: MonthAhead | null;
+}
+
+/** What a definition would bring about in a project of this name: each environment with all that is made for it. */
+export async function lookAtDefinition(
+  context: Context,
+  { release, environments }: Definition,
+  project: string,
+): Promise<{ environments: Ahead[]; prices: Look['prices'] }> {
+  const prices = await pricesNow(context.records);
+  const list = Object.values(environments).map((plan): Ahead => {
+    const parts = Object.values(release?.parts ?? {}).map((part) => sizedPart(part, plan, {}));
+    const [kind, domain] = plan.for
+      ? (['review', context.addresses.review] as const)
+      : (['standing', context.addresses.standing] as const);
+    const label = addressLabel(kind, project, plan.for ? 'pr-1' : plan.name, 1);
+    return {
+      name: plan.name,
+      takes: plan.for ?? (plan.branch ? 'branch' : plan.after ? 'after' : 'by hand'),
+      of: plan.branch ?? plan.after,
+      automatic: plan.branch !== null || plan.for !== null || plan.promotion === 'automatic',
+      parts,
+      resources: Object.values(release?.resources ?? {}).map(({ name, kind }) => ({ name, kind, there: false })),
+      addresses: [`${label}.${domain}`, ...plan.addresses],
+      cost: costOf(parts, prices),
+    };
+  });
+  return { environments: list, prices: prices && { currency: prices.currency } };
+}
+
+const sizedPart = (part: Part, plan: EnvironmentPlan, set: SetSizes): Look['parts'][number] => ({
+  name: part.name,
+  kind: part.kind,
+  size: part.kind === 'server' || part.kind === 'worker' ? sizeOf(part, plan, set) : null,
+});
+
+const costOf = (parts: Look['parts'], prices: Prices | null): MonthAhead | null =>
+  prices &&
+  monthAhead(
+    parts.flatMap((one) => (one.size ? [one.size] : [])),
+    prices,
+  );

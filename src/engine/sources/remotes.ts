@@ -114,6 +114,8 @@ export interface Recognised {
   folder: string;
   /** Whether the commit has a definition of its own there. */
   hasDefinition: boolean;
+  /** The text of that, where it can be read. */
+  own: string | null;
   proposal: Proposal;
 }
 
@@ -202,11 +204,14 @@ export async function recogniseCommit(
     const large = attributes instanceof Buffer && /^[^#\n]*\sfilter=/m.test(attributes.toString('utf8'));
     if (pointer || large) notes.push(issue('recognise_filtered', { file: pointer ?? '.gitattributes' }));
   }
+  const path = folder ? `${folder}/tsunagi.yaml` : 'tsunagi.yaml';
+  const own = paths.includes(path) ? await readFile(repository, commit, path, textLimit) : null;
   return {
     commit: facts,
     branch,
     folder,
-    hasDefinition: paths.includes(folder ? `${folder}/tsunagi.yaml` : 'tsunagi.yaml'),
+    hasDefinition: paths.includes(path),
+    own: own instanceof Buffer ? own.toString('utf8') : null,
     proposal: { ...proposal, notes },
   };
 }

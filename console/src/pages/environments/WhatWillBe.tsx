@@ -1,6 +1,6 @@
 /** A last look before a deployment: what will be there, and what it costs. */
 import { useQuery } from '@tanstack/react-query';
-import { moneyText } from '../../../../src/core/cost/cost';
+import { costText } from '../../../../src/core/ahead';
 import { bytesText } from '../../../../src/core/sizes';
 import type { LastLook } from '../../../../src/wire/environments/environments';
 import { get, paths } from '../../data/api';
@@ -21,6 +21,7 @@ export function WhatWillBe({
   });
   const one = look.data;
   if (!one) return null;
+  const cost = costText(one);
   return (
     <section className="card mt-3.5 px-5 py-3.5" aria-label="What will be there">
       <h2 className="mb-1 font-semibold">What will be there</h2>
@@ -59,14 +60,7 @@ export function WhatWillBe({
       {one.unset.length ? (
         <p className="mt-1 text-vermilion">It would be refused: nobody has set {one.unset.join(', ')}.</p>
       ) : null}
-      {one.currency && one.memoryCost !== null ? (
-        <p className="mt-1 text-second">
-          About {moneyText(one.memoryCost, one.currency)} a month for memory
-          {one.processorCostAtMost === null
-            ? '; its processor has no bound.'
-            : `, and ${moneyText(one.processorCostAtMost, one.currency)} at most for the processor.`}
-        </p>
-      ) : null}
+      {cost ? <p className="mt-1 text-second">{cost}</p> : null}
     </section>
   );
 }

@@ -10,6 +10,7 @@ import type { RecogniseBody, Recognised, SourceBranches } from '../../../../src/
 import { get, paths, post } from '../../data/api';
 import { Button, short, Trouble } from '../../parts/basics';
 import { Anew, Hosted } from './HostedHere';
+import { Ahead } from './Ahead';
 import { DefinitionEditor } from './Definition';
 import { Check, Field, fieldLook, Text, smallFieldLook, Fold } from '../../parts/fields';
 import { Mark } from '../../parts/Mark';
@@ -155,7 +156,8 @@ export function GuidePage(): React.ReactNode {
                 </datalist>
                 <span>
                   <span className="font-semibold">
-                    {found.found.map((one) => one.what).join(', ') || 'Nothing that runs'}
+                    {found.found.map((one) => one.what).join(', ') ||
+                      (found.hasDefinition ? 'A definition of its own' : 'Nothing that runs')}
                   </span>
                   {found.folder ? ` in ${found.folder}` : ''}{' '}
                   <span className="text-second">
@@ -342,6 +344,7 @@ function Settings({
           : 'The definition above counts until the repository has one.'}{' '}
         What is pushed to {found.branch} goes to staging automatically.
       </p>
+      <Ahead text={found.own ?? text} project={name} />
       {add.error ? <Trouble error={add.error} /> : null}
       <Button kind="main" type="submit" className="self-start" disabled={add.isPending}>
         {add.isPending ? 'Adding …' : 'Add it and bring it live'}

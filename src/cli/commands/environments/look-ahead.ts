@@ -1,6 +1,6 @@
 /** deploy --look: what a deployment would make and start, and what that costs. */
 import { CodedError } from '../../../core/errors/errors.js';
-import { moneyText } from '../../../core/cost/cost.js';
+import { costText } from '../../../core/ahead.js';
 import type { LastLook } from '../../../wire/environments/environments.js';
 import { environmentPlace, get } from '../../api.js';
 import { bold, bytes, faint, plain, say, table } from '../../print.js';
@@ -41,13 +41,5 @@ function show(one: LastLook, { project, name }: { project: string; name: string 
   if (one.prepare) say(`before: ${plain(one.prepare)}`);
   for (const file of one.migrations) say(`  ${plain(file.path)}  ${file.what}`);
   if (one.unset.length) say(`It would be refused: nobody has set ${plain(one.unset.join(', '))}.`);
-  if (one.currency === null || one.memoryCost === null) say(faint('No prices are set: `tsunagi cost` says how.'));
-  else
-    say(
-      `About ${moneyText(one.memoryCost, plain(one.currency))} a month for memory${
-        one.processorCostAtMost === null
-          ? '; its processor has no bound'
-          : `, and ${moneyText(one.processorCostAtMost, plain(one.currency))} at most for the processor`
-      }.`,
-    );
+  say(costText(one) ?? faint('No prices are set: `tsunagi cost` says how.'));
 }

@@ -2,6 +2,7 @@
 import { Type } from '@sinclair/typebox';
 import type { FastifyRequest } from 'fastify';
 import type { DefinitionIssue } from '../../../core/definition/parse.js';
+import { lookAtDefinition } from '../../../engine/deployments/look-ahead.js';
 import { parseApart } from '../../../engine/runs/parse.js';
 import { CodedError, wording } from '../../../core/errors/errors.js';
 import { commitDraft, type DraftState, draftState, keepDraft } from '../../../engine/sources/drafts.js';
@@ -18,7 +19,8 @@ import { branchHead } from '../../../records/projects/sources.js';
 import type { Caller } from '../../../records/callers/people.js';
 import { pollSoon, type ProjectRow } from '../../../records/projects/projects.js';
 import {
-  DefinitionIssues,
+  DefinitionCheck,
+  DefinitionText,
   Draft,
   DraftBody,
   RecogniseBody,
@@ -61,10 +63,21 @@ export function guideRoutes(app: App, service: Service): void {
 
   app.post(
     '/api/definitions/check',
-    { schema: { body: DraftBody, response: { 200: DefinitionIssues } }, bodyLimit: 1024 * 1024 },
-    async (request) => ({
-      issues: (await parseApart(context, callerKey(request), request.body.text)).issues.map(issueView),
-    }),
+    { schema: { body: DefinitionText, response: { 200: DefinitionCheck } }, bodyLimit: 1024 * 1024 },
+    async (request): Promise<DefinitionCheck> => {
+      const { text, project = 'project' } = request.body;
+      const { definition, issues } = await parseApart(context, callerKey(request), text);
+      const ahead = definition && (await lookAtDefinition(context, definition, project));
+      return {
+        issues: issues.map(issueView),
+        environments: (ahead?.environments ?? []).map(({ cost, ...one }) => ({
+          ...one,
+          memoryCost: cost?.memory ?? null,
+          processorCostAtMost: cost?.processorAtMost ?? null,
+        })),
+        currency: ahead?.prices?.currency ?? null,
+      };
+    },
   );
 
   /** What is recognised in the newest commit of a project that is there. */
