@@ -341,8 +341,7 @@ function Settings({
         {'credential' in source ? ', with the credential above, kept encrypted' : ''}.{' '}
         {found.hasDefinition
           ? 'Its own definition counts.'
-          : 'The definition above counts until the repository has one.'}{' '}
-        What is pushed to {found.branch} goes to staging automatically.
+          : 'The definition above counts until the repository has one.'}
       </p>
       <Ahead text={found.own ?? text} project={name} />
       {add.error ? <Trouble error={add.error} /> : null}

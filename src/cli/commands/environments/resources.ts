@@ -262,7 +262,7 @@ function show(one: ResourceDetail): void {
   ];
   say(`${bold(plain(one.name))} of ${one.project}/${one.environment}  ${facts.join(' · ')}  ${placed(one)}`.trimEnd());
   if (one.issue) say(plain(one.issue.says), faint(plain(one.issue.next)));
-  say(...noticesOf(one).map(({ text }) => plain(text)));
+  for (const { text } of noticesOf(one)) say(plain(text));
   const { backup, extensions } = one.plan;
   if (extensions.length) say(`extensions: ${extensions.map(plain).join(', ')}`);
   if (backup)
