@@ -224,7 +224,7 @@ export async function tour({
   const day = new Date().toISOString().slice(0, 10);
   expect('the API reads what the job wrote', (await look(production, `/api/reports/${day}`)).includes('Mejima: '));
   const kept = await command('tsunagi resource show sailings/production reports');
-  expect('it says where it is, and how full', /reports on agent-1/.test(kept) && /% full/.test(kept));
+  expect('it says where it is, and how full', /reports, on the machine of agent-1/.test(kept) && /% full/.test(kept));
   const copied = /Backup (\d+)/.exec(await command('tsunagi resource backup sailings/production reports'))?.[1];
   await command(
     `tsunagi resource restore sailings/staging reports --backup ${copied} --from sailings/production --yes`,
