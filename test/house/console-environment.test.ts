@@ -131,6 +131,30 @@ describe('an environment’s page', () => {
     await see('It has ended: somebody ended it.');
   });
 
+  it('has its variables: its own before those of the project, and what is missing here', async () => {
+    const set = (environment: string | null, name: string, value: string) =>
+      world.api().post('/api/projects/books/variables', { environment, set: [{ name, value, secret: false }] });
+    await set(null, 'PIER', 'of the project');
+    await set(null, 'FERRY', 'Hamakaze');
+    await set('staging', 'PIER', 'of staging');
+    await set('production', 'PIER', 'of production');
+    await page.goto(`${world.url}/books/staging/variables`);
+    const card = page.getByRole('region', { name: 'Variables' });
+    await card.getByText('of staging').waitFor();
+    await card.getByText('Hamakaze').waitFor();
+    expect(await card.getByText(/of (the project|production)$/).count()).toBe(0);
+    // What is set here is set for this environment.
+    await card.getByLabel('Name', { exact: true }).fill('BELL');
+    await card.getByLabel('Value', { exact: true }).fill('twice');
+    await card.getByRole('button', { name: 'Set', exact: true }).click();
+    await card.getByText('twice').waitFor();
+    const { items } = await world
+      .api()
+      .get<{ items: { name: string; environment: string | null }[] }>('/api/projects/books/variables');
+    expect(items.find((one) => one.name === 'BELL')?.environment).toBe('staging');
+    expect(await violations(page)).toEqual([]);
+  });
+
   it('draws figures, with the deployment marked', async () => {
     await page.goto(`${world.url}/books/staging/metrics`);
     await page.getByRole('img', { name: 'Requests over time' }).waitFor({ timeout: 40_000 });

@@ -17,6 +17,7 @@ beforeAll(async () => {
 createServer((request, response) => {
   if (request.url === '/api/slow') return setTimeout(() => response.end('slow'), 300);
   if (request.url === '/api/cut') return request.socket.destroy();
+  if (request.url === '/api/die') return console.log('out of coal') ?? process.exit(3);
   response.statusCode = request.url === '/api/wrong' ? 500 : request.url === '/api/none' ? 404 : 200;
   response.end('here');
 }).listen(process.env.PORT);
@@ -73,9 +74,26 @@ describe('figures', () => {
   it('are shown by the command line', async () => {
     const { out, status } = await world.cli('metrics', 'counted/staging');
     expect(status).toBe(0);
-    expect(out).toMatch(/PART +REQUESTS +ERRORS +P50 +P95 +P99 +CORES +MEMORY/);
+    expect(out).toMatch(/PART +REQUESTS +ERRORS +P50 +P95 +P99 +CORES +MEMORY +RESTARTS/);
     expect(out).toMatch(/api +[\d.]+\/s .* MiB/);
     expect((await world.cli('metrics', 'counted/staging', '--for', 'soon')).status).toBe(2);
+  });
+  it('say which programs ended by themselves, and why', async () => {
+    expect((await lines()).restarts).toEqual([]);
+    // A GET would be asked again of the other one.
+    await world.visit(host, '/api/die', { method: 'POST' }).catch(() => null);
+    const [one] = await until('it is said', async () => {
+      const { restarts } = await lines();
+      return restarts.length === 1 && restarts;
+    });
+    expect(one).toMatchObject({ part: 'api', instance: expect.stringMatching(/^api\.[12]$/) });
+    expect(one?.issue?.says).toMatch(/3/);
+    const { out } = await world.cli('metrics', 'counted/staging');
+    expect(out).toMatch(/api\.[12] was started again .*: .*3/);
+    // Of other parts there are none, and none in a time before.
+    expect((await lines('part=page')).restarts).toEqual([]);
+    const long = new Date(Date.now() - 86_400_000).toISOString();
+    expect((await lines(`from=${long}&until=${new Date(Date.now() - 3_600_000).toISOString()}`)).restarts).toEqual([]);
   });
   it('are taken in once, from whoever may send them', async () => {
     const token = await world.api().post<{ token: string }>('/api/tokens', { name: 'edge-9', kind: 'edge' });

@@ -1,4 +1,5 @@
 /** What figures are of: hosts, instances, and the deployments that went live meanwhile. */
+import type { Issue } from '../../core/errors/errors.js';
 import { type Db, query } from '../database.js';
 
 /** Host → id of its environment. */
@@ -40,6 +41,24 @@ export const livedIn = (
     `select d.live_at as at, d.number as deployment, r.number as release from deployments d join releases r on r.id = d.release_id
      where d.environment_id = $1 and d.live_at >= to_timestamp($2) and d.live_at < to_timestamp($3) order by d.live_at limit 200`,
     [environment, from, until],
+  );
+
+/** Programs that ended without being told to in a span of seconds, and were started again; the newest first, at most 200. */
+export const restartedIn = (
+  db: Db,
+  environment: string,
+  from: number,
+  until: number,
+  part: string | null,
+): Promise<{ at: Date; part: string; instance: string; issue: Issue | null }[]> =>
+  query(
+    db,
+    `select i.ended_at as at, i.part, i.part || '.' || i.position as instance, i.issue
+     from instances i join deployments d on d.id = i.deployment_id
+     where d.environment_id = $1 and i.state in ('failed', 'lost') and i.ready_at is not null
+       and i.ended_at >= to_timestamp($2) and i.ended_at < to_timestamp($3) and ($4::text is null or i.part = $4)
+     order by i.ended_at desc limit 200`,
+    [environment, from, until, part],
   );
 
 /** Id of an environment → its project and name; all reviews of a plan go by the plan's name. */

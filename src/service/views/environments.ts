@@ -88,6 +88,7 @@ export async function environmentDetail(
     resources: await resourceViews(db, { project, environment: row }),
     addresses: await addressViews(service, db, { project, environment: row }),
     jobs: await jobViews(db, row.id),
+    plan: row.plan_name,
     history: past.map((one) => deploymentOf(project, row, one, one.release, commit(one.commit))),
     revertsTo: revertTarget(past.map(asPast), live),
     delays:

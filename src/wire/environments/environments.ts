@@ -130,6 +130,8 @@ export const EnvironmentDetail = Type.Intersect([
     addresses: Type.Array(Address),
     jobs: Type.Array(Job),
     history: Type.Array(Deployment),
+    /** The name under which variables are set for it: of all reviews that of their plan. */
+    plan: Type.String(),
     revertsTo: Nullable(Type.Integer()),
     delays: Nullable(Type.String()),
   }),

@@ -1,7 +1,7 @@
 /** Figures: what edges and agents send, and what people see. */
 import { type Static, Type } from '@sinclair/typebox';
 import { buckets } from '../../core/figures/histogram.js';
-import { closed, Id, Nullable, Time } from '../parts.js';
+import { closed, Id, Nullable, Said, Time } from '../parts.js';
 
 const count = Type.Integer({ minimum: 0, maximum: 2_000_000_000 });
 const Batch = {
@@ -96,5 +96,7 @@ export const FigureLines = Type.Object({
   ),
   /** Deployments that went live in the span. */
   marks: Type.Array(Type.Object({ at: Time, deployment: Type.Integer(), release: Type.Integer() })),
+  /** Programs that ended without being told to in the span, and were started again; the newest first, at most 200. */
+  restarts: Type.Array(Type.Object({ at: Time, part: Type.String(), instance: Type.String(), issue: Nullable(Said) })),
 });
 export type FigureLines = Static<typeof FigureLines>;

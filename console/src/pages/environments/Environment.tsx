@@ -12,8 +12,9 @@ import { History } from './History';
 import { Metrics } from './Metrics';
 import { Overview } from './Overview';
 import { Resources } from './Resources';
+import { Variables } from './Variables';
 
-const sections = ['overview', 'log', 'metrics', 'resources', 'addresses', 'terminal', 'history'] as const;
+const sections = ['overview', 'log', 'metrics', 'variables', 'resources', 'addresses', 'terminal', 'history'] as const;
 type Section = (typeof sections)[number];
 
 export function EnvironmentPage(): React.ReactNode {
@@ -128,6 +129,8 @@ export function EnvironmentPage(): React.ReactNode {
         <EnvironmentLog one={one} />
       ) : section === 'metrics' ? (
         <Metrics project={project} environment={environment} />
+      ) : section === 'variables' ? (
+        <Variables project={project} within={one.plan} />
       ) : section === 'resources' ? (
         <Resources project={project} environment={environment} />
       ) : section === 'addresses' ? (
@@ -138,7 +141,7 @@ export function EnvironmentPage(): React.ReactNode {
         <History one={one} busy={act.isPending} revert={revert} again={again} />
       ) : (
         <Empty title="There is no such section.">
-          It has an overview, a log, metrics, resources, addresses, a terminal and a history.
+          It has an overview, a log, metrics, variables, resources, addresses, a terminal and a history.
         </Empty>
       )}
     </>
@@ -162,6 +165,7 @@ function Tabs({
     overview: 'Overview',
     log: 'Log',
     metrics: 'Metrics',
+    variables: 'Variables',
     resources: resources ? `Resources · ${resources}` : 'Resources',
     addresses: addresses > 1 ? `Addresses · ${addresses}` : 'Addresses',
     terminal: 'Terminal',

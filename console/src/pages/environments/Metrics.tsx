@@ -4,7 +4,7 @@ import { useMemo, useState } from 'react';
 import { bytesText } from '../../../../src/core/sizes';
 import type { FigureLines } from '../../../../src/wire/environments/figures';
 import { get, paths } from '../../data/api';
-import { Button, Empty, Loading, Trouble } from '../../parts/basics';
+import { Ago, Button, Empty, Loading, Trouble } from '../../parts/basics';
 import { Chart, type ChartLine } from '../../parts/Chart';
 
 type Series = FigureLines['series'][number];
@@ -239,8 +239,43 @@ export function Metrics({ project, environment }: { project: string; environment
           )}
           {card('Processor, cores', lines.cpu, cores)}
           {card('Memory', lines.memory, bytesText)}
+          <Restarts list={data.restarts} />
         </div>
       )}
     </>
   );
 }
+
+/** Programs that ended by themselves and were started again: how often, and why the last ones. */
+function Restarts({ list }: { list: FigureLines['restarts'] }) {
+  const counts = new Map<string, number>();
+  for (const { instance } of list) counts.set(instance, (counts.get(instance) ?? 0) + 1);
+  return (
+    <section className="card min-w-0 px-4 py-3" aria-label="Restarts">
+      <h2 className="mb-1 font-semibold">Restarts</h2>
+      {list.length ? (
+        <>
+          <p className="mb-1">
+            {[...counts]
+              .map(([instance, count]) => `${instance} ${count} ${count === 1 ? 'time' : 'times'}`)
+              .join(' · ')}
+          </p>
+          <ul>
+            {list.slice(0, shownRestarts).map((one) => (
+              <li key={`${one.at} ${one.instance}`} className="border-t border-faint py-1">
+                <span className="font-semibold">{one.instance}</span>{' '}
+                <span className="text-second">
+                  <Ago at={one.at} />
+                </span>{' '}
+                {one.issue?.says}
+              </li>
+            ))}
+          </ul>
+        </>
+      ) : (
+        <p className="py-8 text-center text-second">No program has ended by itself in this time.</p>
+      )}
+    </section>
+  );
+}
+const shownRestarts = 4;

@@ -10,19 +10,23 @@ import { get, paths, post } from '../../data/api';
 import { Ago, Button, Trouble } from '../../parts/basics';
 import { Check, fieldLook, smallFieldLook, Choice } from '../../parts/fields';
 
-export function Variables({ project }: { project: string }) {
+/** `within`: those that count in this environment alone, which is offered first. */
+export function Variables({ project, within = null }: { project: string; within?: string | null }) {
   const path = `${paths.project(project)}/variables`;
   const all = useQuery({ queryKey: ['variables', project], queryFn: () => get<All>(path) });
   const client = useQueryClient();
-  const [environment, setEnvironment] = useState('');
+  const [environment, setEnvironment] = useState(within ?? '');
   const [pasting, setPasting] = useState(false);
   const change = useMutation({
     mutationFn: (body: VariableChangeBody) => post<VariableChanges>(path, body),
     onSuccess: () => client.invalidateQueries(),
   });
   const scope = environment || null;
-  const items = all.data?.items ?? [];
-  const missing = all.data?.wanted.filter((one) => one.missing.length) ?? [];
+  const items = (all.data?.items ?? []).filter((one) => within === null || counts(one, within, all.data?.items ?? []));
+  const missing = (all.data?.wanted ?? []).flatMap((one) => {
+    const where = one.missing.filter((name) => within === null || name === within);
+    return where.length ? [{ ...one, missing: where }] : [];
+  });
   return (
     <section className="card overflow-x-auto" aria-label="Variables">
       <header className="flex flex-wrap items-center gap-2.5 border-b border-faint px-4 py-2.5">
@@ -35,7 +39,9 @@ export function Variables({ project }: { project: string }) {
             set={setEnvironment}
             options={[
               { value: '', text: 'for the whole project' },
-              ...(all.data?.environments ?? []).map((name) => ({ value: name, text: `for ${name}` })),
+              ...(all.data?.environments ?? [])
+                .filter((name) => within === null || name === within)
+                .map((name) => ({ value: name, text: `for ${name}` })),
             ]}
           />
           <Button size="small" aria-pressed={pasting} onClick={() => setPasting(!pasting)}>
@@ -89,6 +95,11 @@ export function Variables({ project }: { project: string }) {
     </section>
   );
 }
+
+/** One of the environment's own counts, and one of the project's where the environment has none of that name. */
+const counts = (one: All['items'][number], within: string, all: All['items']): boolean =>
+  one.environment === within ||
+  (one.environment === null && !all.some((other) => other.environment === within && other.name === one.name));
 
 function SetOne({
   busy,

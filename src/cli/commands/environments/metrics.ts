@@ -42,7 +42,9 @@ export function metricsCommand(program: Command): void {
     });
 }
 
-function show({ series, marks, widthMs }: FigureLines, span: number): void {
+function show({ series, marks, restarts, widthMs }: FigureLines, span: number): void {
+  const times = ({ part, instance }: { part: string; instance: string | null }) =>
+    restarts.filter((one) => (instance === null ? one.part === part : one.instance === instance)).length;
   if (series.length === 0) {
     say('Nothing was counted yet.');
     return;
@@ -58,6 +60,7 @@ function show({ series, marks, widthMs }: FigureLines, span: number): void {
         'P99',
         'CORES',
         'MEMORY',
+        'RESTARTS',
         `LAST ${durationText(span).toUpperCase()}`,
       ],
       series.map((one) => [
@@ -69,6 +72,7 @@ function show({ series, marks, widthMs }: FigureLines, span: number): void {
         time(mean(one.p99)),
         mean(one.cpu)?.toFixed(2) ?? '',
         memoryText(mean(one.memory)),
+        String(times(one) || ''),
         spark(one.requests.some(Boolean) ? one.requests : one.cpu),
       ]),
     ),
@@ -76,6 +80,8 @@ function show({ series, marks, widthMs }: FigureLines, span: number): void {
   say(
     faint(`Numbers are of the last ${durationText(recent * widthMs)}; the line is of requests, or of processor time.`),
   );
+  for (const one of restarts.slice(0, 3))
+    say(`${plain(one.instance)} was started again ${ago(one.at)}${one.issue ? `: ${plain(one.issue.says)}` : ''}`);
   for (const mark of marks.slice(-3)) say(faint(`r${mark.release} went live ${ago(mark.at)} (d${mark.deployment})`));
 }
 

@@ -3,8 +3,9 @@ import { CodedError } from '../../../core/errors/errors.js';
 import type { Figure } from '../../../core/figures/figures.js';
 import { linesOf, takeFigures } from '../../../engine/figures/figures.js';
 import { grantOf } from '../../../records/callers/people.js';
-import { instancesByIds, livedIn, hostsOf } from '../../../records/figures/names.js';
+import { hostsOf, instancesByIds, livedIn, restartedIn } from '../../../records/figures/names.js';
 import { AgentFigures, EdgeFigures, FigureLines, FigureQuery } from '../../../wire/environments/figures.js';
+import { said } from '../../views/basics.js';
 import { type App, needAgent, needEnvironment, type Service, tokenOf } from '../../server.js';
 
 const hour = 3_600;
@@ -70,6 +71,7 @@ export function figureRoutes(app: App, service: Service): void {
         lines.series.flatMap((one) => one.instance ?? []),
       );
       const marks = await livedIn(records, environment.id, from, until);
+      const restarts = await restartedIn(records, environment.id, from, until, part);
       return {
         from: new Date(lines.from * 1_000).toISOString(),
         widthMs: lines.width * 1_000,
@@ -79,6 +81,7 @@ export function figureRoutes(app: App, service: Service): void {
           instance: one.instance && (names.get(one.instance)?.label ?? one.instance),
         })),
         marks: marks.map((one) => ({ ...one, at: one.at.toISOString() })),
+        restarts: restarts.map((one) => ({ ...one, at: one.at.toISOString(), issue: said(one.issue) })),
       };
     },
   );
