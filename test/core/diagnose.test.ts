@@ -241,6 +241,7 @@ describe('an instance', () => {
     part: 'api',
     kind: 'server',
     exit: null,
+    served: false,
     port: 4000,
     listening: [],
     ready: '/ready',
@@ -252,6 +253,12 @@ describe('an instance', () => {
     program: facts,
   };
   const code = (change: Partial<InstanceFacts>) => diagnoseInstance({ ...instance, ...change }).code;
+  it('names the signal that ended it', () => {
+    const says = (exit: number) =>
+      wording(diagnoseInstance({ ...instance, served: true, exit, lastLines: ['odd'] })).says;
+    expect(says(137)).toBe('api ended with exit status 137 (SIGKILL) while it served; its last words: odd');
+    expect(says(3)).toContain('exit status 3 while it served');
+  });
 
   it.each([
     [
@@ -261,6 +268,7 @@ describe('an instance', () => {
     ],
     ['its own words, where they tell', { exit: 1, lastLines: ['REGION_URL is not set'] }, 'variable_missing'],
     ['its end, where they do not', { exit: 1, lastLines: ['odd'] }, 'ended_at_once'],
+    ['its end while it served', { served: true, exit: 137, lastLines: ['odd'] }, 'ended_itself'],
     ['a worker’s end', { kind: 'worker' as const, exit: 1, lastLines: ['odd'] }, 'worker_ended'],
     ['other ports', { listening: [8000] }, 'listens_elsewhere'],
     [

@@ -418,6 +418,7 @@ describe('why an instance is not ready', () => {
     part: 'api',
     kind: 'server' as const,
     exit: null,
+    served: false,
     port: 41873,
     listening: [],
     ready: null,

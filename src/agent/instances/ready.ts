@@ -89,6 +89,7 @@ export function explain(
       part: work.part,
       kind: work.kind,
       exit,
+      served: state.ready,
       port: state.port,
       listening,
       ready: work.ready,

@@ -8,6 +8,8 @@ export interface InstanceFacts {
   kind: 'server' | 'worker';
   /** Exit status, or null while it runs. */
   exit: number | null;
+  /** It had been ready before. */
+  served: boolean;
   port: number | null;
   /** Ports on which something in its network listens. */
   listening: number[];
@@ -34,9 +36,9 @@ export function diagnoseInstance(facts: InstanceFacts): Issue {
     if (cause && (facts.exit !== null || cause.code === 'waits_for_input')) return cause;
   }
   if (facts.exit !== null)
-    return issue(facts.kind === 'worker' ? 'worker_ended' : 'ended_at_once', {
+    return issue(facts.kind === 'worker' ? 'worker_ended' : facts.served ? 'ended_itself' : 'ended_at_once', {
       part,
-      exit: facts.exit,
+      exit: statusText(facts.exit),
       line: tellingLine(facts.lastLines),
     });
   const port = facts.port ?? 0;
@@ -48,6 +50,17 @@ export function diagnoseInstance(facts: InstanceFacts): Issue {
   if (facts.listening.length) return issue('listens_elsewhere', { part, ports: facts.listening.join(', '), port });
   return issue('not_listening', { part, port, wait });
 }
+
+/** What a shell adds to the number of a signal (signal(7)), by name; it says more than the sum. */
+const signals: Record<number, string> = {
+  134: 'SIGABRT',
+  135: 'SIGBUS',
+  136: 'SIGFPE',
+  137: 'SIGKILL',
+  139: 'SIGSEGV',
+  143: 'SIGTERM',
+};
+const statusText = (exit: number): string | number => (signals[exit] ? `${exit} (${signals[exit]})` : exit);
 
 /** The line that says most: the last one that looks like an error, else the last that is not empty. */
 function tellingLine(lines: readonly string[]): string {

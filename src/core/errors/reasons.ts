@@ -199,6 +199,11 @@ export const reasons = {
     '{part} ended with exit status {exit} before it was ready: {line}',
     'Fix the program or its start command.',
   ),
+  ended_itself: entry(
+    200,
+    '{part} ended with exit status {exit} while it served; its last words: {line}',
+    'It is started again by itself. Where it happens again and again, its log says more.',
+  ),
   listens_elsewhere: entry(
     200,
     '{part} listens on {ports}, it was given PORT={port}.',

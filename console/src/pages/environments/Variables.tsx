@@ -91,6 +91,8 @@ export function Variables({ project, within = null }: { project: string; within?
             ))}
           </tbody>
         </table>
+      ) : all.data ? (
+        <p className="px-4 py-2.5 text-second">None is set: programs have what their definition says.</p>
       ) : null}
     </section>
   );
