@@ -19,6 +19,7 @@ import * as destinations from './migrations/016-destinations.js';
 import * as beginnings from './migrations/017-beginnings.js';
 import * as volumes from './migrations/018-volumes.js';
 import * as sizes from './migrations/019-sizes.js';
+import * as pulls from './migrations/020-pulls.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -41,6 +42,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   beginnings,
   volumes,
   sizes,
+  pulls,
 ];
 
 const lock = 7_403_121;

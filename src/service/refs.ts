@@ -4,14 +4,15 @@ import { CodedError } from '../core/errors/errors.js';
 import { type Context, repositoryOf } from '../engine/context.js';
 import { type CommitFacts, commitFacts, holdCommit, onBranches, resolve } from '../git/repository.js';
 import type { ProjectRow } from '../records/projects/projects.js';
-import { findPullRequest, type PullRequestRow, branchOf } from '../records/projects/sources.js';
+import type { Pull } from '../core/advance/pulls.js';
+import { branchOf, findPullRequest } from '../records/projects/sources.js';
 
 export interface Ref {
   commit: string;
   facts: CommitFacts;
   /** The branch that was named or that has this commit as its head. */
   branch: string | null;
-  pull: PullRequestRow | null;
+  pull: Pull | null;
   /** Whether it is one of the project's own commits, without regard to a pull request. */
   own: boolean;
   /** What an earlier run of the commit was for. */

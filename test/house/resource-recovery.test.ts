@@ -56,6 +56,23 @@ async function begin() {
     },
   };
 }
+/** What ran before is through: logins of its prepare have ended, and nobody counts them among those that stay. */
+const settled = () =>
+  until('no login of a prepare is left', async () => {
+    const paths = Array.from(
+      { length: count },
+      (_, at) => `/api/projects/books-${at + 1}/environments/staging/resources/notes`,
+    );
+    const all = await Promise.all(
+      paths.map((path) =>
+        world
+          .api()
+          .get<ResourceDetail>(path)
+          .catch(() => null),
+      ),
+    );
+    return all.every((one) => one === null || !one.logins.some((login) => login.usedBy === 'prepare'));
+  });
 const push = (checkout: Checkout) =>
   until('the push is answered', async () => {
     await checkout.push();
@@ -77,6 +94,7 @@ describe('a service killed', () => {
   });
 
   it.each(['before', 'after'])('%s logins are recorded leaves one for what runs, and none besides', async (side) => {
+    await settled();
     const others = (await logins()).length;
     const one = await begin();
     await push(one.checkout);

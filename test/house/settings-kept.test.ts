@@ -291,6 +291,7 @@ describe('tables', () => {
       '017-beginnings',
       '018-volumes',
       '019-sizes',
+      '020-pulls',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -162,13 +162,23 @@ async function beginStanding(starting: Starting, named: OperatorReach): Promise<
   return true;
 }
 
+/** A port of its own; where none is free those of places that stand ready are. */
+async function portOf({ address, ports, standing }: AgentContext): Promise<number> {
+  try {
+    return await freePort(address, ports);
+  } catch {
+    await standing.clear();
+    return freePort(address, ports);
+  }
+}
+
 /** Makes all of it anew. */
 async function startKeeper(starting: Starting): Promise<void> {
   const { context, state, frame } = starting;
   const { folder, account } = frame;
   prepareFolder(folder, account);
   // Given back with the rest, whatever goes wrong from here on.
-  state.port = state.work.kind === 'server' ? await freePort(context.address, context.ports) : null;
+  state.port = state.work.kind === 'server' ? await portOf(context) : null;
   writeWork(starting);
   const keeper = await spawnKeeper(frame, join(context.folder, 'bin'));
   save(state, folder, { keeper: keeper.pid, keeperStart: startTime(keeper.pid), log: freshState(state.work).log });

@@ -9,7 +9,7 @@ import { closeSync, existsSync, fchownSync, openSync, readFileSync, renameSync }
 import { join } from 'node:path';
 import type { Writable } from 'node:stream';
 import type { OperatorReach } from '../settings.js';
-import { moveAway, removeTree } from '../files/remove.js';
+import { discard } from '../files/remove.js';
 import { chainCall, prepareFolder, writeNetwork } from '../sandbox/chain.js';
 import type { Host } from '../sandbox/host.js';
 import type { ChainFrame } from '../sandbox/work.js';
@@ -40,6 +40,8 @@ export interface StandingPlace extends Keeper {
 export interface Standing {
   /** One that is tied like this, or null. Another one is made for the next. */
   take(tied: Tied): Promise<StandingPlace | null>;
+  /** Ends those that stand, so that others may have their ports. */
+  clear(): Promise<void>;
   close(): Promise<void>;
 }
 
@@ -84,7 +86,7 @@ export function openStanding(agentFolder: string, host: Host): Standing {
       if (pasta !== null) signal(pasta, 'SIGKILL');
       await group.remove();
       givePort(port);
-      if (own !== null) void removeTree(...moveAway(agentFolder, own));
+      if (own !== null) void discard(agentFolder, own);
     };
     try {
       prepareFolder(folder, account);
@@ -141,6 +143,7 @@ export function openStanding(agentFolder: string, host: Host): Standing {
     };
   };
 
+  const clear = async () => void (await Promise.all(places.splice(0).map((one) => one.end())));
   const making = new Map<string, Promise<void>>();
   const refill = () => {
     for (const { key, tied } of wanted) {
@@ -172,10 +175,11 @@ export function openStanding(agentFolder: string, host: Host): Standing {
       await place.end();
       return null;
     },
+    clear,
     async close() {
       closed = true;
       await Promise.all(making.values());
-      await Promise.all(places.splice(0).map((one) => one.end()));
+      await clear();
     },
   };
 }

@@ -143,6 +143,8 @@ export interface ReleasePlan {
 export interface EnvironmentPlan {
   name: string;
   for: typeof pullRequests | null;
+  /** Drafts get none; left out: they do. */
+  drafts?: false;
   branch: string | null;
   after: string | null;
   promotion: 'manual' | 'automatic';

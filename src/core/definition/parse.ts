@@ -129,9 +129,12 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
         key: 'promotion',
         kind: 'an environment without `after`',
       });
+    if (at(value, 'drafts') && !at(value, 'for'))
+      report('key_not_for', at(value, 'drafts')?.key ?? key, { key: 'drafts', kind: 'an environment without `for`' });
     const plan: EnvironmentPlan = {
       name,
       for: textAt(value, 'for') === pullRequests ? pullRequests : null,
+      ...(textAt(value, 'drafts') === 'false' ? { drafts: false as const } : {}),
       branch: textAt(value, 'branch'),
       after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),
       promotion: textAt(value, 'promotion') === 'automatic' ? 'automatic' : 'manual',

@@ -534,6 +534,11 @@ const environment: Shape = {
       about: 'manual: a person promotes; automatic: as soon as the rules allow. Default: manual.',
       shape: { kind: 'choice', of: ['manual', 'automatic'] },
     },
+    drafts: {
+      about:
+        'Of reviews: false: a pull request that is a draft gets one when it is none any more. Default: drafts get one.',
+      shape: boolean,
+    },
     data: later('What the data of a new environment begins as.'),
     seed: later('A command that fills new data.'),
     idle: later('When it sleeps and closes.'),

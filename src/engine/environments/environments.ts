@@ -16,13 +16,14 @@ import {
   asPast,
 } from '../../records/deployments/deployments.js';
 import {
+  endClosing,
   environmentById,
   type EnvironmentRow,
   lockEnvironment,
-  setEnvironmentState,
   setServing,
   setWaits,
 } from '../../records/deployments/environments.js';
+import { notify } from '../../records/database.js';
 import { recordEvents } from '../../records/events.js';
 import { removeJobsOf, stopJobsOf } from '../../records/jobs/jobs.js';
 import { instancesOfEnvironment, unwant } from '../../records/deployments/instances.js';
@@ -66,7 +67,8 @@ async function takeByItself(context: Context, project: ProjectRow, seen: Environ
       moving: (await movingDeployments(db, environment.id)).length > 0,
       liveRelease: live,
       candidates,
-      history: past.map(asPast),
+      // What was here before it was closed is no reason not to take it again.
+      history: past.filter((one) => one.created_at >= environment.opened_at).map(asPast),
     });
     const release = take === null ? null : await findRelease(db, project.id, take);
     if (!release) return environment.issue ? setWaits(db, environment.id, null) : undefined;
@@ -141,8 +143,18 @@ async function close(context: Context, project: ProjectRow, id: string): Promise
         await unwant(db, deployment, null);
     if (effects.includes('removeResources')) await unwantResourcesOf(db, id);
     if (!effects.includes('closed')) return void (await setDue(db, 'environments', id, againMs));
-    await setEnvironmentState(db, id, 'closed');
+    const again = await endClosing(db, id);
     await recordEvents(db, { type: 'environment.closed', project: project.id, subject: place, actor: 'engine' });
+    if (!again) return;
+    const { host } = environment;
+    await recordEvents(db, {
+      type: 'environment.made',
+      project: project.id,
+      subject: place,
+      actor: 'engine',
+      data: { host },
+    });
+    await notify(db, 'environments');
   });
 }
 

@@ -53,7 +53,7 @@ async function seeThem(context: Looking, rows: readonly ResourceRow[]): Promise<
   for (const row of rows) {
     const found = seen.get(row.id);
     // One that is gone is said where people look, until something is done about it.
-    if (found) await weigh(context, row.id, found);
+    if (found) await (isKnown(context, row, found) ? null : weigh(context, row.id, found));
     else await noteIssue(context.records, row.id, issue('database_gone'));
   }
 }
@@ -64,6 +64,16 @@ const mostOf = ({ sizes }: Pick<Context, 'sizes'>, { place, plan }: ResourceRow)
 /** What programs may do with one that holds so many bytes. */
 export const accessOf = (context: Pick<Context, 'sizes'>, row: ResourceRow, bytes: number): DatabaseAccess =>
   accessFor({ bytes, most: mostOf(context, row), place: row.place, access: row.access });
+
+/** Nothing is to be written of one that was put behind the others just now, and is as it was. */
+function isKnown(context: Pick<Context, 'sizes'>, row: ResourceRow, { bytes, connections }: Looked): boolean {
+  const { most, access, looked_at } = row;
+  const same = row.bytes === String(bytes) && row.connections === connections;
+  const bound =
+    (most === null ? null : Number(most)) === mostOf(context, row) && access === accessOf(context, row, bytes);
+  return same && bound && Date.now() - (looked_at?.getTime() ?? 0) < justNowMs;
+}
+const justNowMs = 5_000;
 
 /** Keeps what was seen of one, and says what programs may do with it from now on. */
 async function weigh(context: Looking, id: string, { bytes, connections }: Looked): Promise<void> {

@@ -1,4 +1,5 @@
 /** From a recorded run to its tasks. */
+import { hasReview } from '../../core/advance/pulls.js';
 import type { Definition } from '../../core/definition/model.js';
 import { definitionLimit, type DefinitionIssue } from '../../core/definition/parse.js';
 import { CodedError, type ErrorCode, issue, type Issue, registry, wording } from '../../core/errors/errors.js';
@@ -298,7 +299,7 @@ async function takeDefinition(
       continue;
     }
     for (const pull of await openPullRequests(db, project.id)) {
-      if (!pull.trusted) continue;
+      if (!hasReview(plan, pull)) continue;
       const name = `pr-${pull.number}`;
       await makeEnvironment(
         db,

@@ -1,10 +1,19 @@
 /** What arrives: events of code hosts, and branches of hosted repositories compared with the records. */
 import { beginProject } from './beginnings.js';
+import { hasReview, type Pull, pullAfter, type PullChange, type PullEvent } from '../../core/advance/pulls.js';
 import { backoff } from '../../core/backoff.js';
 import { CodedError, issue, type Issue, registry } from '../../core/errors/errors.js';
 import { GitError } from '../../git/command.js';
 import { remoteOf } from './credentials.js';
-import { branches, commitFacts, fetchAll, hasCommit, holdCommit, isCommitId } from '../../git/repository.js';
+import {
+  branches,
+  type CommitFacts,
+  commitFacts,
+  fetchAll,
+  hasCommit,
+  holdCommit,
+  isCommitId,
+} from '../../git/repository.js';
 import { type Context, domainOf, ensureRepository } from '../context.js';
 import { makeEnvironment, closeEnvironments } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
@@ -16,12 +25,12 @@ import {
   findPullRequest,
   type IntakeRow,
   openIntent,
-  type PullRequestRow,
   recordBranchRemoved,
   recordedBranches,
   recordPush,
   saveCommit,
-  savePullRequest,
+  lockPullRequest,
+  putPullRequest,
   settleIntake,
   takeIntake,
 } from '../../records/projects/sources.js';
@@ -93,10 +102,6 @@ async function apply(context: Context, project: ProjectRow, row: IntakeRow): Pro
     commit?: string;
     actor?: string;
     number?: number;
-    title?: string;
-    base?: string;
-    head?: string;
-    trusted?: boolean;
   };
   const actor = content.actor ?? row.source;
   if (row.type === intakeTypes.pushed) {
@@ -109,41 +114,54 @@ async function apply(context: Context, project: ProjectRow, row: IntakeRow): Pro
     );
     return;
   }
-  const state = row.type === intakeTypes.created || row.type === intakeTypes.updated ? 'open' : 'closed';
+  const event = pullEvent(row);
   const number = content.number as number;
-  const known = await findPullRequest(context.records, project.id, number);
-  const pull: PullRequestRow = {
-    number,
-    title: content.title ?? known?.title ?? '',
-    head: content.head ?? known?.head ?? '',
-    base: content.base ?? known?.base ?? project.main_branch,
-    trusted: content.trusted ?? known?.trusted ?? false,
-    state,
-  };
-  if (state === 'open') {
+  const seen = await findPullRequest(context.records, project.id, number);
+  const { pull, change } = pullAfter(seen, number, event, project.main_branch);
+  let facts: CommitFacts | null = null;
+  if (change === 'opened' || change === 'pushed') {
     await fetchAll(repository, remoteOf(context, project));
     if (!isCommitId(pull.head)) throw new CodedError('event_malformed', { detail: 'head is no commit id' });
     if (!(await hasCommit(repository, pull.head)))
       await fetchAll(repository, remoteOf(context, project), [pull.head]).catch(() => {});
-    const facts = await commitFacts(repository, pull.head);
+    facts = await commitFacts(repository, pull.head);
     if (!facts) throw new CodedError('commit_absent', { commit: pull.head, url: project.url });
     await holdCommit(repository, pull.head);
     await compareBranches(context, project, actor);
-    await context.records.transition('pull-request.recorded', async (db) => {
-      await saveCommit(db, project.id, facts);
-      await openPullRequest(context, db, project, pull, actor);
-      await settleIntake(db, row, { state: 'done', issue: null, againMs: null });
-    });
-    return;
   }
-  await context.records.transition('pull-request.closed', async (db) => {
-    await closePullRequest(db, project, pull, actor);
-    await settleIntake(db, row, { state: 'done', issue: null, againMs: null });
-  });
+  await context.records.transition(
+    change === 'closed' ? 'pull-request.closed' : 'pull-request.recorded',
+    async (db) => {
+      if (facts) await saveCommit(db, project.id, facts);
+      // What was told of it meanwhile counts here, too.
+      const known = await lockPullRequest(db, project.id, number);
+      const now = pullAfter(known, number, event, project.main_branch);
+      // Its commit was not looked for: whoever has the event next does.
+      if ((now.change === 'opened' || now.change === 'pushed') && facts?.id !== now.pull.head)
+        throw new CodedError('fence_old');
+      await putPullRequest(db, project.id, now.pull);
+      await takeChange(context, db, project, now.pull, now.change, actor);
+      await settleIntake(db, row, { state: 'done', issue: null, againMs: null });
+    },
+  );
   if (row.type === intakeTypes.merged) {
     await fetchAll(repository, remoteOf(context, project));
     await compareBranches(context, project, actor);
   }
+}
+
+const whats: Record<string, PullEvent['what']> = {
+  [intakeTypes.created]: 'opened',
+  [intakeTypes.updated]: 'updated',
+  [intakeTypes.merged]: 'merged',
+  [intakeTypes.abandoned]: 'abandoned',
+};
+
+/** What an event of a pull request tells. Fields that it leaves out stay as they are known. */
+function pullEvent({ type, body, told_at }: IntakeRow): PullEvent {
+  const { title, head, base, trusted, draft } = body as Partial<PullEvent>;
+  const said = Object.entries({ title, head, base, trusted, draft }).filter(([, value]) => value !== undefined);
+  return { what: whats[type] ?? 'updated', at: told_at.getTime(), ...Object.fromEntries(said) };
 }
 
 /** Compares the mirror's branches with the records and records what differs: the same work after a push, after a fetch and after a crash. */
@@ -197,24 +215,26 @@ export async function sweepHosted(context: Context): Promise<void> {
 
 type Db = Parameters<Parameters<Context['records']['transition']>[1]>[0];
 
-async function openPullRequest(
+/** What follows from what an event has changed of a pull request. */
+async function takeChange(
   context: Context,
   db: Db,
   project: ProjectRow,
-  pull: PullRequestRow,
+  pull: Pull,
+  change: PullChange,
   actor: string,
 ): Promise<void> {
-  const before = await savePullRequest(db, project.id, pull);
+  if (change === null) return;
+  if (change === 'closed') return closePullRequest(db, project, pull, actor);
   const subject = `pr-${pull.number}`;
-  const fresh = before === null || before.state === 'closed';
-  if (fresh || before.head !== pull.head) {
-    await recordEvents(db, {
-      type: fresh ? 'pull-request.opened' : 'pull-request.updated',
-      project: project.id,
-      subject,
-      actor,
-      data: { title: pull.title, head: pull.head, base: pull.base, trusted: pull.trusted },
-    });
+  await recordEvents(db, {
+    type: change === 'opened' ? 'pull-request.opened' : 'pull-request.updated',
+    project: project.id,
+    subject,
+    actor,
+    data: { title: pull.title, head: pull.head, base: pull.base, trusted: pull.trusted, draft: pull.draft },
+  });
+  if (change !== 'told')
     await addRun(db, {
       project: project.id,
       commit: pull.head,
@@ -225,35 +245,31 @@ async function openPullRequest(
       actor,
       allowed: pull.trusted,
     });
-  }
   const plan = (await mainDefinition(db, project.id))?.model.environments;
   const review = Object.values(plan ?? {}).find((one) => one.for !== null);
-  if (review && pull.trusted) {
-    await makeEnvironment(
-      db,
-      {
-        project: project.id,
-        projectName: project.name,
-        name: subject,
-        kind: 'review',
-        plan: review.name,
-        pullRequest: pull.number,
-        domain: domainOf(context.addresses, 'review'),
-      },
-      actor,
-    );
-  }
+  if (!review || !hasReview(review, pull)) return;
+  await makeEnvironment(
+    db,
+    {
+      project: project.id,
+      projectName: project.name,
+      name: subject,
+      kind: 'review',
+      plan: review.name,
+      pullRequest: pull.number,
+      domain: domainOf(context.addresses, 'review'),
+    },
+    actor,
+  );
 }
 
-async function closePullRequest(db: Db, project: ProjectRow, pull: PullRequestRow, actor: string): Promise<void> {
-  const before = await savePullRequest(db, project.id, pull);
-  if (before?.state === 'closed') return;
+async function closePullRequest(db: Db, project: ProjectRow, pull: Pull, actor: string): Promise<void> {
   await recordEvents(db, {
     type: 'pull-request.closed',
     project: project.id,
     subject: `pr-${pull.number}`,
     actor,
-    data: { title: pull.title },
+    data: { title: pull.title, merged: pull.merged },
   });
   for (const run of await openRuns(db, project.id, { pull_request: pull.number }))
     await askStop(db, run, 'the closing of its pull request');

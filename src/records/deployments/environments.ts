@@ -28,19 +28,25 @@ export interface EnvironmentRow {
   /** Part → what a person has set of its size. */
   sizes: SetSizes;
   created_at: Date;
+  /** Since when it is there: it may have been closed, and opened again. */
+  opened_at: Date;
+  /** It closes, and is wanted again as soon as nothing of it is left. */
+  reopen: boolean;
 }
 
 const columns =
-  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, sizes, created_at';
+  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, sizes, created_at, opened_at, reopen';
 
-/** Makes an environment where there is none of the name, or opens a closed one again. */
+/** Makes an environment where there is none of the name, or opens a closed one again; one that closes just now when it has closed. */
 export async function makeEnvironment(db: Db, environment: NewEnvironment, actor: string): Promise<void> {
   const { project, projectName, name } = environment;
   const known = await queryOne<{ host: string; opened: boolean }>(
     db,
     `with opened as (
-       update environments set state = 'empty', closed_at = null, due_at = now()
-       where project_id = $1 and name = $2 and state in ('closing', 'closed') returning id
+       update environments set state = 'empty', closed_at = null, opened_at = now(), held_by = null, held_why = null, due_at = now()
+       where project_id = $1 and name = $2 and state = 'closed' returning id
+     ), later as (
+       update environments set reopen = true where project_id = $1 and name = $2 and state = 'closing'
      )
      select host, exists (select 1 from opened) as opened from environments where project_id = $1 and name = $2`,
     [project, name],
@@ -192,17 +198,20 @@ export async function liftEnvironment(db: Db, id: string): Promise<boolean> {
   return row !== null;
 }
 
-export const setEnvironmentState = (db: Db, id: string, state: EnvironmentState): Promise<unknown> =>
-  query(
-    db,
-    `update environments
-     set state = $2, closed_at = case when $2 = 'closed' then now() end,
-       due_at = case when $2 = 'closed' then null else now() end,
-         live_id = case when $2 = 'closed' then null else live_id end,
-           serving_id = case when $2 = 'closed' then null else serving_id end
-     where id = $1`,
-    [id, state],
-  );
+/** Nothing of it is left: it is closed, or, where it is wanted again by now, empty. Gives whether it is. */
+export const endClosing = async (db: Db, id: string): Promise<boolean> =>
+  (
+    await queryOne<{ state: EnvironmentState }>(
+      db,
+      `update environments
+     set state = case when reopen then 'empty' else 'closed' end, reopen = false, live_id = null, serving_id = null,
+       closed_at = case when reopen then null else now() end, due_at = case when reopen then now() end,
+       opened_at = case when reopen then now() else opened_at end,
+       held_by = case when reopen then null else held_by end, held_why = case when reopen then null else held_why end
+     where id = $1 returning state`,
+      [id],
+    )
+  )?.state === 'empty';
 
 export async function setHealth(db: Db, id: string, health: Health): Promise<void> {
   const { Environment, in: within } = tables(db);
@@ -231,6 +240,8 @@ export async function closeEnvironments(
   such: { pull_request?: number } = {},
 ): Promise<string[]> {
   const { Environment, in: within } = tables(db);
+  // Whoever wanted it again while it closed wants it no more.
+  await Environment.update({ reopen: false }, { where: { project_id: project, state: 'closing', ...such }, ...within });
   const [, closed] = await Environment.update(
     { state: 'closing' },
     {

@@ -1,4 +1,5 @@
 /** What arrives: pushes, events of code hosts, pull requests. */
+import type { Pull } from '../../core/advance/pulls.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { json, type Db, notify, queryOne, query, tables } from '../database.js';
 import { type NewEvent, recordEvents } from '../events.js';
@@ -193,17 +194,19 @@ export interface IntakeRow {
   type: string;
   body: Record<string, unknown>;
   tries: number;
+  /** When it happened at the code host. */
+  told_at: Date;
 }
 
 /** Records an event of a code host before it is answered. False when it was seen before. */
 export async function recordIntake(db: Db, event: Omit<IntakeRow, 'tries'>): Promise<boolean> {
   const row = await queryOne(
     db,
-    `insert into intake (project_id, event_id, source, type, body)
-       values ($1, $2, $3, $4, $5)
+    `insert into intake (project_id, event_id, source, type, body, told_at)
+       values ($1, $2, $3, $4, $5, $6)
      on conflict do nothing
      returning 1 as ok`,
-    [event.project_id, event.event_id, event.source, event.type, json(event.body)],
+    [event.project_id, event.event_id, event.source, event.type, json(event.body), event.told_at],
   );
   if (row) await notify(db, 'sources');
   return row !== null;
@@ -229,7 +232,7 @@ export const takeIntake = (db: Db, leaseMs: number): Promise<IntakeRow | null> =
        select project_id, source, event_id from intake i where due_at <= now()
        and not exists (select 1 from intake o where o.project_id = i.project_id and o.due_at is not null and o.at < i.at)
        order by at for update skip locked limit 1)
-     returning project_id, event_id, source, type, body, tries`,
+     returning project_id, event_id, source, type, body, tries, coalesce(told_at, at) as told_at`,
     [leaseMs],
   );
 
@@ -259,32 +262,43 @@ export async function settleIntake(
   await recordEvents(db, ...events);
 }
 
-export interface PullRequestRow {
-  number: number;
-  title: string;
-  head: string;
-  base: string;
-  trusted: boolean;
-  state: 'open' | 'closed';
-}
+const pullColumns = ['number', 'title', 'head', 'base', 'trusted', 'draft', 'state', 'merged', 'times'] as const;
 
-/** Saves a pull request as it is now; returns what it was before, or null when it is new. */
-export async function savePullRequest(db: Db, project: string, pull: PullRequestRow): Promise<PullRequestRow | null> {
-  const before = await queryOne<PullRequestRow>(
-    db,
-    `select number, title, head, base, trusted, state from pull_requests
-     where project_id = $1
-       and number = $2 for update`,
-    [project, pull.number],
-  );
+/** A pull request as it is known, locked; null where nobody has told of it. */
+export async function lockPullRequest(db: Db, project: string, number: number): Promise<Pull | null> {
+  // There is a row to hold from the first telling on: two that come at once are one after the other.
   await query(
     db,
-    `insert into pull_requests (project_id, number, title, head, base, trusted, state) values ($1, $2, $3, $4, $5, $6, $7)
-     on conflict (project_id, number) do update set title = excluded.title, head = excluded.head, base = excluded.base, trusted = excluded.trusted, state = excluded.state, updated_at = now()`,
-    [project, pull.number, pull.title, pull.head, pull.base, pull.trusted, pull.state],
+    `insert into pull_requests (project_id, number, title, head, base, trusted, state) values ($1, $2, '', '', '', false, 'closed')
+     on conflict do nothing`,
+    [project, number],
   );
-  return before;
+  const row = await queryOne<Pull>(
+    db,
+    `select ${pullColumns.join(', ')} from pull_requests where project_id = $1 and number = $2 for update`,
+    [project, number],
+  );
+  return row && Object.keys(row.times).length > 0 ? row : null;
 }
+
+export const putPullRequest = (db: Db, project: string, pull: Pull): Promise<unknown> =>
+  query(
+    db,
+    `update pull_requests set title = $3, head = $4, base = $5, trusted = $6, draft = $7, state = $8, merged = $9, times = $10, updated_at = now()
+     where project_id = $1 and number = $2`,
+    [
+      project,
+      pull.number,
+      pull.title,
+      pull.head,
+      pull.base,
+      pull.trusted,
+      pull.draft,
+      pull.state,
+      pull.merged,
+      json(pull.times),
+    ],
+  );
 
 /** The commit at which a branch stands, or null. */
 export async function branchHead(db: Db, project: string, name: string): Promise<string | null> {
@@ -292,15 +306,13 @@ export async function branchHead(db: Db, project: string, name: string): Promise
   return (await Branch.findOne({ where: { project_id: project, name }, raw: true, ...within }))?.head ?? null;
 }
 
-const pullColumns = ['number', 'title', 'head', 'base', 'trusted', 'state'] as const;
-
-export async function findPullRequest(db: Db, project: string, number: number): Promise<PullRequestRow | null> {
+export async function findPullRequest(db: Db, project: string, number: number): Promise<Pull | null> {
   const { PullRequest, in: within } = tables(db);
   const where = { project_id: project, number };
   return PullRequest.findOne({ attributes: [...pullColumns], where, raw: true, ...within });
 }
 
-export async function openPullRequests(db: Db, project: string): Promise<PullRequestRow[]> {
+export async function openPullRequests(db: Db, project: string): Promise<Pull[]> {
   const { PullRequest, in: within } = tables(db);
   const where = { project_id: project, state: 'open' as const };
   return PullRequest.findAll({ attributes: [...pullColumns], where, order: ['number'], raw: true, ...within });

@@ -9,7 +9,7 @@ import {
 import type { SetSizes } from '../../../core/scale/sizes.js';
 import type { Issue } from '../../../core/errors/errors.js';
 import type { EnvironmentState, Health } from '../../../core/states.js';
-import { bigint, int, json, text, time, uuid } from '../columns.js';
+import { bigint, flag, int, json, text, time, uuid } from '../columns.js';
 
 export class Environment extends Model<InferAttributes<Environment>, InferCreationAttributes<Environment>> {
   declare id: string;
@@ -30,6 +30,10 @@ export class Environment extends Model<InferAttributes<Environment>, InferCreati
   declare due_at: CreationOptional<Date | null>;
   declare created_at: CreationOptional<Date>;
   declare closed_at: Date | null;
+  /** Since when it is there: it may have been closed, and opened again. */
+  declare opened_at: CreationOptional<Date>;
+  /** It closes, and is wanted again as soon as nothing of it is left. */
+  declare reopen: CreationOptional<boolean>;
   /** Why it takes nothing new. */
   declare issue: Issue | null;
   /** Part → what a person has set of its size. */
@@ -56,6 +60,8 @@ export const defineEnvironment = (sequelize: Sequelize): typeof Environment =>
       due_at: time({ null: true, made: true }),
       created_at: time({ made: true }),
       closed_at: time({ null: true }),
+      opened_at: time({ made: true }),
+      reopen: flag({ made: true }),
       issue: json({ null: true }),
       sizes: json({ made: true }),
     },

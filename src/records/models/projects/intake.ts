@@ -21,6 +21,8 @@ export class Intake extends Model<InferAttributes<Intake>, InferCreationAttribut
   declare due_at: CreationOptional<Date | null>;
   declare issue: Issue | null;
   declare at: CreationOptional<Date>;
+  /** When it happened at the code host. */
+  declare told_at: Date | null;
 }
 
 export const defineIntake = (sequelize: Sequelize): typeof Intake =>
@@ -36,6 +38,7 @@ export const defineIntake = (sequelize: Sequelize): typeof Intake =>
       due_at: time({ null: true, made: true }),
       issue: json({ null: true }),
       at: time({ made: true }),
+      told_at: time({ null: true }),
     },
     { sequelize, modelName: 'Intake', tableName: 'intake', timestamps: false },
   );

@@ -6,7 +6,8 @@ import {
   Model,
   type Sequelize,
 } from 'sequelize';
-import { flag, int, text, time, uuid } from '../columns.js';
+import type { Pull } from '../../../core/advance/pulls.js';
+import { flag, int, json, text, time, uuid } from '../columns.js';
 
 export class PullRequest extends Model<InferAttributes<PullRequest>, InferCreationAttributes<PullRequest>> {
   declare project_id: string;
@@ -16,6 +17,10 @@ export class PullRequest extends Model<InferAttributes<PullRequest>, InferCreati
   declare base: string;
   declare trusted: boolean;
   declare state: 'open' | 'closed';
+  declare draft: CreationOptional<boolean>;
+  declare merged: CreationOptional<boolean>;
+  /** Field → when it was told to be so. */
+  declare times: CreationOptional<Pull['times']>;
   declare updated_at: CreationOptional<Date>;
 }
 
@@ -29,6 +34,9 @@ export const definePullRequest = (sequelize: Sequelize): typeof PullRequest =>
       base: text(),
       trusted: flag(),
       state: text(),
+      draft: flag({ made: true }),
+      merged: flag({ made: true }),
+      times: json({ made: true }),
       updated_at: time({ made: true }),
     },
     { sequelize, modelName: 'PullRequest', tableName: 'pull_requests', timestamps: false },

@@ -7,6 +7,7 @@ import { createGunzip } from 'node:zlib';
 import { Type } from '@sinclair/typebox';
 import { Value } from '@sinclair/typebox/value';
 import type { FastifyReply, FastifyRequest } from 'fastify';
+import { happenedAt } from '../../../core/advance/pulls.js';
 import { CodedError, issue, wording } from '../../../core/errors/errors.js';
 import { sizeText } from '../../../core/sizes.js';
 import { atLeast } from '../../../core/states.js';
@@ -206,6 +207,7 @@ const CloudEvent = Type.Object({
   id: Type.String({ minLength: 1, maxLength: 200 }),
   source: Type.String({ minLength: 1, maxLength: 300 }),
   type: Type.String({ minLength: 1, maxLength: 200 }),
+  time: Type.Optional(Type.String({ maxLength: 60 })),
   data: Type.Object({}, { additionalProperties: true }),
 });
 const text = (max: number) => Type.Optional(Type.String({ maxLength: max }));
@@ -216,6 +218,7 @@ const Change = Type.Object({
   head: text(64),
   base: text(250),
   trusted: Type.Optional(Type.Boolean()),
+  draft: Type.Optional(Type.Boolean()),
   actor: text(100),
 });
 
@@ -260,7 +263,7 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   };
   if (!project || verdict === 'wrong') throw refuse('signature_wrong');
   if (verdict === 'old') throw refuse('signature_old');
-  let event: { id: string; source: string; type: string; data: Record<string, unknown> };
+  let event: { id: string; source: string; type: string; time?: string; data: Record<string, unknown> };
   try {
     event = JSON.parse(new TextDecoder('utf-8', { fatal: true }).decode(body));
   } catch (error) {
@@ -273,12 +276,19 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   const content = contentOf(event.data);
   const wrong =
     firstFlaw(known === intakeTypes.pushed ? Pushed : Change, content) ??
-    ((known === intakeTypes.created || known === intakeTypes.updated) && !isCommitId(String(content.head))
+    ((known === intakeTypes.created || content.head !== undefined) && !isCommitId(String(content.head))
       ? 'head must be a whole commit id'
       : null);
   if (wrong) throw refuse('event_malformed', { detail: wrong });
   const fresh = await records.transition('intake.recorded', (db) =>
-    recordIntake(db, { project_id: project.id, event_id: event.id, source: event.source, type: known, body: content }),
+    recordIntake(db, {
+      project_id: project.id,
+      event_id: event.id,
+      source: event.source,
+      type: known,
+      body: content,
+      told_at: new Date(happenedAt(timeOf(event), now())),
+    }),
   );
   reply.status(202);
   return { recorded: event.id, seenBefore: !fresh };
@@ -287,6 +297,14 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
 let sealedForNobody: Buffer | null = null;
 const nobodysSecret = (keys: { encrypt(text: string): Buffer }): Buffer =>
   (sealedForNobody ??= keys.encrypt(newEventSecret()));
+
+/** When it happened: as the CloudEvent says, else as the CDEvent in it does. */
+function timeOf({ time, data }: { time?: string; data: Record<string, unknown> }): unknown {
+  const { context } = data;
+  return (
+    time ?? (context !== null && typeof context === 'object' ? (context as { timestamp?: unknown }).timestamp : null)
+  );
+}
 
 /** Our own event carries its facts in `data`; a CDEvent in `data.customData`. */
 function contentOf(data: Record<string, unknown>): Record<string, unknown> {
