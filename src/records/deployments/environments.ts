@@ -40,18 +40,22 @@ const columns =
 /** Makes an environment where there is none of the name, or opens a closed one again; one that closes just now when it has closed. */
 export async function makeEnvironment(db: Db, environment: NewEnvironment, actor: string): Promise<void> {
   const { project, projectName, name } = environment;
-  const known = await queryOne<{ host: string; opened: boolean }>(
+  // Held first: whoever closes it just now is waited for.
+  const known = await queryOne<{ id: string; state: EnvironmentState; host: string }>(
     db,
-    `with opened as (
-       update environments set state = 'empty', closed_at = null, opened_at = now(), held_by = null, held_why = null, due_at = now()
-       where project_id = $1 and name = $2 and state = 'closed' returning id
-     ), later as (
-       update environments set reopen = true where project_id = $1 and name = $2 and state = 'closing'
-     )
-     select host, exists (select 1 from opened) as opened from environments where project_id = $1 and name = $2`,
+    'select id, state, host from environments where project_id = $1 and name = $2 for update',
     [project, name],
   );
-  if (known && !known.opened) return;
+  if (known?.state === 'closing')
+    return void (await query(db, 'update environments set reopen = true where id = $1', [known.id]));
+  if (known && known.state !== 'closed') return;
+  if (known)
+    await query(
+      db,
+      `update environments set state = 'empty', closed_at = null, opened_at = now(), held_by = null, held_why = null, due_at = now()
+       where id = $1`,
+      [known.id],
+    );
   const host = known?.host ?? (await addEnvironment(db, environment));
   if (host === null) return;
   await recordEvents(db, {
