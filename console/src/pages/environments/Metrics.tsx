@@ -35,7 +35,7 @@ export function useFigures(project: string, environment: string, span: number, b
 const rate = (value: number): string => `${value < 10 ? value.toFixed(1) : Math.round(value)}/s`;
 const percent = (value: number): string => `${(value * 100).toFixed(value < 0.1 ? 2 : 0)} %`;
 const time = (ms: number): string => (ms < 10 ? `${ms.toFixed(1)} ms` : `${Math.round(ms)} ms`);
-const cores = (value: number): string => value.toFixed(2);
+const cores = (value: number): string => value.toFixed(value > 0 && value < 0.1 ? 3 : 2);
 
 /** Points whose mean is said in numbers: one alone may not have come in whole. */
 const recent = 3;
