@@ -1,5 +1,6 @@
 /** What will be there, in the same words wherever people read it. */
 import { moneyText } from './cost/cost.js';
+import type { Size } from './scale/sizes.js';
 
 /** What comes to an environment, and how. */
 export function takesText({ takes, of, automatic }: { takes: string; of: string | null; automatic: boolean }): string {
@@ -8,6 +9,10 @@ export function takesText({ takes, of, automatic }: { takes: string; of: string 
   if (takes === 'after') return `what was live in ${of}, ${automatic ? 'by itself' : 'when somebody promotes it'}`;
   return 'what somebody deploys there';
 }
+
+/** How many of a part run: `2`, `1 to 4`. */
+export const countText = ({ auto, instances }: Pick<Size, 'auto' | 'instances'>): string =>
+  auto ? `${auto.min} to ${auto.max}` : String(instances);
 
 export interface CostAhead {
   currency: string | null;

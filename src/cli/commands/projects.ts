@@ -4,8 +4,8 @@ import { type Command, Option } from 'commander';
 import { type BeginningKind, beginningKinds } from '../../core/states.js';
 import { CodedError } from '../../core/errors/errors.js';
 import type { AddedProject, Project } from '../../wire/projects.js';
-import { costText, takesText } from '../../core/ahead.js';
-import type { EnvironmentDetail, Size } from '../../wire/environments/environments.js';
+import { costText, countText, takesText } from '../../core/ahead.js';
+import type { EnvironmentDetail } from '../../wire/environments/environments.js';
 import type { PageOf } from '../../wire/parts.js';
 import type { Run } from '../../wire/runs.js';
 import type { DefinitionCheck, Draft, Recognised, RecogniseBody } from '../../wire/guide.js';
@@ -311,8 +311,6 @@ async function showAhead(project: string, { own, text }: Recognised): Promise<vo
     if (cost) say(`  ${faint(plain(cost))}`);
   }
 }
-
-const countText = ({ auto, instances }: Size): string => (auto ? `${auto.min} to ${auto.max}` : String(instances));
 
 function showProposal(one: Recognised): void {
   say(

@@ -37,11 +37,11 @@ export interface PullEvent {
   what: 'opened' | 'updated' | 'merged' | 'abandoned';
   /** When it happened at the code host. */
   at: number;
-  title?: string;
-  head?: string;
-  base?: string;
-  trusted?: boolean;
-  draft?: boolean;
+  title?: string | undefined;
+  head?: string | undefined;
+  base?: string | undefined;
+  trusted?: boolean | undefined;
+  draft?: boolean | undefined;
 }
 
 export type PullChange = 'opened' | 'pushed' | 'told' | 'closed' | null;

@@ -11,7 +11,7 @@ import type { ReleaseRow } from '../../records/deployments/releases.js';
 import { addressesOf } from '../../records/domains/addresses.js';
 import { mainDefinition, type ProjectRow } from '../../records/projects/projects.js';
 import { resourcesOf } from '../../records/resources/resources.js';
-import type { Context, Db } from '../context.js';
+import { type Context, type Db, domainOf } from '../context.js';
 import { variablesFor } from '../environments/variables.js';
 import { emptyPlan, liveRelease } from './acts.js';
 import { changedMigrations, type MigrationChange, migrationsOf } from './migrations.js';
@@ -89,9 +89,7 @@ export async function lookAtDefinition(
   const prices = await pricesNow(context.records);
   const list = Object.values(environments).map((plan): Ahead => {
     const parts = Object.values(release?.parts ?? {}).map((part) => sizedPart(part, plan, {}));
-    const [kind, domain] = plan.for
-      ? (['review', context.addresses.review] as const)
-      : (['standing', context.addresses.standing] as const);
+    const kind = plan.for ? 'review' : 'standing';
     const label = addressLabel(kind, project, plan.for ? 'pr-1' : plan.name, 1);
     return {
       name: plan.name,
@@ -100,7 +98,7 @@ export async function lookAtDefinition(
       automatic: plan.branch !== null || plan.for !== null || plan.promotion === 'automatic',
       parts,
       resources: Object.values(release?.resources ?? {}).map(({ name, kind }) => ({ name, kind, there: false })),
-      addresses: [`${label}.${domain}`, ...plan.addresses],
+      addresses: [`${label}.${domainOf(context.addresses, kind)}`, ...plan.addresses],
       cost: costOf(parts, prices),
     };
   });

@@ -160,8 +160,7 @@ const whats: Record<string, PullEvent['what']> = {
 /** What an event of a pull request tells. Fields that it leaves out stay as they are known. */
 function pullEvent({ type, body, told_at }: IntakeRow): PullEvent {
   const { title, head, base, trusted, draft } = body as Partial<PullEvent>;
-  const said = Object.entries({ title, head, base, trusted, draft }).filter(([, value]) => value !== undefined);
-  return { what: whats[type] ?? 'updated', at: told_at.getTime(), ...Object.fromEntries(said) };
+  return { what: whats[type] ?? 'updated', at: told_at.getTime(), title, head, base, trusted, draft };
 }
 
 /** Compares the mirror's branches with the records and records what differs: the same work after a push, after a fetch and after a crash. */

@@ -1,6 +1,6 @@
 /** A last look before a deployment: what will be there, and what it costs. */
 import { useQuery } from '@tanstack/react-query';
-import { costText } from '../../../../src/core/ahead';
+import { costText, countText } from '../../../../src/core/ahead';
 import { bytesText } from '../../../../src/core/sizes';
 import type { LastLook } from '../../../../src/wire/environments/environments';
 import { get, paths } from '../../data/api';
@@ -32,8 +32,7 @@ export function WhatWillBe({
             <span className="text-second">{part.kind}</span>
             {part.size ? (
               <span className="ml-auto text-second">
-                {part.size.auto ? `${part.size.auto.min} to ${part.size.auto.max}` : part.size.instances} ×{' '}
-                {part.size.memory === null ? 'what agents give' : bytesText(part.size.memory)}
+                {countText(part.size)} × {part.size.memory === null ? 'what agents give' : bytesText(part.size.memory)}
                 {part.size.cpu === null ? '' : `, ${part.size.cpu} cores`}
               </span>
             ) : null}

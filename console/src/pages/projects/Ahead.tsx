@@ -1,6 +1,6 @@
 /** A last look in the guide: each environment that the definition declares, with all that is made for it. */
 import { useQuery } from '@tanstack/react-query';
-import { costText, takesText } from '../../../../src/core/ahead';
+import { costText, countText, takesText } from '../../../../src/core/ahead';
 import type { DefinitionCheck, EnvironmentAhead } from '../../../../src/wire/guide';
 import { post } from '../../data/api';
 
@@ -42,9 +42,6 @@ function Cost({ one, currency }: { one: EnvironmentAhead; currency: string | nul
 /** `api, a server × 2 · page, a site · notes, a database of its own` */
 const contentText = ({ parts, resources }: EnvironmentAhead): string =>
   [
-    ...parts.map(
-      ({ name, kind, size }) =>
-        `${name}, a ${kind}${size ? ` × ${size.auto ? `${size.auto.min} to ${size.auto.max}` : size.instances}` : ''}`,
-    ),
+    ...parts.map(({ name, kind, size }) => `${name}, a ${kind}${size ? ` × ${countText(size)}` : ''}`),
     ...resources.map(({ name, kind }) => `${name}, a ${kind === 'postgres' ? 'database' : kind} of its own`),
   ].join(' · ');

@@ -6,19 +6,13 @@ import type { PageOf } from '../../../wire/parts.js';
 import { environmentPlace, get } from '../../api.js';
 import { ago, json, plain, say, state, table, took } from '../../print.js';
 import type { Ended, Taking } from '../../stream.js';
+import { streams } from '../../streams.js';
 import { give, type Shared, shared } from '../shared.js';
 
 interface Where extends Shared {
   part?: string;
   in?: string;
 }
-
-/** A file of its own beside this one, loaded when it is wanted: what speaks WebSocket takes its time to begin. */
-async function joinTerminal(...words: Parameters<Stream['joinTerminal']>): ReturnType<Stream['joinTerminal']> {
-  const { joinTerminal: join } = (await import(new URL('./stream.js', import.meta.url).href)) as Stream;
-  return join(...words);
-}
-type Stream = typeof import('../../stream.js');
 
 /** Exit status where there is none of the program. */
 const cutShort = 255;
@@ -91,7 +85,7 @@ async function joined(path: string, ask: TerminalAsk): Promise<Ended> {
     return goes;
   };
   const taking: Taking = { output: to(process.stdout), errors: to(process.stderr) };
-  const hand = await joinTerminal(path, ask, { size: sizeNow(), term }, taking);
+  const hand = await (await streams()).joinTerminal(path, ask, { size: sizeNow(), term }, taking);
   const { stdin } = process;
   const resized = () => hand.resize(...sizeNow());
   const left = () => hand.leave();
@@ -126,7 +120,7 @@ async function heldWhole(path: string, ask: TerminalAsk): Promise<void> {
     return true;
   };
   const began = Date.now();
-  const hand = await joinTerminal(
+  const hand = await (await streams()).joinTerminal(
     path,
     ask,
     { size: [80, 24], term: 'dumb' },

@@ -1,6 +1,6 @@
 /** deploy --look: what a deployment would make and start, and what that costs. */
 import { CodedError } from '../../../core/errors/errors.js';
-import { costText } from '../../../core/ahead.js';
+import { costText, countText } from '../../../core/ahead.js';
 import type { LastLook } from '../../../wire/environments/environments.js';
 import { environmentPlace, get } from '../../api.js';
 import { bold, bytes, faint, plain, say, table } from '../../print.js';
@@ -26,11 +26,7 @@ function show(one: LastLook, { project, name }: { project: string; name: string 
       one.parts.map((part) => [
         plain(part.name),
         part.kind,
-        part.size
-          ? part.size.auto
-            ? `${part.size.auto.min} to ${part.size.auto.max}`
-            : String(part.size.instances)
-          : '',
+        part.size ? countText(part.size) : '',
         part.size ? (part.size.memory === null ? 'as agents give' : bytes(part.size.memory)) : '',
         part.size ? (part.size.cpu === null ? 'what is free' : String(part.size.cpu)) : '',
       ]),

@@ -16,6 +16,7 @@ import type {
 } from '../../../wire/environments/resources.js';
 import { call, download, environmentPlace, get, post } from '../../api.js';
 import { ago, bold, bytes, faint, plain, say, state, table } from '../../print.js';
+import { streams } from '../../streams.js';
 import { give, type Shared, shared } from '../shared.js';
 
 /** Milliseconds between two questions for something that takes a while. */
@@ -306,15 +307,9 @@ function show(one: ResourceDetail): void {
     );
 }
 
-/** A file of its own beside this one, loaded when it is wanted: what speaks WebSocket takes its time to begin. */
-async function openPort(...words: Parameters<Stream['openPort']>): ReturnType<Stream['openPort']> {
-  const { openPort: open } = (await import(new URL('./stream.js', import.meta.url).href)) as Stream;
-  return open(...words);
-}
-type Stream = typeof import('../../stream.js');
-
 /** A login that lasts as long as this process, at a port of this machine. */
 async function openHere(at: { path: string; shown: string }, options: Shared, wanted: number): Promise<void> {
+  const { openPort } = await streams();
   const login = await post<OpenedLogin>(`${at.path}/logins`);
   const ended = new AbortController();
   const end = () => ended.abort();
