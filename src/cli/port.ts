@@ -1,12 +1,13 @@
 /** A server behind the service as if it were on this machine: a port of its loopback, each connection of which has a stream. */
 import { createServer, type Server, type Socket } from 'node:net';
+import { CodedError, registry } from '../core/errors/errors.js';
 import { joinSocket } from '../wire/rooms/stream.js';
 import { connect } from './dialled.js';
 
 export interface OpenPort {
   port: number;
   close(): void;
-  /** Rejects with what the service says, where it lets a connection in no more. */
+  /** Rejects with what the service says, where it lets none in any more. */
   refused: Promise<never>;
 }
 
@@ -24,7 +25,8 @@ export async function openPort(path: string, port: number): Promise<OpenPort> {
     socket.once('close', () => sockets.delete(socket));
     serve(path, socket).catch((error: Error) => {
       socket.destroy();
-      refuse(error);
+      // What may be over soon costs this connection alone.
+      if (!(error instanceof CodedError) || !registry[error.issue.code].retry) refuse(error);
     });
   });
   await new Promise<void>((resolve, reject) => server.once('error', reject).listen(port, '127.0.0.1', resolve));
@@ -40,6 +42,8 @@ export async function openPort(path: string, port: number): Promise<OpenPort> {
 
 async function serve(path: string, socket: Socket): Promise<void> {
   const stream = await connect(path);
+  // Whoever came has left meanwhile.
+  if (socket.destroyed) return stream.close();
   socket.once('close', () => stream.close());
   void stream.closed.then(() => socket.end());
   joinSocket(stream, socket);
