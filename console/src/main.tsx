@@ -21,6 +21,7 @@ import { EnvironmentPage } from './pages/environments/Environment';
 import { GuidePage } from './pages/projects/Guide';
 import { ProjectPage } from './pages/projects/Project';
 import { PromotionPage } from './pages/environments/Promotion';
+import { ReviewsPage } from './pages/reviews/Reviews';
 import { RunPage } from './pages/runs/Run';
 import { RunsPage } from './pages/runs/Runs';
 import { SignInPage } from './pages/people/SignIn';
@@ -70,6 +71,7 @@ const router = createRouter({
     page('/', BoardPage),
     page('/sign-in', SignInPage, ['then']),
     page('/runs', RunsPage, ['project', 'state', 'branch']),
+    page('/reviews', ReviewsPage, ['project']),
     page('/add', GuidePage),
     page('/alerts', AlertsPage),
     page('/you', YouPage),

@@ -14,6 +14,7 @@ import { adoptInstance, type RunningInstance, startInstance } from './instances/
 import { openChores } from './volumes/chores.js';
 import { startSampler } from './instances/sampler.js';
 import { type RunningTerminal, startTerminal } from './terminals/terminal.js';
+import { freezes } from './sandbox/limits.js';
 import { upSeconds, writeLease } from './instances/keeper.js';
 import { openWorkshop, type WorkshopOptions } from './attempts/workshop.js';
 
@@ -115,6 +116,7 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       sandbox: {
         network: host.network,
         limits: host.limits,
+        freezes: freezes(host.limits),
         account: host.accounts.work?.name ?? 'the agent’s own',
         instances: host.accounts.live?.name ?? 'the agent’s own',
       },
@@ -168,6 +170,8 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
     if (!closing) for (const work of answer.chores ?? []) chores.take(work);
     for (const id of answer.stop) attempts.get(id)?.stop();
     for (const id of answer.end) instances.get(id)?.end();
+    for (const id of answer.freeze ?? []) instances.get(id)?.freeze(true);
+    for (const id of answer.thaw ?? []) instances.get(id)?.freeze(false);
     for (const id of answer.drop) {
       attempts.get(id)?.drop();
       instances.get(id)?.drop();
@@ -196,7 +200,11 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
           slots: options.slots,
           room: Math.max(0, Math.min(roomFor - instances.size, Math.floor(memoryLeft() / memoryOfInstance))),
           attempts: held(attempts),
-          instances: held(instances),
+          instances: [...instances.values()].map(({ id, fence, frozen }) => ({
+            id,
+            fence,
+            ...(frozen() ? { frozen: true } : {}),
+          })),
           terminals: held(terminals),
           terminalRoom: Math.max(0, mostTerminals - terminals.size),
           chores: chores.held(),

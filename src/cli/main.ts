@@ -11,6 +11,7 @@ import { metricsCommand } from './commands/environments/metrics.js';
 import { handCommands } from './commands/environments/hands.js';
 import { costCommand } from './commands/environments/cost.js';
 import { jobCommands } from './commands/environments/jobs.js';
+import { reviewCommands } from './commands/environments/reviews.js';
 import { alertCommands } from './commands/alerts.js';
 import { addressCommands } from './commands/environments/addresses.js';
 import { resourceCommands } from './commands/environments/resources.js';
@@ -76,6 +77,7 @@ function build(): Command {
   alertCommands(program);
   destinationCommands(program);
   jobCommands(program);
+  reviewCommands(program);
   costCommand(program);
   metricsCommand(program);
   handCommands(program);

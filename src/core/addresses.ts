@@ -17,3 +17,17 @@ export function addressLabel(
   const end = attempt === 1 ? '' : `-${attempt}`;
   return whole.slice(0, labelLimit - end.length).replace(/-+$/, '') + end;
 }
+
+/** Characters of a name of an environment. */
+const nameLimit = 40;
+
+/** The name of the review of a branch: `on-tide-warning`; the `attempt`th where those before are taken. Everything but letters and digits of ASCII is a dash. */
+export function reviewLabel(branch: string, attempt: number): string {
+  const plain = branch
+    .normalize('NFKD')
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, '-')
+    .replace(/^-+|-+$/g, '');
+  const end = attempt === 1 ? '' : `-${attempt}`;
+  return `on-${plain || 'branch'}`.slice(0, nameLimit - end.length).replace(/-+$/, '') + end;
+}

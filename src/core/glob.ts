@@ -24,6 +24,9 @@ export function compileGlob(pattern: string, below = true): Matcher {
   };
 }
 
+/** Whether a whole text fits: `*` stands for any text, slashes too. */
+export const wildcard = (pattern: string): Matcher => compileStep(pattern.replace(/\*+/g, '*')).matches;
+
 interface Step {
   /** Crosses steps. */
   cross: boolean;

@@ -32,8 +32,20 @@ export const deploymentStates = [
 ] as const;
 export type DeploymentState = (typeof deploymentStates)[number];
 
-export const environmentStates = ['empty', 'live', 'asleep', 'closing', 'closed'] as const;
+/** How each is entered and left: `core/advance/life.ts`. */
+export const environmentStates = ['empty', 'live', 'falling asleep', 'asleep', 'waking', 'closing', 'closed'] as const;
 export type EnvironmentState = (typeof environmentStates)[number];
+
+/** How deep an environment sleeps: its programs stand still with all that they have in memory, or nothing of them is left. */
+export const sleepDepths = ['frozen', 'ended'] as const;
+export type SleepDepth = (typeof sleepDepths)[number];
+
+/** What is asked of an environment. */
+export type Wish = 'awake' | 'asleep';
+
+/** What counts as use of an environment, besides pushes. */
+export const useKinds = ['requests', 'connections', 'workers', 'jobs'] as const;
+export type UseKind = (typeof useKinds)[number];
 
 export const healths = ['good', 'poor', 'down'] as const;
 export type Health = (typeof healths)[number];
@@ -41,8 +53,9 @@ export type Health = (typeof healths)[number];
 /**
  * State of one instance.
  * waiting → starting (claimed by an agent) → ready → ended, or failed from starting and ready; lost when its agent went away.
+ * ready → frozen → ready while its environment sleeps.
  */
-export const instanceStates = ['waiting', 'starting', 'ready', 'failed', 'ended', 'lost'] as const;
+export const instanceStates = ['waiting', 'starting', 'ready', 'frozen', 'failed', 'ended', 'lost'] as const;
 export type InstanceState = (typeof instanceStates)[number];
 
 export const resourceKinds = ['postgres', 'volume'] as const;

@@ -33,6 +33,8 @@ export interface Counted {
 
 export interface Counter {
   count(one: Counted): void;
+  /** A host is used just now. */
+  use(host: string): void;
   /** Sends what is left, once. */
   close(): Promise<void>;
 }
@@ -54,12 +56,15 @@ export function openCounter(
   client: Pick<Client, 'post'>,
   name: string,
   log: { warn(data: object, text: string): void },
+  /** Hosts that are used at this moment. */
+  used: () => string[] = () => [],
   now: () => number = Date.now,
 ): Counter {
   const boot = randomUUID();
   let batch = 0;
   let slot = Math.floor(now() / slotMs);
   let sums = new Map<string, Sum>();
+  let uses = new Map<string, number>();
   const outbox = openOutbox<EdgeFigures>(
     (one) => client.post('/api/edge/figures', one),
     mostSlots,
@@ -69,14 +74,16 @@ export function openCounter(
   const turn = (last = false): void => {
     const current = Math.floor(now() / slotMs);
     if (current === slot && !last) return;
-    if (sums.size) {
+    for (const host of used()) uses.set(host, now());
+    if (sums.size + uses.size) {
       batch++;
       const at = slot * (slotMs / 1_000);
       const figures = [...sums].map(([key, sum]) => {
         const [host = '', deployment = '', part = '', instance = ''] = key.split('\n');
         return { at, host, deployment: Number(deployment.slice(1)), part, instance, ...sum };
       });
-      outbox.put({ boot, batch, name, figures });
+      outbox.put({ boot, batch, name, figures, uses: [...uses].map(([host, at]) => ({ host, at })) });
+      uses = new Map();
     }
     sums = new Map();
     slot = current;
@@ -85,6 +92,9 @@ export function openCounter(
   const timer = setInterval(() => turn(), 1_000);
   timer.unref();
   return {
+    use(host) {
+      if (uses.size < mostKeys) uses.set(host, now());
+    },
     count({ host, deployment, part, instance, error, bytes, ms }) {
       if (Math.floor(now() / slotMs) !== slot) turn();
       const key = `${host}\n${deployment}\n${part}\n${instance}`;

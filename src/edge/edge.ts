@@ -20,12 +20,14 @@ import { noCertificates, openCertificates } from './certificates.js';
 import { openTls, shownTo } from './tls.js';
 import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
+import { openSleepers, wakePath } from './asleep.js';
 import { askedFor, hostOf, refuse } from './headers.js';
+import { asksForEvents, endEvents, isUse, openInside } from './inside.js';
 import { makeProxy } from './proxy.js';
 import { closedRetry, navigates, serveMaintenance, serveSite } from './site.js';
 import { openSites } from './sites.js';
-import { openTable } from './table.js';
-import { refuseUpgrade, upgrade } from './upgrade.js';
+import { openTable, type Table } from './table.js';
+import { makeUpgrades } from './tunnels.js';
 
 export interface EdgeOptions {
   url: string;
@@ -60,11 +62,22 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   mkdirSync(options.folder, { recursive: true, mode: 0o700 });
   const bounds = { ...defaultBounds, ...options.bounds };
   const sites = openSites(join(options.folder, 'sites'));
-  const table = openTable({ ...options, sites, log });
+  const inside = openInside((host) => table.emptied(host));
+  const table: Table = openTable({
+    ...options,
+    sites,
+    log,
+    open: inside.open,
+    turned(host, asleep) {
+      if (asleep) inside.clear(host);
+      else sleepers.awake(host);
+    },
+  });
   const certificates = options.tlsPort ? openCertificates({ ...options, log }) : noCertificates;
   const proxy = makeProxy(bounds);
   const client = makeClient(options.url, options.token);
-  const counter = openCounter(client, options.name, log);
+  const counter = openCounter(client, options.name, log, inside.used);
+  const sleepers = openSleepers(client, options.name);
   const clients = openTally(bounds.perClient);
   const find = (request: IncomingMessage) => {
     const { host = '', route = null } = table.find(hostOf(request)) ?? {};
@@ -143,6 +156,18 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
     if (shown === null && certificates.trusted(named)) return toTls(named, asked, response);
+    if (route.uses) {
+      // A review comes and goes: nobody is to find it in a search.
+      response.setHeader('x-robots-tag', 'noindex, nofollow');
+      const events = asksForEvents(request);
+      const use = isUse(route, asked.path, request, events);
+      if (asked.path === wakePath) return sleepers.answer({ host, route, use }, request, response);
+      if (route.asleep && place?.kind === 'server')
+        return sleepers.meet({ host, route, use }, request, response, () => again(request, response));
+      if (use) counter.use(host);
+      const leave = inside.enter(host, { counts: use, close: () => endEvents(response) });
+      response.once('close', leave);
+    }
     if (route.closed && target && closedTo(request, response, { target, asked, place })) return;
     if (!place || !target) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
     const note = counted(request, response, { host, target, part: place.part });
@@ -174,6 +199,9 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       leave();
       stop();
     });
+    again(request, response);
+  };
+  const again = (request: IncomingMessage, response: ServerResponse): void => {
     try {
       serve(request, response);
     } catch (error) {
@@ -183,24 +211,20 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     }
   };
   server.maxConnections = 20_000;
-  server.on('upgrade', (request, socket, head) => {
-    const { asked, place, route } = find(request);
-    const shown = shownTo(request);
-    const leave = clients.enter(request.socket.remoteAddress ?? '');
-    if (!leave) return refuseUpgrade(socket, 429, 'Too Many Requests', () => {});
-    if (shown !== null && !certificates.covers(shown, hostOf(request)))
-      return refuseUpgrade(socket, 421, 'Misdirected Request', leave);
-    if (route?.closed) return refuseUpgrade(socket, 503, 'Service Unavailable', leave);
-    if (place?.kind !== 'server' || !asked) return refuseUpgrade(socket, 404, 'Not Found', leave);
-    // HTTP/2 knows no upgrades (RFC 9113, 8.6).
-    if (place.http2) return refuseUpgrade(socket, 501, 'Not Implemented', leave);
-    try {
-      upgrade(proxy, place, seen(place, asked), request, socket, head, leave);
-    } catch (error) {
-      log.warn({ error: String(error) }, 'an upgrade could not be passed on');
-      refuseUpgrade(socket, 400, 'Bad Request', leave);
-    }
-  });
+  server.on(
+    'upgrade',
+    makeUpgrades({
+      find,
+      seen,
+      enter: (from) => clients.enter(from),
+      covers: certificates.covers,
+      proxy,
+      counter,
+      inside,
+      sleepers,
+      log,
+    }),
+  );
   server.on('clientError', (_error, socket) => socket.destroy());
   await new Promise<void>((resolve, reject) =>
     server.once('error', reject).listen(options.port, options.host, resolve),

@@ -21,6 +21,8 @@ export interface Table {
   find(host: string): { host: string; route: Route } | null;
   /** What an authority asks for under a host (RFC 8555, 8.3). */
   proof(host: string, token: string): string | null;
+  /** What was open of a host that falls asleep is over. */
+  emptied(host: string): void;
   close(): Promise<void>;
 }
 
@@ -52,7 +54,20 @@ const KeptTarget = Type.Object({
   until: Nullable(Type.Number()),
   paths: Type.Array(Type.Union([Site, Server])),
 });
-const KeptRoute = Type.Object({ environment: Type.String(), targets: Type.Array(KeptTarget) });
+const KeptRoute = Type.Object({
+  environment: Type.String(),
+  targets: Type.Array(KeptTarget),
+  asleep: Type.Optional(Type.Literal(true)),
+  uses: Type.Optional(
+    Type.Object({
+      connections: Type.Boolean(),
+      except: Type.Object({
+        paths: Type.Array(Type.String()),
+        headers: Type.Record(Type.String(), Type.Array(Type.String())),
+      }),
+    }),
+  ),
+});
 const Kept = Type.Object({
   version: Type.Integer(),
   routes: Type.Record(Type.String(), KeptRoute),
@@ -66,6 +81,10 @@ export interface TableOptions {
   name: string;
   folder: string;
   sites: Sites;
+  /** How much is open of a host: one that sleeps is taken over when that is over. */
+  open(host: string): number;
+  /** A host sleeps from now on, or is awake again. */
+  turned(host: string, asleep: boolean): void;
   log: { info(data: object, text: string): void; warn(data: object, text: string): void };
 }
 
@@ -92,9 +111,13 @@ export function openTable(options: TableOptions): Table {
   /** Host → path's last piece → answer; asked for within minutes, so that nothing of it is kept. */
   const proofs = new Map<string, Record<string, string>>();
   const open = new Map<string, Open>();
+  /** Host that falls asleep → the version that says so, while something of it is open. */
+  const draining = new Map<string, number>();
   let { version } = kept;
   let stopped = false;
   let asking: AbortController | null = null;
+  /** Something is to be told before the question that is asked has its answer. */
+  let hurry = false;
   /** Replaced sites that were asked for lately: once is enough. */
   const tried = new LRUCache<string, true>({ max: 1_000 });
 
@@ -119,12 +142,22 @@ export function openTable(options: TableOptions): Table {
         sites.ready(bytes, layers, fetchBlob).catch(() => {});
       }
   };
+  /** Takes a host over. What is open of one that sleeps now comes to its end; whoever waits for one that is awake goes on. */
+  const put = (host: string, route: Route, at: number): void => {
+    const before = routes.get(host);
+    routes.set(host, route);
+    draining.delete(host);
+    if (route.asleep) {
+      if (!before?.asleep) options.turned(host, true);
+      if (options.open(host) > 0) draining.set(host, at);
+    } else if (before?.asleep) options.turned(host, false);
+  };
   /** Makes a host ready and takes it over; what is newer meanwhile wins. */
   const prepare = async (host: string, one: Open): Promise<void> => {
     try {
       for (const path of sitesOf(one.route)) await sites.ready(path.bytes, path.layers, fetchBlob);
       if (open.get(host) !== one) return;
-      routes.set(host, one.route);
+      put(host, one.route, one.version);
       open.delete(host);
       save();
     } catch (error) {
@@ -155,8 +188,10 @@ export function openTable(options: TableOptions): Table {
       }
       aliases.delete(row.host);
       const route = body;
-      if (!route) routes.delete(row.host);
-      else if (sitesOf(route).every((path) => sites.has(path.bytes))) routes.set(row.host, route);
+      if (!route) {
+        draining.delete(row.host);
+        routes.delete(row.host);
+      } else if (sitesOf(route).every((path) => sites.has(path.bytes))) put(row.host, route, row.version);
       else {
         const one: Open = { version: row.version, route, why: null };
         open.set(row.host, one);
@@ -173,15 +208,20 @@ export function openTable(options: TableOptions): Table {
     while (!stopped) {
       try {
         asking = new AbortController();
-        const without = [...open].map(([host, one]) => ({ host, version: one.version, issue: one.why as never }));
+        hurry = false;
+        const without = [
+          ...[...open].map(([host, one]) => ({ host, version: one.version, issue: one.why as never })),
+          ...[...draining].map(([host, at]) => ({ host, version: at, issue: null as never })),
+        ];
         const body: TableRequest = { name: options.name, have: version, waitMs: wait, without };
         const answer = await client.post<TableAnswer>('/api/edge/table', body, { signal: asking.signal });
         await take(answer);
         // What is open is told again soon: somebody waits for it.
-        wait = answer.routes.length ? 0 : open.size ? soonMs : waitMs;
+        wait = answer.routes.length ? 0 : open.size + draining.size ? soonMs : waitMs;
         failures = 0;
       } catch (error) {
         if (stopped) return;
+        if (hurry) continue;
         failures++;
         if (failures === 1)
           log.warn(
@@ -203,6 +243,11 @@ export function openTable(options: TableOptions): Table {
     proof: (host, token) => {
       const all = proofs.get(host);
       return all && Object.hasOwn(all, token) ? (all[token] ?? null) : null;
+    },
+    emptied(host) {
+      if (!draining.delete(host)) return;
+      hurry = true;
+      asking?.abort();
     },
     async close() {
       stopped = true;

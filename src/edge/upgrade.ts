@@ -9,7 +9,16 @@ import type { ServerProxy } from './proxy.js';
 /** Milliseconds in which the program must have answered. */
 const answerMs = 30_000;
 
-/** `leave` is called when the connection is over. */
+export interface Tunnel {
+  /** The connection is over. */
+  leave(): void;
+  /** It is open; `close` ends it, in the words of its protocol. */
+  opened(close: () => void): void;
+}
+
+/** A server that goes away (RFC 6455, 7.4.1: 1001), as a frame of WebSocket without a mask. */
+const goingAway = Buffer.from([0x88, 0x02, 0x03, 0xe9]);
+
 export function upgrade(
   proxy: ServerProxy,
   path: ServerPath,
@@ -17,7 +26,7 @@ export function upgrade(
   request: IncomingMessage,
   socket: Duplex,
   head: Buffer,
-  leave: () => void,
+  { leave, opened }: Tunnel,
 ): void {
   const taken = proxy.take(path, request);
   if (!taken) return void refuseUpgrade(socket, 503, 'Service Unavailable', leave);
@@ -48,6 +57,12 @@ export function upgrade(
     socket.write(first);
     upstream.write(head);
     upstream.pipe(socket).pipe(upstream);
+    opened(() => {
+      upstream.unpipe(socket);
+      socket.end(/^websocket$/i.test(request.headers.upgrade ?? '') ? goingAway : undefined);
+      // Who does not hang up then is hung up on.
+      setTimeout(() => socket.destroy(), 1_000).unref();
+    });
   });
   // It does not want to: its answer is passed on, and nothing more of the client's is.
   call.on('response', (answer) => {

@@ -35,6 +35,8 @@ export interface Timing {
   drain: number;
   /** Between two rounds of the upkeep of space. */
   space: number;
+  /** How long a review is awake before another one may put it to sleep. */
+  awake: number;
   /** How long a terminal may stay without a byte either way, and in all. */
   idle: number;
   longest: number;
@@ -47,6 +49,7 @@ export const defaultTiming: Timing = {
   warm: 15 * 60_000,
   drain: 10_000,
   space: 600_000,
+  awake: 2 * 60_000,
   idle: 15 * 60_000,
   longest: 8 * 3_600_000,
 };

@@ -20,6 +20,7 @@ import * as beginnings from './migrations/017-beginnings.js';
 import * as volumes from './migrations/018-volumes.js';
 import * as sizes from './migrations/019-sizes.js';
 import * as pulls from './migrations/020-pulls.js';
+import * as sleep from './migrations/021-sleep.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -43,6 +44,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   volumes,
   sizes,
   pulls,
+  sleep,
 ];
 
 const lock = 7_403_121;

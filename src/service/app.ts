@@ -16,6 +16,7 @@ import { projectRoutes } from './routes/projects/projects.js';
 import { costRoutes } from './routes/environments/cost.js';
 import { terminalRoutes } from './routes/environments/terminals.js';
 import { jobRoutes } from './routes/environments/jobs.js';
+import { reviewRoutes } from './routes/environments/reviews.js';
 import { destinationRoutes } from './routes/people/destinations.js';
 import { alertRoutes } from './routes/people/alerts.js';
 import { addressRoutes } from './routes/environments/addresses.js';
@@ -100,6 +101,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   alertRoutes(app, service);
   destinationRoutes(app, service);
   jobRoutes(app, service);
+  reviewRoutes(app, service);
   terminalRoutes(app, service);
   costRoutes(app, service);
   figureRoutes(app, service);

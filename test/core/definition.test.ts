@@ -78,7 +78,7 @@ describe('a definition', () => {
     );
   });
 
-  it.each(['data', 'seed', 'idle', 'access', 'approvals', 'pictures', 'cutover', 'guard', 'frozen', 'warm'])(
+  it.each(['data', 'seed', 'access', 'approvals', 'pictures', 'cutover', 'guard', 'frozen', 'warm'])(
     'refuses the later key %s of an environment by name',
     (key) => {
       expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);

@@ -74,13 +74,16 @@ describe('the table of the traffic', () => {
 describe('an environment', () => {
   const plan = { after: null, promotion: 'automatic', branch: 'main' } as const;
   it('takes releases from its pull request, from the environment before it, or from its branch', () => {
-    expect(releaseSource(undefined, 7)).toBeNull();
-    expect(releaseSource(plan, 7)).toEqual({ from: 'pull request', number: 7 });
-    expect(releaseSource(plan, null)).toEqual({ from: 'branch', name: 'main' });
+    expect(releaseSource(undefined, { pull_request: 7, branch: null })).toBeNull();
+    expect(releaseSource(plan, { pull_request: 7, branch: null })).toEqual({ from: 'pull request', number: 7 });
+    expect(releaseSource(plan, { pull_request: null, branch: null })).toEqual({ from: 'branch', name: 'main' });
     const after = { ...plan, branch: null, after: 'staging' };
-    expect(releaseSource(after, null)).toEqual({ from: 'environment', name: 'staging' });
-    expect(releaseSource({ ...after, promotion: 'manual' }, null)).toBeNull();
-    expect(releaseSource({ ...plan, branch: null }, null)).toBeNull();
+    expect(releaseSource(after, { pull_request: null, branch: null })).toEqual({
+      from: 'environment',
+      name: 'staging',
+    });
+    expect(releaseSource({ ...after, promotion: 'manual' }, { pull_request: null, branch: null })).toBeNull();
+    expect(releaseSource({ ...plan, branch: null }, { pull_request: null, branch: null })).toBeNull();
   });
   it('takes nothing that is older than what is live, where that is still in its history', () => {
     expect(newerThan(['c', 'b', 'a'], 'b')).toEqual(['c', 'b']);

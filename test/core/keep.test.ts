@@ -2,8 +2,6 @@
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import {
-  type ClosingFacts,
-  closeEnvironment,
   coolDeployment,
   type CoolingFacts,
   type KeptInstance,
@@ -138,97 +136,6 @@ describe('what is live no longer', () => {
         if (fact.serving || fact.needed) expect(effects).toEqual([]);
         else if (fact.running && !effects.includes('endServers')) expect(againMs).toBeGreaterThan(0);
       }),
-    );
-  });
-});
-
-describe('an environment that closes', () => {
-  /** A world in which edges are late, agents take their time, and the step is asked as often as anybody likes. */
-  const happening = fc.constantFrom(
-    'step',
-    'step',
-    'step',
-    'acknowledge',
-    'end one',
-    'attempt ends',
-    'claim',
-    'remove one',
-  );
-
-  it('takes its address away first, ends what runs only when no edge can ask for it, and is closed in the end', () => {
-    fc.assert(
-      fc.property(
-        fc.array(happening, { maxLength: 40 }),
-        fc.nat(3),
-        fc.boolean(),
-        fc.nat(2),
-        (list, count, works, resources) => {
-          const world = {
-            routed: true,
-            acknowledged: false,
-            waiting: count,
-            up: count,
-            wanted: count > 0,
-            working: works,
-            resources,
-            removing: false,
-          };
-          let closed = false;
-          const seen = (): ClosingFacts => ({
-            routed: world.routed,
-            acknowledged: world.acknowledged,
-            wanted: world.wanted ? world.waiting + world.up : 0,
-            running: world.up,
-            working: world.working,
-            resources: world.resources,
-          });
-          const happen = (what: string) => {
-            if (what === 'acknowledge') world.acknowledged = !world.routed;
-            else if (what === 'end one' && !world.wanted) world.up = Math.max(0, world.up - 1);
-            else if (what === 'attempt ends') world.working = false;
-            else if (what === 'remove one' && world.removing) world.resources = Math.max(0, world.resources - 1);
-            else if (what === 'claim' && world.waiting > 0) {
-              // An agent takes one at the very moment.
-              world.waiting--;
-              world.up++;
-            } else if (what === 'step' && !closed) {
-              const facts = seen();
-              const { effects, againMs } = closeEnvironment(facts);
-              if (effects.includes('endInstances')) {
-                expect([facts.routed, facts.acknowledged]).toEqual([false, true]);
-                world.wanted = false;
-                world.waiting = 0;
-              }
-              if (effects.includes('unroute')) Object.assign(world, { routed: false, acknowledged: false });
-              if (effects.includes('removeResources')) {
-                // Nothing that could still write to them runs.
-                expect([world.up, world.waiting, world.working, world.routed]).toEqual([0, 0, false, false]);
-                world.removing = true;
-              }
-              if (effects.includes('closed')) {
-                expect([world.up, world.waiting, world.working, world.routed]).toEqual([0, 0, false, false]);
-                expect(world.resources).toBe(0);
-                closed = true;
-              } else if (!effects.includes('removeResources')) expect(againMs).toBeGreaterThan(0);
-            }
-          };
-          for (const what of list) happen(what);
-          // Whatever has happened, and in whatever order: once the world moves on, it closes.
-          for (let round = 0; round < 20 && !closed; round++)
-            for (const what of [
-              'step',
-              'acknowledge',
-              'attempt ends',
-              'end one',
-              'end one',
-              'end one',
-              'remove one',
-              'remove one',
-            ])
-              happen(what);
-          expect(closed).toBe(true);
-        },
-      ),
     );
   });
 });

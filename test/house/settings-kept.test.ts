@@ -292,6 +292,7 @@ describe('tables', () => {
       '018-volumes',
       '019-sizes',
       '020-pulls',
+      '021-sleep',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -8,6 +8,7 @@ const inProject: Record<string, readonly string[]> = {
   release: ['releases', 'promotion', 'run', 'environment', 'environments'],
   evidence: ['releases', 'promotion'],
   environment: ['environment', 'environments', 'promotion', 'removal'],
+  review: ['environments'],
   deployment: ['environment', 'environments', 'promotion'],
   traffic: ['environment', 'environments'],
   instance: ['environment', 'environments', 'resource'],
@@ -28,7 +29,7 @@ const inProject: Record<string, readonly string[]> = {
 };
 const ofRuns = ['run', 'task', 'attempt'];
 /** What shows many things at once is asked for again less often. */
-const lists = ['board', 'runs', 'projects'];
+const lists = ['board', 'runs', 'projects', 'reviews'];
 
 export const isList = (key: Key): boolean => lists.includes(String(key[0]));
 

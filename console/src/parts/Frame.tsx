@@ -10,6 +10,7 @@ import { Find } from './Find';
 const pages = [
   { to: '/', name: 'Board', key: 'b' },
   { to: '/runs', name: 'Runs', key: 'r' },
+  { to: '/reviews', name: 'Reviews', key: 'v' },
   { to: '/alerts', name: 'Alerts', key: 'a' },
 ] as const;
 
@@ -102,6 +103,7 @@ const keyList = [
   ['/', 'find anything'],
   ['g b', 'the board'],
   ['g r', 'the runs'],
+  ['g v', 'the reviews'],
   ['j  k', 'down and up in a list'],
   ['?', 'this list'],
 ];

@@ -6,6 +6,7 @@ import type { AgentContext } from '../context.js';
 import { type LogSender, makeLogSender } from '../log/log.js';
 import { maskerOf } from '../log/masked.js';
 import { discard } from '../files/remove.js';
+import { groupOf } from '../sandbox/limits.js';
 import { firstProcess, programOf, signal } from '../sandbox/processes.js';
 import {
   endRemains,
@@ -27,6 +28,10 @@ export interface RunningInstance {
   fence: string;
   kind: 'server' | 'worker';
   folder: string;
+  /** It was told to stand still. */
+  frozen(): boolean;
+  /** It stands still, or goes on; what has become of that is reported. */
+  freeze(on: boolean): void;
   /** TERM, then KILL after the drain limit; reports when it has ended. */
   end(): void;
   /** Ends it without a report. */
@@ -38,6 +43,7 @@ export interface RunningInstance {
 interface Wishes {
   end: boolean;
   drop: boolean;
+  frozen: boolean;
   /** Aborts with `end`. */
   given: AbortController;
 }
@@ -65,10 +71,17 @@ export function adoptInstance(context: AgentContext, folder: string): RunningIns
 
 function watch(context: AgentContext, state: InstanceState, folder: string, before: Promise<void>): RunningInstance {
   const { work } = state;
-  const wishes: Wishes = { end: state.ending, drop: false, given: new AbortController() };
+  const wishes: Wishes = {
+    end: state.ending,
+    drop: false,
+    frozen: state.frozen === true,
+    given: new AbortController(),
+  };
+  const report = makeReporter(context, state, wishes);
+  let standing: Promise<void> = Promise.resolve();
   const release = context.layers.hold(null, work.layers);
   const done = before
-    .then(() => live(context, state, folder, wishes))
+    .then(() => live(context, state, folder, wishes, report))
     .catch((error: Error) => {
       if (!context.stopped())
         context.log.error({ instance: work.id, error: String(error.stack) }, 'an instance was given up');
@@ -79,6 +92,14 @@ function watch(context: AgentContext, state: InstanceState, folder: string, befo
     fence: work.fence,
     kind: work.kind,
     folder,
+    frozen: () => wishes.frozen,
+    freeze(on) {
+      if (wishes.frozen === on) return;
+      wishes.frozen = on;
+      standing = standing
+        .then(() => stand(context, state, folder, wishes, report))
+        .catch((error: Error) => context.log.error({ instance: work.id, error: String(error) }, 'it was not frozen'));
+    },
     end() {
       wishes.end = true;
       wishes.given.abort();
@@ -92,6 +113,35 @@ function watch(context: AgentContext, state: InstanceState, folder: string, befo
   };
 }
 
+/** Makes all of it stand still, or go on, as is wished by now. Written down first: whoever takes it up again does the same. */
+async function stand(
+  context: AgentContext,
+  state: InstanceState,
+  folder: string,
+  wishes: Wishes,
+  report: (report: Report) => Promise<void>,
+): Promise<void> {
+  const group = groupOf(context.host.limits, state.work.id);
+  const over = () => wishes.end || context.stopped() || exitOf(state, folder) !== null;
+  const on = wishes.frozen;
+  if (over() || !state.ready) return;
+  save(state, folder, { frozen: on });
+  if (on) {
+    if (await group.freeze(true)) return void report({ state: 'frozen' });
+    // Somebody waits for it, and then ends it.
+    context.log.warn({ instance: state.work.id }, 'it does not stand still');
+    save(state, folder, { frozen: false });
+    await group.freeze(false);
+    return;
+  }
+  await group.freeze(false);
+  for (let wait = 1; !over() && !wishes.frozen; wait = Math.min(100, wait * 1.5)) {
+    const first = firstProcess(folder);
+    if (first !== null && (await readiness(context, state, first)).ready) return void report({ state: 'ready' });
+    await pause(wait);
+  }
+}
+
 /** Milliseconds for which a program may listen on other ports alone before that is taken for its mistake. */
 const elsewhereMs = 8_000;
 
@@ -100,9 +150,14 @@ const soonMs = 3_000;
 
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
-async function live(context: AgentContext, state: InstanceState, folder: string, wishes: Wishes): Promise<void> {
+async function live(
+  context: AgentContext,
+  state: InstanceState,
+  folder: string,
+  wishes: Wishes,
+  report: (report: Report) => Promise<void>,
+): Promise<void> {
   const { work } = state;
-  const report = makeReporter(context, state, wishes);
   try {
     if (state.keeper === null && !wishes.end) await launch(context, state, folder, wishes.given.signal);
   } catch (error) {
@@ -116,7 +171,14 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
   }
   const log = openLog(context, state, folder, wishes);
   // Whether an agent that was killed meanwhile had told it is not known; the service takes it twice.
-  if (state.ready && !wishes.end) void report({ state: 'ready' });
+  if (state.ready && !wishes.end) {
+    if (wishes.frozen) await stand(context, state, folder, wishes, report);
+    else {
+      // It may have been on its way to go on.
+      await groupOf(context.host.limits, work.id).freeze(false);
+      void report({ state: 'ready' });
+    }
+  }
   const began = performance.now();
   const since = () => performance.now() - began;
   let termAt: number | null = null;
@@ -141,6 +203,8 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
       if (termAt === null) {
         termAt = since();
         save(state, folder, { ending: true });
+        // What stands still hears nothing.
+        if (state.frozen) await groupOf(context.host.limits, work.id).freeze(false);
         const program = first === null ? null : programOf(first);
         if (program !== null) signal(program, 'SIGTERM');
       }
@@ -175,7 +239,7 @@ async function live(context: AgentContext, state: InstanceState, folder: string,
   }
 }
 
-type Report = { state: 'ready' | 'failed' | 'ended'; exit?: number | null; issue?: Issue | null };
+type Report = { state: 'ready' | 'frozen' | 'failed' | 'ended'; exit?: number | null; issue?: Issue | null };
 
 /** Reports go out one after another; whoever does not wait for one does not hear of its failure, which the log tells. */
 function makeReporter(context: AgentContext, state: InstanceState, wishes: Wishes): (report: Report) => Promise<void> {

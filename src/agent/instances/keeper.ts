@@ -37,6 +37,8 @@ const InstanceState = Type.Object({
   ready: Type.Boolean(),
   /** The agent was told to end it. */
   ending: Type.Boolean(),
+  /** It stands still, or is about to. */
+  frozen: Type.Optional(Type.Boolean()),
   log: LogMark,
 });
 export type InstanceState = Static<typeof InstanceState>;

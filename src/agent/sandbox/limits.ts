@@ -38,6 +38,8 @@ export interface Group {
   /** TERM to every process in the sandbox but the first `spared` ones of it; nothing new is started while they are looked up. */
   terminate(spared: number): void;
   kill(): void;
+  /** Everything in it stands still, or goes on. Gives whether it does; false where that can't be done, or takes too long. */
+  freeze(on: boolean): Promise<boolean>;
   /** Ends what is left in it; whether nothing is then, which is not known without cgroups. */
   emptied(): Promise<boolean>;
   /** Ends what is left in it and removes it. */
@@ -71,6 +73,20 @@ const foldersOf = (way: LimitsWay, id: string): string[] => {
     ...(unified ? [] : [join(root, 'freezer', name)].filter((folder) => existsSync(dirname(folder)))),
   ];
 };
+
+/** Whether groups of this machine can be made to stand still. */
+export function freezes(way: LimitsWay): boolean {
+  const id = `try-${process.pid}`;
+  const folders = foldersOf(way, id);
+  try {
+    for (const folder of folders) mkdirSync(folder, { recursive: true });
+    return folders.some((one) => existsSync(join(one, 'cgroup.freeze')) || existsSync(join(one, 'freezer.state')));
+  } catch {
+    return false;
+  } finally {
+    for (const folder of folders) if (existsSync(folder)) removed(folder);
+  }
+}
 
 function setLimit(folder: string, file: string, value: number | string): void {
   const path = join(folder, file);
@@ -130,25 +146,38 @@ function counter(file: string | undefined, name: string): number {
 export function groupOf(way: LimitsWay, id: string, before: GroupFacts = noFacts): Group {
   const folders = foldersOf(way, id);
   const [first] = folders;
+  const set = (on: boolean) => {
+    for (const folder of folders) {
+      try {
+        setLimit(folder, 'cgroup.freeze', on ? 1 : 0);
+        setLimit(folder, 'freezer.state', on ? 'FROZEN' : 'THAWED');
+      } catch {
+        // It has been removed meanwhile.
+      }
+    }
+  };
   /** Calls back with the processes of the group while none of them runs. */
   const frozen = (work: (pids: number[]) => void) => {
     if (!first) return;
-    const set = (on: boolean) => {
-      for (const folder of folders) {
-        try {
-          setLimit(folder, 'cgroup.freeze', on ? 1 : 0);
-          setLimit(folder, 'freezer.state', on ? 'FROZEN' : 'THAWED');
-        } catch {
-          // It has been removed meanwhile.
-        }
-      }
-    };
     set(true);
     try {
       work(members(first) ?? []);
     } finally {
       set(false);
     }
+  };
+  const freezer = folders.find(
+    (folder) => existsSync(join(folder, 'cgroup.freeze')) || existsSync(join(folder, 'freezer.state')),
+  );
+  const stands = (): boolean => {
+    if (!freezer) return false;
+    try {
+      const old = join(freezer, 'freezer.state');
+      if (existsSync(old)) return readFileSync(old, 'utf8').trim() === 'FROZEN';
+    } catch {
+      return false;
+    }
+    return counter(join(freezer, 'cgroup.events'), 'frozen') === 1;
   };
   const kill = () => {
     if (!first) return;
@@ -191,6 +220,13 @@ export function groupOf(way: LimitsWay, id: string, before: GroupFacts = noFacts
         }
       }),
     kill,
+    async freeze(on) {
+      if (!freezer) return false;
+      set(on);
+      for (let tries = 0; tries < 40 && stands() !== on; tries++)
+        await new Promise((resolve) => setTimeout(resolve, tries));
+      return stands() === on;
+    },
     async emptied() {
       for (let tries = 0; first && tries < 20; tries++) {
         // A process leaves all trees at once.

@@ -270,7 +270,8 @@ function environmentRow(one: Environment): string[] {
     );
   const live = one.live ? `r${one.live.release}${one.verified ? ' verified' : ''}` : '';
   if (one.live) notes.unshift(`live ${ago(one.live.liveAt)}`, one.url);
-  return [one.name, state(one.live || one.serving ? one.health : one.state), live, notes.join(' · ')];
+  const running = one.state === 'live' || one.state === 'empty';
+  return [one.name, state(running && (one.live || one.serving) ? one.health : one.state), live, notes.join(' · ')];
 }
 
 function showRelease(release: ReleaseDetail): void {

@@ -76,10 +76,12 @@ export type ReleaseSource =
 /** From where an environment takes releases by itself; null: from nowhere. */
 export function releaseSource(
   plan: Pick<EnvironmentPlan, 'after' | 'promotion' | 'branch'> | undefined,
-  pullRequest: number | null,
+  { pull_request, branch }: { pull_request: number | null; branch: string | null },
 ): ReleaseSource | null {
   if (!plan) return null;
-  if (pullRequest !== null) return { from: 'pull request', number: pullRequest };
+  if (pull_request !== null) return { from: 'pull request', number: pull_request };
+  // Of a review that somebody has opened for it.
+  if (branch !== null) return { from: 'branch', name: branch };
   if (plan.after !== null) return plan.promotion === 'automatic' ? { from: 'environment', name: plan.after } : null;
   return plan.branch === null ? null : { from: 'branch', name: plan.branch };
 }

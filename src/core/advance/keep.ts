@@ -1,5 +1,5 @@
 /**
- * What is live is kept as it was asked for; what is live no longer cools down and ends; an environment closes. Each call gets all the
+ * What is live is kept as it was asked for; what is live no longer cools down and ends. Each call gets all the
  * facts and says what to do, as in `deployments.ts`: nothing is remembered between calls, and doing it twice does no harm.
  *
  * | a deployment that is … | does | until |
@@ -9,14 +9,6 @@
  * | replaced, and one on its way may bring it back | stays as it is | that one has ended |
  * | replaced | ends its workers at once; its servers stay warm | the time is over |
  * | cold | waits for every edge to have a table without it, then ends its servers | nothing of it runs |
- *
- * | an environment that is closing | does |
- * |---|---|
- * | and has a route | takes it away |
- * | and some edge has still the old table | waits |
- * | and has instances | tells them to end, and waits |
- * | and nothing of it runs or works | lets its resources be removed, and waits |
- * | and has none any more | is closed |
  */
 import type { Health, InstanceState } from '../states.js';
 import { restartDelay } from './environments.js';
@@ -136,30 +128,4 @@ export function coolDeployment(facts: CoolingFacts): CoolingStep {
   if (!facts.running) return step(['endWorkers']);
   if (facts.warmMs > 0) return step(['endWorkers'], facts.warmMs);
   return facts.acknowledged ? step(['endWorkers', 'endServers']) : step(['endWorkers'], edgesMs);
-}
-
-export interface ClosingFacts {
-  /** Its host leads somewhere. */
-  routed: boolean;
-  acknowledged: boolean;
-  /** Instances that shall run, and those that do: one may be taken by an agent while it is told to end. */
-  wanted: number;
-  running: number;
-  /** A prepare or verify goes on. */
-  working: boolean;
-  /** Resources that are there. */
-  resources: number;
-}
-
-export interface ClosingStep {
-  effects: ('unroute' | 'endInstances' | 'removeResources' | 'closed')[];
-  againMs: number | null;
-}
-
-export function closeEnvironment(facts: ClosingFacts): ClosingStep {
-  if (facts.routed) return { effects: ['unroute'], againMs: 500 };
-  if (!facts.acknowledged) return { effects: [], againMs: 1_000 };
-  if (facts.wanted > 0 || facts.running > 0 || facts.working) return { effects: ['endInstances'], againMs: 500 };
-  if (facts.resources > 0) return { effects: ['removeResources'], againMs: null };
-  return { effects: ['closed'], againMs: null };
 }

@@ -3,6 +3,8 @@
  * visitor is on one side for all paths of a host. A target without a share answers nothing but files that the others lack.
  */
 
+import type { Except } from './use.js';
+
 /** All of the traffic; a share is a whole number of it. */
 export const allTraffic = 10_000;
 
@@ -76,6 +78,10 @@ export interface Route {
   targets: Target[];
   /** Its programs are stopped for a while: nobody is led to them. */
   closed?: true;
+  /** They sleep: whoever comes to one wakes them. */
+  asleep?: true;
+  /** What counts as use, where somebody asks; left out: nobody does. */
+  uses?: { connections: boolean; except: Except };
 }
 
 /** A host that leads where another one leads. */
@@ -129,6 +135,7 @@ export function routeTo(
   environment: string,
   to: Omit<Target, 'share' | 'until'>,
   now: number,
+  uses?: Route['uses'],
 ): Route {
   const bytes = (paths: readonly RoutePath[]) => paths.flatMap((path) => (path.kind === 'site' ? [path.bytes] : []));
   const seen = new Set(bytes(to.paths));
@@ -141,7 +148,11 @@ export function routeTo(
     for (const path of bytes(paths)) seen.add(path);
     replaced.push({ ...one, share: 0, until, paths });
   }
-  return { environment, targets: [{ ...to, share: allTraffic, until: null }, ...replaced] };
+  return {
+    environment,
+    targets: [{ ...to, share: allTraffic, until: null }, ...replaced],
+    ...(uses ? { uses } : {}),
+  };
 }
 
 /** The site whose page is shown to whoever comes to a path meanwhile: the one that stands there, else another of the same target. */

@@ -1,7 +1,8 @@
 /** The definition as the rest of the house sees it: complete, with every default filled in. */
 import type { SiteHeaders, SiteRedirect } from '../cutover/route.js';
 import type { Schedule } from '../calendar/schedule.js';
-import type { PartKind, ResourceKind } from '../states.js';
+import type { Except } from '../cutover/use.js';
+import type { PartKind, ResourceKind, UseKind } from '../states.js';
 
 export interface Definition {
   /** Of this model, as it is stored; see `stored.ts`. */
@@ -145,6 +146,8 @@ export interface EnvironmentPlan {
   for: typeof pullRequests | null;
   /** Drafts get none; left out: they do. */
   drafts?: false;
+  /** Of reviews; left out: as `defaultIdle` says. */
+  idle?: IdlePlan;
   branch: string | null;
   after: string | null;
   promotion: 'manual' | 'automatic';
@@ -154,6 +157,33 @@ export interface EnvironmentPlan {
   /** Names of its own under which it is reached, as `checkedName` gives them. */
   addresses: string[];
 }
+
+/** When reviews sleep and close, and what counts as use of them. */
+export interface IdlePlan {
+  /** Milliseconds without a use, until it falls asleep; null: never by itself. */
+  sleep: number | null;
+  /** Milliseconds asleep, until its programs end. */
+  end: number;
+  /** Milliseconds without a use or a push, until it closes; null: never by itself. */
+  close: number | null;
+  /** Reviews that are awake at a time; null: as many as there is room for. */
+  awakeLimit: number | null;
+  count: UseKind[];
+  except: Except;
+}
+
+export const defaultIdle: IdlePlan = {
+  sleep: 20 * 60_000,
+  end: 2 * 3_600_000,
+  close: 3 * 86_400_000,
+  awakeLimit: null,
+  count: ['requests', 'connections'],
+  except: { paths: [], headers: {} },
+};
+
+/** When environments of a plan sleep and close; null: standing ones do neither. */
+export const idleOf = (plan: Pick<EnvironmentPlan, 'for' | 'idle'> | undefined): IdlePlan | null =>
+  plan && plan.for !== null ? (plan.idle ?? defaultIdle) : null;
 
 /** `variable.NAME`: what people have set under that name. */
 export const setReference = /^variable\.([A-Za-z_][A-Za-z0-9_]{0,99})$/;

@@ -2,7 +2,16 @@
 import { type ErrorCode, issue, type IssueData } from '../errors/errors.js';
 import { checkedName } from '../domains/names.js';
 import { hintFor } from '../nearest.js';
-import { type Definition, type EnvironmentPlan, pullRequests, type ReleasePlan } from './model.js';
+import { parseDuration } from '../durations.js';
+import type { UseKind } from '../states.js';
+import {
+  defaultIdle,
+  type Definition,
+  type EnvironmentPlan,
+  type IdlePlan,
+  pullRequests,
+  type ReleasePlan,
+} from './model.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
 import { readRelease, readSize } from './release.js';
 import { readTask, reviewTasks } from './tasks.js';
@@ -129,12 +138,14 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
         key: 'promotion',
         kind: 'an environment without `after`',
       });
-    if (at(value, 'drafts') && !at(value, 'for'))
-      report('key_not_for', at(value, 'drafts')?.key ?? key, { key: 'drafts', kind: 'an environment without `for`' });
+    for (const one of ['drafts', 'idle'])
+      if (at(value, one) && !at(value, 'for'))
+        report('key_not_for', at(value, one)?.key ?? key, { key: one, kind: 'an environment without `for`' });
     const plan: EnvironmentPlan = {
       name,
       for: textAt(value, 'for') === pullRequests ? pullRequests : null,
       ...(textAt(value, 'drafts') === 'false' ? { drafts: false as const } : {}),
+      ...(at(value, 'idle') && at(value, 'for') ? { idle: readIdle(value) } : {}),
       branch: textAt(value, 'branch'),
       after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),
       promotion: textAt(value, 'promotion') === 'automatic' ? 'automatic' : 'manual',
@@ -159,6 +170,33 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
     }),
   );
   return plans;
+}
+
+function readIdle(environment: Read): IdlePlan {
+  const idle = at(environment, 'idle')?.value;
+  const text = (name: string) => (idle ? textAt(idle, name) : null);
+  const time = (name: string, otherwise: number | null): number | null => {
+    const given = text(name);
+    return given === null ? otherwise : given === 'never' ? null : (parseDuration(given) ?? otherwise);
+  };
+  const except = idle && at(idle, 'except')?.value;
+  const headers = except ? entriesAt(except, 'headers') : [];
+  return {
+    sleep: time('sleep', defaultIdle.sleep),
+    end: time('end', null) ?? defaultIdle.end,
+    close: time('close', defaultIdle.close),
+    awakeLimit: text('awake_limit') === null ? null : Number(text('awake_limit')),
+    count: ((idle && textsAt(idle, 'count')) as UseKind[] | null | undefined) ?? defaultIdle.count,
+    except: {
+      paths: (except && textsAt(except, 'paths')) ?? [],
+      headers: Object.fromEntries(
+        headers.map(([name]) => [
+          name.toLowerCase(),
+          textsAt(at(except as Read, 'headers')?.value as Read, name) ?? [],
+        ]),
+      ),
+    },
+  };
 }
 
 /** Names of its own; one leads to one environment, and reviews have none: they come and go. */

@@ -8,7 +8,7 @@ import { parseDuration } from '../durations.js';
 import { parseSize } from '../sizes.js';
 import { unsafePath } from '../paths.js';
 import { takenVariable } from '../variables/change.js';
-import { resourceKinds } from '../states.js';
+import { resourceKinds, useKinds } from '../states.js';
 import { pullRequests } from './model.js';
 
 export type Shape =
@@ -81,6 +81,12 @@ const pattern = text(
   'src/',
   undefined,
   (one) => unsafePath(one.replace(/^except\s+/, '')) === null,
+);
+const durationOrNever = text(
+  'a duration, or `never`',
+  '20m',
+  '^([1-9][0-9]{0,6}[smhd]|never)$',
+  (one) => one === 'never' || parseDuration(one) !== null,
 );
 const duration = text('a duration', '10m', '^[1-9][0-9]{0,6}[smhd]$', (one) => parseDuration(one) !== null);
 const reference = text('the name of a task', 'deps', name.pattern);
@@ -541,7 +547,71 @@ const environment: Shape = {
     },
     data: later('What the data of a new environment begins as.'),
     seed: later('A command that fills new data.'),
-    idle: later('When it sleeps and closes.'),
+    idle: {
+      about: 'Of reviews: when they sleep and close, and what counts as use of them.',
+      shape: {
+        kind: 'record',
+        keys: {
+          sleep: {
+            about:
+              'Without a use for so long it falls asleep: its programs stand still, and go on with the next request. Default: 20m.',
+            shape: durationOrNever,
+          },
+          end: {
+            about: 'Asleep for so long, its programs end; with the next request they start anew. Default: 2h.',
+            shape: duration,
+          },
+          close: {
+            about: 'Without a use or a push for so long it closes, with all its data. Default: 3d.',
+            shape: durationOrNever,
+          },
+          awake_limit: {
+            about: 'Reviews that are awake at a time: above it the longest idle falls asleep. Default: no limit.',
+            shape: text('a whole number from 1 to 1000', '6', '^([1-9][0-9]{0,2}|1000)$'),
+          },
+          count: {
+            about:
+              'What is use: `requests`; `connections` that stay open; `workers` that take more than a fiftieth of a core; `jobs`, which then also wake it. Default: requests and connections.',
+            shape: { kind: 'list', of: { kind: 'choice', of: useKinds }, orOne: true, least: 1 },
+          },
+          except: {
+            about: 'Requests that are no use: they neither keep it awake nor wake it.',
+            shape: {
+              kind: 'record',
+              keys: {
+                paths: {
+                  about: 'Paths and patterns, such as `/health`.',
+                  shape: {
+                    kind: 'list',
+                    of: text('a path of an address', '/health', '^/[^?#\\s]{0,300}$'),
+                    orOne: true,
+                    least: 1,
+                  },
+                },
+                headers: {
+                  about: 'Headers with patterns of their values, such as `user-agent: "*monitor*"`.',
+                  shape: {
+                    kind: 'named',
+                    of: {
+                      kind: 'list',
+                      of: text('a pattern of a value', '*monitor*', '^[ -~]{1,200}$'),
+                      orOne: true,
+                      least: 1,
+                    },
+                    name: {
+                      what: 'the name of a header',
+                      pattern: '^[A-Za-z][A-Za-z0-9-]{0,60}$',
+                      example: 'user-agent',
+                    },
+                    least: 1,
+                  },
+                },
+              },
+            },
+          },
+        },
+      },
+    },
     approvals: later('How many people must approve.'),
     cutover: later('The shares in which the traffic moves.'),
     guard: later('Limits above which the traffic goes back.'),

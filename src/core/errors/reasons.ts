@@ -275,6 +275,31 @@ export const reasons = {
     'Deploy a release first: `tsunagi deploy rN --to {environment}`.',
   ),
   environment_held: entry(409, '{environment} is on hold: {why}', 'Lift the hold first: `tsunagi lift {environment}`.'),
+  reviews_many: entry(
+    409,
+    '{project} has {count} reviews open, which is as many as there may be.',
+    'Close some that nobody needs, with `tsunagi review close`; a push to its pull request opens this one then.',
+  ),
+  review_undeclared: entry(
+    409,
+    'The main branch of {project} declares no reviews.',
+    'Declare an environment with `for: pull requests` there.',
+  ),
+  branch_absent: entry(
+    404,
+    '{project} has no branch {branch}.',
+    'Push it first, or `tsunagi project fetch {project}`.',
+  ),
+  review_standing: entry(
+    409,
+    '{environment} is no review: it stands, and neither sleeps nor closes.',
+    '`tsunagi review list` shows the reviews.',
+  ),
+  review_empty: entry(
+    409,
+    'Nothing is live in {environment} yet, so it neither sleeps nor wakes.',
+    '`tsunagi review show {environment}` says what it waits for.',
+  ),
   environment_closed: entry(409, '{environment} is closed.', 'Open the pull request again.'),
   not_promotable: entry(409, '{release} cannot be promoted to {environment}: {why}', '{next}'),
   rules_apply: entry(

@@ -14,6 +14,7 @@ import {
 import { type EnvironmentRow, findEnvironment, lockEnvironment } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { mainDefinition, nextNumber, type ProjectRow } from '../../records/projects/projects.js';
+import { makeDue } from '../../records/runs/runs.js';
 import { findRelease, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import type { Context, Db } from '../context.js';
 import { variablesFor } from '../environments/variables.js';
@@ -69,6 +70,8 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     // Secrets are those of now; one that nobody has set any more is that of then.
     secrets: ask.then ? { ...ask.then.secrets, ...pick(secrets, Object.keys(ask.then.secrets)) } : secrets,
   });
+  // What sleeps wakes for it.
+  await makeDue(db, 'environments', environment.id);
   await recordEvents(db, {
     type: 'deployment.requested',
     project: project.id,

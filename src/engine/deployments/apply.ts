@@ -5,11 +5,13 @@ import { targetFor } from './routes.js';
 import { syncJobs } from '../jobs/jobs.js';
 import { stopJobsOf } from '../../records/jobs/jobs.js';
 import { recordEvents } from '../../records/events.js';
+import { lookForRoom } from '../../records/deployments/life.js';
 import { putRoute, routeBody } from '../../records/callers/edges.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
 import { makeDue } from '../../records/runs/runs.js';
 import { coolOthers, dueEnvironments, setHealth, setLive, setServing } from '../../records/deployments/environments.js';
 import { canonical } from '../../core/canonical.js';
+import { idleOf } from '../../core/definition/model.js';
 import { addAttempts, attemptsOfDeployment } from '../../records/runs/attempts.js';
 import { type Scene, startOne, wishes } from './scene.js';
 import { type ReleaseRow, addEvidence } from '../../records/deployments/releases.js';
@@ -98,7 +100,8 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<voi
           data: { kind: 'verification', environment: scene.place, digest: release.digest },
         });
       }
-      return dueEnvironments(db, deployment.project_id);
+      if (environment.kind === 'review') await lookForRoom(db, deployment.project_id, environment.plan_name);
+      return dueEnvironments(db, deployment.project_id, null);
     }
     default:
       return effect satisfies never;
@@ -115,7 +118,9 @@ export async function moveTraffic(
   // What was answered until now stays in the table with its sites: pages that are open ask for their files.
   const before = (await routeBody(db, environment.host)) as Route | null;
   const target = targetFor({ deployment: row, release, environment, instances }, scene.context.keys);
-  const route = routeTo(before, scene.place, target, scene.context.now());
+  const idle = environment.kind === 'review' ? idleOf(row.environment_plan) : null;
+  const uses = idle ? { connections: idle.count.includes('connections'), except: idle.except } : undefined;
+  const route = routeTo(before, scene.place, target, scene.context.now(), uses);
   const version = await putRoute(db, environment.host, environment.id, route);
   await setServing(db, environment.id, row.id, version);
   await recordEvents(db, {

@@ -80,7 +80,12 @@ async function advance(scene: Scene): Promise<void> {
       deployment.state_since.getTime(),
       ...scene.instances.filter((row) => row.wanted).map((row) => row.created_at.getTime()),
     ),
-    blocked: moving.some((one) => one.number < deployment.number),
+    // What sleeps is woken first, so that there is something to go back to; what can't be is what this one mends.
+    blocked:
+      moving.some((one) => one.number < deployment.number) ||
+      environment.state === 'falling asleep' ||
+      environment.state === 'waking' ||
+      (environment.state === 'asleep' && environment.wake_issue === null),
     overtaken:
       deployment.kind === 'automatic' && moving.some((one) => one.number > deployment.number && one.state === 'queued'),
     resources: await resourceFacts(scene, attempts),

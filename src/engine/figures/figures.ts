@@ -16,11 +16,14 @@ import {
   rolledUp,
   rollOn,
 } from '../../records/figures/figures.js';
+import { markUsed, markWorked } from '../../records/deployments/life.js';
 import type { Db } from '../../records/database.js';
 import type { Context } from '../context.js';
 
 /** Seconds that one step of rolling up takes at most. */
 const most = { 10: 3_600, 60: 86_400 };
+/** Milliseconds of processor time in ten seconds with which a worker counts as at work, where that is use. */
+const busyMs = 200;
 /** Seconds for which what comes late is still taken. */
 const lateSeconds = 6 * 3_600;
 
@@ -42,12 +45,23 @@ export async function takeFigures(
   context: Context,
   { sender, boot, batch }: { sender: string; boot: string; batch: number },
   figures: readonly Figure[],
+  uses: readonly { environment: string; at: number }[] = [],
 ): Promise<void> {
   const now = context.now() / 1_000;
   const fit = figures.filter((one) => one.at > now - lateSeconds && one.at < now + 60 && one.at % 10 === 0);
   const fresh = await context.records.transition('figures.taken', async (db) => {
     if (!(await isNewBatch(db, sender, boot, batch))) return false;
     await addFigures(db, fit);
+    // A clock that is ahead keeps nothing awake for longer.
+    await markUsed(
+      db,
+      uses.map(({ environment, at }) => ({ environment, at: Math.min(at, context.now()) })),
+    );
+    const works = fit.filter((one) => one.cpu > busyMs);
+    await markWorked(
+      db,
+      works.map(({ environment, part, at }) => ({ environment, part, at: at * 1_000 })),
+    );
     return true;
   });
   if (fresh) await context.told.take(context.records, fit);

@@ -1,5 +1,4 @@
 /** From a recorded run to its tasks. */
-import { hasReview } from '../../core/advance/pulls.js';
 import type { Definition } from '../../core/definition/model.js';
 import { definitionLimit, type DefinitionIssue } from '../../core/definition/parse.js';
 import { CodedError, type ErrorCode, issue, type Issue, registry, wording } from '../../core/errors/errors.js';
@@ -7,7 +6,8 @@ import { pinRun } from '../../core/plan/plan.js';
 import { layerKey } from '../../git/layer.js';
 import { readFile } from '../../git/repository.js';
 import { listAgents } from '../../records/callers/agents.js';
-import { makeEnvironment } from '../../records/deployments/environments.js';
+import { canonical } from '../../core/canonical.js';
+import { dueReviews, makeEnvironment } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../../records/runs/order.js';
 import {
@@ -30,6 +30,7 @@ import {
   stopWork,
 } from '../../records/runs/runs.js';
 import { freshState } from '../../records/runs/steps.js';
+import { openReviewFor } from '../environments/reviews.js';
 import { openPullRequests } from '../../records/projects/sources.js';
 import { parseApart } from './parse.js';
 import { planApart } from './plan.js';
@@ -273,6 +274,7 @@ async function takeDefinition(
   run: RunRow,
   model: Definition,
 ): Promise<void> {
+  const before = (await mainDefinition(db, project.id))?.model.environments ?? {};
   if (!(await acceptDefinition(db, project.id, run.commit, run.number))) return;
   await recordEvents(db, {
     type: 'definition.accepted',
@@ -298,22 +300,11 @@ async function takeDefinition(
       );
       continue;
     }
-    for (const pull of await openPullRequests(db, project.id)) {
-      if (!hasReview(plan, pull)) continue;
-      const name = `pr-${pull.number}`;
-      await makeEnvironment(
-        db,
-        {
-          project: project.id,
-          projectName: project.name,
-          name,
-          kind: 'review',
-          plan: plan.name,
-          pullRequest: pull.number,
-          domain: domainOf(context.addresses, 'review'),
-        },
-        run.actor,
-      );
-    }
+    // Other times and bounds count at once.
+    if (canonical(before[plan.name]?.idle ?? null) !== canonical(plan.idle ?? null))
+      await dueReviews(db, project.id, plan.name);
+    // What has closed by itself stays so; a push to it opens it again.
+    for (const pull of await openPullRequests(db, project.id))
+      await openReviewFor(context, db, project, pull, run.actor, false);
   }
 }

@@ -42,7 +42,7 @@ export async function makeRelease(
   ];
   await context.records.transition('release.made', async (db) => {
     // Environments before runs: that is the order of locks.
-    await dueEnvironments(db, project.id);
+    await dueEnvironments(db, project.id, run);
     await holdBlobs(db);
     // From here on nothing is taken; what was taken since it was marked is missed now, not when it is served.
     for (const digest of named)

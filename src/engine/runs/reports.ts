@@ -21,6 +21,9 @@ import { keepCoverage } from '../../records/runs/coverage.js';
 import { wakeDeployments, deploymentById, releasedBy } from '../../records/deployments/deployments.js';
 import { jobOf } from '../../records/jobs/jobs.js';
 import { recordEvents } from '../../records/events.js';
+import { lockEnvironmentOf } from '../../records/deployments/environments.js';
+import { projectById } from '../../records/projects/projects.js';
+import { stepLife } from '../environments/life.js';
 import {
   forgetAgent,
   type InstanceRow,
@@ -259,7 +262,7 @@ export async function endOrphan(context: Context, seen: AttemptOfRun): Promise<v
 }
 
 export interface InstanceReport {
-  state: 'ready' | 'failed' | 'ended';
+  state: 'ready' | 'frozen' | 'failed' | 'ended';
   port: number | null;
   exit: number | null;
   issue: Issue | null;
@@ -277,10 +280,17 @@ export async function reportInstance(
     const of = await releasedBy(context.records, seen.deployment_id);
     if (of) report.issue = await refine(context, of.project_id, of.commit, report.issue, `\`files\` of ${seen.part}`);
   }
-  await context.records.transition(report.state === 'ready' ? 'instance.ready' : 'instance.over', async (db) => {
+  // Of what sleeps or wakes: that goes on in the same transaction, and its environment is locked first, as everywhere.
+  const stood = report.state === 'frozen' || (seen.state === 'frozen' && report.state === 'ready');
+  const name = stood ? 'instance.stood' : report.state === 'ready' ? 'instance.ready' : 'instance.over';
+  await context.records.transition(name, async (db) => {
+    const environment = stood ? await lockEnvironmentOf(db, seen.deployment_id) : null;
     await wakeDeployments(db, seen.deployment_id);
     const row = await lockHeldInstance(db, id, by.agent, by.fence);
-    if (row.state !== 'starting' && row.state !== 'ready') return;
+    if (row.state !== 'starting' && row.state !== 'ready' && row.state !== 'frozen') return;
+    // Told by one who had not heard yet that it goes on again, or that it stands still by now.
+    if (report.state === 'frozen' && (!row.still || row.state === 'starting')) return;
+    if (report.state === 'ready' && row.state === 'frozen' && row.still) return;
     // One that was told to end has ended, however it went.
     const state: InstanceState = report.state === 'failed' && !row.wanted ? 'ended' : report.state;
     // Ready again on another port: its agent started it anew, after its machine was off.
@@ -290,13 +300,15 @@ export async function reportInstance(
       exit: report.exit,
       issue: state === 'failed' ? report.issue : null,
     });
-    await instanceEvent(db, row, state, report.issue);
+    if (!environment) return instanceEvent(db, row, state, report.issue);
+    const project = await projectById(db, environment.project_id);
+    await stepLife({ context, db, project, environment }, 0);
   });
 }
 
 async function instanceEvent(db: Db, row: InstanceRow, state: InstanceState, why: Issue | null): Promise<void> {
   const found = await deploymentById(db, row.deployment_id);
-  if (!found || state === 'waiting' || state === 'starting') return;
+  if (!found || state === 'waiting' || state === 'starting' || state === 'frozen') return;
   await recordEvents(db, {
     type: `instance.${state}`,
     project: found.project_id,

@@ -1,6 +1,6 @@
 /** What arrives: events of code hosts, and branches of hosted repositories compared with the records. */
 import { beginProject } from './beginnings.js';
-import { hasReview, type Pull, pullAfter, type PullChange, type PullEvent } from '../../core/advance/pulls.js';
+import { type Pull, pullAfter, type PullChange, type PullEvent } from '../../core/advance/pulls.js';
 import { backoff } from '../../core/backoff.js';
 import { CodedError, issue, type Issue, registry } from '../../core/errors/errors.js';
 import { GitError } from '../../git/command.js';
@@ -14,11 +14,11 @@ import {
   holdCommit,
   isCommitId,
 } from '../../git/repository.js';
-import { type Context, domainOf, ensureRepository } from '../context.js';
-import { makeEnvironment, closeEnvironments } from '../../records/deployments/environments.js';
+import { type Context, ensureRepository } from '../context.js';
+import { closeReviews, openReviewFor } from '../environments/reviews.js';
 import { recordEvents } from '../../records/events.js';
-import { listProjects, mainDefinition, projectById, type ProjectRow } from '../../records/projects/projects.js';
-import { askStop, makeDue, openRuns } from '../../records/runs/runs.js';
+import { listProjects, projectById, type ProjectRow } from '../../records/projects/projects.js';
+import { askStop, openRuns } from '../../records/runs/runs.js';
 import {
   addRun,
   dropOldIntents,
@@ -190,14 +190,9 @@ export async function compareBranches(context: Context, project: ProjectRow, act
     if (there.has(branch)) continue;
     await context.records.transition('branch.removed', async (db) => {
       const intent = await openIntent(db, project.id, branch, null);
-      await recordBranchRemoved(
-        db,
-        project,
-        branch,
-        known.get(branch) as string,
-        intent?.actor ?? actor ?? 'unknown',
-        intent?.id ?? null,
-      );
+      const who = intent?.actor ?? actor ?? 'unknown';
+      const gone = await recordBranchRemoved(db, project, branch, known.get(branch) as string, who, intent?.id ?? null);
+      if (gone) await closeReviews(db, project, { branch }, who);
     });
   }
 }
@@ -244,22 +239,7 @@ async function takeChange(
       actor,
       allowed: pull.trusted,
     });
-  const plan = (await mainDefinition(db, project.id))?.model.environments;
-  const review = Object.values(plan ?? {}).find((one) => one.for !== null);
-  if (!review || !hasReview(review, pull)) return;
-  await makeEnvironment(
-    db,
-    {
-      project: project.id,
-      projectName: project.name,
-      name: subject,
-      kind: 'review',
-      plan: review.name,
-      pullRequest: pull.number,
-      domain: domainOf(context.addresses, 'review'),
-    },
-    actor,
-  );
+  await openReviewFor(context, db, project, pull, actor);
 }
 
 async function closePullRequest(db: Db, project: ProjectRow, pull: Pull, actor: string): Promise<void> {
@@ -272,13 +252,5 @@ async function closePullRequest(db: Db, project: ProjectRow, pull: Pull, actor: 
   });
   for (const run of await openRuns(db, project.id, { pull_request: pull.number }))
     await askStop(db, run, 'the closing of its pull request');
-  for (const environment of await closeEnvironments(db, project.id, { pull_request: pull.number })) {
-    await makeDue(db, 'environments', environment);
-    await recordEvents(db, {
-      type: 'environment.closing',
-      project: project.id,
-      subject: `${project.name}/pr-${pull.number}`,
-      actor,
-    });
-  }
+  await closeReviews(db, project, { pull_request: pull.number }, actor);
 }

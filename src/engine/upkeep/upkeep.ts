@@ -103,7 +103,7 @@ export async function changeProject(
 export async function removeProject(db: Db, project: ProjectRow, actor: string): Promise<Removal> {
   const removal = await removalOf(db, project);
   for (const id of await openRuns(db, project.id)) await askStop(db, id, 'the removal of its project');
-  for (const id of await closeEnvironments(db, project.id)) await makeDue(db, 'environments', id);
+  for (const { id } of await closeEnvironments(db, project.id)) await makeDue(db, 'environments', id);
   await forgetProject(db, project.id);
   await recordEvents(db, {
     type: 'project.removed',

@@ -135,7 +135,7 @@ export const holds = async (db: Db, agent: string, work: string): Promise<boolea
     db,
     `select 1 as ok from attempts where id = $2 and agent_id = $1 and state = 'running'
      union all
-     select 1 from instances where id = $2 and agent_id = $1 and state in ('starting', 'ready')
+     select 1 from instances where id = $2 and agent_id = $1 and state in ('starting', 'ready', 'frozen')
      union all
      select 1 from terminals where id = $2 and agent_id = $1 and state in ('given', 'open')
      limit 1`,

@@ -59,7 +59,7 @@ async function wakeMoving(db: Db): Promise<void> {
   await query(
     db,
     `update environments set due_at = now()
-     where id in (select id from environments where state = 'closing' order by id for update)`,
+     where id in (select id from environments where state in ('closing', 'falling asleep') order by id for update)`,
   );
   await query(
     db,

@@ -2,7 +2,7 @@ import { Op } from 'sequelize';
 import { addressLabel } from '../../core/addresses.js';
 import type { SetSizes } from '../../core/scale/sizes.js';
 import type { Issue } from '../../core/errors/errors.js';
-import type { EnvironmentState, Health } from '../../core/states.js';
+import type { EnvironmentState, Health, SleepDepth, Wish } from '../../core/states.js';
 import { type Db, json, notify, queryOne, query, tables } from '../database.js';
 import { recordEvents } from '../events.js';
 import { newId } from '../ids.js';
@@ -32,10 +32,25 @@ export interface EnvironmentRow {
   opened_at: Date;
   /** It closes, and is wanted again as soon as nothing of it is left. */
   reopen: boolean;
+  /** Since when it is in its state. */
+  state_since: Date;
+  /** How deep it sleeps, or shall. */
+  depth: SleepDepth | null;
+  used_at: Date;
+  /** When it was woken or made live last. */
+  woken_at: Date;
+  /** It does not close by itself before. */
+  keep_until: Date | null;
+  /** What was asked of it, and is not done yet. */
+  wish: Wish | null;
+  /** Why the last wake failed. */
+  wake_issue: Issue | null;
+  /** Of a review without a pull request: the branch whose releases it takes. */
+  branch: string | null;
 }
 
 const columns =
-  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, sizes, created_at, opened_at, reopen';
+  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, sizes, created_at, opened_at, reopen, state_since, depth, used_at, woken_at, keep_until, wish, wake_issue, branch';
 
 /** Makes an environment where there is none of the name, or opens a closed one again; one that closes just now when it has closed. */
 export async function makeEnvironment(db: Db, environment: NewEnvironment, actor: string): Promise<void> {
@@ -46,13 +61,13 @@ export async function makeEnvironment(db: Db, environment: NewEnvironment, actor
     'select id, state, host from environments where project_id = $1 and name = $2 for update',
     [project, name],
   );
-  if (known?.state === 'closing')
-    return void (await query(db, 'update environments set reopen = true where id = $1', [known.id]));
-  if (known && known.state !== 'closed') return;
+  if (known?.state === 'closing') return void (await reopenLater(db, known.id));
+  if (known && (known.state !== 'closed' || environment.again === false)) return;
   if (known)
     await query(
       db,
-      `update environments set state = 'empty', closed_at = null, opened_at = now(), held_by = null, held_why = null, due_at = now()
+      `update environments set state = 'empty', state_since = now(), closed_at = null, opened_at = now(), used_at = now(), woken_at = now(),
+         keep_until = null, wish = null, wake_issue = null, depth = null, held_by = null, held_why = null, due_at = now()
        where id = $1`,
       [known.id],
     );
@@ -77,6 +92,10 @@ export interface NewEnvironment {
   pullRequest: number | null;
   /** Its address is one label below this. */
   domain: string;
+  /** Of a review without a pull request. */
+  branch?: string;
+  /** False: one that was closed stays so. */
+  again?: false;
 }
 
 /** Names tried for an address; as many projects and environments would have to spell the same. */
@@ -84,7 +103,7 @@ const mostLabels = 1_000;
 
 /** Adds it under the first name that is free and gives its host; null when another one has added it meanwhile. */
 async function addEnvironment(db: Db, environment: NewEnvironment): Promise<string | null> {
-  const { project, projectName, name, kind, plan, pullRequest, domain } = environment;
+  const { project, projectName, name, kind, plan, pullRequest, domain, branch = null } = environment;
   for (let attempt = 1; attempt <= mostLabels; attempt++) {
     const host = `${addressLabel(kind, projectName, name, attempt)}.${domain}`;
     // What a removed project has left is free again.
@@ -97,12 +116,12 @@ async function addEnvironment(db: Db, environment: NewEnvironment): Promise<stri
     const row = await queryOne<{ taken: boolean }>(
       db,
       `with added as (
-         insert into environments (id, project_id, name, kind, plan_name, pull_request, host)
-         select $1::uuid, $2::uuid, $3, $4, $5, $6::int, $7::text
+         insert into environments (id, project_id, name, kind, plan_name, pull_request, host, branch)
+         select $1::uuid, $2::uuid, $3, $4, $5, $6::int, $7::text, $8::text
          where not exists (select 1 from addresses where host = $7 and removed_at is null) on conflict do nothing returning id
        )
        select not exists (select 1 from added) as taken`,
-      [newId(), project, name, kind, plan, pullRequest, host],
+      [newId(), project, name, kind, plan, pullRequest, host, branch],
     );
     if (!row?.taken) return host;
     if (await queryOne(db, 'select 1 as ok from environments where project_id = $1 and name = $2', [project, name]))
@@ -116,11 +135,32 @@ export const lockEnvironment = async (db: Db, id: string): Promise<EnvironmentRo
   if (!row) throw new Error(`no environment ${id}`);
   return row;
 };
+/** Locks the environment of a deployment. */
+export const lockEnvironmentOf = (db: Db, deployment: string): Promise<EnvironmentRow | null> =>
+  queryOne(
+    db,
+    `select ${columns} from environments where id = (select environment_id from deployments where id = $1) for update`,
+    [deployment],
+  );
 export const environmentById = async (db: Db, id: string): Promise<EnvironmentRow> => {
   const row = await queryOne<EnvironmentRow>(db, `select ${columns} from environments where id = $1`, [id]);
   if (!row) throw new Error(`no environment ${id}`);
   return row;
 };
+/** Names of the reviews of a project that are open. */
+export const openReviews = async (db: Db, project: string): Promise<string[]> =>
+  (
+    await query<{ name: string }>(
+      db,
+      `select name from environments where project_id = $1 and kind = 'review' and state <> 'closed'`,
+      [project],
+    )
+  ).map((row) => row.name);
+
+/** The review of a branch, closed or not. */
+export const branchReview = (db: Db, project: string, branch: string): Promise<EnvironmentRow | null> =>
+  queryOne(db, `select ${columns} from environments where project_id = $1 and branch = $2`, [project, branch]);
+
 export const findEnvironment = (db: Db, project: string, name: string): Promise<EnvironmentRow | null> =>
   queryOne(db, `select ${columns} from environments where project_id = $1 and name = $2`, [project, name]);
 export const environmentsOf = (db: Db, project: string): Promise<EnvironmentRow[]> =>
@@ -133,12 +173,29 @@ export const environmentsOf = (db: Db, project: string): Promise<EnvironmentRow[
     [project],
   );
 
-export async function dueEnvironments(db: Db, project: string): Promise<void> {
+/** Those that may take a release look for it: standing ones by any of their rules, reviews that of their own pull request or branch. */
+export async function dueEnvironments(
+  db: Db,
+  project: string,
+  release: { pull_request: number | null; branch: string | null } | null,
+): Promise<void> {
   await query(
     db,
     `update environments set due_at = now()
-     where id in (select id from environments where project_id = $1 and state <> 'closed' order by id for update)`,
-    [project],
+     where id in (select id from environments where project_id = $1 and state <> 'closed'
+       and (kind = 'standing' or pull_request = $2::int or branch = $3::text) order by id for update)`,
+    [project, release?.pull_request ?? null, release?.branch ?? null],
+  );
+  await notify(db, 'environments');
+}
+
+/** Reviews of a plan look at how they sleep and close. */
+export async function dueReviews(db: Db, project: string, plan: string): Promise<void> {
+  await query(
+    db,
+    `update environments set due_at = now() where id in (
+       select id from environments where project_id = $1 and plan_name = $2 and kind = 'review' and state <> 'closed' order by id for update)`,
+    [project, plan],
   );
   await notify(db, 'environments');
 }
@@ -202,13 +259,18 @@ export async function liftEnvironment(db: Db, id: string): Promise<boolean> {
   return row !== null;
 }
 
+/** One that closes is made anew as soon as nothing of it is left. */
+export const reopenLater = (db: Db, id: string): Promise<unknown> =>
+  query(db, `update environments set reopen = true where id = $1 and state = 'closing'`, [id]);
+
 /** Nothing of it is left: it is closed, or, where it is wanted again by now, empty. Gives whether it is. */
 export const endClosing = async (db: Db, id: string): Promise<boolean> =>
   (
     await queryOne<{ state: EnvironmentState }>(
       db,
       `update environments
-     set state = case when reopen then 'empty' else 'closed' end, reopen = false, live_id = null, serving_id = null,
+     set state = case when reopen then 'empty' else 'closed' end, state_since = now(), reopen = false, live_id = null, serving_id = null,
+       depth = null, wish = null, wake_issue = null, keep_until = null, used_at = now(),
        closed_at = case when reopen then null else now() end, due_at = case when reopen then now() end,
        opened_at = case when reopen then now() else opened_at end,
        held_by = case when reopen then null else held_by end, held_why = case when reopen then null else held_why end
@@ -228,8 +290,12 @@ export async function setServing(db: Db, id: string, deployment: string | null, 
 }
 
 export async function setLive(db: Db, id: string, deployment: string): Promise<void> {
-  const { Environment, in: within } = tables(db);
-  await Environment.update({ live_id: deployment, state: 'live' }, { where: { id }, ...within });
+  await query(
+    db,
+    `update environments set live_id = $2, state_since = case when state = 'live' then state_since else now() end, state = 'live',
+       woken_at = now(), depth = null, wake_issue = null where id = $1`,
+    [id, deployment],
+  );
 }
 
 export async function setWaits(db: Db, id: string, issue: Issue | null): Promise<void> {
@@ -237,24 +303,24 @@ export async function setWaits(db: Db, id: string, issue: Issue | null): Promise
   await Environment.update({ issue }, { where: { id }, ...within });
 }
 
-/** Closes the environments of a project, or those of a pull request; gives the ids of those that were open. */
+/** Closes the environments of a project, or some of them; gives those that were open. */
 export async function closeEnvironments(
   db: Db,
   project: string,
-  such: { pull_request?: number } = {},
-): Promise<string[]> {
+  such: { pull_request?: number; branch?: string; name?: string } = {},
+): Promise<{ id: string; name: string }[]> {
   const { Environment, in: within } = tables(db);
   // Whoever wanted it again while it closed wants it no more.
   await Environment.update({ reopen: false }, { where: { project_id: project, state: 'closing', ...such }, ...within });
   const [, closed] = await Environment.update(
-    { state: 'closing' },
+    { state: 'closing', state_since: new Date(), wish: null },
     {
       where: { project_id: project, state: { [Op.notIn]: ['closing', 'closed'] }, ...such },
-      returning: ['id'] as never,
+      returning: ['id', 'name'] as never,
       ...within,
     },
   );
-  return closed.map((row) => row.id);
+  return closed.map(({ id, name }) => ({ id, name }));
 }
 
 /** Whatever in this scope waits for a value looks again. */
@@ -262,7 +328,7 @@ export async function wakeEnvironments(db: Db, project: string, scope: string): 
   await query(
     db,
     `update environments set due_at = now()
-     where project_id = $1 and state in ('empty', 'live') and ($2 = '' or name = $2 or plan_name = $2)`,
+     where project_id = $1 and state not in ('closing', 'closed') and ($2 = '' or name = $2 or plan_name = $2)`,
     [project, scope],
   );
   await notify(db, 'environments');

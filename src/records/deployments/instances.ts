@@ -27,13 +27,15 @@ export interface InstanceRow {
   turn: number;
   /** Bytes with which it is reckoned where it runs. */
   memory: number;
+  /** It shall stand still. */
+  still: boolean;
   created_at: Date;
   ready_at: Date | null;
   ended_at: Date | null;
 }
 
 const columns =
-  'id, deployment_id, started_for, part, kind, position, state, wanted, restarts, agent_id, fence, address, port, exit, issue, log_bytes::float8 as log_bytes, fresh, turn, memory::float8 as memory, created_at, ready_at, ended_at';
+  'id, deployment_id, started_for, part, kind, position, state, wanted, restarts, agent_id, fence, address, port, exit, issue, log_bytes::float8 as log_bytes, fresh, turn, memory::float8 as memory, still, created_at, ready_at, ended_at';
 const withTable = columns.replace(/(^|, )(\w+)/g, '$1i.$2');
 
 export async function addInstance(
@@ -80,6 +82,18 @@ export const instancesOfEnvironment = (db: Db, environment: string): Promise<Ins
      order by i.id desc limit 200`,
     [environment],
   );
+/** Those of a deployment that shall run stand still from now on, or go on. Gives how many are told so anew. */
+export async function freezeAll(db: Db, deployment: string, freeze: boolean): Promise<number> {
+  const rows = await query(
+    db,
+    `update instances set still = $2 where deployment_id = $1 and wanted and still <> $2
+       and state in ('ready', 'frozen') returning 1`,
+    [deployment, freeze],
+  );
+  if (rows.length) await notify(db, 'work');
+  return rows.length;
+}
+
 export const instanceById = (db: Db, id: string): Promise<InstanceRow | null> =>
   queryOne(db, `select ${columns} from instances where id = $1`, [id]);
 
@@ -104,7 +118,7 @@ export const roomsNow = (db: Db): Promise<Room[]> =>
        coalesce(jsonb_object_agg(i.of, i.n) filter (where i.of is not null), '{}') as has
      from agents a left join (
        select agent_id, deployment_id || ' ' || part || ' ' || fresh as of, count(*) as n, avg(memory) as memory from instances
-       where state in ('starting', 'ready') group by 1, 2) i on i.agent_id = a.id
+       where state in ('starting', 'ready', 'frozen') group by 1, 2) i on i.agent_id = a.id
      where 'live' = any(a.takes) and a.lease_until > now()
      group by a.id order by a.name`,
   );
@@ -142,7 +156,9 @@ export const nextStart = async (db: Db): Promise<number | null> =>
   )?.ms ?? null;
 
 export const heldInstances = (db: Db, agent: string): Promise<InstanceRow[]> =>
-  query(db, `select ${columns} from instances where agent_id = $1 and state in ('starting', 'ready')`, [agent]);
+  query(db, `select ${columns} from instances where agent_id = $1 and state in ('starting', 'ready', 'frozen')`, [
+    agent,
+  ]);
 
 export async function lockHeldInstance(db: Db, id: string, agent: string, fence: string): Promise<InstanceRow> {
   const row = await queryOne<InstanceRow>(
@@ -163,7 +179,7 @@ export async function setInstanceState(
   await query(
     db,
     `update instances set state = $2, port = coalesce($3, port), exit = coalesce($4, exit), issue = coalesce($5::jsonb, issue),
-       ready_at = case when $2 = 'ready' then coalesce(ready_at, now()) else ready_at end, ended_at = case when $2 in ('failed', 'ended', 'lost') then now() end where id = $1`,
+       ready_at = case when $2 = 'ready' then coalesce(ready_at, now()) else ready_at end, still = still and $2 in ('ready', 'frozen'), ended_at = case when $2 in ('failed', 'ended', 'lost') then now() end where id = $1`,
     [id, state, change.port ?? null, change.exit ?? null, change.issue ? json(change.issue) : null],
   );
   await notify(db, `log:${id}`);
@@ -202,7 +218,7 @@ export const strayInstances = (db: Db, marginMs: number): Promise<InstanceRow[]>
     db,
     `select ${withTable} from instances i
        join agents a on a.id = i.agent_id
-     where i.state in ('starting', 'ready')
+     where i.state in ('starting', 'ready', 'frozen')
        and a.lease_until < now() - $1::int * interval '1 ms'
      limit 200`,
     [marginMs],
@@ -234,7 +250,7 @@ export const lockSilent = async (
     db,
     `select 1 as ok
      from instances i join agents a on a.id = i.agent_id
-     where i.id = $1 and i.state in ('starting', 'ready') and i.fence = $2
+     where i.id = $1 and i.state in ('starting', 'ready', 'frozen') and i.fence = $2
        and a.lease_until < now() - $3::int * interval '1 ms'
      for update of i`,
     [id, fence, marginMs],

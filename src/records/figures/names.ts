@@ -91,6 +91,6 @@ export const standing = (db: Db): Promise<Standing[]> =>
      union all select 'moving', '', count(*)::int from deployments
        where state in ('queued', 'preparing', 'starting', 'cutover', 'verifying')
      union all select 'agents', (lease_until > now())::text, count(*)::int from agents group by 2
-     union all select 'instances', state, count(*)::int from instances where state in ('waiting', 'starting', 'ready') group by state
+     union all select 'instances', state, count(*)::int from instances where state in ('waiting', 'starting', 'ready', 'frozen') group by state
      union all select 'environments', health, count(*)::int from environments where state = 'live' group by health`,
   );

@@ -44,7 +44,22 @@ export const removeJobsOf = (db: Db, environment: string): Promise<unknown> =>
 
 /** Id and environment of the one that is due for longest. */
 export const dueJob = (db: Db): Promise<{ id: string; environment_id: string } | null> =>
-  queryOne(db, 'select id, environment_id from jobs where next_at <= now() order by next_at limit 1');
+  queryOne(
+    db,
+    `select j.id, j.environment_id from jobs j join environments e on e.id = j.environment_id
+     where j.next_at <= now() and ${awake} order by j.next_at limit 1`,
+  );
+
+/** Jobs of what sleeps wait: where they count as use they wake it, else they are made up for when somebody does. */
+const awake = `e.state not in ('falling asleep', 'asleep', 'waking')`;
+
+/** When the first of an environment's is due; null where it has none. */
+export const firstJob = async (db: Db, environment: string): Promise<Date | null> =>
+  (
+    await queryOne<{ next: Date | null }>(db, 'select min(next_at) as next from jobs where environment_id = $1', [
+      environment,
+    ])
+  )?.next ?? null;
 
 /** The same, locked, if it is still due. */
 export const lockDueJob = (db: Db, id: string): Promise<JobRow | null> =>
@@ -54,7 +69,8 @@ export const nextJob = async (db: Db): Promise<number | null> =>
   (
     await queryOne<{ ms: number | null }>(
       db,
-      'select (extract(epoch from min(next_at) - now()) * 1000)::float8 as ms from jobs',
+      `select (extract(epoch from min(j.next_at) - now()) * 1000)::float8 as ms
+       from jobs j join environments e on e.id = j.environment_id where ${awake}`,
     )
   )?.ms ?? null;
 

@@ -120,7 +120,7 @@ export async function recordBranchRemoved(
   head: string,
   actor: string,
   intent: string | null,
-): Promise<void> {
+): Promise<boolean> {
   const row = await queryOne(
     db,
     'delete from branches where project_id = $1 and name = $2 and head = $3 returning 1 as ok',
@@ -135,6 +135,7 @@ export async function recordBranchRemoved(
       actor,
       data: { branch },
     });
+  return row !== null;
 }
 
 export const saveCommit = (db: Db, project: string, commit: CommitRow): Promise<unknown> =>

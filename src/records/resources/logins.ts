@@ -114,12 +114,12 @@ export async function endOverLogins(db: Db): Promise<number> {
        or l.used_by = 'prepare' and (d.state <> 'preparing' or d.failure is not null
          or exists (select 1 from logins n where n.resource_id = l.resource_id and n.deployment_id = l.deployment_id and n.used_by = 'prepare' and n.turn > l.turn))
        or l.used_by = 'parts' and d.state in ('replaced', 'reverted', 'failed') and d.id is distinct from e.serving_id
-         and not exists (select 1 from instances i where i.started_for = d.id and i.state in ('waiting', 'starting', 'ready'))
+         and not exists (select 1 from instances i where i.started_for = d.id and i.state in ('waiting', 'starting', 'ready', 'frozen'))
          and not exists (select 1 from attempts a where a.deployment_id = d.id and a.state in ('waiting', 'running'))
        or l.used_by = 'parts'
          and exists (select 1 from logins n where n.resource_id = l.resource_id and n.deployment_id = l.deployment_id
            and n.used_by = 'parts' and n.turn > l.turn and n.state = 'ready' and n.turn <= d.turn
-           and not exists (select 1 from instances i where i.started_for = d.id and i.turn < n.turn and i.state in ('waiting', 'starting', 'ready'))
+           and not exists (select 1 from instances i where i.started_for = d.id and i.turn < n.turn and i.state in ('waiting', 'starting', 'ready', 'frozen'))
            and not exists (select 1 from attempts a where a.deployment_id = d.id and a.kind = 'job' and a.state in ('waiting', 'running') and a.created_at < n.created_at)))
      returning l.resource_id`,
   );

@@ -122,11 +122,11 @@ export async function endUsers(db: Db, environment: string, resource: string): P
   await query(
     db,
     `update instances i set wanted = false from deployments d, releases l
-     where d.id = i.deployment_id and l.id = d.release_id and d.environment_id = $1 and i.wanted and i.state in ('starting', 'ready')
+     where d.id = i.deployment_id and l.id = d.release_id and d.environment_id = $1 and i.wanted and i.state in ('starting', 'ready', 'frozen')
        and ${uses('i.part')}`,
     bind,
   );
-  const instances = await ids('instances', 'x.part', `'starting', 'ready'`);
+  const instances = await ids('instances', 'x.part', `'starting', 'ready', 'frozen'`);
   const attempts = await ids('attempts', 'part_of_attempt(x.kind, x.part, x.deployment_id)', `'running'`);
   const terminals = await ids('terminals', 'x.part', `'given', 'open'`);
   await query(db, 'update attempts set stop = true where id = any($1::uuid[])', [attempts]);

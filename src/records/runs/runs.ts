@@ -116,7 +116,18 @@ export const setDue = (db: Db, table: WorkTable, id: string, inMs: number | null
     [id, inMs],
   );
 
-/** The same for a row that was taken, unless somebody has woken it since: what it was woken for was not seen yet. */
+/** Due in so long, or sooner where it is so already; null: as it is. */
+export const dueBy = async (db: Db, table: WorkTable, id: string, inMs: number | null): Promise<void> => {
+  if (inMs === null) return;
+  await query(
+    db,
+    `update ${table} set due_at = least(coalesce(due_at, 'infinity'), now() + $2::float8 * interval '1 ms') where id = $1`,
+    [id, inMs],
+  );
+  if (inMs === 0) await notify(db, table);
+};
+
+/** When a row that was taken is due again, unless somebody has woken it since: what it was woken for was not seen yet. */
 export const settleDue = (db: Db, table: WorkTable, due: Due, inMs: number | null): Promise<unknown> =>
   query(
     db,

@@ -43,7 +43,18 @@ export interface BoardRelease {
   evidence: { kind: string; name: string; source: string; detail: Record<string, unknown>; at: string }[] | null;
 }
 
-export interface BoardEnvironment extends Omit<EnvironmentRow, 'created_at' | 'table_version'> {
+export interface BoardEnvironment
+  extends Omit<
+    EnvironmentRow,
+    'created_at' | 'table_version' | 'opened_at' | 'state_since' | 'used_at' | 'woken_at' | 'keep_until'
+  > {
+  opened_at: string;
+  state_since: string;
+  used_at: string;
+  woken_at: string;
+  keep_until: string | null;
+  /** When its newest deployment was asked for. */
+  pushed_at: string | null;
   /** The first name of its own whose certificate everyone trusts. */
   main_host: string | null;
   moving_id: string | null;
@@ -60,7 +71,7 @@ export interface BoardProject {
   main_branch: string;
   definition_commit: string | null;
   /** The environments that its main definition declares. */
-  plans: Record<string, Pick<EnvironmentPlan, 'after' | 'branch' | 'verify'>> | null;
+  plans: Record<string, Pick<EnvironmentPlan, 'for' | 'after' | 'branch' | 'verify' | 'idle'>> | null;
   run: RunOverview | null;
   environments: BoardEnvironment[];
   /** What the environments name, each once. */
@@ -77,10 +88,11 @@ const runsTold = 100;
 
 const statement = `
 with shown as materialized (
-  select env.*, moving.id as moving_id, case when newest.state = 'failed' then newest.id end as failed_id
+  select env.*, moving.id as moving_id, case when newest.state = 'failed' then newest.id end as failed_id,
+    newest.created_at as pushed_at
   from environments env
     left join lateral (
-      select id, state from deployments where environment_id = env.id order by number desc limit 1
+      select id, state, created_at from deployments where environment_id = env.id order by number desc limit 1
     ) newest on true
     left join lateral (
       select id from deployments
@@ -100,6 +112,7 @@ of_environments as (
        where a.environment_id = e.id and a.removed_at is null and a.kind = 'own' and a.state = 'certified' and c.source <> 'local'
        order by a.created_at, a.host limit 1) as main_host, e.state, e.health, e.held_by,
       e.held_why, e.live_id, e.serving_id, e.moving_id, e.failed_id, e.issue, e.created_at,
+      e.opened_at, e.state_since, e.depth, e.used_at, e.woken_at, e.keep_until, e.wake_issue, e.branch, e.pushed_at,
       coalesce(i.ready, 0) as ready,
       case when q.number is not null then json_build_object('number', q.number, 'title', q.title) end as pull
     from shown e

@@ -61,6 +61,11 @@ export function listRuns(db: Db, filter: RunFilter): Promise<RunOverview[]> {
 export const runOverview = (db: Db, id: string): Promise<RunOverview | null> =>
   queryOne(db, overview.replace('SELECTED', 'select * from runs where id = $1'), [id]);
 
+export const runOverviews = (db: Db, ids: readonly string[]): Promise<RunOverview[]> =>
+  ids.length
+    ? query(db, overview.replace('SELECTED', 'select * from runs where id = any($1::uuid[])'), [ids])
+    : Promise.resolve([]);
+
 /** The newest run of a branch. */
 export const newestRun = (db: Db, project: string, branch: string): Promise<RunOverview | null> =>
   queryOne(

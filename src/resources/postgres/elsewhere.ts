@@ -65,6 +65,8 @@ export function elsewhere(text: string, check: (host: string) => Promise<string>
     reached: () => ({ address: host, port }),
     look: async () => nobody(),
     lookAt: async () => nobody(),
+    // Its own programs are not told from others there.
+    busy: async () => 0,
     allow: async () => nobody(),
     backUp: async () => nobody(),
     restore: async () => nobody(),

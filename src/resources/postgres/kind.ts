@@ -20,6 +20,8 @@ export interface DatabaseKind extends Kind<DatabaseSpec> {
   kind: 'postgres';
   /** What is seen of several in one question; what is not there is left out. */
   lookAt(ids: readonly string[]): Promise<Map<string, Looked>>;
+  /** Sessions of programs on these that are in the middle of something. */
+  busy(ids: readonly string[]): Promise<number>;
   /** Lets programs write, only read, or not in at all; sessions that began otherwise end, at once where they do nothing. */
   allow(id: string, access: DatabaseAccess): Promise<void>;
   addLogin(id: string, login: Login): Promise<void>;
@@ -189,6 +191,14 @@ export function openPostgres(url: string): DatabaseKind {
     },
     reached: () => ({ address: server.address, port: server.port }),
     lookAt,
+    async busy(ids) {
+      const [row] = await server.run<{ count: string }>(
+        `select count(*) as count from pg_stat_activity
+         where datname = any($1::name[]) and usename like 'l\\_%' and (state = 'active' or state like 'idle in transaction%')`,
+        [ids.map(databaseOf)],
+      );
+      return Number(row?.count ?? 0);
+    },
     async look(id) {
       const found = (await lookAt([id])).get(id);
       if (!found) throw new CodedError('database_gone');

@@ -1,4 +1,6 @@
 /** The board, and an environment as the board shows it: said from one row of the records, without asking anything else. */
+import { closesAt, sleepsAt } from '../../core/advance/life.js';
+import { idleOf } from '../../core/definition/model.js';
 import { wording } from '../../core/errors/errors.js';
 import { judgePromotion } from '../../core/rules/promotion.js';
 import { changedVariables, type Resolved, resolveVariables, scopesOf, setIn } from '../../core/variables/resolve.js';
@@ -91,6 +93,7 @@ function environmentOf(service: Service, project: BoardProject, row: BoardEnviro
     branch: plan?.branch ?? null,
     verifies: Boolean(plan?.verify),
     pullRequest: row.pull,
+    review: row.kind === 'review' ? reviewOf(project, row) : null,
     live: view(row.live_id),
     verified: Boolean(live && plan?.verify && verifiedIn(live.release, row.name)),
     serving: row.serving_id === row.live_id ? null : view(row.serving_id),
@@ -105,6 +108,31 @@ function environmentOf(service: Service, project: BoardProject, row: BoardEnviro
         )
       : [],
     issue: said(row.issue),
+  };
+}
+
+/** How a review sleeps and closes. */
+function reviewOf(project: BoardProject, row: BoardEnvironment): Environment['review'] {
+  const at = (text: string | null) => (text === null ? 0 : Date.parse(text));
+  const times = {
+    idle: idleOf(project.plans?.[row.plan_name]),
+    usedAt: at(row.used_at),
+    wokenAt: at(row.woken_at),
+    pushedAt: Math.max(at(row.opened_at), at(row.pushed_at)),
+    keepUntil: row.keep_until === null ? null : at(row.keep_until),
+  };
+  const open = row.state !== 'closing' && row.state !== 'closed';
+  const shown = (time: number | null) => (time === null || !open ? null : new Date(time).toISOString());
+  return {
+    branch: row.branch,
+    depth: row.depth,
+    openedAt: iso(row.opened_at) as string,
+    since: iso(row.state_since) as string,
+    usedAt: iso(row.used_at) as string,
+    sleepsAt: row.state === 'live' ? shown(sleepsAt(times)) : null,
+    closesAt: shown(closesAt(times)),
+    keepUntil: iso(row.keep_until),
+    wakeIssue: said(row.wake_issue),
   };
 }
 

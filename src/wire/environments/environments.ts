@@ -7,6 +7,7 @@ import {
   healths,
   instanceStates,
   partKinds,
+  sleepDepths,
 } from '../../core/states.js';
 import { Address } from './addresses.js';
 import { Digest, Id, Name, Nullable, Said, Time, closed, oneOf } from '../parts.js';
@@ -63,6 +64,27 @@ export const Environment = Type.Object({
   branch: Nullable(Type.String()),
   verifies: Type.Boolean(),
   pullRequest: Nullable(Type.Object({ number: Type.Integer(), title: Type.String() })),
+  /** Of a review: how it sleeps, and when it closes. */
+  review: Nullable(
+    Type.Object({
+      /** Whose releases it takes, where it is of no pull request. */
+      branch: Nullable(Type.String()),
+      /** How deep it sleeps: its programs stand still, or have ended. */
+      depth: Nullable(oneOf(sleepDepths)),
+      openedAt: Time,
+      /** Since when it is in its state. */
+      since: Time,
+      /** The last use of it. */
+      usedAt: Time,
+      /** When it falls asleep, and when it closes, if nobody uses it before; null: not by itself. */
+      sleepsAt: Nullable(Time),
+      closesAt: Nullable(Time),
+      /** It does not close by itself before. */
+      keepUntil: Nullable(Time),
+      /** Why it could not be woken. */
+      wakeIssue: Nullable(Said),
+    }),
+  ),
   live: Nullable(Deployment),
   /** The live release was verified here. */
   verified: Type.Boolean(),
@@ -166,6 +188,12 @@ export const Ask = Type.Object(
   },
   closed,
 );
+
+/** A review of a branch that has no pull request. */
+export const OpenReview = Type.Object({ branch: Type.String({ minLength: 1, maxLength: 250 }) }, closed);
+
+/** It does not close by itself for so long from now: milliseconds, at most a year. */
+export const KeepReview = Type.Object({ ms: Type.Integer({ minimum: 60_000, maximum: 366 * 86_400_000 }) }, closed);
 
 export const Hold = Type.Object({ why: Type.Optional(Type.String({ maxLength: 300 })) }, closed);
 

@@ -34,6 +34,12 @@ export const EdgeFigures = Type.Object(
       ),
       { maxItems: 20_000 },
     ),
+    /** Hosts that were used, and when last: milliseconds since the epoch. Left out by an edge of before. */
+    uses: Type.Optional(
+      Type.Array(Type.Object({ host: Type.String({ maxLength: 300 }), at: Type.Integer({ minimum: 0 }) }, closed), {
+        maxItems: 20_000,
+      }),
+    ),
   },
   closed,
 );

@@ -8,6 +8,11 @@ const Variables = Type.Record(Type.String(), Type.String());
 export const Fence = Type.String({ pattern: '^[0-9]{1,18}$' });
 
 const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false });
+/** `frozen`: it was told to stand still, and not told since to go on. */
+const HeldInstance = Type.Object(
+  { id: Id, fence: Fence, frozen: Type.Optional(Type.Boolean()) },
+  { additionalProperties: false },
+);
 
 export const Registration = Type.Object(
   {
@@ -52,7 +57,7 @@ export const Poll = Type.Object(
     /** Instances that it can take besides those that it has. */
     room: Type.Integer({ minimum: 0, maximum: 10_000 }),
     attempts: Type.Array(Held, { maxItems: 1000 }),
-    instances: Type.Array(Held, { maxItems: 1000 }),
+    instances: Type.Array(HeldInstance, { maxItems: 1000 }),
     /** Terminals that it has, and how many more it would take. Left out by an agent of before. */
     terminals: Type.Optional(Type.Array(Held, { maxItems: 100 })),
     terminalRoom: Type.Optional(Type.Integer({ minimum: 0, maximum: 100 })),
@@ -228,10 +233,37 @@ export const PollAnswer = Type.Object({
   /** Attempts to stop, and instances to end. */
   stop: Type.Array(Id),
   end: Type.Array(Id),
+  /** Instances that shall stand still, and such that shall go on. Left out by a service of before. */
+  freeze: Type.Optional(Type.Array(Id)),
+  thaw: Type.Optional(Type.Array(Id)),
   /** What the agent holds and the records say it does not: to be ended without a report. */
   drop: Type.Array(Id),
 });
 export type PollAnswer = Static<typeof PollAnswer>;
+
+/** An edge has somebody who asks for a host that sleeps; `look`: only for how it is. */
+export const WakeRequest = Type.Object(
+  {
+    name: Type.String({ minLength: 1, maxLength: 80 }),
+    host: Type.String({ minLength: 1, maxLength: 300 }),
+    look: Type.Boolean(),
+  },
+  { additionalProperties: false },
+);
+export const WakeAnswer = Type.Object({
+  state: Type.Union([
+    Type.Literal('awake'),
+    Type.Literal('waking'),
+    Type.Literal('asleep'),
+    /** It has closed, or was never there. */
+    Type.Literal('gone'),
+  ]),
+  /** Others that start their programs before it. */
+  queue: Type.Integer(),
+  /** Why it could not be woken. */
+  issue: Type.Union([Type.Object({ says: Type.String(), next: Type.String() }), Type.Null()]),
+});
+export type WakeAnswer = Static<typeof WakeAnswer>;
 
 const Case = Type.Object({
   name: Type.String(),
@@ -314,7 +346,7 @@ export type ReportAnswer = Static<typeof ReportAnswer>;
 export const InstanceReportSchema = Type.Object(
   {
     fence: Fence,
-    state: Type.Union([Type.Literal('ready'), Type.Literal('failed'), Type.Literal('ended')]),
+    state: Type.Union([Type.Literal('ready'), Type.Literal('frozen'), Type.Literal('failed'), Type.Literal('ended')]),
     port: Type.Union([Type.Integer({ minimum: 1, maximum: 65_535 }), Type.Null()]),
     exit: Type.Union([Type.Integer(), Type.Null()]),
     issue: Type.Union([IssueSchema, Type.Null()]),

@@ -217,6 +217,20 @@ function Waiting({ environment }: { environment: Environment }) {
   );
 }
 
+/** What of a review one sees first: that something comes there, that it failed, that it sleeps, how it is. */
+const markOf = (review: Environment): string =>
+  review.moving
+    ? 'running'
+    : review.failed
+      ? 'failed'
+      : review.state === 'asleep' || review.state === 'falling asleep'
+        ? 'asleep'
+        : review.state === 'waking'
+          ? 'running'
+          : review.live
+            ? review.health
+            : review.state;
+
 function Reviews({ reviews }: { reviews: Environment[] }) {
   return (
     <div className="mt-4 flex flex-wrap items-center gap-2.5 border-t border-dashed border-line pt-3">
@@ -229,17 +243,27 @@ function Reviews({ reviews }: { reviews: Environment[] }) {
           params={{ project: review.project, environment: review.name }}
           className="flex items-center gap-2 rounded-md border border-line bg-paper px-3 py-1 no-underline hover:bg-faint"
         >
-          <Mark
-            state={review.moving ? 'running' : review.failed ? 'failed' : review.live ? review.health : review.state}
-          />
+          <Mark state={markOf(review)} />
           <span className="font-semibold">{review.name}</span>
-          <span className="max-w-52 truncate">{review.pullRequest?.title}</span>
+          <span className="max-w-52 truncate">{review.pullRequest?.title ?? review.review?.branch}</span>
           <span className="text-second">
-            {review.moving ? review.moving.state : review.live ? short(review.live.commit.id) : review.state}
+            {review.moving
+              ? review.moving.state
+              : review.state !== 'live'
+                ? review.state
+                : review.live
+                  ? short(review.live.commit.id)
+                  : ''}
           </span>
         </Link>
       ))}
-      <span className="ml-auto text-second">{reviews.length} open</span>
+      <Link
+        to="/reviews"
+        search={{ project: reviews[0]?.project ?? '' }}
+        className="ml-auto text-second no-underline hover:underline"
+      >
+        {reviews.length} open
+      </Link>
     </div>
   );
 }

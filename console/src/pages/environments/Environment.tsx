@@ -12,6 +12,7 @@ import { History } from './History';
 import { Metrics } from './Metrics';
 import { Overview } from './Overview';
 import { Resources } from './Resources';
+import { ReviewCard } from './ReviewCard';
 import { Variables } from './Variables';
 
 const sections = ['overview', 'log', 'metrics', 'variables', 'resources', 'addresses', 'terminal', 'history'] as const;
@@ -42,9 +43,17 @@ export function EnvironmentPage(): React.ReactNode {
       <div className="mb-4 flex flex-wrap items-center gap-x-3 gap-y-2">
         <h1 className="title">
           {environment}
-          {one.live ? <> runs r{one.live.release}</> : ' is empty'}
+          {one.review && one.state !== 'live' && one.state !== 'empty' ? (
+            <> is {one.state}</>
+          ) : one.live ? (
+            <> runs r{one.live.release}</>
+          ) : (
+            ' is empty'
+          )}
         </h1>
-        {one.live || one.serving ? <Chip tone={one.health}>{one.health}</Chip> : null}
+        {(one.live || one.serving) && (one.state === 'live' || one.state === 'empty') ? (
+          <Chip tone={one.health}>{one.health}</Chip>
+        ) : null}
         {one.verified ? <Chip tone="good">verified</Chip> : null}
         {one.held ? <Chip tone="held">on hold</Chip> : null}
         <span className="ml-auto flex gap-2">
@@ -116,6 +125,7 @@ export function EnvironmentPage(): React.ReactNode {
         ) : null}
         {one.delays ? <p className="mt-1 text-ochre">{one.delays}</p> : null}
       </section>
+      {one.review ? <ReviewCard one={one} review={one.review} /> : null}
       <Tabs
         project={project}
         environment={environment}

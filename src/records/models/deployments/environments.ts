@@ -8,7 +8,7 @@ import {
 } from 'sequelize';
 import type { SetSizes } from '../../../core/scale/sizes.js';
 import type { Issue } from '../../../core/errors/errors.js';
-import type { EnvironmentState, Health } from '../../../core/states.js';
+import type { EnvironmentState, Health, SleepDepth, Wish } from '../../../core/states.js';
 import { bigint, flag, int, json, text, time, uuid } from '../columns.js';
 
 export class Environment extends Model<InferAttributes<Environment>, InferCreationAttributes<Environment>> {
@@ -34,6 +34,19 @@ export class Environment extends Model<InferAttributes<Environment>, InferCreati
   declare opened_at: CreationOptional<Date>;
   /** It closes, and is wanted again as soon as nothing of it is left. */
   declare reopen: CreationOptional<boolean>;
+  /** Since when it is in its state. */
+  declare state_since: CreationOptional<Date>;
+  /** How deep it sleeps, or shall. */
+  declare depth: SleepDepth | null;
+  declare used_at: CreationOptional<Date>;
+  /** When it was woken or made live last. */
+  declare woken_at: CreationOptional<Date>;
+  declare keep_until: Date | null;
+  /** What was asked of it, and is not done yet. */
+  declare wish: Wish | null;
+  declare wake_issue: Issue | null;
+  /** Of a review without a pull request: the branch whose releases it takes. */
+  declare branch: string | null;
   /** Why it takes nothing new. */
   declare issue: Issue | null;
   /** Part → what a person has set of its size. */
@@ -62,6 +75,14 @@ export const defineEnvironment = (sequelize: Sequelize): typeof Environment =>
       closed_at: time({ null: true }),
       opened_at: time({ made: true }),
       reopen: flag({ made: true }),
+      state_since: time({ made: true }),
+      depth: text({ null: true }),
+      used_at: time({ made: true }),
+      woken_at: time({ made: true }),
+      keep_until: time({ null: true }),
+      wish: text({ null: true }),
+      wake_issue: json({ null: true }),
+      branch: text({ null: true }),
       issue: json({ null: true }),
       sizes: json({ made: true }),
     },

@@ -40,6 +40,8 @@ export class Instance extends Model<InferAttributes<Instance>, InferCreationAttr
   declare turn: CreationOptional<number>;
   /** Bytes with which it is reckoned where it runs. */
   declare memory: CreationOptional<string>;
+  /** It shall stand still. */
+  declare still: CreationOptional<boolean>;
 }
 
 export const defineInstance = (sequelize: Sequelize): typeof Instance =>
@@ -71,6 +73,7 @@ export const defineInstance = (sequelize: Sequelize): typeof Instance =>
       fresh: int({ made: true }),
       turn: int({ made: true }),
       memory: bigint({ made: true }),
+      still: flag({ made: true }),
     },
     { sequelize, modelName: 'Instance', tableName: 'instances', timestamps: false },
   );

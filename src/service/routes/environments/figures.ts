@@ -19,16 +19,20 @@ export function figureRoutes(app: App, service: Service): void {
   const { records } = context;
 
   app.post('/api/edge/figures', { schema: { body: EdgeFigures }, bodyLimit }, async (request, reply) => {
-    const { name, boot, batch, figures } = request.body;
+    const { name, boot, batch, figures, uses = [] } = request.body;
     const grant = await grantOf(records, tokenOf(request));
     if (grant?.name !== name)
       throw new CodedError('token_grant', { name: grant?.name ?? 'this edge', what: `the name ${name}` });
-    const hosts = await hostsOf(records, [...new Set(figures.map((one) => one.host))]);
+    const hosts = await hostsOf(records, [...new Set([...figures, ...uses].map((one) => one.host))]);
     const list = figures.flatMap(({ host, ...one }): Figure[] => {
       const environment = hosts.get(host);
       return environment ? [{ ...one, environment, cpu: 0, memory: 0 }] : [];
     });
-    await takeFigures(context, { sender: `edge ${name}`, boot, batch }, list);
+    const used = uses.flatMap(({ host, at }) => {
+      const environment = hosts.get(host);
+      return environment ? [{ environment, at }] : [];
+    });
+    await takeFigures(context, { sender: `edge ${name}`, boot, batch }, list, used);
     reply.status(204);
   });
 

@@ -1,12 +1,24 @@
 /** The edges' side: the table, and the bytes that its routes name. */
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import type { Issue } from '../../../core/errors/errors.js';
-import { CodedError } from '../../../core/errors/errors.js';
+import { CodedError, wording } from '../../../core/errors/errors.js';
 import { isDigest } from '../../../blobs/store.js';
 import { acknowledge, routesAfter, routesName } from '../../../records/callers/edges.js';
 import { grantOf } from '../../../records/callers/people.js';
+import { environmentById, type EnvironmentRow, lockEnvironment } from '../../../records/deployments/environments.js';
+import { wakingBefore } from '../../../records/deployments/life.js';
+import { hostsOf } from '../../../records/figures/names.js';
+import { projectById } from '../../../records/projects/projects.js';
+import { wakeFor } from '../../../engine/environments/wishes.js';
 import { readPublic, sealFor } from '../../../wire/rooms/sealed.js';
-import { CertificateAnswer, CertificateRequest, TableAnswer, TableRequest } from '../../../wire/rooms/work.js';
+import {
+  CertificateAnswer,
+  CertificateRequest,
+  TableAnswer,
+  TableRequest,
+  WakeAnswer,
+  WakeRequest,
+} from '../../../wire/rooms/work.js';
 import { certificatesAfter, keepEdgeKey } from '../../../records/domains/certificates.js';
 import { recordEvents } from '../../../records/events.js';
 import { type App, notFound, type Service, tokenOf } from '../../server.js';
@@ -80,6 +92,40 @@ export function edgeRoutes(app: App, service: Service): void {
     },
   );
 
+  app.post(
+    '/api/edge/wake',
+    { schema: { body: WakeRequest, response: { 200: WakeAnswer } } },
+    async (request, reply): Promise<WakeAnswer> => {
+      const { name, host, look } = request.body;
+      await needName(request, name);
+      const id = (await hostsOf(records, [host])).get(host);
+      const environment = id ? await environmentById(records, id) : null;
+      if (!environment) return { state: 'gone', queue: 0, issue: null };
+      if (!look && (environment.state === 'asleep' || environment.state === 'falling asleep'))
+        await records.transition('environment.woken', async (db) => {
+          const locked = await lockEnvironment(db, environment.id);
+          await wakeFor(context, db, await projectById(db, locked.project_id), locked);
+        });
+      const answer = async (): Promise<WakeAnswer> => wakeAnswer(await environmentById(records, environment.id));
+      if (look) return answer();
+      const settled = async () => {
+        const now = await answer();
+        return now.state === 'waking' ? null : now;
+      };
+      return (await listen(reply, `life:${environment.id}`, wakeMs, async () => {}, settled)) ?? answer();
+    },
+  );
+
+  /** What somebody hears who waits for it. */
+  async function wakeAnswer({ id, state, depth, wake_issue }: EnvironmentRow): Promise<WakeAnswer> {
+    const issue = wake_issue && wording(wake_issue);
+    if (state === 'closing' || state === 'closed') return { state: 'gone', queue: 0, issue: null };
+    if (state === 'asleep' || state === 'falling asleep')
+      return { state: 'asleep', queue: 0, issue: issue && { says: issue.says, next: issue.next } };
+    const queue = state === 'waking' && depth === 'ended' ? await wakingBefore(records, id) : 0;
+    return { state: state === 'waking' ? 'waking' : 'awake', queue, issue: null };
+  }
+
   /** An edge speaks under the name of its token. */
   async function needName(request: FastifyRequest, name: string): Promise<void> {
     const grant = await grantOf(records, tokenOf(request));
@@ -113,6 +159,9 @@ export function edgeRoutes(app: App, service: Service): void {
     }
   }
 }
+
+/** Milliseconds for which whoever waits for a wake is told that it goes on. */
+const wakeMs = 10_000;
 
 function readerOf(bytes: Buffer) {
   try {

@@ -14,6 +14,7 @@ import { loseTerminals } from '../../../engine/terminals/terminals.js';
 import { claimTerminals, type TerminalRow, terminalsFor } from '../../../records/deployments/terminals.js';
 import { takeInstances } from '../../../engine/deployments/placement.js';
 import { coolOldest } from '../../../records/deployments/environments.js';
+import { endLongestFrozen } from '../../../records/deployments/life.js';
 import { anyWaits, heldInstances, type InstanceRow, nextStart } from '../../../records/deployments/instances.js';
 import { notify } from '../../../records/database.js';
 import { type AgentGrant, grantOf } from '../../../records/callers/people.js';
@@ -44,6 +45,15 @@ function beyondGrant(grant: AgentGrant & { name: string }, { name, takes, addres
   if (more.length) return `to take ${more.join(', ')}`;
   return address !== undefined && address !== grant.address ? `the address ${address}` : null;
 }
+
+/** Those that shall stand still and were not told so yet, or the other way round. */
+const stands = ({ instances: held }: Poll, rows: readonly InstanceRow[], freeze: boolean): string[] =>
+  rows
+    .filter((row) => row.wanted && row.still === freeze)
+    .filter((row) =>
+      held.some((one) => one.id === row.id && one.fence === row.fence && (one.frozen ?? false) !== freeze),
+    )
+    .map((row) => row.id);
 
 export function workRoutes(app: App, service: Service): void {
   const { context, hub } = service;
@@ -126,8 +136,9 @@ export function workRoutes(app: App, service: Service): void {
           (answer.chores ?? []).length;
         if (gone.signal.aborted && filled > 0) await notify(records, 'work');
         const left = deadline - context.now();
-        if (filled + answer.stop.length + answer.end.length + answer.drop.length > 0 || left <= 0 || over.aborted)
-          return answer;
+        const { stop, end, drop, freeze = [], thaw = [] } = answer;
+        const told = stop.length + end.length + drop.length + freeze.length + thaw.length;
+        if (filled + told > 0 || left <= 0 || over.aborted) return answer;
         const start = await nextStart(records);
         if (woken) continue;
         const handed = await untilWork(
@@ -208,7 +219,8 @@ export function workRoutes(app: App, service: Service): void {
         await lockAgent(db, agent.id);
         return takeInstances(db, agent, body.room);
       });
-      if (short) await coolOldest(records, agent.id);
+      // Warm ones first, then those that sleep.
+      if (short && !(await coolOldest(records, agent.id))) await endLongestFrozen(records, agent.id);
     }
     const [attempts, instances, terminals, chores] = await Promise.all([
       heldAttempts(records, agent.id),
@@ -239,6 +251,8 @@ export function workRoutes(app: App, service: Service): void {
       chores: chores.filter((row) => !has(body.chores ?? [], row)).map(choreWork),
       stop: attempts.filter((row) => row.stop).map((row) => row.id),
       end: instances.filter((row) => !row.wanted).map((row) => row.id),
+      freeze: stands(body, instances, true),
+      thaw: stands(body, instances, false),
       drop: [
         ...body.attempts.filter(
           (one) => !attempts.some((row) => row.id === one.id && row.fence === one.fence) && !given.justOver(one),

@@ -1,0 +1,99 @@
+/** How a review sleeps and closes, and what somebody can do about it. */
+import { useMutation } from '@tanstack/react-query';
+import { durationText } from '../../../../src/core/durations';
+import type { EnvironmentDetail } from '../../../../src/wire/environments/environments';
+import { paths, post } from '../../data/api';
+import { useNow } from '../../data/live';
+import { Button, Since, Trouble } from '../../parts/basics';
+
+const threeDays = 3 * 86_400_000;
+
+type Life = NonNullable<EnvironmentDetail['review']>;
+
+export function ReviewCard({ one, review }: { one: EnvironmentDetail; review: Life }) {
+  const path = paths.environment(one.project, one.name);
+  const act = useMutation({
+    mutationFn: ({ to, body }: { to: string; body?: unknown }) => post(`${path}/${to}`, body),
+  });
+  const open = one.state !== 'closing' && one.state !== 'closed';
+  const asleep = one.state === 'asleep' || one.state === 'falling asleep';
+  return (
+    <section className="card mb-3.5 px-5 py-3.5" aria-label="Sleep and close">
+      <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
+        <p className="min-w-0 flex-1 basis-72">
+          <span className="font-semibold">{one.pullRequest?.title ?? `Branch ${review.branch}`}</span>{' '}
+          <span className="text-second">
+            <Words one={one} review={review} />
+          </span>
+        </p>
+        {open ? (
+          <span className="flex flex-wrap gap-2">
+            {one.live && asleep ? (
+              <Button size="small" disabled={act.isPending} onClick={() => act.mutate({ to: 'wake' })}>
+                Wake it
+              </Button>
+            ) : null}
+            {one.live && one.state === 'live' ? (
+              <Button
+                size="small"
+                disabled={act.isPending}
+                onClick={() => act.mutate({ to: 'sleep' })}
+                title="Its programs rest until somebody comes to its address."
+              >
+                Let it sleep
+              </Button>
+            ) : null}
+            <Button
+              size="small"
+              disabled={act.isPending}
+              onClick={() => act.mutate({ to: 'keep', body: { ms: threeDays } })}
+            >
+              Keep 3 days more
+            </Button>
+            <Button
+              size="small"
+              disabled={act.isPending}
+              onClick={() => act.mutate({ to: 'reset' })}
+              title="All that it has is removed, its data too; then it is made anew and takes its newest release."
+            >
+              Begin anew
+            </Button>
+            <Button
+              size="small"
+              kind="danger"
+              disabled={act.isPending}
+              onClick={() => act.mutate({ to: 'close' })}
+              title="Its programs, its data and its address go away; its runs and logs stay. A push opens it again."
+            >
+              Close it
+            </Button>
+          </span>
+        ) : null}
+      </div>
+      {review.wakeIssue ? (
+        <p className="mt-1 text-vermilion">
+          It could not be woken: {review.wakeIssue.says} <span className="text-second">{review.wakeIssue.next}</span>
+        </p>
+      ) : null}
+      {act.error ? <Trouble error={act.error} /> : null}
+    </section>
+  );
+}
+
+function Words({ one, review }: { one: EnvironmentDetail; review: Life }) {
+  const now = useNow(5_000);
+  const ahead = (time: string) => durationText(Math.max(1_000, Math.round((Date.parse(time) - now) / 1_000) * 1_000));
+  const closes = review.closesAt ? `; closes in ${ahead(review.closesAt)} if nobody uses it` : '';
+  if (one.state === 'closing') return 'is going away.';
+  if (one.state === 'closed') return 'is closed: its runs and logs stay. A push opens it again.';
+  if (one.state === 'asleep')
+    return (
+      <>
+        <Since at={review.since} what="sleeps since" />
+        {review.depth === 'ended' ? ', its programs have ended' : ', its programs stand still'}; a visit wakes it
+        {closes}.
+      </>
+    );
+  if (one.state === 'live' && review.sleepsAt) return `is awake; sleeps in ${ahead(review.sleepsAt)}${closes}.`;
+  return `is ${one.state === 'live' ? 'awake' : one.state}${closes}.`;
+}

@@ -1,0 +1,66 @@
+/** What is open for each host of which somebody asks whether it is used: requests until they are answered, connections until they end. */
+import type { IncomingMessage, ServerResponse } from 'node:http';
+import { usesBut } from '../core/cutover/use.js';
+import type { Route } from '../core/cutover/route.js';
+
+export interface Entry {
+  /** It is use of the environment. */
+  counts: boolean;
+  /** Ends it where it would stay open for ever: a tunnel, a stream of events; an answer that comes to its end by itself is left. */
+  close(): void;
+}
+
+export interface Inside {
+  /** It is open until the returned function is called. */
+  enter(host: string, entry: Entry): () => void;
+  open(host: string): number;
+  /** Ends what would stay open. */
+  clear(host: string): void;
+  /** Hosts that are used at this moment. */
+  used(): string[];
+}
+
+/** `emptied`: the last one of a host is over. */
+export function openInside(emptied: (host: string) => void): Inside {
+  const hosts = new Map<string, Set<Entry>>();
+  return {
+    enter(host, entry) {
+      const all = hosts.get(host) ?? new Set();
+      hosts.set(host, all.add(entry));
+      return () => {
+        if (!all.delete(entry) || all.size > 0) return;
+        hosts.delete(host);
+        emptied(host);
+      };
+    },
+    open: (host) => hosts.get(host)?.size ?? 0,
+    clear(host) {
+      for (const entry of [...(hosts.get(host) ?? [])]) entry.close();
+    },
+    used: () => [...hosts].filter(([, all]) => [...all].some((one) => one.counts)).map(([host]) => host),
+  };
+}
+
+/** Rules of routes, compiled once for each of them. */
+const compiled = new WeakMap<object, ReturnType<typeof usesBut>>();
+
+/** Whether a request is use of the environment: `connection` of one that stays open. */
+export function isUse(route: Route, path: string, request: IncomingMessage, connection: boolean): boolean {
+  const { uses } = route;
+  if (!uses || (connection && !uses.connections)) return false;
+  let fits = compiled.get(uses);
+  if (!fits) {
+    fits = usesBut(uses.except);
+    compiled.set(uses, fits);
+  }
+  return fits(path, request.headers);
+}
+
+/** Whether what is asked for stays open: events, as long as somebody listens. */
+export const asksForEvents = ({ headers }: IncomingMessage): boolean =>
+  /\btext\/event-stream\b/.test(headers.accept ?? '');
+
+/** Ends an answer that would never end. */
+export const endEvents = (response: ServerResponse): void => {
+  if (/^text\/event-stream\b/.test(String(response.getHeader('content-type') ?? ''))) response.destroy();
+};

@@ -1,0 +1,115 @@
+/** Requests to switch to another protocol: whether and where they go on. */
+import type { IncomingMessage } from 'node:http';
+import type { Duplex } from 'node:stream';
+import type { Route, RoutePath, ServerPath } from '../core/cutover/route.js';
+import type { Sleepers } from './asleep.js';
+import type { Counter } from './count.js';
+import { hostOf } from './headers.js';
+import { type Entry, type Inside, isUse } from './inside.js';
+import type { ServerProxy } from './proxy.js';
+import { shownTo } from './tls.js';
+import { refuseUpgrade, upgrade } from './upgrade.js';
+
+export interface TunnelParts {
+  find(request: IncomingMessage): {
+    host: string;
+    route: Route | null;
+    asked: { path: string; search: string } | null;
+    place: RoutePath | null;
+  };
+  /** Path and search as the program sees them. */
+  seen(place: ServerPath, asked: { path: string; search: string }): string;
+  /** Counts one more of a client until the returned function is called; null: it has enough. */
+  enter(from: string): (() => void) | null;
+  covers(shown: string, host: string): boolean;
+  proxy: ServerProxy;
+  counter: Pick<Counter, 'use'>;
+  inside: Inside;
+  sleepers: Sleepers;
+  log: { warn(data: object, text: string): void };
+}
+
+type Upgrades = (request: IncomingMessage, socket: Duplex, head: Buffer) => void;
+
+export function makeUpgrades(parts: TunnelParts): Upgrades {
+  const { find, seen, proxy, counter, inside, sleepers, log } = parts;
+  const go = (request: IncomingMessage, socket: Duplex, head: Buffer, leave: () => void): void => {
+    const { host, asked, place, route } = find(request);
+    const refused = (status: number, text: string) => refuseUpgrade(socket, status, text, leave);
+    const shown = shownTo(request);
+    if (shown !== null && !parts.covers(shown, hostOf(request))) refused(421, 'Misdirected Request');
+    else if (route?.closed) refused(503, 'Service Unavailable');
+    else if (!route || place?.kind !== 'server' || !asked) refused(404, 'Not Found');
+    // HTTP/2 knows no upgrades (RFC 9113, 8.6).
+    else if (place.http2) refused(501, 'Not Implemented');
+    else {
+      const use = isUse(route, asked.path, request, true);
+      if (route.asleep) wait({ host, route, use }, request, socket, head, leave);
+      else pass({ host, route, use }, () => seen(place, asked), place, request, socket, head, leave);
+    }
+  };
+  /** Until it is awake, or the client has gone. */
+  const wait = (
+    at: Parameters<Sleepers['meetUpgrade']>[0],
+    request: IncomingMessage,
+    socket: Duplex,
+    head: Buffer,
+    leave: () => void,
+  ): void => {
+    const gone = () => {
+      over();
+      leave();
+    };
+    socket.once('close', gone);
+    const over = sleepers.meetUpgrade(
+      at,
+      request,
+      () => {
+        socket.off('close', gone);
+        go(request, socket, head, leave);
+      },
+      (status, text) => {
+        socket.off('close', gone);
+        refuseUpgrade(socket, status, text, leave);
+      },
+    );
+  };
+  const pass = (
+    { host, route, use }: Parameters<Sleepers['meetUpgrade']>[0],
+    path: () => string,
+    place: ServerPath,
+    request: IncomingMessage,
+    socket: Duplex,
+    head: Buffer,
+    leave: () => void,
+  ): void => {
+    if (use) counter.use(host);
+    const tunnel: Entry = {
+      counts: use,
+      close() {
+        socket.destroy();
+      },
+    };
+    const out = route.uses ? inside.enter(host, tunnel) : () => {};
+    const over = () => {
+      out();
+      leave();
+    };
+    try {
+      upgrade(proxy, place, path(), request, socket, head, {
+        leave: over,
+        opened(close) {
+          tunnel.close = close;
+        },
+      });
+    } catch (error) {
+      log.warn({ error: String(error) }, 'an upgrade could not be passed on');
+      refuseUpgrade(socket, 400, 'Bad Request', over);
+    }
+  };
+  return (request, socket, head) => {
+    const leave = parts.enter(request.socket.remoteAddress ?? '');
+    if (leave) go(request, socket, head, leave);
+    else refuseUpgrade(socket, 429, 'Too Many Requests', () => {});
+  };
+}
