@@ -16,6 +16,7 @@ import { inside } from './inside.js';
 import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
 import { live } from './live.js';
+import { reviews } from './reviews.js';
 import { type Bench, type Figure, show } from './harness.js';
 import { steps } from './steps.js';
 import { tasks } from './tasks.js';
@@ -35,6 +36,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   console: openConsole,
   cutover,
   live,
+  reviews,
   environments,
   inside,
   edge,

@@ -68,8 +68,8 @@ export async function live(bench: Bench): Promise<Figure[]> {
   ];
 }
 
-/** Milliseconds until the program listens, started by nobody but this. */
-async function ownStart(folder: string, port: number): Promise<number> {
+/** Milliseconds until the program `server.js` listens, started by nobody but this. */
+export async function ownStart(folder: string, port: number): Promise<number> {
   let child: ChildProcess | null = null;
   try {
     return await timed(async () => {

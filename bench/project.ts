@@ -9,7 +9,7 @@ export interface BenchProject {
   name: string;
   checkout: string;
   /** Commits and pushes to main; gives the commit's id. */
-  push(files: Record<string, string>): Promise<string>;
+  push(files: Record<string, string>, branch?: string): Promise<string>;
 }
 
 let minute = 0;
@@ -22,9 +22,11 @@ export async function benchProject({ api, folder }: Bench, name: string): Promis
   return {
     name,
     checkout,
-    async push(files) {
+    async push(files, branch = 'main') {
+      if (branch !== 'main') await git(checkout, 'checkout', '-q', '-B', branch);
       const id = await commit(checkout, { title: `change ${++minute}`, author: 'Mika', files }, minute);
-      await git(checkout, 'push', '-q', project.endpoint.replace('//', `//x:${token}@`), 'main');
+      await git(checkout, 'push', '-q', project.endpoint.replace('//', `//x:${token}@`), branch);
+      if (branch !== 'main') await git(checkout, 'checkout', '-q', 'main');
       return id;
     },
   };

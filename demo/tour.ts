@@ -100,7 +100,7 @@ export async function tour({
   expect(`production shows ${made}`, (await released(production)) === made);
   expect('and its page is the new one', (await look(production, '/')).includes('pier 1'));
 
-  act('A pull request opens, its review answers, it closes, its review is gone');
+  act('A pull request opens, its review answers, sleeps, wakes with a request, closes, is gone');
   await git(checkout, 'checkout', '-q', '-b', 'quieter-horn');
   const proposed = await commit(
     checkout,
@@ -117,6 +117,11 @@ export async function tour({
   const review = `pr-${pull.number}-sailings.review.localhost`;
   await untilLive(api, `sailings/pr-${pull.number}`, proposed);
   expect('the review shows the proposed page', (await look(review, '/')).includes('quietly'));
+  const slept = await command(`tsunagi review sleep sailings/pr-${pull.number}`);
+  expect('it sleeps when somebody says so', slept.includes('is asleep'));
+  const departures = await look(review, '/api/departures');
+  expect('a request wakes it, and is answered', departures.includes('"departures"'));
+  expect('it is awake then', (await command('tsunagi review list --project sailings')).includes('sleeps in'));
   await codehost.closePull('sailings', pull.number, 'abandoned');
   await until(async () => (await fetchHost(house.edgePort, review, '/')).status === 404, 'the review is gone');
   expect('the review’s address answers no more', (await look(review, '/')).includes('No environment'));

@@ -35,6 +35,9 @@ const memoryOfInstance = 256 * 1024 ** 2;
 /** Terminals of people at the same time. */
 const mostTerminals = 16;
 
+/** Milliseconds in which most programs that stood still answer again. */
+const thawMs = 20;
+
 /** Chores of volumes at the same time. */
 const mostChores = 4;
 
@@ -222,6 +225,8 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
           if (instance.kind === 'worker' && existsSync(instance.folder)) writeLease(instance.folder, lease);
         take(answer);
         failures = 0;
+        // What they report comes first: somebody waits for it.
+        if (answer.thaw?.length) await new Promise((resolve) => setTimeout(resolve, thawMs));
       } catch (error) {
         if (stopped) return;
         if (polling?.signal.aborted) continue;

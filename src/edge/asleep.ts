@@ -44,7 +44,7 @@ const mostHeld = 2_000;
 /** Milliseconds for which a request waits at most. */
 const waitMs = 60_000;
 /** Wakes a minute that one client may ask for. */
-const mostWakes = 30;
+const mostWakes = 60;
 
 const asleepText = 'This review is asleep. Open it in a browser, or ask in another way, and it wakes.';
 const laterText = 'This review is still waking; ask again in a moment.';

@@ -33,6 +33,8 @@ export interface Timing {
   warm: number;
   /** How long a server that was told to end may take. */
   drain: number;
+  /** How long something of which nothing is recorded is known before it is removed. */
+  stray: number;
   /** Between two rounds of the upkeep of space. */
   space: number;
   /** How long a review is awake before another one may put it to sleep. */
@@ -48,6 +50,7 @@ export const defaultTiming: Timing = {
   ready: 60_000,
   warm: 15 * 60_000,
   drain: 10_000,
+  stray: 7 * 86_400_000,
   space: 600_000,
   awake: 2 * 60_000,
   idle: 15 * 60_000,

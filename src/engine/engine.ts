@@ -28,6 +28,7 @@ import { dropOldJobAttempts, nextJob } from '../records/jobs/jobs.js';
 import { nextHeld } from '../records/held.js';
 import { backupLanes } from './resources/backups.js';
 import { lookAround } from './resources/look.js';
+import { sweepStrays } from './upkeep/strays.js';
 import { resourceLanes } from './resources/resources.js';
 import { dropOldTerminals } from '../records/deployments/terminals.js';
 import { forgetChores } from '../records/resources/chores.js';
@@ -181,6 +182,13 @@ export async function startEngine(context: Context): Promise<Engine> {
     }),
     seals: startLoop({ name: 'seals', step: () => stepSeals(context), sweepMs: sealEvery, log }),
     space: startLoop({ name: 'space', step: () => stepSpace(context), sweepMs: context.timing.space, log }),
+    // Once an hour, or as often as what it finds may be removed.
+    strays: startLoop({
+      name: 'strays',
+      step: () => sweepStrays(context).then(() => false),
+      sweepMs: Math.min(3_600_000, context.timing.stray),
+      log,
+    }),
     upkeep: startLoop({
       name: 'upkeep',
       step: async () => {

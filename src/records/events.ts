@@ -119,6 +119,8 @@ export const eventTypes = [
   'alert.added',
   'alert.removed',
   'delivery.given-up',
+  'stray.found',
+  'stray.removed',
 ] as const;
 export type EventType = (typeof eventTypes)[number];
 

@@ -179,6 +179,13 @@ describe('a review that nobody looks at', () => {
     await inState('live');
   });
 
+  it('wakes for whoever has something to do inside', async () => {
+    await sleep();
+    const inside = await world.cli('exec', `shop/${name}`, '--', 'node', '-p', '6 * 7');
+    expect(inside).toMatchObject({ status: 0, out: '42\n' });
+    expect((await review()).state).toBe('live');
+  });
+
   it('takes a push while it sleeps, and is live with that', async () => {
     await sleep();
     const commit = await checkout.commit(files('second'), 'Second');

@@ -34,7 +34,8 @@ export function Frame({ me }: { me: Me }) {
               />
               <circle cx="16" cy="10" r="3" fill="var(--vermilion)" />
             </svg>
-            tsunagi
+            <span className="hidden sm:inline">tsunagi</span>
+            <span className="sr-only sm:hidden">tsunagi</span>
           </Link>
           <nav aria-label="Pages" className="flex gap-4 md:gap-6">
             {pages.map((page) => {

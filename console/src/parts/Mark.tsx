@@ -112,7 +112,10 @@ const like: Record<string, string> = {
   ended: 'skipped',
   down: 'failed',
   empty: 'waiting',
+  frozen: 'asleep',
   closing: 'running',
+  waking: 'running',
+  'falling asleep': 'asleep',
   closed: 'skipped',
 };
 

@@ -26,7 +26,7 @@ import {
 import { openVolumes, volumeFile } from '../../resources/volumes/volumes.js';
 import { openStanding } from '../instances/standing.js';
 import { discard, moveAway, sweepTrash } from '../files/remove.js';
-import { groupOf, preferOwn } from '../sandbox/limits.js';
+import { groupOf, sweepGroups, preferOwn } from '../sandbox/limits.js';
 import { AttemptMark, openReadyChains } from '../sandbox/ready.js';
 
 export interface WorkshopOptions {
@@ -172,6 +172,7 @@ async function sweepWork(folder: string, limits: Host['limits']): Promise<string
     await groupOf(limits, place).remove();
     moveAway(folder, join(folder, 'pipes', place));
   }
+  sweepGroups(limits);
   void sweepTrash(folder);
   return hurt;
 }

@@ -1,5 +1,5 @@
 /** Limits of memory, processes and processor by cgroup, and the end of everything in one. */
-import { existsSync, mkdirSync, readFileSync, rmdirSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmdirSync, statSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import type { AttemptBounds, LimitsWay } from './host.js';
 import { insideIds, signal } from './processes.js';
@@ -86,6 +86,25 @@ export function freezes(way: LimitsWay): boolean {
   } finally {
     for (const folder of folders) if (existsSync(folder)) removed(folder);
   }
+}
+
+/** Milliseconds after which a group that is empty was left by somebody who died over it. */
+const leftMs = 3_600_000;
+
+/** Removes groups in which nothing is and to which nothing has come for an hour; one that is in use can't be removed. */
+export function sweepGroups(way: LimitsWay): void {
+  const trees =
+    way === 'none'
+      ? []
+      : way === 'cgroup v2'
+        ? [root]
+        : [...(unified ? [unified] : []), join(root, 'freezer'), ...controllers.map((one) => join(root, one))];
+  for (const tree of trees.filter((one) => existsSync(one)))
+    for (const name of readdirSync(tree)) {
+      const folder = join(tree, name);
+      if (/^tsunagi-([ts]-)?[0-9a-f]{8}-[0-9a-f-]{27}$/.test(name) && Date.now() - statSync(folder).mtimeMs > leftMs)
+        removed(folder);
+    }
 }
 
 function setLimit(folder: string, file: string, value: number | string): void {

@@ -24,6 +24,7 @@ const schemas = {
     warm: Type.Integer({ minimum: 0, maximum: 2_147_483_647 }),
     drain: ms,
     space: ms,
+    stray: ms,
     awake: Type.Integer({ minimum: 0, maximum: 2_147_483_647 }),
     idle: ms,
     longest: ms,

@@ -122,6 +122,10 @@ export function closesAt({
 export const sleepsAt = ({ idle, usedAt, wokenAt }: Pick<LifeFacts, 'idle' | 'usedAt' | 'wokenAt'>): number | null =>
   idle?.sleep == null ? null : Math.max(usedAt, wokenAt) + idle.sleep;
 
+/** What lets its programs go on, or start where it is their turn. */
+const wakesBy = ({ depth, turn }: LifeFacts): LifeEffect[] =>
+  depth === 'frozen' ? ['thaw'] : turn ? ['startPrograms'] : [];
+
 export function advanceLife(facts: LifeFacts): LifeStep {
   const { now, state, depth, wakeIssue } = facts;
   const stay = (effects: LifeEffect[] = [], againMs: number | null = null): LifeStep => ({
@@ -185,7 +189,8 @@ export function advanceLife(facts: LifeFacts): LifeStep {
       if (timeOver) return to('closing');
       // What could not be woken is not tried again by itself: a deployment goes on, and may be what mends it.
       const wakes = (facts.moving || (facts.jobAt !== null && now >= facts.jobAt)) && !wakeIssue;
-      if (facts.wish === 'awake' || wakes) return to('waking', [], { wakeIssue: null });
+      if (facts.wish === 'awake' || wakes)
+        return { ...to('waking', wakesBy(facts), { wakeIssue: null }), againMs: facts.limits.readyMs };
       const job = wakeIssue ? null : facts.jobAt;
       const wished: LifeEffect[] = facts.wish ? ['unwish'] : [];
       if (facts.route === 'live' && !facts.moving) return stay(['routeAsleep', ...wished], soonMs);
@@ -198,7 +203,12 @@ export function advanceLife(facts: LifeFacts): LifeStep {
       return stay(wished, until(ends, closes, job));
     }
     case 'waking': {
-      if (facts.ready) return to('live', ['routeLive', 'unwish'], { depth: null, wakeIssue: null });
+      // Who has wished it asleep meanwhile has it so next.
+      if (facts.ready)
+        return to('live', facts.wish === 'awake' ? ['routeLive', 'unwish'] : ['routeLive'], {
+          depth: null,
+          wakeIssue: null,
+        });
       if (facts.route === 'live' && facts.programs.frozen > 0) return stay(['routeAsleep'], soonMs);
       const late = facts.turn && now - facts.since > facts.limits.readyMs;
       const why =
@@ -208,9 +218,9 @@ export function advanceLife(facts: LifeFacts): LifeStep {
       if (depth === 'frozen') {
         // One that has ended meanwhile is started anew, with all of them.
         if (facts.programs.over > 0) return to('waking', ['endPrograms'], { depth: 'ended' });
-        return stay(['thaw'], facts.limits.readyMs);
+        return stay(wakesBy(facts), facts.limits.readyMs);
       }
-      return facts.turn ? stay(['startPrograms'], facts.limits.readyMs) : stay([], 2_000);
+      return facts.turn ? stay(wakesBy(facts), facts.limits.readyMs) : stay([], 2_000);
     }
     case 'closing': {
       const { working, resources, reopen } = facts.closing;

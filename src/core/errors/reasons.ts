@@ -295,6 +295,12 @@ export const reasons = {
     '{environment} is no review: it stands, and neither sleeps nor closes.',
     '`tsunagi review list` shows the reviews.',
   ),
+  review_asleep: entry(
+    503,
+    '{environment} sleeps, and could not be woken: {why}',
+    'Look at its log, then `tsunagi review wake {environment}`.',
+    true,
+  ),
   review_empty: entry(
     409,
     'Nothing is live in {environment} yet, so it neither sleeps nor wakes.',

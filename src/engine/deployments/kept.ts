@@ -15,7 +15,6 @@ import { canonical } from '../../core/canonical.js';
 import { takeNewLogins } from './needs.js';
 import { type Scene, asked, kept, replace, startOne, wishes } from './scene.js';
 import { recordEvents } from '../../records/events.js';
-import { projectById } from '../../records/projects/projects.js';
 import { stepLife } from '../environments/life.js';
 
 /** What is live stays as it was asked for: instances that ended by themselves start again, the table follows, the health is said. */
@@ -26,8 +25,7 @@ export async function keepLive(scene: Scene): Promise<void> {
   // What sleeps or wakes goes on with that; whatever was to be done is done when it is awake.
   if (environment.state !== 'live' && environment.state !== 'empty') {
     await setDue(db, 'deployments', scene.deployment.id, null);
-    const project = await projectById(db, environment.project_id);
-    return stepLife({ context: scene.context, db, project, environment });
+    return stepLife({ context: scene.context, db, environment });
   }
   const others = await movingDeployments(db, environment.id);
   const moving = others.some((one) => one.state === 'cutover' || one.state === 'verifying');

@@ -56,7 +56,15 @@ export const programsOf = (release: ReleaseRow): string[] =>
 type Sized = Pick<Scene, 'deployment' | 'release'> & { environment: Pick<EnvironmentRow, 'sizes'> };
 
 /** What is wished of each part that is a program: how many, how large, and how fresh. */
-export const wishes = ({ deployment, release, environment }: Sized): (WishedPart & { memory: number })[] =>
+export const wishes = ({
+  deployment,
+  release,
+  environment,
+}: {
+  deployment: Pick<DeploymentRow, 'environment_plan' | 'fresh'>;
+  release: Pick<ReleaseRow, 'plan'>;
+  environment: Pick<EnvironmentRow, 'sizes'>;
+}): (WishedPart & { memory: number })[] =>
   Object.values(release.plan.parts).flatMap((part) => {
     if (part.kind === 'site' || part.kind === 'job') return [];
     const { instances, memory } = sizeOf(part, deployment.environment_plan, environment.sizes);

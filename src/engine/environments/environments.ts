@@ -30,20 +30,19 @@ export async function stepEnvironments(context: Context): Promise<boolean> {
   const environment = await environmentById(context.records, id);
   const project = await projectById(context.records, environment.project_id);
   const { state } = environment;
-  if (state === 'closing' || state === 'falling asleep' || state === 'waking')
-    await goOn(context, project, environment, due);
+  if (state === 'closing' || state === 'falling asleep' || state === 'waking') await goOn(context, environment, due);
   else await takeByItself(context, project, environment, due);
   return true;
 }
 
 /** On its way to sleep, awake, or to its end. */
-async function goOn(context: Context, project: ProjectRow, seen: EnvironmentRow, due: Due): Promise<void> {
+async function goOn(context: Context, seen: EnvironmentRow, due: Due): Promise<void> {
   const sessions =
     seen.state === 'falling asleep' && seen.depth === 'frozen' ? await sessionsOf(context, seen.id) : null;
   await context.records.transition(`environment.${seen.state.replace(' ', '-')}`, async (db) => {
     const environment = await lockEnvironment(db, seen.id);
     await settleDue(db, 'environments', due, null);
-    await stepLife({ context, db, project, environment }, sessions);
+    await stepLife({ context, db, environment }, sessions);
   });
 }
 
@@ -75,7 +74,7 @@ async function takeByItself(context: Context, project: ProjectRow, seen: Environ
     if (takesReleases(environment))
       await syncAddresses(db, project, environment, main?.model.environments[environment.plan_name]?.addresses ?? []);
     await takeNewest(context, db, project, environment, candidates);
-    await stepLife({ context, db, project, environment: await environmentById(db, environment.id) });
+    await stepLife({ context, db, environment: await environmentById(db, environment.id) });
   });
 }
 

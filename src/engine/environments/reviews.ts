@@ -8,6 +8,7 @@ import {
   closeEnvironments,
   type EnvironmentRow,
   findEnvironment,
+  holdReleases,
   makeEnvironment,
   openReviews,
 } from '../../records/deployments/environments.js';
@@ -80,6 +81,7 @@ export async function openBranchReview(
   branch: string,
   actor: string,
 ): Promise<EnvironmentRow> {
+  await holdReleases(db, project.id, 'alone');
   const plan = await reviewPlan(db, project);
   if (!plan) throw new CodedError('review_undeclared', { project: project.name });
   if ((await branchHead(db, project.id, branch)) === null)

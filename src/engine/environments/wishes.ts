@@ -45,20 +45,15 @@ export async function wish(
     actor,
     data: { wish: wanted },
   });
-  await stepLife({ context, db, project, environment: { ...environment, wish: wanted } });
+  await stepLife({ context, db, environment: { ...environment, wish: wanted } });
   return environmentById(db, environment.id);
 }
 
 /** Somebody has come to its address. Nothing is recorded of it but that it is awake then. */
-export async function wakeFor(
-  context: Context,
-  db: Db,
-  project: ProjectRow,
-  environment: EnvironmentRow,
-): Promise<void> {
+export async function wakeFor(context: Context, db: Db, environment: EnvironmentRow): Promise<void> {
   if (environment.state !== 'asleep' && environment.state !== 'falling asleep') return;
   await setWish(db, environment.id, 'awake');
-  await stepLife({ context, db, project, environment: { ...environment, wish: 'awake' } });
+  await stepLife({ context, db, environment: { ...environment, wish: 'awake' } });
 }
 
 /** It does not close by itself before then. */

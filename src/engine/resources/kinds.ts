@@ -16,6 +16,8 @@ export interface Kinds {
   of(row: Pick<ResourceRow, 'id' | 'kind' | 'place' | 'sealed'>): DatabaseKind | VolumeKind;
   /** The same of what must be a database. Throws `resource_no_database`. */
   database(row: Pick<ResourceRow, 'id' | 'kind' | 'name' | 'place' | 'sealed'>): DatabaseKind;
+  /** The servers of this house, by place. */
+  servers(): [place: string, kind: DatabaseKind][];
   /** Addresses of others that may be connected to. */
   check: CheckAddress;
   close(): Promise<void>;
@@ -23,11 +25,12 @@ export interface Kinds {
 
 export function openKinds(
   clusters: Clusters,
-  keys: Pick<Keys, 'decrypt'>,
+  keys: Pick<Keys, 'decrypt' | 'hash'>,
   check: CheckAddress,
   volumes: VolumeKind,
 ): Kinds {
   const open = new Map<string, DatabaseKind>();
+  const house = `tsunagi ${keys.hash('databases of this house').slice(0, 16)}`;
   const databaseAt = ({ place, sealed }: Pick<ResourceRow, 'place' | 'sealed'>): DatabaseKind => {
     if (place === 'elsewhere') {
       if (!sealed) throw new CodedError('database_gone');
@@ -35,12 +38,14 @@ export function openKinds(
     }
     const url = clusters[place];
     if (!url) throw new CodedError('database_unset', { place });
-    const kind = open.get(place) ?? openPostgres(url);
+    const kind = open.get(place) ?? openPostgres(url, house);
     open.set(place, kind);
     return kind;
   };
   return {
     check,
+    servers: () =>
+      (Object.keys(clusters) as (keyof Clusters)[]).map((place) => [place, databaseAt({ place, sealed: null })]),
     of: (row) => (row.kind === 'volume' ? volumes : databaseAt(row)),
     database(row) {
       if (row.kind !== 'postgres') throw new CodedError('resource_no_database', { name: row.name });

@@ -21,8 +21,7 @@ import { keepCoverage } from '../../records/runs/coverage.js';
 import { wakeDeployments, deploymentById, releasedBy } from '../../records/deployments/deployments.js';
 import { jobOf } from '../../records/jobs/jobs.js';
 import { recordEvents } from '../../records/events.js';
-import { lockEnvironmentOf } from '../../records/deployments/environments.js';
-import { projectById } from '../../records/projects/projects.js';
+import { isWaking, lockEnvironmentOf } from '../../records/deployments/environments.js';
 import { stepLife } from '../environments/life.js';
 import {
   forgetAgent,
@@ -281,11 +280,13 @@ export async function reportInstance(
     if (of) report.issue = await refine(context, of.project_id, of.commit, report.issue, `\`files\` of ${seen.part}`);
   }
   // Of what sleeps or wakes: that goes on in the same transaction, and its environment is locked first, as everywhere.
-  const stood = report.state === 'frozen' || (seen.state === 'frozen' && report.state === 'ready');
+  const stood =
+    report.state === 'frozen' ||
+    (report.state === 'ready' && (seen.state === 'frozen' || (await isWaking(context.records, seen.deployment_id))));
   const name = stood ? 'instance.stood' : report.state === 'ready' ? 'instance.ready' : 'instance.over';
   await context.records.transition(name, async (db) => {
     const environment = stood ? await lockEnvironmentOf(db, seen.deployment_id) : null;
-    await wakeDeployments(db, seen.deployment_id);
+    if (!environment) await wakeDeployments(db, seen.deployment_id);
     const row = await lockHeldInstance(db, id, by.agent, by.fence);
     if (row.state !== 'starting' && row.state !== 'ready' && row.state !== 'frozen') return;
     // Told by one who had not heard yet that it goes on again, or that it stands still by now.
@@ -301,8 +302,7 @@ export async function reportInstance(
       issue: state === 'failed' ? report.issue : null,
     });
     if (!environment) return instanceEvent(db, row, state, report.issue);
-    const project = await projectById(db, environment.project_id);
-    await stepLife({ context, db, project, environment }, 0);
+    await stepLife({ context, db, environment }, 0);
   });
 }
 

@@ -101,6 +101,19 @@ export async function putRoute(db: Db, host: string, environment: string, body: 
   return row?.version ?? 0;
 }
 
+/** A host leads to programs that slept, where they were; gives the version of that, or null where it leads elsewhere. */
+export async function wakeRoute(db: Db, host: string): Promise<number | null> {
+  await query(db, 'select pg_advisory_xact_lock(7403124)');
+  const row = await queryOne<{ version: number }>(
+    db,
+    `update routes set body = body - 'asleep', version = nextval('route_versions') where host = $1 and body is not null
+     returning version::float8 as version`,
+    [host],
+  );
+  await notify(db, 'routes');
+  return row?.version ?? null;
+}
+
 /** Puts what an authority asks for under a host; what it leads to stays. Gives the version of it. */
 export async function putProofs(
   db: Db,

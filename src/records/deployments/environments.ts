@@ -142,6 +142,13 @@ export const lockEnvironmentOf = (db: Db, deployment: string): Promise<Environme
     `select ${columns} from environments where id = (select environment_id from deployments where id = $1) for update`,
     [deployment],
   );
+/** Whether the environment of a deployment is on its way to be awake. */
+export const isWaking = async (db: Db, deployment: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 as ok from environments e join deployments d on d.environment_id = e.id where d.id = $1 and e.state = 'waking'`,
+    [deployment],
+  )) !== null;
 export const environmentById = async (db: Db, id: string): Promise<EnvironmentRow> => {
   const row = await queryOne<EnvironmentRow>(db, `select ${columns} from environments where id = $1`, [id]);
   if (!row) throw new Error(`no environment ${id}`);
@@ -172,6 +179,13 @@ export const environmentsOf = (db: Db, project: string): Promise<EnvironmentRow[
      order by created_at, name`,
     [project],
   );
+
+/**
+ * Held by who makes a release, and alone by who makes an environment that may take one: of two at once one comes first, so that the
+ * release wakes the environment, or that finds the release. Before any other lock.
+ */
+export const holdReleases = (db: Db, project: string, how: 'shared' | 'alone'): Promise<unknown> =>
+  query(db, `select pg_advisory_xact_lock${how === 'shared' ? '_shared' : ''}(7403141, hashtext($1))`, [project]);
 
 /** Those that may take a release look for it: standing ones by any of their rules, reviews that of their own pull request or branch. */
 export async function dueEnvironments(

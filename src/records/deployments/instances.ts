@@ -90,7 +90,7 @@ export async function freezeAll(db: Db, deployment: string, freeze: boolean): Pr
        and state in ('ready', 'frozen') returning 1`,
     [deployment, freeze],
   );
-  if (rows.length) await notify(db, 'work');
+  if (rows.length) await notify(db, 'stand');
   return rows.length;
 }
 

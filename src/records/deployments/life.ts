@@ -1,22 +1,109 @@
 /** How environments fall asleep, wake and close: what is asked of them, when they were used, and how many others are at it. */
 import type { Issue } from '../../core/errors/errors.js';
-import type { EnvironmentState, SleepDepth, Wish } from '../../core/states.js';
+import type { EnvironmentPlan } from '../../core/definition/model.js';
+import type { EnvironmentState, InstanceState, SleepDepth, Wish } from '../../core/states.js';
 import { type Db, json, notify, query, queryOne } from '../database.js';
+import type { DeploymentRow } from './deployments.js';
+import type { ReleaseRow } from './releases.js';
 
 export interface LifeChange {
   state: EnvironmentState;
   depth: SleepDepth | null;
   wakeIssue: Issue | null;
+  /** What was asked of it is done. */
+  unwish: boolean;
 }
 
-/** Puts it into a state; whoever waits for it hears of that. */
-export async function setLife(db: Db, id: string, { state, depth, wakeIssue }: LifeChange): Promise<void> {
+/** One of the instances that count for the life of an environment. */
+export interface LifeInstance {
+  id: string;
+  part: string;
+  kind: 'server' | 'worker';
+  position: number;
+  state: InstanceState;
+  wanted: boolean;
+  still: boolean;
+  issue: Issue | null;
+  /** Milliseconds since the epoch. */
+  ended: number | null;
+}
+
+/** All that is to be known of it for a step, as of one moment. Times in milliseconds since the epoch. */
+export interface LifeRow {
+  /** Name of its project. */
+  project: string;
+  /** Of what is live: what tells how many programs it asks for; null where nothing is. */
+  release: Pick<ReleaseRow, 'plan'> | null;
+  deployment: Pick<DeploymentRow, 'environment_plan' | 'fresh'> | null;
+  /** What the main branch says of it by now. */
+  plan: EnvironmentPlan | null;
+  /** Of what is live; of one that closes all of them. */
+  instances: LifeInstance[];
+  moving: number;
+  working: boolean;
+  terminals: boolean;
+  pushed: number | null;
+  job: number | null;
+  routed: boolean;
+  asleep: boolean;
+  /** Hosts and versions are there on each edge that answers, and on each that there is. */
+  acknowledged: boolean;
+  acknowledged_by_all: boolean;
+  freezes: boolean;
+  /** Others that are to start their programs before it, and agents that could. */
+  before: number;
+  agents: number;
+  resources: number;
+}
+
+/** In one question, planned once: somebody waits for the answer of a program that sleeps. */
+export const lifeOf = async (db: Db, id: string, edgeSilenceMs: number): Promise<LifeRow> => {
+  const row = await queryOne<{ life: LifeRow | null }>(db, 'select life_of($1::uuid, $2::int) as life', [
+    id,
+    edgeSilenceMs,
+  ]);
+  if (!row?.life) throw new Error(`no environment ${id}`);
+  return row.life;
+};
+
+/** Whether at least `limit` reviews of its plan are awake that were used later. */
+export const isCrowded = async (
+  db: Db,
+  one: { id: string; project_id: string; plan_name: string },
+  limit: number,
+): Promise<boolean> =>
+  (
+    await queryOne<{ count: number }>(
+      db,
+      `select count(*)::int as count from (
+         select 1 from environments
+         where project_id = $1 and plan_name = $2 and kind = 'review' and state in ('live', 'waking') and id <> $3
+           and (greatest(used_at, woken_at), id) > (select greatest(used_at, woken_at), id from environments where id = $3) limit $4) s`,
+      [one.project_id, one.plan_name, one.id, limit],
+    )
+  )?.count === limit;
+
+/** How many start their programs before one that waits for its turn. */
+export const wakingBefore = async (db: Db, id: string): Promise<number> =>
+  (
+    await queryOne<{ count: number }>(
+      db,
+      `select count(*)::int as count from environments e, (select state_since, id from environments where id = $1) me
+       where e.state = 'waking' and e.depth = 'ended' and (e.state_since, e.id) < (me.state_since, me.id)`,
+      [id],
+    )
+  )?.count ?? 0;
+
+/** Puts it into a state; whoever waits for it hears of that. Awake, or not to be woken, it counts as used just now. */
+export async function setLife(db: Db, id: string, { state, depth, wakeIssue, unwish }: LifeChange): Promise<void> {
   await query(
     db,
     `update environments set state_since = case when state = $2 then state_since else now() end,
        woken_at = case when $2 = 'live' and state <> 'live' then now() else woken_at end,
+       used_at = case when $2 <> state and ($2 = 'live' or $4::jsonb is not null) then now() else used_at end,
+       wish = case when $5 then null else wish end,
        state = $2, depth = $3, wake_issue = $4 where id = $1`,
-    [id, state, depth, wakeIssue === null ? null : json(wakeIssue)],
+    [id, state, depth, wakeIssue === null ? null : json(wakeIssue), unwish],
   );
   await notify(db, `life:${id}`);
 }
@@ -61,23 +148,6 @@ export async function markWorked(
 export const keepUntil = (db: Db, id: string, until: Date): Promise<unknown> =>
   query(db, 'update environments set keep_until = $2, due_at = now() where id = $1', [id, until]);
 
-/** Whether at least `limit` reviews of its plan are awake that were used later. */
-export const isCrowded = async (
-  db: Db,
-  one: { id: string; project_id: string; plan_name: string; used_at: Date },
-  limit: number,
-): Promise<boolean> =>
-  (
-    await queryOne<{ count: number }>(
-      db,
-      `select count(*)::int as count from (
-         select 1 from environments
-         where project_id = $1 and plan_name = $2 and kind = 'review' and state in ('live', 'waking') and id <> $3
-           and (greatest(used_at, woken_at), id) > (select greatest(used_at, woken_at), id from environments where id = $3) limit $4) s`,
-      [one.project_id, one.plan_name, one.id, limit],
-    )
-  )?.count === limit;
-
 /** Reviews of its plan that are awake look at whether they are too many. In the order that everyone keeps. */
 export async function lookForRoom(db: Db, project: string, plan: string): Promise<void> {
   await query(
@@ -90,17 +160,6 @@ export async function lookForRoom(db: Db, project: string, plan: string): Promis
   await notify(db, 'environments');
 }
 
-/** How many were to start their programs anew before this one, and are at it. */
-export const wakingBefore = async (db: Db, id: string): Promise<number> =>
-  (
-    await queryOne<{ count: number }>(
-      db,
-      `select count(*)::int as count from environments e, (select state_since, id from environments where id = $1) me
-       where e.state = 'waking' and e.depth = 'ended' and (e.state_since, e.id) < (me.state_since, me.id)`,
-      [id],
-    )
-  )?.count ?? 0;
-
 /** Those that wait for their turn to start programs look again. */
 export async function nextWaking(db: Db): Promise<void> {
   await query(
@@ -110,44 +169,6 @@ export async function nextWaking(db: Db): Promise<void> {
   );
   await notify(db, 'environments');
 }
-
-/** Agents that take what is live and are there; at least one. */
-export const liveAgents = async (db: Db): Promise<number> =>
-  Math.max(
-    1,
-    (
-      await queryOne<{ count: number }>(
-        db,
-        `select count(*)::int as count from agents where 'live' = any(takes) and lease_until > now()`,
-      )
-    )?.count ?? 1,
-  );
-
-/** Whether every agent that has programs of a deployment can freeze them. */
-export const agentsFreeze = async (db: Db, deployment: string): Promise<boolean> =>
-  (await queryOne(
-    db,
-    `select 1 as ok from instances i join agents a on a.id = i.agent_id
-     where i.deployment_id = $1 and i.wanted and i.state in ('starting', 'ready', 'frozen')
-       and not coalesce((a.sandbox->>'freezes')::boolean, false) limit 1`,
-    [deployment],
-  )) === null;
-
-/** When the newest deployment was asked for; null where there is none. */
-export const lastAsked = async (db: Db, environment: string): Promise<Date | null> =>
-  (
-    await queryOne<{ at: Date | null }>(db, 'select max(created_at) as at from deployments where environment_id = $1', [
-      environment,
-    ])
-  )?.at ?? null;
-
-/** Whether somebody has a terminal there. */
-export const terminalsGoOn = async (db: Db, environment: string): Promise<boolean> =>
-  (await queryOne(
-    db,
-    `select 1 as ok from terminals where environment_id = $1 and state in ('wanted', 'given', 'open') limit 1`,
-    [environment],
-  )) !== null;
 
 /** The frozen environment that was used longest ago and has programs on this agent ends them: its room is wanted. False when none has. */
 export async function endLongestFrozen(db: Db, agent: string): Promise<boolean> {

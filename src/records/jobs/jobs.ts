@@ -53,14 +53,6 @@ export const dueJob = (db: Db): Promise<{ id: string; environment_id: string } |
 /** Jobs of what sleeps wait: where they count as use they wake it, else they are made up for when somebody does. */
 const awake = `e.state not in ('falling asleep', 'asleep', 'waking')`;
 
-/** When the first of an environment's is due; null where it has none. */
-export const firstJob = async (db: Db, environment: string): Promise<Date | null> =>
-  (
-    await queryOne<{ next: Date | null }>(db, 'select min(next_at) as next from jobs where environment_id = $1', [
-      environment,
-    ])
-  )?.next ?? null;
-
 /** The same, locked, if it is still due. */
 export const lockDueJob = (db: Db, id: string): Promise<JobRow | null> =>
   queryOne(db, `select ${columns} from jobs where id = $1 and next_at <= now() for update`, [id]);

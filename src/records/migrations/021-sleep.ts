@@ -18,8 +18,62 @@ create index environments_branch on environments (project_id, branch) where bran
 -- Those of a plan that are awake: they may be too many.
 create index environments_awake on environments (project_id, plan_name, used_at) where kind = 'review' and state = 'live';
 
+-- What stands on database servers and belongs to nothing that is recorded: since when that is known.
+create table strays (
+  place text not null,
+  name text not null,
+  found_at timestamptz not null default now(),
+  primary key (place, name)
+);
+
 -- It shall stand still; it does when it is in that state.
 alter table instances add column still boolean not null default false;
 drop index instances_agent;
 create index instances_agent on instances (agent_id) where state in ('starting', 'ready', 'frozen');
+
+-- All that is to be known of an environment for a step of its life, as of one moment: see LifeRow in records/deployments/life.ts. A
+-- function: its plan is made once for each connection.
+create function life_of(p_id uuid, p_silence int) returns jsonb language plpgsql stable as $body$
+begin
+  return (
+    select jsonb_build_object(
+      'project', n.name,
+      'release', case when r.id is not null then jsonb_build_object('plan', r.plan) end,
+      'deployment', case when d.id is not null then jsonb_build_object('environment_plan', d.environment_plan, 'fresh', d.fresh) end,
+      'plan', case when e.kind = 'review' then (
+        select f.model->'environments'->e.plan_name from definitions f where f.project_id = n.id and f.commit = n.definition_commit) end,
+      'instances', coalesce((
+        select jsonb_agg(jsonb_build_object('id', i.id, 'part', i.part, 'kind', i.kind, 'position', i.position, 'state', i.state,
+          'wanted', i.wanted, 'still', i.still, 'issue', i.issue, 'ended', extract(epoch from i.ended_at) * 1000) order by i.id)
+        from instances i join deployments x on x.id = i.deployment_id
+        where (x.id = e.live_id or e.state = 'closing' and x.environment_id = e.id)
+          and (i.wanted or i.ended_at is null or i.ended_at >= e.state_since)), '[]'),
+      'moving', (select count(*) from deployments m where m.environment_id = e.id
+        and m.state in ('queued', 'preparing', 'starting', 'cutover', 'verifying')),
+      'working', exists (select 1 from attempts a join deployments m on m.id = a.deployment_id
+        where m.environment_id = e.id and a.state in ('waiting', 'running')),
+      'terminals', exists (select 1 from terminals t where t.environment_id = e.id and t.state in ('wanted', 'given', 'open')),
+      'pushed', (select extract(epoch from max(m.created_at)) * 1000 from deployments m where m.environment_id = e.id),
+      'job', (select extract(epoch from min(j.next_at)) * 1000 from jobs j where j.environment_id = e.id),
+      'routed', coalesce((select o.body is not null from routes o where o.host = e.host), false),
+      'asleep', coalesce((select o.body->'asleep' = 'true' from routes o where o.host = e.host), false),
+      'acknowledged', not exists (select 1 from edges g where (g.acknowledged < e.table_version or g.without ? e.host)
+        and g.seen_at > now() - p_silence * interval '1 ms'
+        and not exists (select 1 from tokens t where t.id = g.token_id and t.removed_at is not null)),
+      'acknowledged_by_all', not exists (select 1 from edges g where (g.acknowledged < e.table_version or g.without ? e.host)
+        and not exists (select 1 from tokens t where t.id = g.token_id and t.removed_at is not null)),
+      'freezes', not exists (select 1 from instances i join agents g on g.id = i.agent_id
+        where i.deployment_id = e.live_id and i.wanted and i.state in ('starting', 'ready', 'frozen')
+          and not coalesce((g.sandbox->>'freezes')::boolean, false)),
+      'before', case when e.state in ('waking', 'asleep') then (
+        select count(*) from environments o where o.state = 'waking' and o.depth = 'ended' and o.id <> e.id
+          and (e.state = 'asleep' or (o.state_since, o.id) < (e.state_since, e.id))) else 0 end,
+      'agents', (select count(*) from agents where 'live' = any(takes) and lease_until > now()),
+      'resources', case when e.state = 'closing' then (
+        select count(*) from resources q where q.environment_id = e.id and q.state <> 'removed') else 0 end)
+    from environments e join projects n on n.id = e.project_id
+      left join deployments d on d.id = e.live_id left join releases r on r.id = d.release_id
+    where e.id = p_id);
+end $body$;
+alter function life_of(uuid, int) set plan_cache_mode = 'force_generic_plan';
 `;

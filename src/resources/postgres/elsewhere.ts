@@ -65,6 +65,7 @@ export function elsewhere(text: string, check: (host: string) => Promise<string>
     reached: () => ({ address: host, port }),
     look: async () => nobody(),
     lookAt: async () => nobody(),
+    there: async () => ({ resources: [], logins: [] }),
     // Its own programs are not told from others there.
     busy: async () => 0,
     allow: async () => nobody(),
@@ -73,6 +74,7 @@ export function elsewhere(text: string, check: (host: string) => Promise<string>
     tryOut: async () => nobody(),
     tables: async () => nobody(),
     rows: async () => nobody(),
+    dropLogin: async () => {},
     remove: async () => {},
     close: async () => {},
   };

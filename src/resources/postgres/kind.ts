@@ -16,10 +16,17 @@ export interface DatabaseSpec {
   extensions: string[];
 }
 
+export interface Standing {
+  id: string;
+  ours: boolean;
+}
+
 export interface DatabaseKind extends Kind<DatabaseSpec> {
   kind: 'postgres';
   /** What is seen of several in one question; what is not there is left out. */
   lookAt(ids: readonly string[]): Promise<Map<string, Looked>>;
+  /** All resources and logins of which something stands on the server, whether anybody knows of them or not; `ours`: made by this house. */
+  there(): Promise<{ resources: Standing[]; logins: Standing[] }>;
   /** Sessions of programs on these that are in the middle of something. */
   busy(ids: readonly string[]): Promise<number>;
   /** Lets programs write, only read, or not in at all; sessions that began otherwise end, at once where they do nothing. */
@@ -27,6 +34,8 @@ export interface DatabaseKind extends Kind<DatabaseSpec> {
   addLogin(id: string, login: Login): Promise<void>;
   /** Ends its sessions; what it made stays. */
   endLogin(id: string, login: string): Promise<void>;
+  /** The same of one of which the resource is not known. It owns nothing: what it made is its resource's. */
+  dropLogin(login: string): Promise<void>;
   /** Field of a reference → value, for a program that finds the server under the name `host`. */
   references(id: string, host: string, login: Pick<Login, 'id' | 'password'>): Record<string, string>;
   reached(): Reached;
@@ -44,6 +53,9 @@ const nextOf = (id: string): string => `n_${hex(id)}`;
 const beforeOf = (id: string): string => `x_${hex(id)}`;
 const readerOf = (id: string): string => `v_${hex(id)}`;
 
+/** The id in a name of ours. */
+const idOf = (name: string): string => name.slice(2).replace(/^(.{8})(.{4})(.{4})(.{4})(.{12})$/, '$1-$2-$3-$4-$5');
+
 /** Sessions of one login, and of all programs of one database. */
 const loginSessions = 40;
 const databaseSessions = 80;
@@ -56,7 +68,8 @@ const pageRows = 50;
 const valueLength = 200;
 const mostTables = 500;
 
-export function openPostgres(url: string): DatabaseKind {
+/** `house` stands with each role that is made: others may have theirs on the same server. */
+export function openPostgres(url: string, house: string): DatabaseKind {
   const server = openServer(url);
   const copies = openCopies(server);
   const exists = async (role: string) =>
@@ -162,7 +175,7 @@ export function openPostgres(url: string): DatabaseKind {
       await role(owner, 'nologin');
       await role(reader, 'nologin');
       await server.run(`alter role ${name(reader)} set default_transaction_read_only = on`);
-      await server.run(`grant pg_read_all_data to ${name(reader)}`);
+      await server.run(`grant pg_read_all_data to ${name(reader)}; comment on role ${name(owner)} is ${text(house)}`);
       await settled(id);
       await makeDatabase(id, databaseOf(id), extensions);
     },
@@ -173,6 +186,7 @@ export function openPostgres(url: string): DatabaseKind {
       const lock = login.lockMs === null ? '' : `alter role ${name(who)} set lock_timeout = ${login.lockMs};`;
       await server.run(
         `${lock} grant ${name(ownerOf(id))} to ${name(who)};
+         comment on role ${name(who)} is ${text(house)};
          alter role ${name(who)} set role = ${text(ownerOf(id))};
          alter role ${name(who)} set temp_file_limit = ${text(spill)}`,
       );
@@ -191,6 +205,18 @@ export function openPostgres(url: string): DatabaseKind {
     },
     reached: () => ({ address: server.address, port: server.port }),
     lookAt,
+    async there() {
+      const rows = await server.run<{ name: string; made_by: string | null }>(
+        `select datname::text as name, null as made_by from pg_database where datname ~ '^[dnx]_[0-9a-f]{32}$'
+         union all select rolname::text, shobj_description(oid, 'pg_authid') from pg_roles where rolname ~ '^[olv]_[0-9a-f]{32}$'`,
+      );
+      const own = new Set(rows.filter((row) => row.made_by === house).map((row) => idOf(row.name)));
+      const all = (kinds: string) =>
+        [...new Set(rows.filter((row) => kinds.includes(row.name[0] ?? '')).map((row) => idOf(row.name)))].map(
+          (id) => ({ id, ours: own.has(id) }),
+        );
+      return { resources: all('dnxov'), logins: all('l') };
+    },
     async busy(ids) {
       const [row] = await server.run<{ count: string }>(
         `select count(*) as count from pg_stat_activity
@@ -297,6 +323,11 @@ export function openPostgres(url: string): DatabaseKind {
       } finally {
         await drop(place);
       }
+    },
+    async dropLogin(id) {
+      const who = loginOf(id);
+      await endSessions(who);
+      await server.run(`drop role if exists ${name(who)}`);
     },
     async remove(id) {
       const owner = ownerOf(id);

@@ -48,6 +48,7 @@ function Filled({ one, part }: { one: EnvironmentDetail; part: Part }) {
   const places = one.instanceList.filter(
     (item) => item.part === part.name && item.deployment === serving && item.state === 'ready' && item.wanted,
   );
+  if (one.review && (one.state === 'asleep' || one.state === 'falling asleep')) return <Chip tone="">asleep</Chip>;
   const ready = new Set(places.map((item) => item.position)).size;
   const wanted = part.size?.instances ?? 0;
   return (

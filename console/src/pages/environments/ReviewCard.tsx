@@ -89,7 +89,7 @@ function Words({ one, review }: { one: EnvironmentDetail; review: Life }) {
   if (one.state === 'asleep')
     return (
       <>
-        <Since at={review.since} what="sleeps since" />
+        <Since at={review.since} what="has slept for" />
         {review.depth === 'ended' ? ', its programs have ended' : ', its programs stand still'}; a visit wakes it
         {closes}.
       </>

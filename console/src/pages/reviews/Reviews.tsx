@@ -165,7 +165,7 @@ function Sentence({ one, behind }: { one: Review; behind: boolean }) {
   if (behind) return 'A newer commit is on its way; the address shows the one before.';
   return environment.state === 'asleep' ? (
     <>
-      <Since at={environment.review?.since ?? null} what="Asleep" />; a visit wakes it in a moment.
+      <Since at={environment.review?.since ?? null} what="Asleep for" />; a visit wakes it in a moment.
     </>
   ) : (
     environment.live.commit.title

@@ -176,7 +176,6 @@ function showReview(one: EnvironmentDetail): void {
   if (one.issue) say(plain(one.issue.says), faint(plain(one.issue.next)));
   if (life.wakeIssue) say(`It could not be woken: ${plain(life.wakeIssue.says)}`, faint(plain(life.wakeIssue.next)));
   say(
-    '',
     table(
       ['', ''],
       [

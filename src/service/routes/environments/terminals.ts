@@ -6,6 +6,7 @@ import type { Caller } from '../../../records/callers/people.js';
 import { terminalById, terminalsOf } from '../../../records/deployments/terminals.js';
 import { Terminal, TerminalAsk, TerminalAsked } from '../../../wire/environments/terminals.js';
 import { Id, Page } from '../../../wire/parts.js';
+import { awake } from '../../waking.js';
 import { openStream } from '../../../wire/rooms/stream.js';
 import { type App, change, needEnvironment, ourOrigin, type Service } from '../../server.js';
 import { terminalView } from '../../views/terminals.js';
@@ -29,6 +30,7 @@ export function terminalRoutes(app: App, service: Service): void {
     const { command, tty, part, beside } = request.body;
     if (command.some((word) => word.includes('\0')) || command[0] === '')
       throw new CodedError('body_invalid', { detail: 'the command has an empty name, or a zero byte' });
+    await awake(service, request, project, environment);
     return change(service, request, reply, 'terminal.asked', 201, async (db) => {
       const { row, ticket } = await askTerminal(db, {
         project,

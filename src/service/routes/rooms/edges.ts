@@ -8,7 +8,6 @@ import { grantOf } from '../../../records/callers/people.js';
 import { environmentById, type EnvironmentRow, lockEnvironment } from '../../../records/deployments/environments.js';
 import { wakingBefore } from '../../../records/deployments/life.js';
 import { hostsOf } from '../../../records/figures/names.js';
-import { projectById } from '../../../records/projects/projects.js';
 import { wakeFor } from '../../../engine/environments/wishes.js';
 import { readPublic, sealFor } from '../../../wire/rooms/sealed.js';
 import {
@@ -97,15 +96,14 @@ export function edgeRoutes(app: App, service: Service): void {
     { schema: { body: WakeRequest, response: { 200: WakeAnswer } } },
     async (request, reply): Promise<WakeAnswer> => {
       const { name, host, look } = request.body;
-      await needName(request, name);
-      const id = (await hostsOf(records, [host])).get(host);
+      const [, hosts] = await Promise.all([needName(request, name), hostsOf(records, [host])]);
+      const id = hosts.get(host);
       const environment = id ? await environmentById(records, id) : null;
       if (!environment) return { state: 'gone', queue: 0, issue: null };
       if (!look && (environment.state === 'asleep' || environment.state === 'falling asleep'))
-        await records.transition('environment.woken', async (db) => {
-          const locked = await lockEnvironment(db, environment.id);
-          await wakeFor(context, db, await projectById(db, locked.project_id), locked);
-        });
+        await records.transition('environment.woken', async (db) =>
+          wakeFor(context, db, await lockEnvironment(db, environment.id)),
+        );
       const answer = async (): Promise<WakeAnswer> => wakeAnswer(await environmentById(records, environment.id));
       if (look) return answer();
       const settled = async () => {

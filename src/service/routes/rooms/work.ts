@@ -114,17 +114,32 @@ export function workRoutes(app: App, service: Service): void {
     }
     if (body.volumes) await seen(context, agent, body.volumes);
     let woken = false;
+    let stood = false;
     const off = hub.on(
       (topic) => wakes(topic),
       () => {
         woken = true;
       },
     );
+    // Somebody waits for those that go on: they are told before anything else.
+    const offStand = hub.on(
+      (topic) => topic === 'stand',
+      () => {
+        stood = true;
+      },
+    );
     // Work that waits for a slot is nothing to an agent that has none: with its next report it is given some.
-    const wakes = (topic: string) => topic === 'work' || (topic === 'attempts' && given.busy(agent) < body.slots);
+    const wakes = (topic: string) =>
+      topic === 'work' || topic === 'stand' || (topic === 'attempts' && given.busy(agent) < body.slots);
     const over = AbortSignal.any([gone.signal, service.closing]);
     try {
       for (;;) {
+        if (stood && !gone.signal.aborted) {
+          stood = false;
+          const rows = await heldInstances(records, agent.id);
+          const [freeze, thaw] = [stands(body, rows, true), stands(body, rows, false)];
+          if (freeze.length + thaw.length > 0) return { ...empty, freeze, thaw };
+        }
         woken = false;
         // Whoever asked may be gone by now, and have asked anew.
         const answer = gone.signal.aborted ? empty : await pollOnce(agent, full ? { ...body, slots: 0 } : body);
@@ -156,6 +171,7 @@ export function workRoutes(app: App, service: Service): void {
       }
     } finally {
       off();
+      offStand();
     }
   });
 
