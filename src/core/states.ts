@@ -172,7 +172,7 @@ export const sourceKinds = ['hosted', 'notified', 'polled'] as const;
 export type SourceKind = (typeof sourceKinds)[number];
 
 /** What an attempt works on: a task of a run, or a command of a deployment. */
-export const attemptKinds = ['task', 'prepare', 'verify', 'job'] as const;
+export const attemptKinds = ['task', 'prepare', 'seed', 'verify', 'job'] as const;
 export type AttemptKind = (typeof attemptKinds)[number];
 
 export const taskEnded = (state: TaskState): boolean => state !== 'waiting' && state !== 'ready' && state !== 'running';

@@ -85,8 +85,9 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     resources: {},
     cache: { key: '', paths: [] },
   };
-  if (attempt.kind === 'prepare') {
-    const { part, run } = release.plan.prepare ?? { part: '', run: 'true' };
+  if (attempt.kind === 'prepare' || attempt.kind === 'seed') {
+    const plan = attempt.kind === 'seed' ? deployment.environment_plan.seed : release.plan.prepare;
+    const { part, run } = plan ?? { part: '', run: 'true' };
     return {
       ...base,
       commands: [run],

@@ -136,6 +136,7 @@ const base: DeploymentFacts = {
   overtaken: false,
   resources: { asked: false, ready: false, failure: null },
   prepare: { declared: true, attempt: null, why: '', mayRepeat: false, tries: 0, stops: false },
+  seed: { declared: true, attempt: null, why: '', fresh: true },
   closed: false,
   verify: { declared: true, attempt: null, why: '' },
   serversAsked: 2,
@@ -162,6 +163,7 @@ function play(
   start: Partial<DeploymentFacts>,
   world: {
     prepare?: 'passed' | 'failed' | 'lost';
+    seed?: 'passed' | 'failed' | 'lost';
     verify?: 'passed' | 'failed';
     server?: 'ready' | 'failed';
     resource?: 'ready' | 'failed';
@@ -186,6 +188,12 @@ function play(
       if (effect.do === 'prepare' || effect.do === 'startServers') expect(facts.resources.ready).toBe(true);
       if (effect.do === 'prepare')
         next.prepare = { ...next.prepare, attempt: world.prepare ?? 'passed', why: 'it broke' };
+      // Data is filled when it has its form, before any program of the release sees it.
+      if (effect.do === 'seed') {
+        expect([facts.prepare.attempt, facts.servers.length, facts.seed.fresh]).toEqual(['passed', 0, true]);
+        next.seed = { ...next.seed, attempt: world.seed ?? 'passed', why: 'it broke' };
+      }
+      if (effect.do === 'seeded') next.seed = { ...next.seed, fresh: false };
       if (effect.do === 'verify') next.verify = { ...next.verify, attempt: world.verify ?? 'passed', why: 'no answer' };
       if (effect.do === 'startServers') {
         next.servers = [one('s1', world.server ?? 'ready'), one('s2', 'ready')];
@@ -243,6 +251,12 @@ describe('a deployment', () => {
     expect(trail).toEqual(['queued', 'preparing', 'starting', 'cutover', 'verifying', 'live']);
     expect(facts).toMatchObject({ serving: 'this', before: { workers: [{ state: 'ended' }] } });
   });
+  it('fills new data once, and never with a revert', () => {
+    expect(play({}).facts.seed).toMatchObject({ attempt: 'passed', fresh: false });
+    expect(play({ seed: { ...base.seed, fresh: false } }).facts.seed.attempt).toBeNull();
+    expect(play({ kind: 'revert' }).facts.seed.attempt).toBeNull();
+    expect(play({ seed: { ...base.seed, declared: false } }).facts.seed).toMatchObject({ attempt: null, fresh: true });
+  });
   it('waits while another is on its way, and gives way to a newer one', () => {
     expect(advanceDeployment({ ...base, blocked: true })).toMatchObject({ state: 'queued', effects: [] });
     expect(advanceDeployment({ ...base, kind: 'automatic', overtaken: true }).state).toBe('replaced');
@@ -251,6 +265,8 @@ describe('a deployment', () => {
     ['a resource cannot be had', { resource: 'failed' as const }, 'resource_failed'],
     ['prepare fails', { prepare: 'failed' as const }, 'prepare_failed'],
     ['prepare is lost', { prepare: 'lost' as const }, 'prepare_unknown'],
+    ['seed fails', { seed: 'failed' as const }, 'seed_failed'],
+    ['seed is lost', { seed: 'lost' as const }, 'seed_unknown'],
     ['a server ends at once', { server: 'failed' as const }, 'ended_at_once'],
     ['verify fails', { verify: 'failed' as const }, 'verify_failed'],
   ])('leaves or brings back the old one when %s', (_name, world, code) => {
@@ -351,6 +367,7 @@ describe('a deployment', () => {
   it('ends the same whichever step is lost, and workers never work twice', () => {
     const worlds = fc.record({
       prepare: fc.constantFrom('passed' as const, 'failed' as const, 'lost' as const),
+      seed: fc.constantFrom('passed' as const, 'failed' as const, 'lost' as const),
       verify: fc.constantFrom('passed' as const, 'failed' as const),
       server: fc.constantFrom('ready' as const, 'failed' as const),
     });

@@ -3,7 +3,7 @@ import Ajv2020 from 'ajv/dist/2020.js';
 import fc from 'fast-check';
 import { parse } from 'yaml';
 import { checkAgainst } from '../../src/core/definition/check.js';
-import { evidenceTasks } from '../../src/core/definition/model.js';
+import { defaultIdle, evidenceTasks } from '../../src/core/definition/model.js';
 import { definitionLimit, parseDefinition } from '../../src/core/definition/parse.js';
 import { definitionSchema } from '../../src/core/definition/schema.js';
 import { storedDefinition } from '../../src/core/definition/stored.js';
@@ -78,7 +78,42 @@ describe('a definition', () => {
     );
   });
 
-  it.each(['data', 'seed', 'access', 'approvals', 'pictures', 'cutover', 'guard', 'frozen', 'warm'])(
+  it('reads when reviews sleep and close, with what is left out as it is by default', () => {
+    const plan = (idle: string) =>
+      parseDefinition(`tsunagi: 1\nenvironments:\n  review: { for: pull requests, idle: ${idle} }\n`).definition
+        ?.environments.review?.idle;
+    expect(plan('{ sleep: 5m, close: never }')).toEqual({ ...defaultIdle, sleep: 300_000, close: null });
+    expect(
+      plan(
+        '{ end: 1h, awake_limit: 6, count: workers, except: { paths: /health, headers: { User-Agent: ["*bot*"] } } }',
+      ),
+    ).toEqual({
+      ...defaultIdle,
+      end: 3_600_000,
+      awakeLimit: 6,
+      count: ['workers'],
+      except: { paths: ['/health'], headers: { 'user-agent': ['*bot*'] } },
+    });
+    expect(codes('tsunagi: 1\nenvironments:\n  staging: { branch: main, idle: { sleep: 5m } }\n')).toEqual([
+      '3:28 key_not_for',
+    ]);
+    expect(codes('tsunagi: 1\nenvironments:\n  review: { for: pull requests, idle: { sleep: often } }\n')).toHaveLength(
+      1,
+    );
+  });
+
+  it('knows the part that fills new data', () => {
+    const file = (part: string) =>
+      `tsunagi: 1\nrelease:\n  parts:\n    page: { kind: site, root: web }\n    api: { kind: server, start: node a.js, at: /api }\nenvironments:\n  review: { for: pull requests, seed: { part: ${part}, run: node seed.js } }\n`;
+    expect(parseDefinition(file('api')).definition?.environments.review?.seed).toEqual({
+      part: 'api',
+      run: 'node seed.js',
+    });
+    expect(codes(file('apo'))).toEqual(['7:47 unknown_part']);
+    expect(codes(file('page'))).toEqual(['7:47 key_not_for']);
+  });
+
+  it.each(['data', 'access', 'approvals', 'pictures', 'cutover', 'guard', 'frozen', 'warm'])(
     'refuses the later key %s of an environment by name',
     (key) => {
       expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);

@@ -155,7 +155,11 @@ describe('asleep and waking', () => {
     expect(waking({})).toMatchObject({ state: 'waking', effects: ['startPrograms'] });
     expect(waking({ turn: false })).toMatchObject({ state: 'waking', effects: [] });
     expect(waking({ depth: 'frozen' }).effects).toEqual(['thaw']);
-    expect(waking({ ready: true, wish: 'awake' })).toMatchObject({ state: 'live', depth: null, effects: ['routeLive', 'unwish'] });
+    expect(waking({ ready: true, wish: 'awake' })).toMatchObject({
+      state: 'live',
+      depth: null,
+      effects: ['routeLive', 'unwish'],
+    });
     expect(waking({ ready: true, wish: 'asleep' })).toMatchObject({ state: 'live', effects: ['routeLive'] });
     expect(waking({ depth: 'frozen', programs: programs({ over: 1 }) })).toMatchObject({ depth: 'ended' });
   });

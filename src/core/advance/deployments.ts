@@ -5,7 +5,7 @@
  * | state     | in it                                                     | left when                                    |
  * |-----------|-----------------------------------------------------------|----------------------------------------------|
  * | queued    | waits for the deployment before it in this environment    | it is the only one on its way                |
- * | preparing | its resources and logins are made; where prepare wants that, the environment is closed and the old programs end; then prepare runs, if there is one (never for a revert) | it passed; failed → fails; lost → fails, unless it may be repeated |
+ * | preparing | its resources and logins are made; where prepare wants that, the environment is closed and the old programs end; then prepare runs, if there is one (never for a revert); then new data is filled (seed), once | they passed; failed → fails; lost → fails, unless prepare may be repeated |
  * | starting  | new servers start beside the old ones                     | all are ready; one failed or is late → fails  |
  * | cutover   | the new servers are looked at again, the table moves the traffic, the old workers end, then the new ones start | each edge that answers has the table and the new workers run; one that can't take it over → fails |
  * | verifying | verify runs, if there is one                              | it passed and all run → live; it failed → fails |
@@ -50,6 +50,8 @@ export interface DeploymentFacts {
   /** What its release has of its own here; `asked` once all of it, and what opens it, was asked for. */
   resources: { asked: boolean; ready: boolean; failure: Issue | null };
   prepare: StepFact & { mayRepeat: boolean; tries: number; stops: boolean };
+  /** Fills the data here; `fresh`: nothing has filled it yet. */
+  seed: StepFact & { fresh: boolean };
   /** Visitors are led to no program. */
   closed: boolean;
   verify: StepFact;
@@ -82,6 +84,9 @@ export interface DeploymentFacts {
 export type DeploymentEffect =
   | { do: 'resources' }
   | { do: 'prepare' }
+  | { do: 'seed' }
+  /** The data here is no longer new. */
+  | { do: 'seeded' }
   | { do: 'close' }
   | { do: 'endBefore' }
   | { do: 'startServers' }
@@ -134,7 +139,8 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
       if (!resources.asked) return stay([{ do: 'resources' }]);
       if (resources.failure) return fails(resources.failure);
       if (!resources.ready) return stay();
-      if (!prepare.declared || facts.kind === 'revert') return to('starting');
+      const prepared = () => seeded(facts, stay, to, fails);
+      if (!prepare.declared || facts.kind === 'revert') return prepared();
       if (prepare.stops && facts.before && prepare.attempt !== 'passed') {
         if (!facts.closed) return stay([{ do: 'close' }]);
         if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);
@@ -144,7 +150,7 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
         if (old.some((one) => !gone(one))) return stay();
       }
       if (prepare.attempt === null) return stay([{ do: 'prepare' }]);
-      if (prepare.attempt === 'passed') return to('starting');
+      if (prepare.attempt === 'passed') return prepared();
       if (prepare.attempt === 'lost')
         return prepare.mayRepeat && prepare.tries < mostPrepares
           ? stay([{ do: 'prepare' }])
@@ -204,6 +210,21 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
     default:
       return facts.state satisfies never;
   }
+}
+
+/** What is new is filled before programs see it. A revert finds what was there. */
+function seeded(
+  { seed, kind }: DeploymentFacts,
+  stay: (effects?: DeploymentEffect[], again?: number | null) => DeploymentStep,
+  to: (state: DeploymentState, effects?: DeploymentEffect[]) => DeploymentStep,
+  fails: (why: Issue) => DeploymentStep,
+): DeploymentStep {
+  if (!seed.declared || !seed.fresh || kind === 'revert') return to('starting');
+  if (seed.attempt === null) return stay([{ do: 'seed' }]);
+  if (seed.attempt === 'passed') return to('starting', [{ do: 'seeded' }]);
+  if (seed.attempt === 'lost') return fails(issue('seed_unknown'));
+  if (seed.attempt === 'failed' || seed.attempt === 'stopped') return fails(issue('seed_failed', { detail: seed.why }));
+  return stay();
 }
 
 function restore(

@@ -146,6 +146,8 @@ export interface EnvironmentPlan {
   for: typeof pullRequests | null;
   /** Drafts get none; left out: they do. */
   drafts?: false;
+  /** Fills new data, with the files of a part; left out: nothing does. */
+  seed?: { part: string; run: string };
   /** Of reviews; left out: as `defaultIdle` says. */
   idle?: IdlePlan;
   branch: string | null;

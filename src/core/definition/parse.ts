@@ -145,6 +145,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
       name,
       for: textAt(value, 'for') === pullRequests ? pullRequests : null,
       ...(textAt(value, 'drafts') === 'false' ? { drafts: false as const } : {}),
+      ...readSeed(value, release, report),
       ...(at(value, 'idle') && at(value, 'for') ? { idle: readIdle(value) } : {}),
       branch: textAt(value, 'branch'),
       after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),
@@ -170,6 +171,18 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
     }),
   );
   return plans;
+}
+
+/** A release that has no such part yet may have it in another commit, where there is none at all. */
+function readSeed(environment: Read, release: ReleasePlan | null, report: Report): Pick<EnvironmentPlan, 'seed'> {
+  const seed = at(environment, 'seed')?.value;
+  if (!seed) return {};
+  const part = textAt(seed, 'part') ?? '';
+  const span = at(seed, 'part')?.value.span ?? seed.span;
+  const declared = Object.keys(release?.parts ?? {});
+  if (release && !declared.includes(part)) report('unknown_part', span, { name: part, hint: hintFor(part, declared) });
+  if (release?.parts[part]?.kind === 'site') report('key_not_for', span, { key: 'seed', kind: 'a site' });
+  return { seed: { part, run: textAt(seed, 'run') ?? '' } };
 }
 
 function readIdle(environment: Read): IdlePlan {

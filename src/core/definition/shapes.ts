@@ -546,7 +546,21 @@ const environment: Shape = {
       shape: boolean,
     },
     data: later('What the data of a new environment begins as.'),
-    seed: later('A command that fills new data.'),
+    seed: {
+      about:
+        'Runs after `prepare` with the first deployment, when the data here is new; again only when the environment was closed and made anew. It has the files, volumes and variables of a part.',
+      shape: {
+        kind: 'record',
+        keys: {
+          part: {
+            about: 'The part whose files it has.',
+            shape: text('the name of a part', 'api', name.pattern),
+            required: true,
+          },
+          run: { about: 'The command; it must not wait for input.', shape: command, required: true },
+        },
+      },
+    },
     idle: {
       about: 'Of reviews: when they sleep and close, and what counts as use of them.',
       shape: {

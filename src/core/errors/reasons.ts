@@ -193,6 +193,16 @@ export const reasons = {
     'The agent went away while prepare ran, so nobody knows how far it got.',
     'Look at the data, then deploy again.',
   ),
+  seed_failed: entry(
+    200,
+    'seed failed: {detail}',
+    'Read its output, fix it and push; `tsunagi review reset` begins anew with empty data.',
+  ),
+  seed_unknown: entry(
+    409,
+    'The agent went away while seed ran, so nobody knows how much of the data is there.',
+    'Begin anew with empty data: `tsunagi review reset`.',
+  ),
   verify_failed: entry(200, 'verify failed: {detail}', 'Read its output, fix it and push.'),
   ended_at_once: entry(
     200,

@@ -9,7 +9,14 @@ import { lookForRoom } from '../../records/deployments/life.js';
 import { putRoute, routeBody } from '../../records/callers/edges.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
 import { makeDue } from '../../records/runs/runs.js';
-import { coolOthers, dueEnvironments, setHealth, setLive, setServing } from '../../records/deployments/environments.js';
+import {
+  coolOthers,
+  dueEnvironments,
+  setHealth,
+  setLive,
+  setSeeded,
+  setServing,
+} from '../../records/deployments/environments.js';
 import { canonical } from '../../core/canonical.js';
 import { idleOf } from '../../core/definition/model.js';
 import { addAttempts, attemptsOfDeployment } from '../../records/runs/attempts.js';
@@ -32,7 +39,10 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<voi
         { ...scene, deployment: { ...deployment, state: 'preparing' } },
         await attemptsOfDeployment(db, deployment.id),
       );
+    case 'seeded':
+      return void (await setSeeded(db, environment.id));
     case 'prepare':
+    case 'seed':
     case 'verify': {
       const number = (await attemptsOfDeployment(db, deployment.id)).filter((one) => one.kind === effect.do).length + 1;
       const needs = { takes: 'live' as const, base: null };
@@ -45,6 +55,9 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<voi
           number,
           needs,
           priority: 0,
+          ...(effect.do === 'seed' && deployment.environment_plan.seed
+            ? { part: deployment.environment_plan.seed.part }
+            : {}),
         },
       ]));
     }

@@ -7,6 +7,7 @@ import { runningJobs } from '../../records/jobs/jobs.js';
 import type { Route } from '../../core/cutover/route.js';
 import { deploymentMoving } from '../../core/states.js';
 import { cool, keepLive } from './kept.js';
+import { dataIsNew } from '../../records/deployments/environments.js';
 import { resourceFacts } from './needs.js';
 import { noRoomFor } from './placement.js';
 import { attemptsOfDeployment } from '../../records/runs/attempts.js';
@@ -59,7 +60,7 @@ async function advance(scene: Scene): Promise<void> {
     await movingDeployments(db, environment.id),
     await listEdges(db),
   ];
-  const stepFact = (kind: 'prepare' | 'verify', declared: boolean): StepFact => {
+  const stepFact = (kind: 'prepare' | 'seed' | 'verify', declared: boolean): StepFact => {
     const last = attempts.filter((one) => one.kind === kind).at(-1);
     return { declared, attempt: last?.state ?? null, why: last?.issue ? wording(last.issue).says : '' };
   };
@@ -94,6 +95,10 @@ async function advance(scene: Scene): Promise<void> {
       mayRepeat: release.plan.prepare?.again === true,
       tries: attempts.filter((one) => one.kind === 'prepare').length,
       stops: release.plan.prepare?.stops === true,
+    },
+    seed: {
+      ...stepFact('seed', deployment.environment_plan.seed !== undefined),
+      fresh: await dataIsNew(db, environment.id),
     },
     closed: ((await routeBody(db, environment.host)) as Route | null)?.closed === true,
     verify: stepFact('verify', deployment.environment_plan.verify !== null),

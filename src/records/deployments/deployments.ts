@@ -243,17 +243,6 @@ export async function stopAttemptsOf(db: Db, deployment: string): Promise<void> 
   );
 }
 
-/** Whether a prepare or verify of any deployment of the environment goes on. */
-export const attemptsGoOn = async (db: Db, environment: string): Promise<boolean> =>
-  (await queryOne(
-    db,
-    `select 1 as ok
-     from attempts a join deployments d on d.id = a.deployment_id
-     where d.environment_id = $1 and a.state in ('waiting', 'running')
-     limit 1`,
-    [environment],
-  )) !== null;
-
 /** Programs of these parts are to be replaced by fresh ones, started with the logins of `turn`. Gives the deployment as it is then. */
 export async function freshenParts(
   db: Db,

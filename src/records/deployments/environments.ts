@@ -293,6 +293,18 @@ export const endClosing = async (db: Db, id: string): Promise<boolean> =>
     )
   )?.state === 'empty';
 
+/** Whether nothing has filled its data since it was opened. */
+export const dataIsNew = async (db: Db, id: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    'select 1 as ok from environments where id = $1 and (seeded_at is null or seeded_at < opened_at)',
+    [id],
+  )) !== null;
+
+export async function setSeeded(db: Db, id: string): Promise<void> {
+  await query(db, 'update environments set seeded_at = now() where id = $1', [id]);
+}
+
 export async function setHealth(db: Db, id: string, health: Health): Promise<void> {
   const { Environment, in: within } = tables(db);
   await Environment.update({ health }, { where: { id }, ...within });

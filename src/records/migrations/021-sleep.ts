@@ -12,6 +12,8 @@ alter table environments add column keep_until timestamptz;
 -- What was asked of it (awake, asleep), and is not done yet; why the last wake failed.
 alter table environments add column wish text;
 alter table environments add column wake_issue jsonb;
+-- When its data was filled last; null: never.
+alter table environments add column seeded_at timestamptz;
 -- Of a review without a pull request: the branch whose releases it takes.
 alter table environments add column branch text;
 create index environments_branch on environments (project_id, branch) where branch is not null;
@@ -76,4 +78,55 @@ begin
     where e.id = p_id);
 end $body$;
 alter function life_of(uuid, int) set plan_cache_mode = 'force_generic_plan';
+
+-- What fills new data sees the volumes of its part, too.
+create or replace function part_of_attempt(p_kind text, p_part text, p_deployment uuid) returns text language sql stable as $body$
+  select case when p_kind in ('job', 'seed') then p_part
+    when p_kind = 'prepare' then (select l.plan->'prepare'->>'part' from deployments d join releases l on l.id = d.release_id where d.id = p_deployment) end
+$body$;
+create or replace function claim_attempts(p_agent uuid, p_slots int, p_lease int) returns setof attempts language plpgsql as $body$
+declare
+  agent agents;
+  free int;
+  free_jobs int;
+begin
+  -- Keeps two questions of one agent from claiming at the same time, each not seeing what the other takes.
+  select * into agent from agents where id = p_agent for update;
+  if not found or agent.full_issue is not null then return; end if;
+  select p_slots - count(*) filter (where kind <> 'job'), p_slots - count(*) filter (where kind = 'job') into free, free_jobs
+    from attempts where agent_id = p_agent and state = 'running';
+  if free > 0 then
+    return query
+      with busy as (
+        select project_id, count(*) as count from attempts where state = 'running' group by project_id
+      ), waiting as (
+        select a.id, a.priority, a.created_at,
+          row_number() over (partition by a.project_id order by a.priority, a.created_at)
+            + coalesce((select count from busy b where b.project_id = a.project_id), 0) as turn
+        from attempts a
+        where a.state = 'waiting' and a.kind <> 'job' and not a.stop and a.needs->>'takes' = any(agent.takes)
+          and (a.needs->>'base' is null or a.needs->>'base' = agent.base)
+          and case when a.kind in ('prepare', 'seed') then volumes_let(a.deployment_id, part_of_attempt(a.kind, a.part, a.deployment_id), p_agent) else true end
+      ), chosen as (
+        select a.id from attempts a join waiting w on w.id = a.id where a.state = 'waiting'
+        order by (w.priority > 0), w.turn, w.priority, w.created_at limit free for update of a skip locked
+      )
+      update attempts a set state = 'running', agent_id = p_agent, fence = nextval('fences'),
+        lease_until = now() + p_lease * interval '1 ms', started_at = now()
+      from chosen where a.id = chosen.id returning a.*;
+  end if;
+  if free_jobs > 0 then
+    return query
+      with chosen as (
+        select a.id from attempts a
+        where a.state = 'waiting' and a.kind = 'job' and not a.stop and a.needs->>'takes' = any(agent.takes)
+          and volumes_let(a.deployment_id, part_of_attempt(a.kind, a.part, a.deployment_id), p_agent)
+        order by a.created_at limit free_jobs for update of a skip locked
+      )
+      update attempts a set state = 'running', agent_id = p_agent, fence = nextval('fences'),
+        lease_until = now() + p_lease * interval '1 ms', started_at = now()
+      from chosen where a.id = chosen.id returning a.*;
+  end if;
+end $body$;
+alter function claim_attempts(uuid, int, int) set plan_cache_mode = 'force_generic_plan';
 `;

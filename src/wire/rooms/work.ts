@@ -1,7 +1,7 @@
 /** What agents and edges exchange with the service. */
 import { coverageFiles } from '../../core/results/coverage.js';
 import { type Static, Type } from '@sinclair/typebox';
-import { choreActs, takesKinds, terminalEnds, volumeHolds } from '../../core/states.js';
+import { attemptKinds, choreActs, takesKinds, terminalEnds, volumeHolds } from '../../core/states.js';
 import { Digest, Id, IssueSchema, Nullable, oneOf } from '../parts.js';
 
 const Variables = Type.Record(Type.String(), Type.String());
@@ -97,7 +97,7 @@ export type Reach = Static<typeof Reach>;
 export const AttemptWork = Type.Object({
   id: Id,
   fence: Fence,
-  kind: Type.Union([Type.Literal('task'), Type.Literal('prepare'), Type.Literal('verify'), Type.Literal('job')]),
+  kind: oneOf(attemptKinds),
   label: Type.String(),
   commands: Type.Array(Type.String()),
   variables: Variables,

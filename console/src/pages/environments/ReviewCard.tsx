@@ -63,7 +63,7 @@ export function ReviewCard({ one, review }: { one: EnvironmentDetail; review: Li
               kind="danger"
               disabled={act.isPending}
               onClick={() => act.mutate({ to: 'close' })}
-              title="Its programs, its data and its address go away; its runs and logs stay. A push opens it again."
+              title={`Its programs, its data and its address go away; its runs and logs stay. ${again(one)}`}
             >
               Close it
             </Button>
@@ -80,12 +80,15 @@ export function ReviewCard({ one, review }: { one: EnvironmentDetail; review: Li
   );
 }
 
+const again = (one: EnvironmentDetail): string =>
+  one.pullRequest ? 'A push opens it again.' : 'The page of reviews opens it again.';
+
 function Words({ one, review }: { one: EnvironmentDetail; review: Life }) {
   const now = useNow(5_000);
   const ahead = (time: string) => durationText(Math.max(1_000, Math.round((Date.parse(time) - now) / 1_000) * 1_000));
   const closes = review.closesAt ? `; closes in ${ahead(review.closesAt)} if nobody uses it` : '';
   if (one.state === 'closing') return 'is going away.';
-  if (one.state === 'closed') return 'is closed: its runs and logs stay. A push opens it again.';
+  if (one.state === 'closed') return `is closed: its runs and logs stay. ${again(one)}`;
   if (one.state === 'asleep')
     return (
       <>

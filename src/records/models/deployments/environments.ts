@@ -47,6 +47,8 @@ export class Environment extends Model<InferAttributes<Environment>, InferCreati
   declare wake_issue: Issue | null;
   /** Of a review without a pull request: the branch whose releases it takes. */
   declare branch: string | null;
+  /** When its data was filled last. */
+  declare seeded_at: Date | null;
   /** Why it takes nothing new. */
   declare issue: Issue | null;
   /** Part → what a person has set of its size. */
@@ -83,6 +85,7 @@ export const defineEnvironment = (sequelize: Sequelize): typeof Environment =>
       wish: text({ null: true }),
       wake_issue: json({ null: true }),
       branch: text({ null: true }),
+      seeded_at: time({ null: true }),
       issue: json({ null: true }),
       sizes: json({ made: true }),
     },
