@@ -107,10 +107,10 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/environments/:name/jobs/:job/run': 'releaser',
   'POST /api/projects/:project/environments/:name/jobs/:job/stop': 'releaser',
   'GET /api/projects/:project/environments/:name/terminals': 'viewer',
-  // Whoever is inside sees what programs see.
-  'POST /api/projects/:project/environments/:name/terminals': 'releaser',
-  'DELETE /api/projects/:project/environments/:name/terminals/:id': 'releaser',
-  'GET /api/projects/:project/environments/:name/terminals/:id/stream': 'releaser',
+  // Whoever is inside sees what programs see: but for reviews it takes a releaser (`handsFor`).
+  'POST /api/projects/:project/environments/:name/terminals': 'developer',
+  'DELETE /api/projects/:project/environments/:name/terminals/:id': 'developer',
+  'GET /api/projects/:project/environments/:name/terminals/:id/stream': 'developer',
   'GET /api/reviews': 'viewer',
   'GET /api/projects/:project/reviews': 'viewer',
   'POST /api/projects/:project/reviews': 'developer',
@@ -181,3 +181,7 @@ export const roleForAct = { deploy: 'developer', promote: 'releaser', revert: 'r
   string,
   Role
 >;
+
+/** Who has hands inside: a review has what developers put there. */
+export const handsFor = ({ kind }: { kind: 'standing' | 'review' }): Role =>
+  kind === 'review' ? 'developer' : 'releaser';

@@ -2,7 +2,7 @@
 import type { FastifyRequest } from 'fastify';
 import { openMs, takeMs } from '../core/advance/terminals.js';
 import { CodedError, type Issue, issue, wording } from '../core/errors/errors.js';
-import type { TerminalEnd } from '../core/states.js';
+import type { Role, TerminalEnd } from '../core/states.js';
 import { arriveAt, endAtDoor } from '../engine/terminals/terminals.js';
 import { terminalById } from '../records/deployments/terminals.js';
 import { channels } from '../core/streams.js';
@@ -22,11 +22,11 @@ export function openDoors(service: () => Service): Doors {
   const waiting = new Map<string, (agent: Stream) => void>();
   let open = 0;
 
-  async function arrive(id: string, person: Stream, request: FastifyRequest): Promise<void> {
+  async function arrive(id: string, person: Stream, request: FastifyRequest, role: Role): Promise<void> {
     if (open >= most) return refuse(person, issue('busy', { what: 'open terminals' }));
     open++;
     try {
-      await serve(id, person, request);
+      await serve(id, person, request, role);
     } catch (error) {
       if (!(error instanceof CodedError)) throw error;
       refuse(person, error.issue);
@@ -36,7 +36,7 @@ export function openDoors(service: () => Service): Doors {
     }
   }
 
-  async function serve(id: string, person: Stream, request: FastifyRequest): Promise<void> {
+  async function serve(id: string, person: Stream, request: FastifyRequest, role: Role): Promise<void> {
     const { context, closing } = service();
     const hello = parsed(Hello, (await firstMessage(person, helloMs)) ?? '');
     if (!hello)
@@ -80,7 +80,7 @@ export function openDoors(service: () => Service): Doors {
     });
     person.resume();
     void agent.closed.then(() => ending.abort());
-    const why = await watch(id, request, ending.signal);
+    const why = await watch(id, request, role, ending.signal);
     if (agent.isOpen()) {
       // Its agent ends the processes and reports; there is nobody to wait with who leaves.
       agent.tell({ over: why });
@@ -105,13 +105,14 @@ export function openDoors(service: () => Service): Doors {
   }
 
   /** Waits until somebody ends it, its person may no longer, or `signal` says that a side is gone. */
-  async function watch(id: string, request: FastifyRequest, signal: AbortSignal): Promise<TerminalEnd> {
+  async function watch(id: string, request: FastifyRequest, role: Role, signal: AbortSignal): Promise<TerminalEnd> {
     const { context, hub } = service();
     const over = (topic: string) => topic === 'terminals' || topic === 'callers';
     while (!signal.aborted) {
       await hub.wait(over, allowedMs, signal);
       if (signal.aborted) break;
-      if ((await terminalById(context.records, id))?.stop || !(await mayStill(service(), request))) return 'by hand';
+      if ((await terminalById(context.records, id))?.stop || !(await mayStill(service(), request, role)))
+        return 'by hand';
     }
     return 'left';
   }

@@ -36,7 +36,8 @@ import type { Known } from './known.js';
 /** Where the two streams of a terminal meet. */
 export interface Doors {
   /** The person's stream; resolves when it is over. */
-  arrive(id: string, stream: Stream, request: FastifyRequest): Promise<void>;
+  /** `role`: what its person must have for as long as it lasts. */
+  arrive(id: string, stream: Stream, request: FastifyRequest, role: Role): Promise<void>;
   /** The agent's stream, with what makes it open in the records. */
   join(id: string, stream: Stream, open: () => Promise<boolean>): Promise<void>;
 }
@@ -106,14 +107,15 @@ export function guard(app: FastifyInstance, service: Service): void {
   });
 }
 
-/** Whether who asked may still do so: the token or session is still good, and its role still enough. */
-export async function mayStill(service: Service, request: FastifyRequest): Promise<boolean> {
+/** Whether who asked may still do so: the token or session is still good, and its role still enough, for the route and for `more`. */
+export async function mayStill(service: Service, request: FastifyRequest, more: Role | null = null): Promise<boolean> {
   const before = request.caller;
   const now = await findCaller(service, request);
   if (!before || !now || now.id !== before.id || now.project !== before.project) return false;
   const needed = access[`GET ${request.routeOptions.url}`];
   try {
     if (needed) requireAccess(now, needed);
+    if (more) requireAccess(now, more);
     return true;
   } catch {
     return false;

@@ -2,7 +2,7 @@
 import { connect, type Socket } from 'node:net';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { EnvironmentDetail } from '../../src/wire/environments/environments.js';
-import { type Checkout, openWorld, until, type World } from './world.js';
+import { type Checkout, cli, openWorld, until, type World } from './world.js';
 
 /** A server that remembers in memory when it began and what it was asked; a worker that ticks; a job. */
 const files = (text: string): Record<string, string> => ({
@@ -184,6 +184,11 @@ describe('a review that nobody looks at', () => {
     const inside = await world.cli('exec', `shop/${name}`, '--', 'node', '-p', '6 * 7');
     expect(inside).toMatchObject({ status: 0, out: '42\n' });
     expect((await review()).state).toBe('live');
+    // Developers have put there what is in it; of what stands only releasers see the inside.
+    const { token } = await world.api().post<{ token: string }>('/api/tokens', { name: 'dev', role: 'developer' });
+    const as = (place: string) => cli(['exec', place, '--', 'true'], { TSUNAGI_URL: world.url, TSUNAGI_TOKEN: token });
+    expect(await as(`shop/${name}`)).toMatchObject({ status: 0, err: '' });
+    expect((await as('shop/staging')).err).toContain('releaser');
   });
 
   it('takes a push while it sleeps, and is live with that', async () => {

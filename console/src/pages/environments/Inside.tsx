@@ -19,7 +19,7 @@ export function Inside({ one }: { one: EnvironmentDetail }) {
   const key = ['terminals', one.project, one.name];
   const client = useQueryClient();
   const me = useQuery({ queryKey: ['me'], queryFn: () => get<Me>('/api/me') });
-  const may = me.data?.role ? atLeast(me.data.role, 'releaser') : false;
+  const may = me.data?.role ? atLeast(me.data.role, one.kind === 'review' ? 'developer' : 'releaser') : false;
   const [where, setWhere] = useState('');
   const [asked, setAsked] = useState<TerminalAsked | null>(null);
   const [says, setSays] = useState<string | null>(null);
@@ -72,7 +72,9 @@ export function Inside({ one }: { one: EnvironmentDetail }) {
         </section>
       ) : null}
       {one.live && me.data && !may ? (
-        <p className="mb-3.5 text-second">A terminal needs the role releaser: it sees what programs see.</p>
+        <p className="mb-3.5 text-second">
+          A terminal needs the role {one.kind === 'review' ? 'developer' : 'releaser'}: it sees what programs see.
+        </p>
       ) : null}
       <Past path={path} at={key} may={may} />
     </>

@@ -1,5 +1,6 @@
 /** Terminals in environments: asked for, listed, ended, and the person's stream. */
 import { Type } from '@sinclair/typebox';
+import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../../../core/errors/errors.js';
 import { askTerminal, stopByHand } from '../../../engine/terminals/terminals.js';
 import type { Caller } from '../../../records/callers/people.js';
@@ -8,7 +9,8 @@ import { Terminal, TerminalAsk, TerminalAsked } from '../../../wire/environments
 import { Id, Page } from '../../../wire/parts.js';
 import { awake } from '../../waking.js';
 import { openStream } from '../../../wire/rooms/stream.js';
-import { type App, change, needEnvironment, ourOrigin, type Service } from '../../server.js';
+import { handsFor } from '../../access.js';
+import { type App, change, needEnvironment, ourOrigin, requireAccess, type Service } from '../../server.js';
 import { terminalView } from '../../views/terminals.js';
 
 /** Of those that have ended, the newest. */
@@ -17,6 +19,11 @@ const listed = 50;
 export function terminalRoutes(app: App, service: Service): void {
   const { records } = service.context;
   const path = '/api/projects/:project/environments/:name/terminals';
+  const needHands = async (request: FastifyRequest) => {
+    const found = await needEnvironment(service, request);
+    requireAccess(request.caller as Caller, handsFor(found.environment));
+    return found;
+  };
   const One = Type.Object({ project: Type.String(), name: Type.String(), id: Id });
 
   app.get(path, { schema: { response: { 200: Page(Terminal) } } }, async (request) => {
@@ -26,7 +33,7 @@ export function terminalRoutes(app: App, service: Service): void {
   });
 
   app.post(path, { schema: { body: TerminalAsk, response: { 201: TerminalAsked } } }, async (request, reply) => {
-    const { project, environment } = await needEnvironment(service, request);
+    const { project, environment } = await needHands(request);
     const { command, tty, part, beside } = request.body;
     if (command.some((word) => word.includes('\0')) || command[0] === '')
       throw new CodedError('body_invalid', { detail: 'the command has an empty name, or a zero byte' });
@@ -47,7 +54,7 @@ export function terminalRoutes(app: App, service: Service): void {
   });
 
   app.delete(`${path}/:id`, { schema: { params: One, response: { 202: Terminal } } }, async (request, reply) => {
-    const { environment } = await needEnvironment(service, request);
+    const { environment } = await needHands(request);
     const { id } = request.params;
     return change(service, request, reply, 'terminal.stop-asked', 202, async (db) => {
       await stopByHand(db, id, environment.id);
@@ -59,10 +66,21 @@ export function terminalRoutes(app: App, service: Service): void {
 
   app.get(
     `${path}/:id/stream`,
-    { websocket: true, schema: { params: One }, preValidation: async (request) => ourOrigin(request) },
+    {
+      websocket: true,
+      schema: { params: One },
+      preValidation: async (request) => {
+        ourOrigin(request);
+        await needHands(request);
+      },
+    },
     async (socket, request) => {
       const stream = openStream(socket);
-      await service.doors.arrive(request.params.id, stream, request).catch((error: Error) => {
+      const arrived = async () => {
+        const { environment } = await needEnvironment(service, request);
+        await service.doors.arrive(request.params.id, stream, request, handsFor(environment));
+      };
+      await arrived().catch((error: Error) => {
         service.context.log.warn({ error: String(error.stack ?? error) }, 'a terminal was ended by a failure');
         stream.close(1011);
       });
