@@ -139,7 +139,7 @@ of_releases as (
     select r.id, r.project_id, r.number, r.commit, r.line, n.number as run,
       coalesce(c.title, '') as title, coalesce(c.author, '') as author, c.at, r.plan->'variables' as plans,
       (
-        select coalesce(sum(case when part.value->>'kind' = 'site' then 0 else (part.value->>'instances')::int end), 0)
+        select coalesce(sum(case when part.value->>'kind' in ('site', 'job') then 0 else (part.value->>'instances')::int end), 0)
         from jsonb_each(r.plan->'parts') as part
       ) as asked,
       case when r.pull_request is null then (

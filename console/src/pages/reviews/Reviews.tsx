@@ -167,6 +167,9 @@ function Sentence({ one, behind }: { one: Review; behind: boolean }) {
     <>
       <Since at={environment.review?.since ?? null} what="Asleep for" />; a visit wakes it in a moment.
     </>
+  ) : // The title of the pull request stands above already.
+  environment.live.commit.title === pullRequest?.title ? (
+    'Live with its newest commit.'
   ) : (
     environment.live.commit.title
   );
