@@ -34,8 +34,8 @@ export interface Sleepers {
 export interface Met {
   host: string;
   route: Route;
-  /** It is use of the environment; what is none wakes nobody. */
-  use: boolean;
+  /** It is something for which it wakes. */
+  wakes: boolean;
 }
 
 /** Requests that wait, of one host and in all. */
@@ -145,11 +145,11 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
   };
 
   return {
-    meet({ host, route, use }, request, response, go) {
+    meet({ host, route, wakes: may }, request, response, go) {
       response.setHeader('retry-after', '2');
       const reads = request.method === 'GET' || request.method === 'HEAD';
       if (reads && navigates(request)) return page(route, request, response);
-      if (!use) return refuse(response, 503, asleepText);
+      if (!may) return refuse(response, 503, asleepText);
       if (!mayWake(request, host)) return refuse(response, 429, manyText);
       // Its body comes when somebody is there to take it.
       request.pause();
@@ -164,8 +164,8 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
       });
       response.once('close', leave);
     },
-    meetUpgrade({ host, use }, request, go, refused) {
-      if (!use || !mayWake(request, host)) {
+    meetUpgrade({ host, wakes: may }, request, go, refused) {
+      if (!may || !mayWake(request, host)) {
         refused(503, 'Service Unavailable');
         return () => {};
       }

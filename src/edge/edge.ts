@@ -22,7 +22,7 @@ import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
 import { openSleepers, wakePath } from './asleep.js';
 import { askedFor, hostOf, refuse } from './headers.js';
-import { asksForEvents, endEvents, isUse, openInside } from './inside.js';
+import { asksForEvents, endEvents, openInside, meansOf } from './inside.js';
 import { makeProxy } from './proxy.js';
 import { closedRetry, navigates, serveMaintenance, serveSite } from './site.js';
 import { openSites } from './sites.js';
@@ -160,12 +160,12 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       // A review comes and goes: nobody is to find it in a search.
       response.setHeader('x-robots-tag', 'noindex, nofollow');
       const events = asksForEvents(request);
-      const use = isUse(route, asked.path, request, events);
-      if (asked.path === wakePath) return sleepers.answer({ host, route, use }, request, response);
+      const { counts, wakes } = meansOf(route, asked.path, request, events);
+      if (asked.path === wakePath) return sleepers.answer({ host, route, wakes }, request, response);
       if (route.asleep && place?.kind === 'server')
-        return sleepers.meet({ host, route, use }, request, response, () => again(request, response));
-      if (use) counter.use(host);
-      const leave = inside.enter(host, { counts: use, close: () => endEvents(response) });
+        return sleepers.meet({ host, route, wakes }, request, response, () => again(request, response));
+      if (counts) counter.use(host);
+      const leave = inside.enter(host, { counts, close: () => endEvents(response) });
       response.once('close', leave);
     }
     if (route.closed && target && closedTo(request, response, { target, asked, place })) return;

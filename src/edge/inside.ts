@@ -44,16 +44,27 @@ export function openInside(emptied: (host: string) => void): Inside {
 /** Rules of routes, compiled once for each of them. */
 const compiled = new WeakMap<object, ReturnType<typeof usesBut>>();
 
-/** Whether a request is use of the environment: `connection` of one that stays open. */
-export function isUse(route: Route, path: string, request: IncomingMessage, connection: boolean): boolean {
+/**
+ * What a request is to the environment: whether it counts as use of it, and whether it wakes it; `connection`: one that stays open.
+ * A request that does not count wakes it all the same, or nobody could; a connection that does not count would do so by itself.
+ */
+export function meansOf(
+  route: Route,
+  path: string,
+  request: IncomingMessage,
+  connection: boolean,
+): { counts: boolean; wakes: boolean } {
   const { uses } = route;
-  if (!uses || (connection && !uses.connections)) return false;
+  if (!uses) return { counts: false, wakes: false };
   let fits = compiled.get(uses);
   if (!fits) {
     fits = usesBut(uses.except);
     compiled.set(uses, fits);
   }
-  return fits(path, request.headers);
+  const fit = fits(path, request.headers);
+  return connection
+    ? { counts: fit && uses.connections, wakes: fit && uses.connections }
+    : { counts: fit && uses.requests, wakes: fit };
 }
 
 /** Whether what is asked for stays open: events, as long as somebody listens. */

@@ -60,6 +60,7 @@ const KeptRoute = Type.Object({
   asleep: Type.Optional(Type.Literal(true)),
   uses: Type.Optional(
     Type.Object({
+      requests: Type.Boolean(),
       connections: Type.Boolean(),
       except: Type.Object({
         paths: Type.Array(Type.String()),

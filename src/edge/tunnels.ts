@@ -5,7 +5,7 @@ import type { Route, RoutePath, ServerPath } from '../core/cutover/route.js';
 import type { Sleepers } from './asleep.js';
 import type { Counter } from './count.js';
 import { hostOf } from './headers.js';
-import { type Entry, type Inside, isUse } from './inside.js';
+import { type Entry, type Inside, meansOf } from './inside.js';
 import type { ServerProxy } from './proxy.js';
 import { shownTo } from './tls.js';
 import { refuseUpgrade, upgrade } from './upgrade.js';
@@ -43,9 +43,9 @@ export function makeUpgrades(parts: TunnelParts): Upgrades {
     // HTTP/2 knows no upgrades (RFC 9113, 8.6).
     else if (place.http2) refused(501, 'Not Implemented');
     else {
-      const use = isUse(route, asked.path, request, true);
-      if (route.asleep) wait({ host, route, use }, request, socket, head, leave);
-      else pass({ host, route, use }, () => seen(place, asked), place, request, socket, head, leave);
+      const { counts, wakes } = meansOf(route, asked.path, request, true);
+      if (route.asleep) wait({ host, route, wakes }, request, socket, head, leave);
+      else pass({ host, route, counts }, () => seen(place, asked), place, request, socket, head, leave);
     }
   };
   /** Until it is awake, or the client has gone. */
@@ -75,7 +75,7 @@ export function makeUpgrades(parts: TunnelParts): Upgrades {
     );
   };
   const pass = (
-    { host, route, use }: Parameters<Sleepers['meetUpgrade']>[0],
+    { host, route, counts }: { host: string; route: Route; counts: boolean },
     path: () => string,
     place: ServerPath,
     request: IncomingMessage,
@@ -83,9 +83,9 @@ export function makeUpgrades(parts: TunnelParts): Upgrades {
     head: Buffer,
     leave: () => void,
   ): void => {
-    if (use) counter.use(host);
+    if (counts) counter.use(host);
     const tunnel: Entry = {
-      counts: use,
+      counts,
       close() {
         socket.destroy();
       },

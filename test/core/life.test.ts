@@ -26,6 +26,7 @@ const facts = (change: Partial<LifeFacts> = {}): LifeFacts => ({
   sessions: 0,
   freezes: true,
   programs: { asked: 1, wanted: 1, ready: 1, frozen: 0, over: 0, left: 0 },
+  askedAt: start,
   ready: false,
   failure: null,
   wakeIssue: null,
@@ -171,6 +172,9 @@ describe('asleep and waking', () => {
     expect(back.effects).toEqual(['endPrograms', 'routeAsleep', 'unwish']);
     expect(waking({ now: start + 60_001 })).toMatchObject({ state: 'asleep', wakeIssue: { code: 'instance_setup' } });
     expect(waking({ now: start + 60_001, turn: false }).state).toBe('waking');
+    // Its time begins when its programs were asked for.
+    expect(waking({ now: start + 90_000, askedAt: start + 40_000 }).state).toBe('waking');
+    expect(waking({ now: start + 90_000, askedAt: null }).state).toBe('waking');
   });
 });
 

@@ -257,6 +257,25 @@ describe('a review that sleeps by itself', () => {
     expect((await review()).review?.wakeIssue).toBeNull();
   });
 
+  it('sleeps though it is asked, and though connections are open, where only workers count; a request still wakes it', async () => {
+    await declare('{ sleep: 4s, count: workers }', { 'worker.js': 'setInterval(() => {}, 60000);\n' });
+    const socket = await tunnel();
+    const asking = setInterval(() => void ask().catch(() => {}), 300);
+    const asleep = async () => (await world.events(`type=environment.asleep&subject=shop/${name}`)).length;
+    const before = await asleep();
+    try {
+      await until('it has slept', async () => (await asleep()) > before);
+    } finally {
+      clearInterval(asking);
+    }
+    // The connection does not count: it was ended, and another one wakes nobody.
+    expect((await socket.over).toString('hex')).toContain('880203e9');
+    await inState('asleep');
+    await expect(tunnel()).rejects.toThrow();
+    expect((await review()).state).toBe('asleep');
+    expect((await ask()).status).toBe(200);
+  });
+
   it('is put to sleep for another one when more are awake than may be', async () => {
     await declare('{ awake_limit: 1 }');
     await told();

@@ -55,6 +55,8 @@ export interface LifeFacts {
   freezes: boolean;
   /** Programs that its release asks for; those that shall run; of these: as they are. `over`: ended without being told to. `left`: told to end, and not over yet. */
   programs: { asked: number; wanted: number; ready: number; frozen: number; over: number; left: number };
+  /** When the newest of its programs was asked for; null: none is. */
+  askedAt: number | null;
   /** Something answers at each of its paths. */
   ready: boolean;
   /** Why its programs can't be woken. */
@@ -210,7 +212,9 @@ export function advanceLife(facts: LifeFacts): LifeStep {
           wakeIssue: null,
         });
       if (facts.route === 'live' && facts.programs.frozen > 0) return stay(['routeAsleep'], soonMs);
-      const late = facts.turn && now - facts.since > facts.limits.readyMs;
+      // Whoever waited for its turn has its own time from then on.
+      const began = Math.max(facts.since, facts.askedAt ?? now);
+      const late = facts.turn && now - began > facts.limits.readyMs;
       const why =
         facts.failure ??
         (late ? issue('instance_setup', { part: 'its programs', detail: 'they were not ready in time' }) : null);

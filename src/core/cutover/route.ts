@@ -81,7 +81,7 @@ export interface Route {
   /** They sleep: whoever comes to one wakes them. */
   asleep?: true;
   /** What counts as use, where somebody asks; left out: nobody does. */
-  uses?: { connections: boolean; except: Except };
+  uses?: { requests: boolean; connections: boolean; except: Except };
 }
 
 /** A host that leads where another one leads. */

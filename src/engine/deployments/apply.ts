@@ -132,7 +132,13 @@ export async function moveTraffic(
   const before = (await routeBody(db, environment.host)) as Route | null;
   const target = targetFor({ deployment: row, release, environment, instances }, scene.context.keys);
   const idle = environment.kind === 'review' ? idleOf(row.environment_plan) : null;
-  const uses = idle ? { connections: idle.count.includes('connections'), except: idle.except } : undefined;
+  const uses = idle
+    ? {
+        requests: idle.count.includes('requests'),
+        connections: idle.count.includes('connections'),
+        except: idle.except,
+      }
+    : undefined;
   const route = routeTo(before, scene.place, target, scene.context.now(), uses);
   const version = await putRoute(db, environment.host, environment.id, route);
   await setServing(db, environment.id, row.id, version);

@@ -140,6 +140,7 @@ async function factsOf(
       over: wanted.filter(instanceOver).length,
       left: instances.filter((row) => !row.wanted && !instanceOver(row)).length,
     },
+    askedAt: wanted.length ? Math.max(...wanted.map((row) => row.asked)) : null,
     ready: state === 'waking' && servers.every(({ name }) => answers(name)) && wanted.length > 0,
     failure: broken?.issue ?? null,
     wakeIssue: environment.wake_issue,

@@ -239,7 +239,8 @@ async function takeChange(
       actor,
       allowed: pull.trusted,
     });
-  await openReviewFor(context, db, project, pull, actor);
+  // One that has closed by itself opens with a commit, not with another title.
+  await openReviewFor(context, db, project, pull, actor, change !== 'told');
 }
 
 async function closePullRequest(db: Db, project: ProjectRow, pull: Pull, actor: string): Promise<void> {

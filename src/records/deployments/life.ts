@@ -25,6 +25,7 @@ export interface LifeInstance {
   still: boolean;
   issue: Issue | null;
   /** Milliseconds since the epoch. */
+  asked: number;
   ended: number | null;
 }
 

@@ -46,7 +46,8 @@ begin
         select f.model->'environments'->e.plan_name from definitions f where f.project_id = n.id and f.commit = n.definition_commit) end,
       'instances', coalesce((
         select jsonb_agg(jsonb_build_object('id', i.id, 'part', i.part, 'kind', i.kind, 'position', i.position, 'state', i.state,
-          'wanted', i.wanted, 'still', i.still, 'issue', i.issue, 'ended', extract(epoch from i.ended_at) * 1000) order by i.id)
+          'wanted', i.wanted, 'still', i.still, 'issue', i.issue,
+          'asked', extract(epoch from i.created_at) * 1000, 'ended', extract(epoch from i.ended_at) * 1000) order by i.id)
         from instances i join deployments x on x.id = i.deployment_id
         where (x.id = e.live_id or e.state = 'closing' and x.environment_id = e.id)
           and (i.wanted or i.ended_at is null or i.ended_at >= e.state_since)), '[]'),

@@ -27,6 +27,7 @@ import {
 import { Page } from '../../../wire/parts.js';
 import { Promotion } from '../../../wire/releases.js';
 import { roleForAct } from '../../access.js';
+import { awake } from '../../waking.js';
 import { type App, change, needEnvironment, needProject, notFound, requireAccess, type Service } from '../../server.js';
 import { environmentView, environmentViews } from '../../views/board.js';
 import { environmentDetail } from '../../views/environments.js';
@@ -174,6 +175,8 @@ export function environmentRoutes(app: App, service: Service): void {
       const project = await needProject(service, request);
       const name = nameOf(request);
       await needRuled(request, project, name);
+      // What is replaced is awake, or nobody would see how that goes.
+      await awake(service, request, project, (await needEnvironment(service, request)).environment);
       return change(service, request, reply, 'environment.restarted', 200, (db, actor) =>
         restart(db, project, name, request.body.part ?? null, actor),
       );
@@ -186,6 +189,7 @@ export function environmentRoutes(app: App, service: Service): void {
       const project = await needProject(service, request);
       const name = nameOf(request);
       await needRuled(request, project, name);
+      await awake(service, request, project, (await needEnvironment(service, request)).environment);
       return change(service, request, reply, 'environment.scaled', 200, (db, actor) =>
         scale(db, project, name, request.body, actor),
       );
