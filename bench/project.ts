@@ -10,6 +10,8 @@ export interface BenchProject {
   checkout: string;
   /** Commits and pushes to main; gives the commit's id. */
   push(files: Record<string, string>, branch?: string): Promise<string>;
+  /** Pushes these refs as they are. */
+  send(refs: readonly string[]): Promise<void>;
 }
 
 let minute = 0;
@@ -19,13 +21,17 @@ export async function benchProject({ api, folder }: Bench, name: string): Promis
   const { token } = await api.post<AddedToken>('/api/tokens', { name: `bench ${name}`, role: 'developer' });
   const checkout = join(folder, name);
   await startCheckout(checkout, project.endpoint);
+  const remote = project.endpoint.replace('//', `//x:${token}@`);
   return {
     name,
     checkout,
+    async send(refs) {
+      await git(checkout, 'push', '-q', remote, ...refs);
+    },
     async push(files, branch = 'main') {
       if (branch !== 'main') await git(checkout, 'checkout', '-q', '-B', branch);
       const id = await commit(checkout, { title: `change ${++minute}`, author: 'Mika', files }, minute);
-      await git(checkout, 'push', '-q', project.endpoint.replace('//', `//x:${token}@`), branch);
+      await git(checkout, 'push', '-q', remote, branch);
       if (branch !== 'main') await git(checkout, 'checkout', '-q', 'main');
       return id;
     },

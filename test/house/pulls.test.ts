@@ -167,6 +167,28 @@ describe('the events of a pull request', () => {
   });
 });
 
+describe('an author', () => {
+  it('who opens pull requests without end gets no more than fifty reviews, in words; others get theirs', async () => {
+    const by = (actor: string): Told => ({
+      what: 'created',
+      at: 1,
+      data: { title: 'One of many', head: before, base: 'main', trusted: true, actor },
+    });
+    for (let n = 0; n < 55; n++) await tell(1_000 + n, by('Flood'));
+    await tell(1_100, by('Somebody else'));
+    await worked();
+    const refused = (await world.events('type=review.refused')).map((one) => one.subject);
+    expect(refused.sort()).toEqual([50, 51, 52, 53, 54].map((n) => `skiff/pr-${1_000 + n}`));
+    await world.waitLive('skiff', 'pr-1100', before);
+    expect(await review(1_050)).toBeNull();
+    // Where one has closed there is room for the next that is pushed to.
+    await tell(1_000, { what: 'abandoned', at: 3 });
+    await until('it is closed', async () => (await review(1_000))?.state === 'closed');
+    await tell(1_050, { what: 'updated', at: 4, data: { head: after, actor: 'Flood' } });
+    await world.waitLive('skiff', 'pr-1050', after);
+  });
+});
+
 describe('a draft', () => {
   it('gets its review when it is none any more, where the definition says so', async () => {
     await checkout.git('checkout', '-q', 'main');

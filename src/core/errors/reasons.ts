@@ -290,6 +290,11 @@ export const reasons = {
     '{project} has {count} reviews open, which is as many as there may be.',
     'Close some that nobody needs, with `tsunagi review close`; a push to its pull request opens this one then.',
   ),
+  reviews_of_author: entry(
+    409,
+    '{author} has {count} reviews open in {project}, which is as many as one may have.',
+    'Close some that nobody needs, with `tsunagi review close`; a push to its pull request opens this one then.',
+  ),
   review_undeclared: entry(
     409,
     'The main branch of {project} declares no reviews.',

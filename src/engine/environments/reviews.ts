@@ -14,12 +14,13 @@ import {
 } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { mainDefinition, type ProjectRow } from '../../records/projects/projects.js';
-import { branchHead } from '../../records/projects/sources.js';
+import { authorOf, branchHead } from '../../records/projects/sources.js';
 import { makeDue } from '../../records/runs/runs.js';
 import { type Context, type Db, domainOf } from '../context.js';
 
-/** Reviews of a project that are open at a time. */
-export const mostReviews = 200;
+/** Reviews of a project that are open at a time, and of them those of one author. */
+const mostReviews = 200;
+const mostOfAuthor = 50;
 
 async function reviewPlan(db: Db, project: ProjectRow): Promise<EnvironmentPlan | null> {
   const plans = (await mainDefinition(db, project.id))?.model.environments ?? {};
@@ -27,10 +28,14 @@ async function reviewPlan(db: Db, project: ProjectRow): Promise<EnvironmentPlan 
 }
 
 /** Why no other review may be opened there, or null. */
-async function tooMany(db: Db, project: ProjectRow, name: string): Promise<Issue | null> {
+async function tooMany(db: Db, project: ProjectRow, name: string, author: string | null): Promise<Issue | null> {
   const open = await openReviews(db, project.id);
-  if (open.length < mostReviews || open.includes(name)) return null;
-  return issue('reviews_many', { project: project.name, count: open.length });
+  if (open.some((one) => one.name === name)) return null;
+  if (open.length >= mostReviews) return issue('reviews_many', { project: project.name, count: open.length });
+  const own = author === null ? 0 : open.filter((one) => one.author === author).length;
+  return own < mostOfAuthor
+    ? null
+    : issue('reviews_of_author', { project: project.name, count: own, author: author?.slice(0, 80) ?? '' });
 }
 
 /** The review of a pull request, where it has one. `again` false: one that has closed stays so. */
@@ -45,7 +50,7 @@ export async function openReviewFor(
   const plan = await reviewPlan(db, project);
   if (!plan || !hasReview(plan, pull)) return;
   const name = `pr-${pull.number}`;
-  const why = await tooMany(db, project, name);
+  const why = await tooMany(db, project, name, await authorOf(db, project.id, pull.number));
   if (why)
     return recordEvents(db, {
       type: 'review.refused',
@@ -88,7 +93,7 @@ export async function openBranchReview(
     throw new CodedError('branch_absent', { branch: branch.slice(0, 100), project: project.name });
   const known = await branchReview(db, project.id, branch);
   const name = known?.name ?? (await freeName(db, project, branch));
-  const why = await tooMany(db, project, name);
+  const why = await tooMany(db, project, name, null);
   if (why) throw new CodedError('reviews_many', why.data);
   await makeEnvironment(
     db,

@@ -30,6 +30,7 @@ import {
   recordPush,
   saveCommit,
   lockPullRequest,
+  noteAuthor,
   putPullRequest,
   settleIntake,
   takeIntake,
@@ -140,6 +141,7 @@ async function apply(context: Context, project: ProjectRow, row: IntakeRow): Pro
       if ((now.change === 'opened' || now.change === 'pushed') && facts?.id !== now.pull.head)
         throw new CodedError('fence_old');
       await putPullRequest(db, project.id, now.pull);
+      if (content.actor && now.change !== null) await noteAuthor(db, project.id, number, content.actor);
       await takeChange(context, db, project, now.pull, now.change, actor);
       await settleIntake(db, row, { state: 'done', issue: null, againMs: null });
     },

@@ -40,6 +40,8 @@ async function sweepServer(context: Context, place: string, server: DatabaseKind
       const name = `${table === 'resources' ? 'database' : 'login'} ${id}`;
       const { ms, fresh } = await noteStray(records, place, name);
       const old = ms >= (one?.over ? timing.sweep : timing.stray);
+      if (old) await remove(id);
+      else still.push(name);
       // What is recorded as gone may have been on its way out a moment ago.
       if (old || (fresh && !one))
         await recordEvents(records, {
@@ -49,8 +51,6 @@ async function sweepServer(context: Context, place: string, server: DatabaseKind
           actor: 'engine',
           data: { place, recorded: one ? 'as gone' : 'nowhere' },
         });
-      if (old) await remove(id);
-      else still.push(name);
     }
   };
   await look('logins', logins, (id) => server.dropLogin(id));

@@ -154,15 +154,15 @@ export const environmentById = async (db: Db, id: string): Promise<EnvironmentRo
   if (!row) throw new Error(`no environment ${id}`);
   return row;
 };
-/** Names of the reviews of a project that are open. */
-export const openReviews = async (db: Db, project: string): Promise<string[]> =>
-  (
-    await query<{ name: string }>(
-      db,
-      `select name from environments where project_id = $1 and kind = 'review' and state <> 'closed'`,
-      [project],
-    )
-  ).map((row) => row.name);
+/** Reviews of a project that are open, with the author of the pull request where there is one. */
+export const openReviews = (db: Db, project: string): Promise<{ name: string; author: string | null }[]> =>
+  query(
+    db,
+    `select e.name, q.author from environments e
+       left join pull_requests q on q.project_id = e.project_id and q.number = e.pull_request
+     where e.project_id = $1 and e.kind = 'review' and e.state <> 'closed'`,
+    [project],
+  );
 
 /** The review of a branch, closed or not. */
 export const branchReview = (db: Db, project: string, branch: string): Promise<EnvironmentRow | null> =>

@@ -20,6 +20,9 @@ create index environments_branch on environments (project_id, branch) where bran
 -- Those of a plan that are awake: they may be too many.
 create index environments_awake on environments (project_id, plan_name, used_at) where kind = 'review' and state = 'live';
 
+-- Who has told of it first.
+alter table pull_requests add column author text;
+
 -- What stands on database servers and belongs to nothing that is recorded: since when that is known.
 create table strays (
   place text not null,

@@ -8,6 +8,7 @@ import { defineAnswer } from './callers/answers.js';
 import { defineAttempt } from './runs/attempts.js';
 import { defineBackup } from './resources/backups.js';
 import { defineChore } from './resources/chores.js';
+import { defineStray } from './resources/strays.js';
 import { defineLogin } from './resources/logins.js';
 import { defineResource } from './resources/resources.js';
 import { defineFigure } from './figures/figures.js';
@@ -64,6 +65,7 @@ export function defineModels(sequelize: Sequelize) {
     Branch: defineBranch(sequelize),
     Certificate: defineCertificate(sequelize),
     Chore: defineChore(sequelize),
+    Stray: defineStray(sequelize),
     Command: defineCommand(sequelize),
     Commit: defineCommit(sequelize),
     Condition: defineCondition(sequelize),

@@ -301,6 +301,24 @@ export const putPullRequest = (db: Db, project: string, pull: Pull): Promise<unk
     ],
   );
 
+/** Who has told of it first; null where nobody knows. */
+export const authorOf = async (db: Db, project: string, number: number): Promise<string | null> =>
+  (
+    await queryOne<{ author: string | null }>(
+      db,
+      'select author from pull_requests where project_id = $1 and number = $2',
+      [project, number],
+    )
+  )?.author ?? null;
+
+/** Whoever tells of it first is its author. */
+export const noteAuthor = (db: Db, project: string, number: number, author: string): Promise<unknown> =>
+  query(db, 'update pull_requests set author = coalesce(author, $3) where project_id = $1 and number = $2', [
+    project,
+    number,
+    author,
+  ]);
+
 /** The commit at which a branch stands, or null. */
 export async function branchHead(db: Db, project: string, name: string): Promise<string | null> {
   const { Branch, in: within } = tables(db);

@@ -22,6 +22,8 @@ export class PullRequest extends Model<InferAttributes<PullRequest>, InferCreati
   /** Field → when it was told to be so. */
   declare times: CreationOptional<Pull['times']>;
   declare updated_at: CreationOptional<Date>;
+  /** Who has told of it first. */
+  declare author: string | null;
 }
 
 export const definePullRequest = (sequelize: Sequelize): typeof PullRequest =>
@@ -38,6 +40,7 @@ export const definePullRequest = (sequelize: Sequelize): typeof PullRequest =>
       merged: flag({ made: true }),
       times: json({ made: true }),
       updated_at: time({ made: true }),
+      author: text({ null: true }),
     },
     { sequelize, modelName: 'PullRequest', tableName: 'pull_requests', timestamps: false },
   );
