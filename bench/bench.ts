@@ -16,7 +16,6 @@ import { inside } from './inside.js';
 import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
 import { live } from './live.js';
-import { crowd } from './crowd.js';
 import { reviews } from './reviews.js';
 import { type Bench, type Figure, show } from './harness.js';
 import { steps } from './steps.js';
@@ -38,7 +37,6 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   cutover,
   live,
   reviews,
-  crowd,
   environments,
   inside,
   edge,

@@ -10,8 +10,6 @@ export interface BenchProject {
   checkout: string;
   /** Commits and pushes to main; gives the commit's id. */
   push(files: Record<string, string>, branch?: string): Promise<string>;
-  /** Pushes these refs as they are. */
-  send(refs: readonly string[]): Promise<void>;
 }
 
 let minute = 0;
@@ -25,9 +23,6 @@ export async function benchProject({ api, folder }: Bench, name: string): Promis
   return {
     name,
     checkout,
-    async send(refs) {
-      await git(checkout, 'push', '-q', remote, ...refs);
-    },
     async push(files, branch = 'main') {
       if (branch !== 'main') await git(checkout, 'checkout', '-q', '-B', branch);
       const id = await commit(checkout, { title: `change ${++minute}`, author: 'Mika', files }, minute);
