@@ -83,6 +83,15 @@ export function openPostgres(url: string, house: string): DatabaseKind {
       await server.run(`alter role ${name(who)} ${attributes}`);
     }
   };
+  /** Every role may connect to these unless somebody says otherwise. Said once: two at the same moment would refuse one another. */
+  let shutting: Promise<unknown> | null = null;
+  const shut = async () => {
+    shutting ??= server.run('revoke connect on database postgres, template1 from public');
+    await shutting.catch((error: unknown) => {
+      shutting = null;
+      throw error;
+    });
+  };
   const endSessions = (who: string) =>
     server.run('select pg_terminate_backend(pid) from pg_stat_activity where usename = $1', [who]);
   /** Both names change in one transaction: at every moment one database has the name that programs know. */
@@ -169,8 +178,7 @@ export function openPostgres(url: string, house: string): DatabaseKind {
   return {
     kind: 'postgres',
     async make(id, { extensions }) {
-      // Every role may connect to these unless somebody says otherwise.
-      await server.run('revoke connect on database postgres, template1 from public');
+      await shut();
       const [owner, reader] = [ownerOf(id), readerOf(id)];
       await role(owner, 'nologin');
       await role(reader, 'nologin');
