@@ -10,6 +10,7 @@ import {
   findEnvironment,
   holdReleases,
   makeEnvironment,
+  type NewEnvironment,
   openReviews,
 } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
@@ -38,6 +39,25 @@ async function tooMany(db: Db, project: ProjectRow, name: string, author: string
     : issue('reviews_of_author', { project: project.name, count: own, author: author?.slice(0, 80) ?? '' });
 }
 
+const makeReview = (
+  { addresses }: Context,
+  db: Db,
+  project: ProjectRow,
+  of: Pick<NewEnvironment, 'name' | 'plan' | 'pullRequest' | 'branch' | 'again'>,
+  actor: string,
+): Promise<void> =>
+  makeEnvironment(
+    db,
+    {
+      project: project.id,
+      projectName: project.name,
+      kind: 'review',
+      domain: domainOf(addresses, 'review'),
+      ...of,
+    },
+    actor,
+  );
+
 /** The review of a pull request, where it has one. `again` false: one that has closed stays so. */
 export async function openReviewFor(
   context: Context,
@@ -59,20 +79,8 @@ export async function openReviewFor(
       actor,
       data: { issue: why },
     });
-  await makeEnvironment(
-    db,
-    {
-      project: project.id,
-      projectName: project.name,
-      name,
-      kind: 'review',
-      plan: plan.name,
-      pullRequest: pull.number,
-      domain: domainOf(context.addresses, 'review'),
-      ...(again ? {} : { again: false as const }),
-    },
-    actor,
-  );
+  const of = { name, plan: plan.name, pullRequest: pull.number, ...(again ? {} : { again: false as const }) };
+  await makeReview(context, db, project, of, actor);
 }
 
 /** Names tried for a review of a branch: as many branches would have to be spelt alike. */
@@ -95,20 +103,7 @@ export async function openBranchReview(
   const name = known?.name ?? (await freeName(db, project, branch));
   const why = await tooMany(db, project, name, null);
   if (why) throw new CodedError('reviews_many', why.data);
-  await makeEnvironment(
-    db,
-    {
-      project: project.id,
-      projectName: project.name,
-      name,
-      kind: 'review',
-      plan: plan.name,
-      pullRequest: null,
-      branch,
-      domain: domainOf(context.addresses, 'review'),
-    },
-    actor,
-  );
+  await makeReview(context, db, project, { name, plan: plan.name, pullRequest: null, branch }, actor);
   const row = await findEnvironment(db, project.id, name);
   if (!row || row.branch !== branch) throw new CodedError('name_taken', { what: 'environment', name });
   return row;

@@ -147,7 +147,7 @@ export async function markWorked(
 }
 
 export const keepUntil = (db: Db, id: string, until: Date): Promise<unknown> =>
-  query(db, 'update environments set keep_until = $2, due_at = now() where id = $1', [id, until]);
+  query(db, 'update environments set keep_until = $2 where id = $1', [id, until]);
 
 /** Reviews of its plan that are awake look at whether they are too many. In the order that everyone keeps. */
 export async function lookForRoom(db: Db, project: string, plan: string): Promise<void> {
