@@ -140,6 +140,19 @@ export type ChoreAct = (typeof choreActs)[number];
 export const choreStates = ['asked', 'given', 'done', 'failed', 'dropped'] as const;
 export type ChoreState = (typeof choreStates)[number];
 
+/** Of a copy of a database that reviews are made of (see core/advance/snapshots.ts). */
+export const snapshotStates = [
+  'asked',
+  'copying',
+  'scrubbing',
+  'settling',
+  'ready',
+  'removing',
+  'failed',
+  'removed',
+] as const;
+export type SnapshotState = (typeof snapshotStates)[number];
+
 /** Who has a login: the parts of a deployment, one try of its prepare, a person. */
 export const loginUses = ['parts', 'prepare', 'person'] as const;
 export type LoginUse = (typeof loginUses)[number];
@@ -172,7 +185,7 @@ export const sourceKinds = ['hosted', 'notified', 'polled'] as const;
 export type SourceKind = (typeof sourceKinds)[number];
 
 /** What an attempt works on: a task of a run, or a command of a deployment. */
-export const attemptKinds = ['task', 'prepare', 'seed', 'verify', 'job'] as const;
+export const attemptKinds = ['task', 'prepare', 'seed', 'scrub', 'verify', 'job'] as const;
 export type AttemptKind = (typeof attemptKinds)[number];
 
 export const taskEnded = (state: TaskState): boolean => state !== 'waiting' && state !== 'ready' && state !== 'running';

@@ -30,6 +30,7 @@ import { backupLanes } from './resources/backups.js';
 import { lookAround } from './resources/look.js';
 import { sweepStrays } from './upkeep/strays.js';
 import { resourceLanes } from './resources/resources.js';
+import { snapshotLanes } from './resources/snapshots.js';
 import { dropOldTerminals } from '../records/deployments/terminals.js';
 import { forgetChores } from '../records/resources/chores.js';
 import { sweepVolumes } from './resources/volumes.js';
@@ -55,6 +56,7 @@ export async function startEngine(context: Context): Promise<Engine> {
   const feed = makeFeed(context);
   const working = resourceLanes(context, () => loops.resources?.wake());
   const copying = backupLanes(context, () => loops.backups?.wake());
+  const copies = snapshotLanes(context, () => loops.snapshots?.wake());
   const naming = addressLanes(context, () => loops.addresses?.wake());
   const sending = destinationLanes(context, () => loops.destinations?.wake());
   const telling = deliveryLanes(context, () => loops.feed?.wake());
@@ -121,6 +123,13 @@ export async function startEngine(context: Context): Promise<Engine> {
       name: 'backups',
       step: () => copying.step(),
       nextDue: () => nextHeld(records, 'backups'),
+      sweepMs: sweep * 2,
+      log,
+    }),
+    snapshots: startLoop({
+      name: 'snapshots',
+      step: () => copies.step(),
+      nextDue: () => nextHeld(records, 'snapshots'),
       sweepMs: sweep * 2,
       log,
     }),
@@ -221,7 +230,7 @@ export async function startEngine(context: Context): Promise<Engine> {
       await Promise.all(Object.values(loops).map((loop) => loop.stop()));
       // What goes on longer is done again by whoever takes it next.
       await Promise.race([
-        Promise.all([working.over(), copying.over(), naming.over(), telling.over(), sending.over()]),
+        Promise.all([working.over(), copying.over(), copies.over(), naming.over(), telling.over(), sending.over()]),
         new Promise((done) => setTimeout(done, endMs).unref()),
       ]);
     },

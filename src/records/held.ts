@@ -4,7 +4,7 @@
  */
 import { type Db, query, queryOne } from './database.js';
 
-export type HeldTable = 'resources' | 'backups' | 'addresses' | 'subscriptions' | 'destinations';
+export type HeldTable = 'resources' | 'backups' | 'addresses' | 'subscriptions' | 'destinations' | 'snapshots';
 
 export interface Held {
   id: string;

@@ -21,6 +21,7 @@ import * as volumes from './migrations/018-volumes.js';
 import * as sizes from './migrations/019-sizes.js';
 import * as pulls from './migrations/020-pulls.js';
 import * as sleep from './migrations/021-sleep.js';
+import * as snapshots from './migrations/022-snapshots.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -45,6 +46,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   sizes,
   pulls,
   sleep,
+  snapshots,
 ];
 
 const lock = 7_403_121;

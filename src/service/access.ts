@@ -82,6 +82,8 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/environments/:name/deployments': 'developer',
   'POST /api/projects/:project/environments/:name/hold': 'releaser',
   'POST /api/projects/:project/environments/:name/lift': 'releaser',
+  // Real data is seen by more people then.
+  'POST /api/projects/:project/environments/:name/copies': 'owner',
   'GET /api/projects/:project/environments/:name/resources': 'viewer',
   'GET /api/projects/:project/environments/:name/resources/:resource': 'viewer',
   'DELETE /api/projects/:project/environments/:name/resources/:resource': 'releaser',
@@ -91,6 +93,8 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/environments/:name/resources/:resource/logins': 'releaser',
   'DELETE /api/projects/:project/environments/:name/resources/:resource/logins/:id': 'releaser',
   'GET /api/projects/:project/environments/:name/resources/:resource/logins/:id/stream': 'releaser',
+  // Its scrub prints what it finds in real data.
+  'POST /api/projects/:project/environments/:name/resources/:resource/snapshots': 'releaser',
   'POST /api/projects/:project/environments/:name/resources/:resource/rotate': 'releaser',
   'POST /api/projects/:project/environments/:name/resources/:resource/backups': 'releaser',
   'GET /api/projects/:project/environments/:name/resources/:resource/backups/:number/bytes': 'releaser',

@@ -19,7 +19,7 @@ import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js'
 import { sceneOf } from '../engine/runs/scene.js';
 import type { KnownAttempt } from '../engine/context.js';
 import { openSecrets } from '../engine/environments/variables.js';
-import { type OpenedResources, openResources } from '../engine/resources/open.js';
+import { type OpenedResources, openResources, openSnapshot } from '../engine/resources/open.js';
 
 export async function attemptWork(context: Context, attempt: AttemptRow): Promise<AttemptWork> {
   const shared = { id: attempt.id, fence: attempt.fence ?? '0', kind: attempt.kind, logBytes: attempt.log_bytes };
@@ -65,17 +65,9 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   }
   const scene = await deploymentScene(context, attempt.deployment_id as string);
   const { deployment, release, environment } = scene;
-  const opened = await openResources(
-    context,
-    scene,
-    attempt.kind === 'prepare'
-      ? { usedBy: 'prepare', turn: attempt.number }
-      : { usedBy: 'parts', turn: deployment.turn },
-  );
   const base = {
     ...shared,
     label: `d${deployment.number} ${attempt.kind}`,
-    ...(await variablesOf(context, scene, opened)),
     makes: [],
     results: null,
     coverage: null,
@@ -85,11 +77,32 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     resources: {},
     cache: { key: '', paths: [] },
   };
+  if (attempt.kind === 'scrub') {
+    const { opened, command, resource } = await openSnapshot(context, attempt.id);
+    const { variables, secret } = await variablesOf(context, scene, opened);
+    return {
+      ...base,
+      variables: { ...variables, TSUNAGI_RESOURCE: resource },
+      secret,
+      commands: [command],
+      files: null,
+      layers: layersOf(release, attempt.part ?? ''),
+      reach: opened.reach,
+    };
+  }
+  const opened = await openResources(
+    context,
+    scene,
+    attempt.kind === 'prepare'
+      ? { usedBy: 'prepare', turn: attempt.number }
+      : { usedBy: 'parts', turn: deployment.turn },
+  );
+  const set = { ...base, ...(await variablesOf(context, scene, opened)) };
   if (attempt.kind === 'prepare' || attempt.kind === 'seed') {
     const plan = attempt.kind === 'seed' ? deployment.environment_plan.seed : release.plan.prepare;
     const { part, run } = plan ?? { part: '', run: 'true' };
     return {
-      ...base,
+      ...set,
       commands: [run],
       files: null,
       layers: layersOf(release, part),
@@ -100,7 +113,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   if (attempt.kind === 'job') {
     const part = release.plan.parts[attempt.part ?? ''];
     return {
-      ...base,
+      ...set,
       label: `${attempt.part} of d${deployment.number}`,
       commands: [part?.start ?? 'true'],
       timeoutMs: part?.timeoutMs ?? base.timeoutMs,
@@ -117,7 +130,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   const verify = deployment.environment_plan.verify ?? { run: 'true', reads: [] };
   const files = await commitFiles(context, scene.project, release.commit, verify.reads);
   return {
-    ...base,
+    ...set,
     commands: [verify.run],
     files: files.length ? { key: layerKey(files), count: files.length } : null,
     layers: [],

@@ -22,6 +22,7 @@ const facts = (change: Partial<ResourceFacts>): ResourceFacts => ({
   logins: 0,
   access: false,
   restore: false,
+  waits: false,
   ...change,
 });
 

@@ -293,6 +293,7 @@ describe('tables', () => {
       '019-sizes',
       '020-pulls',
       '021-sleep',
+      '022-snapshots',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

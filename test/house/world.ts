@@ -76,8 +76,11 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
     api: (token = house.token) => api(house.url, token),
     /** The command line, as a user calls it. */
     cli: (...args: string[]) => cli(args, { TSUNAGI_URL: house.url, TSUNAGI_TOKEN: house.token }),
-    visit: (host: string, path = '/', options: { method?: string; headers?: Record<string, string> } = {}) =>
-      visit(house.edgePort, host, path, options),
+    visit: (
+      host: string,
+      path = '/',
+      options: { method?: string; headers?: Record<string, string>; body?: string } = {},
+    ) => visit(house.edgePort, host, path, options),
     serviceLog: () => readFileSync(join(options.data, 'logs', 'service.log'), 'utf8'),
     async hosted(name: string, files: Record<string, string>) {
       const own = api(house.url, house.token);
@@ -272,7 +275,7 @@ export function visit(
   port: number,
   host: string,
   path: string,
-  options: { method?: string; headers?: Record<string, string> } = {},
+  options: { method?: string; headers?: Record<string, string>; body?: string } = {},
 ): Promise<{ status: number; text: string }> {
   return new Promise((resolve, reject) => {
     const call = request(
@@ -294,7 +297,7 @@ export function visit(
       },
     );
     call.on('error', reject);
-    call.end();
+    call.end(options.body);
   });
 }
 

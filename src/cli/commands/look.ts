@@ -1,13 +1,13 @@
 /** Commands that show: board, project, run, release, agent, events, logs. */
 import type { Command } from 'commander';
 import type { AgentView, Board, Event, EventCheck } from '../../wire/overview.js';
-import type { Environment, EnvironmentDetail } from '../../wire/environments/environments.js';
+import type { Copies, Environment, EnvironmentDetail } from '../../wire/environments/environments.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { parseDuration } from '../../core/durations.js';
 import type { EnvironmentLines, LogChunk } from '../../wire/logs.js';
 import type { PageOf } from '../../wire/parts.js';
 import type { Release, ReleaseDetail } from '../../wire/releases.js';
-import { environmentPlace, follow, get, projectName } from '../api.js';
+import { environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, bytes, faint, plain, printed, say, short, state, table } from '../print.js';
 import { projectCommands } from './projects.js';
 import { runCommands } from './runs.js';
@@ -108,6 +108,30 @@ export function lookCommands(program: Command): void {
   ).action(async (text: string, options: Shared) =>
     give(options, await get<EnvironmentDetail>((await environmentPlace(text, options.project)).path), showEnvironment),
   );
+
+  shared(
+    environment
+      .command('copies <environment>')
+      .description('whether reviews may begin with copies of its data, and what makes those fit for others'),
+    'tsunagi environment copies sailings/staging --permit',
+  )
+    .option('--permit', 'with the `scrub` that is declared now; another one has to be permitted anew')
+    .option('--forbid', 'no more; what reviews have by then stays')
+    .action(async (text: string, options: Shared & { permit?: boolean; forbid?: boolean }) => {
+      if (options.permit && options.forbid)
+        throw new CodedError('usage', { detail: 'Say `--permit` or `--forbid`.', command: 'environment copies' });
+      const { path, project, name } = await environmentPlace(text, options.project);
+      const asked = options.permit || options.forbid;
+      const copies = asked
+        ? await post<Copies>(`${path}/copies`, { permit: options.permit === true })
+        : (await get<EnvironmentDetail>(path)).copies;
+      give(options, copies, (one) => {
+        if (!one) return say(`${project}/${name} is a review: it is not copied.`);
+        say(one.permitted ? `Reviews may begin with copies of ${project}/${name}.` : plain(one.why?.says ?? ''));
+        if (!one.permitted && one.why) say(faint(plain(one.why.next)));
+        if (one.scrub) say(`scrub, with the files of ${plain(one.scrub.part)}: ${plain(one.scrub.run)}`);
+      });
+    });
 
   shared(
     program.command('events').description('what happened, who did it, when'),

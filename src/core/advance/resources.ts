@@ -5,7 +5,7 @@
  *
  * | state    | in it                                            | left when                                                   |
  * |----------|--------------------------------------------------|-------------------------------------------------------------|
- * | asked    | wanted, and nothing was begun                     | somebody takes it → making; no longer wanted → removing     |
+ * | asked    | wanted, and nothing was begun                     | somebody takes it → making, for a copy once its snapshot is there; no longer wanted → removing |
  * | making   | its server is asked for it, again after a while where it does not answer | it is there → ready; refused, or asked too often → failed; no longer wanted → removing |
  * | ready    | programs may start with it; logins are made and ended; who may write follows from its size (`sizes.ts`) | no longer wanted → removing; planned otherwise, or a backup is to take its place → asked |
  * | removing | logins and sessions end, then it goes             | nothing is left → removed                                   |
@@ -31,6 +31,8 @@ export interface ResourceFacts {
   access: boolean;
   /** A backup is to take the place of what is there. */
   restore: boolean;
+  /** It is to begin as a copy of what is not there yet. */
+  waits: boolean;
 }
 
 export type ResourceAct = 'make' | 'restore' | 'logins' | 'access' | 'remove';
@@ -53,6 +55,7 @@ export function resourceAct({
   logins,
   access,
   restore,
+  waits,
 }: ResourceFacts): { act: ResourceAct; state: ResourceState } | null {
   switch (state) {
     case 'removed':
@@ -62,6 +65,7 @@ export function resourceAct({
     case 'asked':
     case 'making':
       if (!wanted) return { act: 'remove', state: 'removing' };
+      if (waits) return null;
       return { act: restore ? 'restore' : 'make', state: 'making' };
     case 'failed':
       return wanted ? null : { act: 'remove', state: 'removing' };

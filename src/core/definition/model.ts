@@ -148,6 +148,10 @@ export interface EnvironmentPlan {
   drafts?: false;
   /** Fills new data, with the files of a part; left out: nothing does. */
   seed?: { part: string; run: string };
+  /** What makes a copy of its data fit for others; left out: it is not copied. */
+  scrub?: ScrubPlan;
+  /** Database → what it begins as; left out: empty. */
+  data?: Record<string, Origin>;
   /** Of reviews; left out: as `defaultIdle` says. */
   idle?: IdlePlan;
   branch: string | null;
@@ -159,6 +163,20 @@ export interface EnvironmentPlan {
   /** Names of its own under which it is reached, as `checkedName` gives them. */
   addresses: string[];
 }
+
+export interface ScrubPlan {
+  part: string;
+  run: string;
+}
+
+/** Data that begins as a copy of another environment's. */
+export interface Origin {
+  copy: string;
+  /** Milliseconds that the copied data may be old. */
+  freshMs: number;
+}
+
+export const defaultFreshMs = 86_400_000;
 
 /** When reviews sleep and close, and what counts as use of them. */
 export interface IdlePlan {

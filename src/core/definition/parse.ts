@@ -5,10 +5,12 @@ import { hintFor } from '../nearest.js';
 import { parseDuration } from '../durations.js';
 import type { UseKind } from '../states.js';
 import {
+  defaultFreshMs,
   defaultIdle,
   type Definition,
   type EnvironmentPlan,
   type IdlePlan,
+  type Origin,
   pullRequests,
   type ReleasePlan,
 } from './model.js';
@@ -138,14 +140,18 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
         key: 'promotion',
         kind: 'an environment without `after`',
       });
-    for (const one of ['drafts', 'idle'])
+    for (const one of ['drafts', 'idle', 'data'])
       if (at(value, one) && !at(value, 'for'))
         report('key_not_for', at(value, one)?.key ?? key, { key: one, kind: 'an environment without `for`' });
+    if (at(value, 'scrub') && at(value, 'for'))
+      report('key_not_for', at(value, 'scrub')?.key ?? key, { key: 'scrub', kind: 'reviews' });
     const plan: EnvironmentPlan = {
       name,
       for: textAt(value, 'for') === pullRequests ? pullRequests : null,
       ...(textAt(value, 'drafts') === 'false' ? { drafts: false as const } : {}),
-      ...readSeed(value, release, report),
+      ...readCommand(value, 'seed', release, report),
+      ...readCommand(value, 'scrub', release, report),
+      ...(at(value, 'data') && at(value, 'for') ? readData(value, given, release, report) : {}),
       ...(at(value, 'idle') && at(value, 'for') ? { idle: readIdle(value) } : {}),
       branch: textAt(value, 'branch'),
       after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),
@@ -173,16 +179,46 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
   return plans;
 }
 
-/** A release that has no such part yet may have it in another commit, where there is none at all. */
-function readSeed(environment: Read, release: ReleasePlan | null, report: Report): Pick<EnvironmentPlan, 'seed'> {
-  const seed = at(environment, 'seed')?.value;
-  if (!seed) return {};
-  const part = textAt(seed, 'part') ?? '';
-  const span = at(seed, 'part')?.value.span ?? seed.span;
+/** A command with the files of a part. A release that has no such part yet may have it in another commit, where there is none at all. */
+function readCommand<Key extends 'seed' | 'scrub'>(
+  environment: Read,
+  key: Key,
+  release: ReleasePlan | null,
+  report: Report,
+): Pick<EnvironmentPlan, Key> {
+  const command = at(environment, key)?.value;
+  if (!command) return {} as Pick<EnvironmentPlan, Key>;
+  const part = textAt(command, 'part') ?? '';
+  const span = at(command, 'part')?.value.span ?? command.span;
   const declared = Object.keys(release?.parts ?? {});
   if (release && !declared.includes(part)) report('unknown_part', span, { name: part, hint: hintFor(part, declared) });
-  if (release?.parts[part]?.kind === 'site') report('key_not_for', span, { key: 'seed', kind: 'a site' });
-  return { seed: { part, run: textAt(seed, 'run') ?? '' } };
+  if (release?.parts[part]?.kind === 'site') report('key_not_for', span, { key, kind: 'a site' });
+  return { [key]: { part, run: textAt(command, 'run') ?? '' } } as Pick<EnvironmentPlan, Key>;
+}
+
+/** What databases begin as: copies of environments that stay, and say what makes their data fit for others. */
+function readData(
+  environment: Read,
+  others: readonly [string, { value: Read }][],
+  release: ReleasePlan | null,
+  report: Report,
+): Pick<EnvironmentPlan, 'data'> {
+  const databases = Object.values(release?.resources ?? {}).flatMap(({ name, kind }) =>
+    kind === 'postgres' ? [name] : [],
+  );
+  const names = others.map(([name]) => name);
+  const data = entriesAt(environment, 'data').flatMap(([name, { key, value }]): [string, Origin][] => {
+    if (release && !databases.includes(name)) report('unknown_resource', key, { name, hint: hintFor(name, databases) });
+    const copy = textAt(value, 'copy');
+    if (copy === null) return [];
+    const span = at(value, 'copy')?.value.span ?? value.span;
+    const source = others.find(([one]) => one === copy)?.[1].value;
+    if (!source) report('unknown_environment', span, { name: copy, hint: hintFor(copy, names) });
+    else if (at(source, 'for')) report('copy_of_review', span, { name: copy });
+    else if (!at(source, 'scrub')) report('copy_without_scrub', span, { name: copy });
+    return [[name, { copy, freshMs: parseDuration(textAt(value, 'fresh') ?? '') ?? defaultFreshMs }]];
+  });
+  return data.length ? { data: Object.fromEntries(data) } : {};
 }
 
 function readIdle(environment: Read): IdlePlan {

@@ -545,7 +545,30 @@ const environment: Shape = {
         'Of reviews: false: a pull request that is a draft gets one when it is none any more. Default: drafts get one.',
       shape: boolean,
     },
-    data: later('What the data of a new environment begins as.'),
+    data: {
+      about: 'Of reviews: what their databases begin as. Default: empty.',
+      shape: {
+        kind: 'named',
+        of: {
+          kind: 'record',
+          keys: {
+            copy: {
+              about:
+                'The environment whose database of that name is copied; its `scrub` has made the copy fit for others before anybody sees it, and an owner has permitted that.',
+              shape: text('the name of an environment', 'staging', name.pattern),
+              required: true,
+            },
+            fresh: {
+              about: 'How old the copied data may be; older data is copied anew first. Default: 1d.',
+              shape: duration,
+            },
+          },
+          orText: text('empty', 'empty', '^empty$'),
+        },
+        name,
+        least: 1,
+      },
+    },
     seed: {
       about:
         'Runs after `prepare` with the first deployment, when the data here is new; again only when the environment was closed and made anew. It has the files, volumes and variables of a part.',
@@ -645,7 +668,21 @@ const environment: Shape = {
     },
     access: later('Who may visit it.'),
     pictures: later('Pages of which pictures are taken.'),
-    scrub: later('What makes a copy of its data fit for others.'),
+    scrub: {
+      about:
+        'What makes a copy of its data fit for others: it runs on each new copy, with a login to that alone and without another network, before any review gets it. TSUNAGI_RESOURCE says which database it is.',
+      shape: {
+        kind: 'record',
+        keys: {
+          part: {
+            about: 'The part whose files and variables it has, of the release that is live here.',
+            shape: text('the name of a part', 'api', name.pattern),
+            required: true,
+          },
+          run: { about: 'The command; it must not wait for input.', shape: command, required: true },
+        },
+      },
+    },
     mirror: later('Which requests are mirrored.'),
   },
   renamed: { opens: 'for: pull requests' },

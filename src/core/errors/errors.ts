@@ -13,6 +13,7 @@ import { refusals } from './refusals.js';
 import { ofJobs } from './jobs.js';
 import { ofTerminals } from './terminals.js';
 import { ofVolumes } from './volumes.js';
+import { ofCopies } from './copies.js';
 import { ofResources } from './resources.js';
 
 /** Each code stands in one of these. */
@@ -21,6 +22,7 @@ export const lists = [
   reasons,
   refusals,
   ofResources,
+  ofCopies,
   ofAddresses,
   ofDeliveries,
   ofJobs,
@@ -33,6 +35,7 @@ export const registry = {
   ...reasons,
   ...refusals,
   ...ofResources,
+  ...ofCopies,
   ...ofAddresses,
   ...ofDeliveries,
   ...ofJobs,

@@ -62,6 +62,17 @@ export const findings = {
     '`{name}` is a secret, and a settings file is shown to everybody.',
     'Take it out of `settings`, or remove the variable and set it anew as plain text.',
   ),
+  copy_of_review: entry(
+    422,
+    'Reviews are not copied: `{name}` is one.',
+    'Name an environment that stays, such as `staging`.',
+  ),
+  copy_without_scrub: entry(
+    422,
+    '`{name}` does not say what makes a copy of its data fit for others.',
+    'Declare `scrub` there: a part, and the command that removes what others may not see.',
+  ),
+  unknown_resource: entry(422, 'There is no database `{name}` in `resources`.', '{hint}'),
   unknown_environment: entry(422, 'There is no environment `{name}` in the definition.', '{hint}'),
   unknown_reference: entry(422, 'No variable can come from `{name}` here.', '{hint}'),
   needs_in_circle: entry(422, 'These need each other in a circle: {circle}.', 'Take one of the needs away.'),

@@ -63,7 +63,7 @@ export async function askForResources(scene: Scene, attempts: readonly AttemptRo
   if (plans.length === 0) return;
   const place: ResourcePlace =
     environment.kind === 'standing' ? 'standing' : release.line === 'own' ? 'review' : 'untrusted';
-  await askResources(db, environment.id, place, plans);
+  await askResources(db, environment.id, place, plans, deployment.environment_plan.data ?? {});
   for (const row of await resourcesOf(db, environment.id)) {
     if (!row.wanted || row.kind === 'volume' || !Object.hasOwn(release.plan.resources, row.name)) continue;
     for (const { usedBy, turn } of wantedLogins(scene, attempts))

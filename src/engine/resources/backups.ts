@@ -26,11 +26,10 @@ import { beginRestore, dropRestore, resourceById, type ResourceRow } from '../..
 import type { StoredBytes } from '../../resources/kinds.js';
 import type { Context } from '../context.js';
 import { type Lanes, openLanes } from '../lanes.js';
+import { whileGiving } from './giving.js';
 
 /** Backups that one service writes or tries at a time: each is work for its server. */
 const lanes = 2;
-/** Milliseconds between two looks at whether a deployment wants the locks. */
-const lookMs = 1_000;
 /** Milliseconds for which a backup waits for a deployment to have prepared. */
 const laterMs = 5_000;
 
@@ -78,20 +77,14 @@ async function step(context: Context, row: BackupRow): Promise<void> {
   const gives = resource.kind === 'postgres';
   if (gives && (await prepares(records, resource.id))) return void (await putBackupOff(records, row, laterMs));
   if (!(await holdBackup(records, row, timing.lease))) return;
-  const given = new AbortController();
-  // Whoever changes tables would wait for a backup that reads them, and everybody else for that change.
-  const looking = setInterval(
-    () =>
-      void (async () => {
-        const held = await holdBackup(records, row, timing.lease);
-        if (!held || (gives && (await prepares(records, resource.id)))) given.abort();
-      })().catch(() => {}),
-    lookMs,
-  );
   let outcome: Outcome;
   let kept: { digest: string; bytes: number; at: Date } | null = null;
   try {
-    kept = await write(context, row, resource, given.signal);
+    kept = await whileGiving(
+      records,
+      { resource: gives ? resource.id : null, hold: () => holdBackup(records, row, timing.lease) },
+      (given) => write(context, row, resource, given),
+    );
     outcome = { done: true };
   } catch (error) {
     const failed = outcomeOf(error);
@@ -99,8 +92,6 @@ async function step(context: Context, row: BackupRow): Promise<void> {
     if (failed.issue.code === 'backup_gave_way') return void (await putBackupOff(records, row, laterMs));
     outcome = failed;
     context.log.warn({ backup: row.id, error: String(error) }, 'a backup was not written');
-  } finally {
-    clearInterval(looking);
   }
   const result = backupDone(row.tries, outcome);
   await records.transition('backup.written', async (db) => {

@@ -6,7 +6,8 @@ import type { ReleaseRow } from '../../records/deployments/releases.js';
 import { loginsOfDeployment } from '../../records/resources/logins.js';
 import { volumesInside } from '../../core/definition/model.js';
 import { volumesOf } from '../../records/resources/volumes.js';
-import { resourcesOf } from '../../records/resources/resources.js';
+import { resourceById, resourcesOf } from '../../records/resources/resources.js';
+import { snapshotOfAttempt } from '../../records/resources/snapshots.js';
 import type { Context } from '../context.js';
 
 export interface OpenedResources {
@@ -78,4 +79,30 @@ export async function openResources(
     opened.reach.push({ host, address, port });
   }
   return opened;
+}
+
+/** What the scrub of a snapshot gets: that database, and no other resource. Throws `resource_not_ready` where it scrubs no more. */
+export async function openSnapshot(
+  { records, kinds, keys }: Pick<Context, 'records' | 'kinds' | 'keys'>,
+  attempt: string,
+): Promise<{ opened: OpenedResources; command: string; resource: string }> {
+  const row = await snapshotOfAttempt(records, attempt);
+  const of = row && (await resourceById(records, row.resource_id));
+  if (!row || !of || row.state !== 'scrubbing' || !row.sealed || !row.scrub)
+    throw new CodedError('resource_not_ready', {
+      name: of?.name ?? 'the copy',
+      environment: 'a snapshot',
+      state: row?.state ?? 'removed',
+    });
+  const kind = kinds.database({ ...row, kind: 'postgres', name: of.name, sealed: null });
+  const { address, port } = kind.reached();
+  return {
+    opened: {
+      fields: { [of.name]: kind.references(row.id, of.name, { id: row.id, password: keys.decrypt(row.sealed) }) },
+      reach: [{ host: of.name, address, port }],
+      volumes: {},
+    },
+    command: row.scrub.run,
+    resource: of.name,
+  };
 }

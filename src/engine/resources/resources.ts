@@ -12,11 +12,14 @@ import { dueLogins, endLoginsOf, endOverLogins, type LoginRow, settleLogins } fr
 import {
   beginResource,
   type ResourceRow,
+  setOrigin,
   settleResource,
   takeResource,
   wakeDeploymentsOf,
 } from '../../records/resources/resources.js';
+import { snapshotById, lookAtSnapshots } from '../../records/resources/snapshots.js';
 import { storedBytes } from './backups.js';
+import { type Beginning, beginning } from './origins.js';
 import { accessOf, look, tellAccess } from './look.js';
 import { notify } from '../../records/database.js';
 import { letGo } from '../../records/held.js';
@@ -55,6 +58,7 @@ export function resourceLanes(context: Context, free: () => void): Lanes {
 async function step(context: Context, row: ResourceRow): Promise<void> {
   const { records } = context;
   const logins = await dueLogins(records, row.id);
+  const begins = await beginning(context, row);
   const facts = {
     state: row.state,
     wanted: row.wanted,
@@ -62,6 +66,7 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
     logins: logins.length,
     access: row.access !== row.told_access,
     restore: row.restore_id !== null,
+    waits: begins === 'waits',
   };
   const next = resourceAct(facts);
   if (!next) return void (await letGo(records, 'resources', row));
@@ -70,8 +75,10 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
   const ended: string[] = [];
   let outcome: Outcome;
   let told: Told | null = null;
+  let data: Data | null = null;
   try {
     await whileHeld(context, 'resources', row, async () => {
+      if (next.act === 'make' && begins !== null && begins !== 'waits') data = await begin(context, row, begins);
       told = await perform(context, row, next.act, logins, { made, ended });
     });
     outcome = { done: true };
@@ -83,6 +90,7 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
   await records.transition(`resource.${next.act}`, async (db) => {
     if (!(await settleResource(db, row, result, outcome.done ? told : null))) return;
     await settleLogins(db, made, ended);
+    if (data) await setOrigin(db, row.id, data);
     if (outcome.done && told?.anew) await tellAccess(context, db, row, told.access, told.bytes);
     if (result.state === 'removed') await forget(db, row);
     const said = result.issue && wording(result.issue).says;
@@ -103,6 +111,7 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
  */
 async function forget(db: Parameters<typeof recordEvents>[0], row: ResourceRow): Promise<void> {
   await endLoginsOf(db, row.id);
+  await lookAtSnapshots(db, { resource: row.id });
   if ((await environmentById(db, row.environment_id)).state === 'closing') await removeBackupsOf(db, row.id);
 }
 
@@ -140,6 +149,16 @@ async function tellRestore(
     actor: 'engine',
     data: { resource: row.name, why },
   });
+}
+
+type Data = Parameters<typeof setOrigin>[2];
+
+/** What is new gets its data. Made already, it has that of then. */
+async function begin(context: Context, row: ResourceRow, begins: Exclude<Beginning, 'waits'>): Promise<Data> {
+  if ('empty' in begins) return { snapshot: null, of: null, why: begins.empty };
+  const made = await context.kinds.database(row).makeOf(row.id, row.plan, begins.of.id);
+  const of = made === begins.of.id ? begins.of : await snapshotById(context.records, made);
+  return { snapshot: of?.id ?? null, of: of?.of_at ?? null, why: begins.why };
 }
 
 /** Puts the backup that somebody asked for in the place of what is there. */

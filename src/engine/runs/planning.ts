@@ -1,4 +1,5 @@
 /** From a recorded run to its tasks. */
+import { lookAtSnapshots } from '../../records/resources/snapshots.js';
 import type { Definition } from '../../core/definition/model.js';
 import { definitionLimit, type DefinitionIssue } from '../../core/definition/parse.js';
 import { CodedError, type ErrorCode, issue, type Issue, registry, wording } from '../../core/errors/errors.js';
@@ -283,6 +284,8 @@ async function takeDefinition(
     actor: run.actor,
     data: { commit: run.commit },
   });
+  // What makes copies fit for others may be another command now.
+  await lookAtSnapshots(db, { project: project.id });
   for (const plan of Object.values(model.environments)) {
     if (plan.for === null) {
       await makeEnvironment(

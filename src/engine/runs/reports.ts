@@ -1,4 +1,5 @@
 /** What agents report, and what follows when they go away. The row with the work list is locked first, then the attempt or instance. */
+import { wakeSnapshot } from '../../records/resources/snapshots.js';
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
 import type { Coverage } from '../../core/results/coverage.js';
 import type { TestResults } from '../../core/results/model.js';
@@ -140,7 +141,7 @@ const endOf = (attempt: string, { state, issue: why, output, tests }: Omit<StepE
   tests,
 });
 
-/** The end of a deployment's prepare or verify. */
+/** The end of what a deployment has done: prepare, seed, verify, a job, the scrub of a copy. */
 async function deploymentStepOver(
   db: Db,
   attempt: Pick<AttemptRow, 'id' | 'project_id' | 'kind'>,
@@ -156,6 +157,7 @@ async function deploymentStepOver(
     actor: 'agent',
     data: { kind: attempt.kind, state, issue: why },
   });
+  if (attempt.kind === 'scrub') await wakeSnapshot(db, attempt.id);
   const job = attempt.kind === 'job' ? await jobOf(db, attempt.id) : null;
   if (job)
     await recordEvents(db, {

@@ -1,5 +1,6 @@
 import { Op } from 'sequelize';
 import { addressLabel } from '../../core/addresses.js';
+import type { ScrubPlan } from '../../core/definition/model.js';
 import type { SetSizes } from '../../core/scale/sizes.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { EnvironmentState, Health, SleepDepth, Wish } from '../../core/states.js';
@@ -304,6 +305,14 @@ export const dataIsNew = async (db: Db, id: string): Promise<boolean> =>
 export async function setSeeded(db: Db, id: string): Promise<void> {
   await query(db, 'update environments set seeded_at = now() where id = $1', [id]);
 }
+
+/** The scrub with which an owner has permitted copies of its data; null: nobody has. */
+export const copiesOf = async (db: Db, id: string): Promise<ScrubPlan | null> =>
+  (await queryOne<{ copies: ScrubPlan | null }>(db, 'select copies from environments where id = $1', [id]))?.copies ??
+  null;
+
+export const setCopies = (db: Db, id: string, plan: ScrubPlan | null): Promise<unknown> =>
+  query(db, 'update environments set copies = $2 where id = $1', [id, plan === null ? null : json(plan)]);
 
 export async function setHealth(db: Db, id: string, health: Health): Promise<void> {
   const { Environment, in: within } = tables(db);

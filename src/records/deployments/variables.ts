@@ -91,6 +91,7 @@ export interface SealedRow {
     | 'answers'
     | 'logins'
     | 'resources'
+    | 'snapshots'
     | 'certificates'
     | 'authorities'
     | 'subscriptions'
@@ -112,6 +113,7 @@ export const allSealed = (db: Db): Promise<SealedRow[]> =>
      union all select 'projects.credential', id, '', '', 0, credential from projects where credential is not null
      union all select 'logins', id, '', '', 0, sealed from logins where state <> 'ended'
      union all select 'resources', id, '', '', 0, sealed from resources where sealed is not null
+     union all select 'snapshots', id, '', '', 0, sealed from snapshots where sealed is not null
      union all select 'certificates', id, '', '', 0, sealed from certificates where removed_at is null
      union all select 'subscriptions', id, '', '', 0, sealed from subscriptions where sealed is not null
      union all select 'destinations', id, '', '', 0, sealed from destinations where sealed is not null
@@ -133,6 +135,7 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
   else if (
     row.table === 'logins' ||
     row.table === 'resources' ||
+    row.table === 'snapshots' ||
     row.table === 'certificates' ||
     row.table === 'subscriptions' ||
     row.table === 'destinations'
@@ -152,5 +155,5 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
 export const lockSealed = (db: Db): Promise<unknown> =>
   query(
     db,
-    'lock table variables, projects, answers, resources, logins, certificates, authorities, subscriptions, destinations in exclusive mode',
+    'lock table variables, projects, answers, resources, snapshots, logins, certificates, authorities, subscriptions, destinations in exclusive mode',
   );

@@ -8,6 +8,7 @@ import { defineAnswer } from './callers/answers.js';
 import { defineAttempt } from './runs/attempts.js';
 import { defineBackup } from './resources/backups.js';
 import { defineChore } from './resources/chores.js';
+import { defineSnapshot } from './resources/snapshots.js';
 import { defineStray } from './resources/strays.js';
 import { defineLogin } from './resources/logins.js';
 import { defineResource } from './resources/resources.js';
@@ -65,6 +66,7 @@ export function defineModels(sequelize: Sequelize) {
     Branch: defineBranch(sequelize),
     Certificate: defineCertificate(sequelize),
     Chore: defineChore(sequelize),
+    Snapshot: defineSnapshot(sequelize),
     Stray: defineStray(sequelize),
     Command: defineCommand(sequelize),
     Commit: defineCommit(sequelize),

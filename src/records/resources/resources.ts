@@ -3,7 +3,7 @@ import type { InferAttributes } from 'sequelize';
 import type { ResourceStep } from '../../core/advance/resources.js';
 import { canonical } from '../../core/canonical.js';
 import type { Issue } from '../../core/errors/errors.js';
-import type { ResourcePlan } from '../../core/definition/model.js';
+import type { Origin, ResourcePlan } from '../../core/definition/model.js';
 import type { DatabaseAccess, ResourcePlace } from '../../core/states.js';
 import { type Db, json, notify, query, queryOne } from '../database.js';
 import { takeHeld } from '../held.js';
@@ -13,7 +13,7 @@ import type { Resource } from '../models/resources/resources.js';
 export type ResourceRow = InferAttributes<Resource>;
 
 const columns =
-  'id, environment_id, name, kind, plan, place, sealed, state, state_since, wanted, issue, tries, fence::text as fence, due_at, lease_until, bytes::text as bytes, connections, looked_at, most::text as most, access, told_access, restore_id, restore_at, restore_after_id, restore_agent_id, next_backup_at, next_try_at, created_at, ready_at, removed_at';
+  'id, environment_id, name, kind, plan, place, sealed, state, state_since, wanted, issue, tries, fence::text as fence, due_at, lease_until, bytes::text as bytes, connections, looked_at, most::text as most, access, told_access, restore_id, restore_at, restore_after_id, restore_agent_id, origin, snapshot_id, origin_issue, data_of, next_backup_at, next_try_at, created_at, ready_at, removed_at';
 
 /** Those that are there, by name. */
 export const resourcesOf = (db: Db, environment: string): Promise<ResourceRow[]> =>
@@ -42,6 +42,9 @@ export const lockResource = (db: Db, environment: string, name: string): Promise
     [environment, name],
   );
 
+const originOf = ({ name, kind }: ResourcePlan, origins: Readonly<Record<string, Origin>>): string | null =>
+  kind === 'postgres' && Object.hasOwn(origins, name) ? json(origins[name]) : null;
+
 /**
  * Asks for what a deployment needs, under the lock of its environment: what is not there is added, what failed or is planned otherwise
  * is asked for again. Gives the names of those that were.
@@ -51,6 +54,8 @@ export async function askResources(
   environment: string,
   place: ResourcePlace,
   plans: readonly ResourcePlan[],
+  /** What the data of new ones begins as; of others it stays as it is. */
+  origins: Readonly<Record<string, Origin>>,
 ): Promise<string[]> {
   const there = new Map((await resourcesOf(db, environment)).map((row) => [row.name, row]));
   const asked: string[] = [];
@@ -59,8 +64,8 @@ export async function askResources(
     if (!row)
       await query(
         db,
-        `insert into resources (id, environment_id, name, kind, plan, place) values ($1, $2, $3, $4, $5, $6)`,
-        [newId(), environment, plan.name, plan.kind, json(plan), place],
+        `insert into resources (id, environment_id, name, kind, plan, place, origin) values ($1, $2, $3, $4, $5, $6, $7)`,
+        [newId(), environment, plan.name, plan.kind, json(plan), place, originOf(plan, origins)],
       );
     // One that goes is waited for; its name is free when it has gone.
     else if (row.state === 'removing' || !row.wanted) continue;
@@ -120,6 +125,37 @@ export async function settleResource(
   );
   if (done) await notify(db, 'resources');
   return done !== null;
+}
+
+/** It waits for that snapshot. */
+export const awaitSnapshot = (db: Db, id: string, snapshot: string): Promise<unknown> =>
+  query(
+    db,
+    `update resources set snapshot_id = $2, due_at = coalesce(due_at, now() + interval '1 minute') where id = $1`,
+    [id, snapshot],
+  );
+
+/** What its data began as. */
+export const setOrigin = (
+  db: Db,
+  id: string,
+  { snapshot, of, why }: { snapshot: string | null; of: Date | null; why: Issue | null },
+): Promise<unknown> =>
+  query(db, 'update resources set snapshot_id = $2, data_of = $3, origin_issue = $4 where id = $1', [
+    id,
+    snapshot,
+    of,
+    why === null ? null : json(why),
+  ]);
+
+/** Those that wait for a snapshot look again. */
+export async function wakeWaiting(db: Db, snapshot: string): Promise<void> {
+  await query(
+    db,
+    `update resources set due_at = now() where snapshot_id = $1 and state in ('asked', 'making') and data_of is null`,
+    [snapshot],
+  );
+  await notify(db, 'resources');
 }
 
 /** It is wanted no longer. */

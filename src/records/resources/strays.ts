@@ -9,7 +9,8 @@ export async function recorded(
 ): Promise<Map<string, { over: boolean }>> {
   const rows = await query<{ id: string; over: boolean }>(
     db,
-    `select id, state in ('removed', 'ended') as over from ${table} where id = any($1::uuid[])`,
+    `select id, state in ('removed', 'ended') as over from ${table} where id = any($1::uuid[])
+     union all select id, state in ('removed', 'failed') from snapshots where id = any($1::uuid[])`,
     [ids],
   );
   return new Map(rows.map(({ id, over }) => [id, { over }]));

@@ -91,6 +91,12 @@ export const attemptsOfDeployment = (db: Db, deployment: string): Promise<Attemp
 export const claimAttempts = async (db: Db, agent: string, slots: number, leaseMs: number): Promise<AttemptRow[]> =>
   slots <= 0 ? [] : query(db, `select ${columns} from claim_attempts($1, $2, $3)`, [agent, slots, leaseMs]);
 
+/** One that has not ended is told to. */
+export async function stopAttempt(db: Db, id: string): Promise<void> {
+  await query(db, `update attempts set stop = true where id = $1 and state in ('waiting', 'running')`, [id]);
+  await notify(db, 'work');
+}
+
 /** Locks an attempt that still stands as it was seen; false when it does not. */
 export const lockAs = async (
   db: Db,

@@ -6,11 +6,12 @@
  * database, `o_` its owner role, `l_` a login, `v_` the role that only reads.
  */
 import { CodedError } from '../../core/errors/errors.js';
-import { PassThrough } from 'node:stream';
+import { PassThrough, type Readable } from 'node:stream';
 import type { DatabaseAccess } from '../../core/states.js';
 import type { Kind, Login, Looked, Reached, TableFacts, TableRows } from '../kinds.js';
 import { openCopies } from './copies.js';
 import { codeOf, name, oneLine, openServer, text } from './server.js';
+import { closeTemplate, contentsOf, copyTemplate, freeAt } from './templates.js';
 
 export interface DatabaseSpec {
   extensions: string[];
@@ -39,6 +40,17 @@ export interface DatabaseKind extends Kind<DatabaseSpec> {
   /** Field of a reference → value, for a program that finds the server under the name `host`. */
   references(id: string, host: string, login: Pick<Login, 'id' | 'password'>): Record<string, string>;
   reached(): Reached;
+  /** What a dump holds takes the place of all that was there. */
+  fill(id: string, spec: DatabaseSpec, from: Readable): Promise<void>;
+  /** What is in it now is written anew, so that nothing of before is left in it; then nobody enters it. Gives its bytes. */
+  settle(id: string, spec: DatabaseSpec): Promise<number>;
+  /**
+   * As `make`, with the contents of one that was settled. Gives whose they are: where it was made before, those of then. Throws
+   * `snapshot_gone` where what it is to be made of is not there.
+   */
+  makeOf(id: string, spec: DatabaseSpec, from: string): Promise<string>;
+  /** Bytes that are free on its disk; null where that can't be seen. */
+  free(): Promise<number | null>;
   /** Tables, the largest first; `password` is that of the role which only reads. */
   tables(id: string, password: string): Promise<TableFacts[]>;
   rows(id: string, password: string, table: { schema: string; name: string }, from: number): Promise<TableRows>;
@@ -61,6 +73,8 @@ const loginSessions = 40;
 const databaseSessions = 80;
 /** What a query spills to disk is not in the size of its database. */
 const spill = '1GB';
+/** What stands with a copy that was written anew. */
+const settledTurn = 'settled';
 /** Milliseconds for which a look at rows may take. */
 const lookMs = 5_000;
 /** Rows of a page, and characters of a value that are shown. */
@@ -175,18 +189,47 @@ export function openPostgres(url: string, house: string): DatabaseKind {
     );
     return new Map(rows.map((row) => [row.id, { bytes: Number(row.bytes), connections: Number(row.connections) }]));
   };
-  return {
+  const makeRoles = async (id: string) => {
+    await shut();
+    const [owner, reader] = [ownerOf(id), readerOf(id)];
+    await role(owner, 'nologin');
+    await role(reader, 'nologin');
+    await server.run(`alter role ${name(reader)} set default_transaction_read_only = on`);
+    await server.run(`grant pg_read_all_data to ${name(reader)}; comment on role ${name(owner)} is ${text(house)}`);
+  };
+  const namesOf = (id: string) => ({ database: databaseOf(id), owner: ownerOf(id), next: nextOf(id) });
+  const kind: DatabaseKind = {
     kind: 'postgres',
     async make(id, { extensions }) {
-      await shut();
-      const [owner, reader] = [ownerOf(id), readerOf(id)];
-      await role(owner, 'nologin');
-      await role(reader, 'nologin');
-      await server.run(`alter role ${name(reader)} set default_transaction_read_only = on`);
-      await server.run(`grant pg_read_all_data to ${name(reader)}; comment on role ${name(owner)} is ${text(house)}`);
+      await makeRoles(id);
       await settled(id);
       await makeDatabase(id, databaseOf(id), extensions);
     },
+    async fill(id, spec, from) {
+      try {
+        await kind.remove(id);
+        await makeRoles(id);
+        await makeDatabase(id, databaseOf(id), []);
+      } catch (error) {
+        from.destroy();
+        throw error;
+      }
+      await copies.fill(databaseOf(id), ownerOf(id), id, from);
+      await makeDatabase(id, databaseOf(id), spec.extensions);
+    },
+    async settle(id, spec) {
+      const closed = (await turnOf(databaseOf(id))) === settledTurn;
+      if (!closed) await kind.restore(id, settledTurn, spec, contentsOf(copies, namesOf(id), `s${id}`));
+      return closeTemplate(server, namesOf(id));
+    },
+    async makeOf(id, { extensions }, from) {
+      await makeRoles(id);
+      await copyTemplate(server, namesOf(from), namesOf(id), drop);
+      await makeDatabase(id, databaseOf(id), extensions);
+      const made = await turnOf(databaseOf(id));
+      return made?.startsWith('d_') ? idOf(made) : from;
+    },
+    free: () => freeAt(server),
     async addLogin(id, login: Login) {
       const who = loginOf(login.id);
       const until = login.until ? ` valid until ${text(login.until.toISOString())}` : " valid until 'infinity'";
@@ -353,4 +396,5 @@ export function openPostgres(url: string, house: string): DatabaseKind {
     },
     close: () => server.close(),
   };
+  return kind;
 }

@@ -75,7 +75,8 @@ const passing = /^(08|53|57|58|40|55)/;
 export function outcomeOf(error: unknown): Outcome & { done: false } {
   const said = (found: Issue, again: boolean) => ({ done: false as const, again, issue: found });
   // What waits for an agent is had when that is there.
-  if (error instanceof CodedError) return said(error.issue, error.issue.code.startsWith('volume_') && error.retry);
+  if (error instanceof CodedError)
+    return said(error.issue, error.retry && /^(volume_|snapshot_gone$)/.test(error.issue.code));
   const code = codeOf(error);
   const detail = oneLine((error as Error).message);
   if (code === '3D000') return said(issue('database_gone'), false);

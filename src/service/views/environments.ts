@@ -2,6 +2,7 @@
 import { environmentView } from './board.js';
 import type { EnvironmentPlan, Part } from '../../core/definition/model.js';
 import { type SetSizes, sizeOf } from '../../core/scale/sizes.js';
+import { permitted, scrubOf } from '../../engine/resources/origins.js';
 import { noRoomFor } from '../../engine/deployments/placement.js';
 import { revertTarget } from '../../core/advance/environments.js';
 import { listAgents } from '../../records/callers/agents.js';
@@ -12,7 +13,7 @@ import type { EnvironmentRow } from '../../records/deployments/environments.js';
 import { instancesOfEnvironment } from '../../records/deployments/instances.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { releaseById } from '../../records/deployments/releases.js';
-import type { EnvironmentDetail } from '../../wire/environments/environments.js';
+import type { Copies, EnvironmentDetail } from '../../wire/environments/environments.js';
 import { addressesDelay, closedFor } from '../delays.js';
 import type { Route } from '../../core/cutover/route.js';
 import type { Service } from '../server.js';
@@ -88,6 +89,7 @@ export async function environmentDetail(
     resources: await resourceViews(db, { project, environment: row }),
     addresses: await addressViews(service, db, { project, environment: row }),
     jobs: await jobViews(db, row.id),
+    copies: row.kind === 'review' ? null : await copiesView(db, row, view.project),
     plan: row.plan_name,
     history: past.map((one) => deploymentOf(project, row, one, one.release, commit(one.commit))),
     revertsTo: revertTarget(past.map(asPast), live),
@@ -95,4 +97,9 @@ export async function environmentDetail(
       closedFor((await routeBody(db, row.host)) as Route | null, view.moving && `d${view.moving.number}`) ??
       addressesDelay(await listEdges(db), row),
   };
+}
+
+export async function copiesView(db: Db, row: EnvironmentRow, project: string): Promise<Copies> {
+  const [scrub, allowed] = [await scrubOf(db, row), await permitted(db, row, `${project}/${row.name}`)];
+  return { scrub, permitted: 'scrub' in allowed, why: 'why' in allowed ? said(allowed.why) : null };
 }

@@ -11,8 +11,16 @@ import { bytesText } from '../../core/sizes.js';
 import { volumesInside } from '../../core/definition/model.js';
 import { roomsNow } from '../../records/deployments/instances.js';
 import { volumesOf } from '../../records/resources/volumes.js';
+import { type SnapshotRow, snapshotsOf, usersOfSnapshot } from '../../records/resources/snapshots.js';
 import { leftResources, type ResourceRow, resourcesOf } from '../../records/resources/resources.js';
-import type { BackupView, LoginView, Resource, ResourceDetail, VolumeView } from '../../wire/environments/resources.js';
+import type {
+  BackupView,
+  LoginView,
+  Resource,
+  ResourceDetail,
+  SnapshotView,
+  VolumeView,
+} from '../../wire/environments/resources.js';
 import { iso, said } from './basics.js';
 
 interface At {
@@ -49,6 +57,7 @@ export async function resourceView(
     access: row.access,
     connections: row.connections,
     seenAt: iso(row.looked_at),
+    origin: row.origin && { copy: row.origin.copy, of: iso(row.data_of), why: said(row.origin_issue) },
     volume: volume?.view ?? null,
     backups: { kept: kept.length, last: iso(kept[0]?.of_at ?? null) },
     createdAt: row.created_at.toISOString(),
@@ -64,6 +73,7 @@ export async function resourceDetail(db: Db, at: At, row: ResourceRow): Promise<
     logins: await Promise.all(logins.map((one) => loginView(db, one))),
     backupList: backups.map(backupView),
     nextBackup: iso(row.next_backup_at),
+    snapshots: await Promise.all((await snapshotsOf(db, row.id)).map((one) => snapshotView(db, one))),
   };
 }
 
@@ -118,3 +128,22 @@ export const backupView = (row: BackupRow): BackupView => ({
       ? { ...row.tried, files: row.tried.files ?? null, at: row.tried_at.toISOString(), issue: said(row.tried.issue) }
       : null,
 });
+
+export async function snapshotView(db: Db, row: SnapshotRow): Promise<SnapshotView> {
+  const deployment = row.deployment_id ? await deploymentById(db, row.deployment_id) : null;
+  return {
+    id: row.id,
+    state: row.state,
+    by: row.actor,
+    issue: said(row.issue),
+    of: iso(row.of_at),
+    bytes: bytes(row.bytes),
+    scrub: row.scrub && {
+      run: row.scrub.run,
+      deployment: deployment ? `d${deployment.number}` : '',
+      attempt: row.attempt_id,
+    },
+    reviews: await usersOfSnapshot(db, row.id),
+    createdAt: row.created_at.toISOString(),
+  };
+}

@@ -134,6 +134,20 @@ export const ScaleBody = Type.Object(
 );
 export type ScaleBody = Static<typeof ScaleBody>;
 
+/** Copies of its data, for reviews. */
+export const Copies = Type.Object({
+  /** What makes a copy fit for others, as main declares it now; null: nothing. */
+  scrub: Nullable(Type.Object({ part: Type.String(), run: Type.String() })),
+  /** An owner has permitted copies that just this has made fit. */
+  permitted: Type.Boolean(),
+  /** Why there are none. */
+  why: Nullable(Said),
+});
+export type Copies = Static<typeof Copies>;
+
+/** `permit` false: no more; what reviews have by then stays. */
+export const CopiesBody = Type.Object({ permit: Type.Boolean() }, closed);
+
 export const EnvironmentDetail = Type.Intersect([
   Environment,
   Type.Object({
@@ -152,6 +166,8 @@ export const EnvironmentDetail = Type.Intersect([
     addresses: Type.Array(Address),
     jobs: Type.Array(Job),
     history: Type.Array(Deployment),
+    /** Null of reviews: they are not copied. */
+    copies: Nullable(Copies),
     /** The name under which variables are set for it: of all reviews that of their plan. */
     plan: Type.String(),
     revertsTo: Nullable(Type.Integer()),

@@ -8,6 +8,7 @@ import {
   resourceKinds,
   resourcePlaces,
   resourceStates,
+  snapshotStates,
   volumeHolds,
 } from '../../core/states.js';
 import { closed, Id, Name, Nullable, oneOf, Said, Time } from '../parts.js';
@@ -78,6 +79,17 @@ export const Resource = Type.Object({
   access: oneOf(databaseAccesses),
   connections: Nullable(Type.Integer()),
   seenAt: Nullable(Time),
+  /** What its data began as; null: empty, as its definition says. */
+  origin: Nullable(
+    Type.Object({
+      /** The environment whose data it is a copy of. */
+      copy: Type.String(),
+      /** The moment of which that copy is; null where it began empty all the same, or waits for the copy. */
+      of: Nullable(Time),
+      /** Why it began empty, or older than was asked for. */
+      why: Nullable(Said),
+    }),
+  ),
   /** Of a volume; null of others. */
   volume: Nullable(VolumeView),
   backups: Type.Object({ kept: Type.Integer(), last: Nullable(Time) }),
@@ -96,6 +108,23 @@ export const LoginView = Type.Object({
 });
 export type LoginView = Static<typeof LoginView>;
 
+/** A copy that reviews are made of. */
+export const SnapshotView = Type.Object({
+  id: Id,
+  state: oneOf(snapshotStates),
+  by: Type.String(),
+  issue: Nullable(Said),
+  /** The moment of which it is. */
+  of: Nullable(Time),
+  bytes: Nullable(Type.Integer()),
+  /** What made it fit for others: the command, and the deployment whose code that was; `attempt` has its log. */
+  scrub: Nullable(Type.Object({ run: Type.String(), deployment: Type.String(), attempt: Nullable(Id) })),
+  /** Reviews whose data is made of it, or waits for it. */
+  reviews: Type.Integer(),
+  createdAt: Time,
+});
+export type SnapshotView = Static<typeof SnapshotView>;
+
 export const ResourceDetail = Type.Intersect([
   Resource,
   Type.Object({
@@ -109,6 +138,7 @@ export const ResourceDetail = Type.Intersect([
     logins: Type.Array(LoginView),
     backupList: Type.Array(BackupView),
     nextBackup: Nullable(Time),
+    snapshots: Type.Array(SnapshotView),
   }),
 ]);
 export type ResourceDetail = Static<typeof ResourceDetail>;

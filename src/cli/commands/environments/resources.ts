@@ -1,5 +1,6 @@
-/** resource list, show, open, rotate, backup, restore, connect, remove. */
+/** resource list, show, open, rotate, snapshot, backup, restore, connect, remove. */
 import { createWriteStream, readFileSync } from 'node:fs';
+import { createInterface } from 'node:readline';
 import { pipeline } from 'node:stream/promises';
 import type { Command } from 'commander';
 import { CodedError } from '../../../core/errors/errors.js';
@@ -13,9 +14,10 @@ import type {
   ResourceDetail,
   ResourceRemoval,
   RestoreBody,
+  SnapshotView,
 } from '../../../wire/environments/resources.js';
 import { call, download, environmentPlace, get, post } from '../../api.js';
-import { ago, bold, bytes, faint, plain, say, state, table } from '../../print.js';
+import { ago, bold, bytes, faint, plain, printed, say, state, table } from '../../print.js';
 import { streams } from '../../streams.js';
 import { give, type Shared, shared } from '../shared.js';
 
@@ -104,6 +106,32 @@ export function resourceCommands(program: Command): void {
     await until(at.path, 'the old logins to end', (now) => !now.logins.some((one) => old.includes(one.id)));
     give(options, answer, () => say(`The programs have new logins for ${at.shown}; the old ones have ended.`));
   });
+
+  shared(
+    resource
+      .command('snapshot <environment> <name>')
+      .description(
+        'copy it now for reviews, make the copy fit for others, and wait until it is; its `scrub` does that',
+      ),
+    'tsunagi resource snapshot sailings/staging timetable',
+  )
+    .option('--no-wait', 'do not wait until it is ready')
+    .option('--log', 'what the last `scrub` printed; nothing is copied')
+    .action(async (environment: string, name: string, options: Shared & { wait: boolean; log?: boolean }) => {
+      const at = await resourceAt(environment, name, options);
+      if (options.log) return scrubLog(at);
+      const asked = await post<SnapshotView>(`${at.path}/snapshots`);
+      const of = (now: ResourceDetail) => now.snapshots.find((one) => one.id === asked.id);
+      const done = options.wait ? (of(await until(at.path, 'the snapshot', (now) => isOver(of(now)))) ?? asked) : asked;
+      give(options, done, () =>
+        done.state === 'ready'
+          ? say(`A copy of ${at.shown}, ${bytes(done.bytes ?? 0)}, is ready for reviews.`)
+          : done.issue
+            ? say(plain(done.issue.says), faint(plain(done.issue.next)))
+            : say(`A copy of ${at.shown} is ${done.state}.`),
+      );
+      if (done.issue) process.exitCode = 1;
+    });
 
   shared(
     resource.command('backup <environment> <name>').description('back it up now, and wait until that is kept'),
@@ -243,6 +271,22 @@ export function resourceCommands(program: Command): void {
     });
 }
 
+/** What the newest scrub that began has printed. */
+async function scrubLog(at: { path: string; shown: string }): Promise<void> {
+  const { snapshots } = await get<ResourceDetail>(at.path);
+  const attempt = snapshots.find((one) => one.scrub?.attempt)?.scrub?.attempt;
+  if (!attempt) return say(`No scrub of ${at.shown} has begun yet.`);
+  const lines = createInterface({ input: await download(`/api/attempts/${attempt}/log/text`), crlfDelay: Infinity });
+  for await (const line of lines) say(printed(line));
+}
+
+/** It is there, or will not be; one that is gone altogether has been replaced. */
+const isOver = (one: SnapshotView | undefined): boolean =>
+  one === undefined || one.state === 'ready' || one.state === 'failed' || one.state === 'removed';
+
+const originText = ({ copy, of, why }: NonNullable<Resource['origin']>): string =>
+  of ? `Its data began as a copy of ${copy}, as that was ${ago(of)}.` : why ? '' : `It waits for a copy of ${copy}.`;
+
 const sessionsText = (count: number): string => `${count} ${count === 1 ? 'session' : 'sessions'}`;
 
 const placed = (one: Resource): string =>
@@ -264,6 +308,10 @@ function show(one: ResourceDetail): void {
   say(`${bold(plain(one.name))} of ${one.project}/${one.environment}  ${facts.join(' · ')}  ${placed(one)}`.trimEnd());
   if (one.issue) say(plain(one.issue.says), faint(plain(one.issue.next)));
   for (const { text } of noticesOf(one)) say(plain(text));
+  if (one.origin) {
+    if (originText(one.origin)) say(originText(one.origin));
+    if (one.origin.why) say(plain(one.origin.why.says), faint(plain(one.origin.why.next)));
+  }
   const { backup, extensions } = one.plan;
   if (extensions.length) say(`extensions: ${extensions.map(plain).join(', ')}`);
   if (backup)
@@ -281,6 +329,22 @@ function show(one: ResourceDetail): void {
           each.state,
           ago(each.createdAt),
           each.until ? `in ${durationText(Math.max(0, Date.parse(each.until) - Date.now()))}` : '',
+        ]),
+      ),
+    );
+  if (one.snapshots.length)
+    say(
+      '',
+      table(
+        ['COPY', 'STATE', 'OF', 'SIZE', 'SCRUBBED BY', 'REVIEWS', ''],
+        one.snapshots.map((each) => [
+          each.id.slice(-8),
+          state(each.state),
+          ago(each.of ?? each.createdAt),
+          each.bytes === null ? '' : bytes(each.bytes),
+          each.scrub ? each.scrub.deployment : '',
+          String(each.reviews),
+          each.issue ? plain(each.issue.says) : '',
         ]),
       ),
     );

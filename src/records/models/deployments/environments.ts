@@ -6,6 +6,7 @@ import {
   Model,
   type Sequelize,
 } from 'sequelize';
+import type { ScrubPlan } from '../../../core/definition/model.js';
 import type { SetSizes } from '../../../core/scale/sizes.js';
 import type { Issue } from '../../../core/errors/errors.js';
 import type { EnvironmentState, Health, SleepDepth, Wish } from '../../../core/states.js';
@@ -49,6 +50,8 @@ export class Environment extends Model<InferAttributes<Environment>, InferCreati
   declare branch: string | null;
   /** When its data was filled last. */
   declare seeded_at: Date | null;
+  /** The scrub with which an owner has permitted copies of its data. */
+  declare copies: ScrubPlan | null;
   /** Why it takes nothing new. */
   declare issue: Issue | null;
   /** Part → what a person has set of its size. */
@@ -86,6 +89,7 @@ export const defineEnvironment = (sequelize: Sequelize): typeof Environment =>
       wake_issue: json({ null: true }),
       branch: text({ null: true }),
       seeded_at: time({ null: true }),
+      copies: json({ null: true }),
       issue: json({ null: true }),
       sizes: json({ made: true }),
     },

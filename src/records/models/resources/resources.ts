@@ -6,7 +6,7 @@ import {
   Model,
   type Sequelize,
 } from 'sequelize';
-import type { ResourcePlan } from '../../../core/definition/model.js';
+import type { Origin, ResourcePlan } from '../../../core/definition/model.js';
 import type { Issue } from '../../../core/errors/errors.js';
 import type { DatabaseAccess, ResourceKind, ResourcePlace, ResourceState } from '../../../core/states.js';
 import { bigint, bytes, flag, int, json, text, time, uuid } from '../columns.js';
@@ -45,6 +45,14 @@ export class Resource extends Model<InferAttributes<Resource>, InferCreationAttr
   declare restore_after_id: string | null;
   /** The agent that has its files from the next restore on; null: the one that has them. */
   declare restore_agent_id: string | null;
+  /** What its data begins as; null: empty. */
+  declare origin: Origin | null;
+  /** The snapshot that it waits for, or was made of. */
+  declare snapshot_id: string | null;
+  /** Why its data began otherwise, or older, than `origin` says. */
+  declare origin_issue: Issue | null;
+  /** The moment of the data that it began with. */
+  declare data_of: Date | null;
   declare next_backup_at: Date | null;
   declare next_try_at: Date | null;
   declare created_at: CreationOptional<Date>;
@@ -80,6 +88,10 @@ export const defineResource = (sequelize: Sequelize): typeof Resource =>
       restore_at: time({ null: true }),
       restore_after_id: uuid({ null: true, of: 'backups' }),
       restore_agent_id: uuid({ null: true, of: 'agents' }),
+      origin: json({ null: true }),
+      snapshot_id: uuid({ null: true, of: 'snapshots' }),
+      origin_issue: json({ null: true }),
+      data_of: time({ null: true }),
       next_backup_at: time({ null: true }),
       next_try_at: time({ null: true }),
       created_at: time({ made: true }),

@@ -8,12 +8,15 @@ import { restart } from '../../../engine/deployments/restarts.js';
 import { scale } from '../../../engine/deployments/scaling.js';
 import { promote } from '../../../engine/deployments/promotions.js';
 import { hold, lift, revert } from '../../../engine/deployments/reverts.js';
+import { permitCopies } from '../../../engine/resources/origins.js';
 import { findDeployment } from '../../../records/deployments/deployments.js';
 import type { EnvironmentRow } from '../../../records/deployments/environments.js';
 import type { ProjectRow } from '../../../records/projects/projects.js';
 import type { Caller } from '../../../records/callers/people.js';
 import {
   Ask,
+  Copies,
+  CopiesBody,
   Deployment,
   Environment,
   EnvironmentDetail,
@@ -30,7 +33,7 @@ import { roleForAct } from '../../access.js';
 import { awake } from '../../waking.js';
 import { type App, change, needEnvironment, needProject, notFound, requireAccess, type Service } from '../../server.js';
 import { environmentView, environmentViews } from '../../views/board.js';
-import { environmentDetail } from '../../views/environments.js';
+import { copiesView, environmentDetail } from '../../views/environments.js';
 import { deploymentView, promotionView } from '../../views/releases.js';
 import { NumberParams } from '../runs/runs.js';
 
@@ -162,6 +165,21 @@ export function environmentRoutes(app: App, service: Service): void {
     { schema: { response: { 200: Environment } } },
     (request, reply) =>
       answered(request, (db, project, actor) => lift(db, project, nameOf(request), actor), reply, 'environment.lifted'),
+  );
+
+  app.post(
+    '/api/projects/:project/environments/:name/copies',
+    { schema: { body: CopiesBody, response: { 200: Copies } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      return change(service, request, reply, 'environment.copies', 200, async (db, actor) =>
+        copiesView(
+          db,
+          await permitCopies(db, project, nameOf(request), { permit: request.body.permit, actor }),
+          project.name,
+        ),
+      );
+    },
   );
 
   /** What changes programs in an environment with rules is a releaser's act. */

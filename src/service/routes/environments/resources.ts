@@ -15,6 +15,7 @@ import {
   rotate,
   userOf,
 } from '../../../engine/resources/acts.js';
+import { askSnapshot } from '../../../engine/resources/origins.js';
 import { look, rowsOf, tablesOf } from '../../../engine/resources/look.js';
 import { connect, tryAddress } from '../../../engine/resources/connect.js';
 import { findEnvironment } from '../../../records/deployments/environments.js';
@@ -33,12 +34,13 @@ import {
   RestoreBody,
   RowPage,
   RowQuery,
+  SnapshotView,
   TableList,
 } from '../../../wire/environments/resources.js';
 import { openStream } from '../../../wire/rooms/stream.js';
 import { type App, change, needEnvironment, needProject, ourOrigin, type Service } from '../../server.js';
 import { openWays } from '../../ways.js';
-import { backupView, resourceDetail, resourceView, resourceViews } from '../../views/resources.js';
+import { backupView, resourceDetail, resourceView, resourceViews, snapshotView } from '../../views/resources.js';
 
 /** How often one person may have an address tried. */
 const connects = { config: { rateLimit: { max: 10, timeWindow: '1 minute' } } };
@@ -162,6 +164,13 @@ export function resourceRoutes(app: App, service: Service): void {
         });
     },
   );
+
+  app.post(`${one}/snapshots`, { schema: { response: { 201: SnapshotView } } }, async (request, reply) => {
+    const at = await placeOf(request);
+    return change(service, request, reply, 'snapshot.asked', 201, async (db, actor) =>
+      snapshotView(db, await askSnapshot(db, at, actor)),
+    );
+  });
 
   app.post(`${one}/rotate`, { schema: { response: { 200: Resource } } }, async (request, reply) => {
     const at = await placeOf(request);
