@@ -115,6 +115,9 @@ export async function seed(
   say(`  ${first.slice(0, 7)} is verified in staging; r${promoted.release} goes to production`);
   await untilLive(api, 'sailings/production', first);
 
+  // Reviews begin with a copy of what is in staging; its `scrub` removes who is called.
+  await api.post('/api/projects/sailings/environments/staging/copies', { permit: true });
+
   const addresses = '/api/projects/sailings/environments/production/addresses';
   for (const host of ['departures.kohama.example', 'tickets.kohama.example']) await api.post(addresses, { host });
   await prove(api, names);

@@ -100,7 +100,9 @@ export async function tour({
   expect(`production shows ${made}`, (await released(production)) === made);
   expect('and its page is the new one', (await look(production, '/')).includes('pier 1'));
 
-  act('A pull request opens, its review answers, sleeps, wakes with a request, closes, is gone');
+  act(
+    'A pull request opens, its review answers with a copy of staging’s data, sleeps, wakes with a request, closes, is gone',
+  );
   await git(checkout, 'checkout', '-q', '-b', 'quieter-horn');
   const proposed = await commit(
     checkout,
@@ -117,6 +119,14 @@ export async function tour({
   const review = `pr-${pull.number}-sailings.review.localhost`;
   await untilLive(api, `sailings/pr-${pull.number}`, proposed);
   expect('the review shows the proposed page', (await look(review, '/')).includes('quietly'));
+  const began = await command(`tsunagi resource show sailings/pr-${pull.number} timetable`);
+  expect('its data began as a copy of staging’s', began.includes('began as a copy of staging'));
+  const rows = JSON.stringify(
+    await api.get(
+      `/api/projects/sailings/environments/pr-${pull.number}/resources/timetable/rows?schema=public&table=subscribers`,
+    ),
+  );
+  expect('in which nobody is called by their name', rows.includes('Passenger 1') && !rows.includes('Hoshino'));
   const slept = await command(`tsunagi review sleep sailings/pr-${pull.number}`);
   expect('it sleeps when somebody says so', slept.includes('is asleep'));
   const departures = await look(review, '/api/departures');

@@ -70,7 +70,7 @@ describe('data that is copied', () => {
   it('needs an owner who has permitted it: until then reviews begin empty, and say why', async () => {
     const { origin } = await review('early');
     expect(origin).toMatchObject({ copy: 'staging', of: null });
-    expect(origin?.why?.says).toBe('It began empty: no owner has permitted copies of ferry/staging.');
+    expect(origin?.why?.says).toBe('No owner has permitted copies of ferry/staging.');
     expect(await ask(hostOf('early'))).toBe('');
     expect((await resource('staging')).snapshots).toEqual([]);
     const token = await world.api().post<AddedToken>('/api/tokens', { name: 'releaser', role: 'releaser' });
@@ -79,7 +79,7 @@ describe('data that is copied', () => {
     });
     expect(refused.status).toBe(403);
     const shown = await world.cli('environment', 'copies', 'ferry/staging');
-    expect(shown.out).toContain('no owner has permitted copies of ferry/staging');
+    expect(shown.out).toContain('No owner has permitted copies of ferry/staging');
     expect(shown.out).toContain('scrub, with the files of api: bash scrub.sh');
     expect((await world.cli('environment', 'copies', 'ferry/staging', '--permit')).out).toContain(
       'Reviews may begin with copies of ferry/staging.',

@@ -17,6 +17,7 @@ const inProject: Record<string, readonly string[]> = {
   job: ['environment'],
   terminal: ['terminals'],
   address: ['addresses', 'environment', 'environments'],
+  snapshot: ['resource', 'resources', 'environment'],
   backup: ['resource', 'resources', 'environment'],
   restore: ['resource', 'resources', 'environment'],
   variables: ['variables', 'environment', 'environments', 'promotion'],

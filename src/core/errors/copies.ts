@@ -2,34 +2,26 @@
 import { entry, type ErrorEntry } from './entry.js';
 
 export const ofCopies = {
-  copy_untrusted: entry(
-    200,
-    'It began empty: a stranger’s review gets no copy of anybody’s data.',
-    'Fill it with `seed`.',
-  ),
+  copy_untrusted: entry(200, 'A stranger’s review gets no copy of anybody’s data.', 'Fill it with `seed`.'),
   copy_absent: entry(
     200,
-    'It began empty: {environment} has no database {name} that could be copied.',
+    '{environment} has no database {name} that could be copied.',
     'Deploy there first; then `tsunagi review reset` begins anew.',
   ),
-  copy_elsewhere: entry(
-    200,
-    'It began empty: {name} of {environment} is kept elsewhere, and is not copied.',
-    'Fill it with `seed`.',
-  ),
+  copy_elsewhere: entry(200, '{name} of {environment} is kept elsewhere, and is not copied.', 'Fill it with `seed`.'),
   copy_unscrubbed: entry(
     200,
-    'It began empty: {environment} does not say what makes a copy of its data fit for others.',
+    '{environment} does not say what makes a copy of its data fit for others.',
     'Declare `scrub` for it on the main branch, have an owner permit copies, then `tsunagi review reset`.',
   ),
   copy_unpermitted: entry(
     200,
-    'It began empty: no owner has permitted copies of {environment}.',
+    'No owner has permitted copies of {environment}.',
     'An owner permits them with `tsunagi environment copies {environment} --permit`; then `tsunagi review reset` begins anew.',
   ),
   copy_scrub_changed: entry(
     200,
-    'It began empty: the `scrub` of {environment} is another one than an owner has permitted copies with.',
+    'The `scrub` of {environment} is another one than an owner has permitted copies with.',
     'An owner looks at it and permits it anew with `tsunagi environment copies {environment} --permit`; then `tsunagi review reset`.',
   ),
   copy_disk: entry(

@@ -10,6 +10,7 @@ import { get, paths, post } from '../../data/api';
 import { Ago, Button, Empty, Loading, Trouble } from '../../parts/basics';
 import { Chip } from '../../parts/Mark';
 import { Backups } from './Backups';
+import { CopiesCard, Origin, Snapshots } from './Copies';
 import { Fill, Notices } from './Fill';
 import { RemoveIt } from './RemoveResource';
 import { Tables } from './Tables';
@@ -30,6 +31,7 @@ export function Resources({ project, environment }: { project: string; environme
     );
   return (
     <div className="flex flex-col gap-3.5">
+      <CopiesCard project={project} environment={environment} />
       {all.data.items.map((one) => (
         <One key={one.name} project={project} environment={environment} name={one.name} />
       ))}
@@ -99,6 +101,7 @@ function One({ project, environment, name }: { project: string; environment: str
         ) : null}
       </header>
       <Notices one={one} />
+      <Origin of={one.origin} />
       {one.issue ? (
         <p className="border-b border-faint bg-vermilion-wash px-5 py-2">
           <span className="text-vermilion">{one.issue.says}</span> <span className="text-second">{one.issue.next}</span>
@@ -119,6 +122,9 @@ function One({ project, environment, name }: { project: string; environment: str
         />
         {one.volume ? null : <Logins one={one} path={path} may={may && ready} />}
       </div>
+      {one.snapshots.length ? (
+        <Snapshots one={one} may={may && ready} copy={() => act.mutate({ to: 'snapshots' })} />
+      ) : null}
       {one.plan.backup ? (
         <p className="border-t border-faint px-5 py-2 text-second">
           Backed up every {durationSource(one.plan.backup.everyMs)}, {one.plan.backup.keep} of these are kept

@@ -5,6 +5,7 @@ import type { EnvironmentDetail } from '../../../../src/wire/environments/enviro
 import { paths, post } from '../../data/api';
 import { useNow } from '../../data/live';
 import { Button, Since, Trouble } from '../../parts/basics';
+import { DataOf } from './Copies';
 
 const threeDays = 3 * 86_400_000;
 
@@ -75,6 +76,9 @@ export function ReviewCard({ one, review }: { one: EnvironmentDetail; review: Li
           It could not be woken: {review.wakeIssue.says} <span className="text-second">{review.wakeIssue.next}</span>
         </p>
       ) : null}
+      {one.resources.map(({ name, origin }) => (
+        <DataOf key={name} name={name} origin={origin} />
+      ))}
       {act.error ? <Trouble error={act.error} /> : null}
     </section>
   );

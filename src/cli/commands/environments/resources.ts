@@ -285,7 +285,11 @@ const isOver = (one: SnapshotView | undefined): boolean =>
   one === undefined || one.state === 'ready' || one.state === 'failed' || one.state === 'removed';
 
 const originText = ({ copy, of, why }: NonNullable<Resource['origin']>): string =>
-  of ? `Its data began as a copy of ${copy}, as that was ${ago(of)}.` : why ? '' : `It waits for a copy of ${copy}.`;
+  of
+    ? `Its data began as a copy of ${copy}, as that was ${ago(of)}.`
+    : why
+      ? 'It began empty.'
+      : `It waits for a copy of ${copy}.`;
 
 const sessionsText = (count: number): string => `${count} ${count === 1 ? 'session' : 'sessions'}`;
 

@@ -188,7 +188,11 @@ function showReview(one: EnvironmentDetail): void {
         ['closes', ahead(life.closesAt)],
         ...one.resources.map((resource) => [
           `${resource.kind} ${plain(resource.name)}`,
-          `${resource.state}${resource.bytes == null ? '' : `, ${bytes(resource.bytes)}`}`,
+          [
+            resource.state,
+            ...(resource.bytes == null ? [] : [bytes(resource.bytes)]),
+            ...(resource.origin ? [originWords(resource.origin)] : []),
+          ].join(', '),
         ]),
         ...one.instanceList
           .filter((item) => item.wanted)
@@ -197,3 +201,10 @@ function showReview(one: EnvironmentDetail): void {
     ),
   );
 }
+
+const originWords = ({ copy, of, why }: NonNullable<EnvironmentDetail['resources'][number]['origin']>): string =>
+  of
+    ? `a copy of ${plain(copy)}’s, as that was ${ago(of)}`
+    : why
+      ? `began empty: ${plain(why.says)}`
+      : `waits for a copy of ${plain(copy)}’s`;
