@@ -18,6 +18,7 @@ import { readSearch, type Search } from './data/search';
 import { AlertsPage } from './pages/alerts/Alerts';
 import { BoardPage } from './pages/board/Board';
 import { EnvironmentPage } from './pages/environments/Environment';
+import { GatePage } from './pages/people/Gate';
 import { GuidePage } from './pages/projects/Guide';
 import { ProjectPage } from './pages/projects/Project';
 import { PromotionPage } from './pages/environments/Promotion';
@@ -49,7 +50,7 @@ function Root(): React.ReactNode {
   if (signingIn) return <SignInPage />;
   // Also for a page that stood open while its session ended.
   if (me.error instanceof Refusal && me.error.problem.status === 401)
-    return <Navigate to="/sign-in" search={{ then: path }} />;
+    return <Navigate to="/sign-in" search={{ then: path === '/gate' ? path + location.search : path }} />;
   if (me.data) return <Frame me={me.data} />;
   return me.error ? <Trouble error={me.error} /> : <Loading />;
 }
@@ -70,6 +71,7 @@ const router = createRouter({
   routeTree: root.addChildren([
     page('/', BoardPage),
     page('/sign-in', SignInPage, ['then']),
+    page('/gate', GatePage, ['host', 'door', 'to']),
     page('/runs', RunsPage, ['project', 'state', 'branch']),
     page('/reviews', ReviewsPage, ['project']),
     page('/add', GuidePage),

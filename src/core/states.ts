@@ -184,6 +184,11 @@ export type DeploymentKind = (typeof deploymentKinds)[number];
 export const sourceKinds = ['hosted', 'notified', 'polled'] as const;
 export type SourceKind = (typeof sourceKinds)[number];
 
+/** Who may look at a review: everybody, people who are signed in, these and whoever has a link. */
+export const reviewAccesses = ['open', 'signed-in', 'link'] as const;
+export type ReviewAccess = (typeof reviewAccesses)[number];
+export type GuardedAccess = Exclude<ReviewAccess, 'open'>;
+
 /** What an attempt works on: a task of a run, or a command of a deployment. */
 export const attemptKinds = ['task', 'prepare', 'seed', 'scrub', 'verify', 'job'] as const;
 export type AttemptKind = (typeof attemptKinds)[number];

@@ -20,9 +20,10 @@ import { noCertificates, openCertificates } from './certificates.js';
 import { openTls, shownTo } from './tls.js';
 import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
-import { openSleepers, wakePath } from './asleep.js';
+import { openSleepers, wakePath } from './reviews/asleep.js';
 import { askedFor, hostOf, refuse } from './headers.js';
-import { asksForEvents, endEvents, openInside, meansOf } from './inside.js';
+import { gatePath, openGate } from './reviews/gate.js';
+import { asksForEvents, endEvents, openInside, meansOf } from './reviews/inside.js';
 import { makeProxy } from './proxy.js';
 import { closedRetry, navigates, serveMaintenance, serveSite } from './site.js';
 import { openSites } from './sites.js';
@@ -78,6 +79,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const client = makeClient(options.url, options.token);
   const counter = openCounter(client, options.name, log, inside.used);
   const sleepers = openSleepers(client, options.name);
+  const gate = openGate(client, options.name);
   const clients = openTally(bounds.perClient);
   const find = (request: IncomingMessage) => {
     const { host = '', route = null } = table.find(hostOf(request)) ?? {};
@@ -156,6 +158,17 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
     if (shown === null && certificates.trusted(named)) return toTls(named, asked, response);
+    if (route.gate || asked.path === gatePath) {
+      const { environment, gate: guarded = null } = route;
+      if (route.uses && asked.path === gatePath)
+        return gate.answer({ host, environment, gate: guarded }, request, response);
+      const may = guarded ? gate.lets(host, request) : true;
+      if (may !== true)
+        return void Promise.resolve(may).then((lets) => {
+          if (lets) again(request, response);
+          else if (guarded) gate.stop({ host, environment, gate: guarded }, request, response);
+        });
+    }
     if (route.uses) {
       // A review comes and goes: nobody is to find it in a search.
       response.setHeader('x-robots-tag', 'noindex, nofollow');
@@ -222,6 +235,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       counter,
       inside,
       sleepers,
+      gate,
       log,
     }),
   );

@@ -1,6 +1,6 @@
 /** What the outside says in its headers, and what of it goes on to a program. */
 import type { IncomingMessage, ServerResponse } from 'node:http';
-import { withoutSticky } from './sticky.js';
+import { withoutOurs } from './sticky.js';
 
 /** About one connection (RFC 9110, 7.6.1): never passed on. */
 export const hopByHop: ReadonlySet<string> = new Set([
@@ -48,8 +48,11 @@ export const hostOf = (request: IncomingMessage): string =>
 export const isSecure = (request: IncomingMessage): boolean =>
   'encrypted' in request.socket && request.socket.encrypted === true;
 
-/** What only the edge may say. */
-const ownWords: ReadonlySet<string> = new Set(['host', 'forwarded', 'x-request-id']);
+/** With it a program says that it may look at a review. */
+export const passHeader = 'tsunagi-pass';
+
+/** What only the edge may say, and what is said to it alone. */
+const ownWords: ReadonlySet<string> = new Set(['host', 'forwarded', 'x-request-id', passHeader]);
 
 /** A node as RFC 7239, 6 writes it: an address with colons stands in brackets and quotes. */
 const nodeOf = (address: string): string => (address.includes(':') ? `"[${address}]"` : address);
@@ -70,7 +73,7 @@ export function forwarded(request: IncomingMessage, id: string): string[] {
       continue;
     if (named.has(lower) && !fixed.has(lower)) continue;
     const value = request.rawHeaders[at + 1] as string;
-    const kept = lower === 'cookie' ? withoutSticky(value) : value;
+    const kept = lower === 'cookie' ? withoutOurs(value) : value;
     if (kept !== null) headers.push(name, kept);
   }
   const client = (request.socket.remoteAddress ?? '').replace(/^::ffff:/, '');

@@ -5,6 +5,14 @@
 import { createHash, createHmac, timingSafeEqual } from 'node:crypto';
 
 export const stickyCookie = 'tsunagi-instance';
+/** What lets somebody in, and what ties the way there to one browser; over TLS no other host can set them. */
+export const passCookies = { plain: 'tsunagi-pass', secure: '__Host-tsunagi-pass' } as const;
+export const doorCookies = { plain: 'tsunagi-door', secure: '__Host-tsunagi-door' } as const;
+const ourCookies: ReadonlySet<string> = new Set([
+  stickyCookie,
+  ...Object.values(passCookies),
+  ...Object.values(doorCookies),
+]);
 
 const named = (instance: string): string => createHash('sha256').update(instance).digest('base64url').slice(0, 12);
 const signed = (key: string, name: string): string =>
@@ -28,8 +36,8 @@ export function stuckTo<T extends { id: string }>(
 }
 
 /** A Cookie header without ours; null when nothing is left of it. */
-export function withoutSticky(header: string): string | null {
-  const left = cookiesOf(header).filter(([name]) => name !== stickyCookie);
+export function withoutOurs(header: string): string | null {
+  const left = cookiesOf(header).filter(([name]) => !ourCookies.has(name));
   return left.length ? left.map(([name, value]) => `${name}=${value}`).join('; ') : null;
 }
 
@@ -37,7 +45,7 @@ export function withoutSticky(header: string): string | null {
 export const setCookie = (value: string, at: string, secure: boolean): string =>
   `${stickyCookie}=${value}; Path=${at}; HttpOnly; SameSite=Lax${secure ? '; Secure' : ''}`;
 
-const cookiesOf = (header: string | undefined): [string, string][] =>
+export const cookiesOf = (header: string | undefined): [string, string][] =>
   (header ?? '').split(';').flatMap((one): [string, string][] => {
     const equals = one.indexOf('=');
     return equals < 0 ? [] : [[one.slice(0, equals).trim(), one.slice(equals + 1).trim()]];

@@ -2,10 +2,11 @@
 import type { IncomingMessage } from 'node:http';
 import type { Duplex } from 'node:stream';
 import type { Route, RoutePath, ServerPath } from '../core/cutover/route.js';
-import type { Sleepers } from './asleep.js';
+import type { Sleepers } from './reviews/asleep.js';
 import type { Counter } from './count.js';
 import { hostOf } from './headers.js';
-import { type Entry, type Inside, meansOf } from './inside.js';
+import { type Entry, type Inside, meansOf } from './reviews/inside.js';
+import type { Gate } from './reviews/gate.js';
 import type { ServerProxy } from './proxy.js';
 import { shownTo } from './tls.js';
 import { refuseUpgrade, upgrade } from './upgrade.js';
@@ -26,17 +27,25 @@ export interface TunnelParts {
   counter: Pick<Counter, 'use'>;
   inside: Inside;
   sleepers: Sleepers;
+  gate: Pick<Gate, 'lets'>;
   log: { warn(data: object, text: string): void };
 }
 
 type Upgrades = (request: IncomingMessage, socket: Duplex, head: Buffer) => void;
 
 export function makeUpgrades(parts: TunnelParts): Upgrades {
-  const { find, seen, proxy, counter, inside, sleepers, log } = parts;
+  const { find, seen, proxy, counter, inside, sleepers, gate, log } = parts;
   const go = (request: IncomingMessage, socket: Duplex, head: Buffer, leave: () => void): void => {
     const { host, asked, place, route } = find(request);
     const refused = (status: number, text: string) => refuseUpgrade(socket, status, text, leave);
     const shown = shownTo(request);
+    const may = route?.gate ? gate.lets(host, request) : true;
+    if (may !== true)
+      return void Promise.resolve(may).then((lets) => {
+        if (socket.destroyed) leave();
+        else if (lets) go(request, socket, head, leave);
+        else refused(401, 'Unauthorized');
+      });
     if (shown !== null && !parts.covers(shown, hostOf(request))) refused(421, 'Misdirected Request');
     else if (route?.closed) refused(503, 'Service Unavailable');
     else if (!route || place?.kind !== 'server' || !asked) refused(404, 'Not Found');

@@ -1,5 +1,6 @@
 /** Starts the loops and wakes them by what the records say has changed. */
 import { intakeDueMs } from '../records/projects/sources.js';
+import { dropOldPasses } from '../records/callers/passes.js';
 import { dropOldAnswers, dropOldSessions, dropOldSignIns } from '../records/callers/people.js';
 import { dropEmptyPartitions, makeLogPartitions } from '../records/runs/logs.js';
 import { nextPoll } from '../records/projects/projects.js';
@@ -207,6 +208,7 @@ export async function startEngine(context: Context): Promise<Engine> {
         await dropOldAnswers(records);
         await dropOldSessions(records);
         await dropOldSignIns(records);
+        await dropOldPasses(records);
         await forgetCertificates(records);
         await dropOldDeliveries(records);
         await forgetSent(records);

@@ -104,7 +104,7 @@ function keptFile(path: string, make: () => Buffer | string): Buffer {
   return readFileSync(path);
 }
 
-const prefixes = { person: 'tsu_', agent: 'tsa_', edge: 'tse_', code: 'tsc_' } as const;
+const prefixes = { person: 'tsu_', agent: 'tsa_', edge: 'tse_', code: 'tsc_', link: 'tsl_', pass: 'tsp_' } as const;
 export type SecretKind = keyof typeof prefixes;
 
 /** A fresh token of 32 random bytes; the prefix tells its kind to a reader. */

@@ -65,6 +65,8 @@ export const eventTypes = [
   'environment.awake',
   'environment.wake-failed',
   'environment.kept',
+  'review.link-made',
+  'review.link-ended',
   'environment.closing',
   'environment.closed',
   'environment.health',

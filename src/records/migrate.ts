@@ -22,6 +22,7 @@ import * as sizes from './migrations/019-sizes.js';
 import * as pulls from './migrations/020-pulls.js';
 import * as sleep from './migrations/021-sleep.js';
 import * as snapshots from './migrations/022-snapshots.js';
+import * as gate from './migrations/023-gate.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -47,6 +48,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   pulls,
   sleep,
   snapshots,
+  gate,
 ];
 
 const lock = 7_403_121;

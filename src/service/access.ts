@@ -116,6 +116,11 @@ export const access: Record<string, Access> = {
   'DELETE /api/projects/:project/environments/:name/terminals/:id': 'developer',
   'GET /api/projects/:project/environments/:name/terminals/:id/stream': 'developer',
   'GET /api/reviews': 'viewer',
+  // To a review, for whoever is signed in.
+  'POST /api/gate': 'viewer',
+  'GET /api/projects/:project/environments/:name/links': 'developer',
+  'POST /api/projects/:project/environments/:name/links': 'developer',
+  'DELETE /api/projects/:project/environments/:name/links': 'developer',
   'GET /api/projects/:project/reviews': 'viewer',
   'POST /api/projects/:project/reviews': 'developer',
   'POST /api/projects/:project/environments/:name/wake': 'developer',
@@ -156,6 +161,7 @@ export const access: Record<string, Access> = {
   'POST /api/edge/certificates': 'edge',
   'POST /api/edge/figures': 'edge',
   'POST /api/edge/wake': 'edge',
+  'POST /api/edge/gate': 'edge',
   'POST /api/agent/figures': 'agent',
   'GET /api/edge/blobs/:digest': 'edge',
 };

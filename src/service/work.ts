@@ -18,6 +18,7 @@ import type { AttemptWork, InstanceWork, TerminalWork } from '../wire/rooms/work
 import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js';
 import { sceneOf } from '../engine/runs/scene.js';
 import type { KnownAttempt } from '../engine/context.js';
+import { accessOf, programPass } from '../engine/environments/gate.js';
 import { openSecrets } from '../engine/environments/variables.js';
 import { type OpenedResources, openResources, openSnapshot } from '../engine/resources/open.js';
 
@@ -277,7 +278,7 @@ async function variablesOf(
 ): Promise<{ variables: Record<string, string>; secret: string[] }> {
   const opened = await openSecrets(context, project.id, deployment.secrets);
   const wired = resourceVariables(release.plan.variables, fields);
-  const variables = {
+  const variables: Record<string, string> = {
     ...deployment.variables,
     ...opened,
     ...wired.values,
@@ -287,10 +288,12 @@ async function variablesOf(
     TSUNAGI_RELEASE: `r${release.number}`,
     TSUNAGI_COMMIT: release.commit,
   };
+  const pass = (await accessOf(context.records, environment)) === 'open' ? null : programPass(context, environment.id);
+  if (pass) variables.TSUNAGI_PASS = pass;
   // A value that the definition calls a secret is masked, too, where somebody has set it as plain text.
   const plans = release.plan.variables;
   const named = Object.keys(deployment.variables).filter((name) => plans[name]?.kind === 'set' && plans[name].secret);
-  return { variables, secret: [...Object.keys(opened), ...wired.secret, ...named] };
+  return { variables, secret: [...Object.keys(opened), ...wired.secret, ...named, ...(pass ? ['TSUNAGI_PASS'] : [])] };
 }
 
 async function commitFiles(

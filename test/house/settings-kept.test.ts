@@ -294,6 +294,7 @@ describe('tables', () => {
       '020-pulls',
       '021-sleep',
       '022-snapshots',
+      '023-gate',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -9,6 +9,9 @@ export interface Search {
   line?: number;
   release?: number;
   then?: string;
+  host?: string;
+  door?: string;
+  to?: string;
 }
 
 const numbers: readonly (keyof Search)[] = ['line', 'release'];

@@ -3,6 +3,7 @@
  * visitor is on one side for all paths of a host. A target without a share answers nothing but files that the others lack.
  */
 
+import type { GuardedAccess } from '../states.js';
 import type { Except } from './use.js';
 
 /** All of the traffic; a share is a whole number of it. */
@@ -82,6 +83,8 @@ export interface Route {
   asleep?: true;
   /** What counts as use, where somebody asks; left out: nobody does. */
   uses?: { requests: boolean; connections: boolean; except: Except };
+  /** Who may look; left out: everybody. `console`: where people are signed in. */
+  gate?: { access: GuardedAccess; console: string };
 }
 
 /** A host that leads where another one leads. */
@@ -135,7 +138,7 @@ export function routeTo(
   environment: string,
   to: Omit<Target, 'share' | 'until'>,
   now: number,
-  uses?: Route['uses'],
+  { uses, gate }: Pick<Route, 'uses' | 'gate'> = {},
 ): Route {
   const bytes = (paths: readonly RoutePath[]) => paths.flatMap((path) => (path.kind === 'site' ? [path.bytes] : []));
   const seen = new Set(bytes(to.paths));
@@ -152,6 +155,7 @@ export function routeTo(
     environment,
     targets: [{ ...to, share: allTraffic, until: null }, ...replaced],
     ...(uses ? { uses } : {}),
+    ...(gate ? { gate } : {}),
   };
 }
 

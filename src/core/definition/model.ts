@@ -2,7 +2,7 @@
 import type { SiteHeaders, SiteRedirect } from '../cutover/route.js';
 import type { Schedule } from '../calendar/schedule.js';
 import type { Except } from '../cutover/use.js';
-import type { PartKind, ResourceKind, UseKind } from '../states.js';
+import type { GuardedAccess, PartKind, ResourceKind, UseKind } from '../states.js';
 
 export interface Definition {
   /** Of this model, as it is stored; see `stored.ts`. */
@@ -152,6 +152,8 @@ export interface EnvironmentPlan {
   scrub?: ScrubPlan;
   /** Database → what it begins as; left out: empty. */
   data?: Record<string, Origin>;
+  /** Who may look at a review; left out: everybody. */
+  access?: GuardedAccess;
   /** Of reviews; left out: as `defaultIdle` says. */
   idle?: IdlePlan;
   branch: string | null;

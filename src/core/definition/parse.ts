@@ -140,7 +140,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
         key: 'promotion',
         kind: 'an environment without `after`',
       });
-    for (const one of ['drafts', 'idle', 'data'])
+    for (const one of ['drafts', 'idle', 'data', 'access'])
       if (at(value, one) && !at(value, 'for'))
         report('key_not_for', at(value, one)?.key ?? key, { key: one, kind: 'an environment without `for`' });
     if (at(value, 'scrub') && at(value, 'for'))
@@ -152,6 +152,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
       ...readCommand(value, 'seed', release, report),
       ...readCommand(value, 'scrub', release, report),
       ...(at(value, 'data') && at(value, 'for') ? readData(value, given, release, report) : {}),
+      ...readAccess(value),
       ...(at(value, 'idle') && at(value, 'for') ? { idle: readIdle(value) } : {}),
       branch: textAt(value, 'branch'),
       after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),
@@ -219,6 +220,11 @@ function readData(
     return [[name, { copy, freshMs: parseDuration(textAt(value, 'fresh') ?? '') ?? defaultFreshMs }]];
   });
   return data.length ? { data: Object.fromEntries(data) } : {};
+}
+
+function readAccess(environment: Read): Pick<EnvironmentPlan, 'access'> {
+  const given = at(environment, 'for') ? textAt(environment, 'access') : null;
+  return given === 'signed-in' || given === 'link' ? { access: given } : {};
 }
 
 function readIdle(environment: Read): IdlePlan {

@@ -8,7 +8,7 @@ import { parseDuration } from '../durations.js';
 import { parseSize } from '../sizes.js';
 import { unsafePath } from '../paths.js';
 import { takenVariable } from '../variables/change.js';
-import { resourceKinds, useKinds } from '../states.js';
+import { reviewAccesses, resourceKinds, useKinds } from '../states.js';
 import { pullRequests } from './model.js';
 
 export type Shape =
@@ -666,7 +666,11 @@ const environment: Shape = {
       about: 'Sizes of parts that differ here.',
       shape: { kind: 'named', of: { kind: 'record', keys: sizeKeys }, name },
     },
-    access: later('Who may visit it.'),
+    access: {
+      about:
+        'Of reviews: who may look. `open`: everybody who knows the address; `signed-in`: people who are signed in at the console; `link`: these, and whoever has a link (`tsunagi review link`). Counts at once. Default: open.',
+      shape: { kind: 'choice', of: reviewAccesses },
+    },
     pictures: later('Pages of which pictures are taken.'),
     scrub: {
       about:

@@ -310,6 +310,21 @@ export const reasons = {
     '{environment} is no review: it stands, and neither sleeps nor closes.',
     '`tsunagi review list` shows the reviews.',
   ),
+  links_needless: entry(
+    409,
+    '{environment} is not opened with links: its `access` is {access}.',
+    'Write `access: link` at the review environment of the main branch.',
+  ),
+  links_many: entry(
+    409,
+    '{environment} has {count} links that are good already.',
+    'Take some back: `tsunagi review link {environment} --end`.',
+  ),
+  gate_session: entry(
+    403,
+    'Only a browser that is signed in at the console is led to a review.',
+    'Sign in there. A program looks at a review by a link or a pass.',
+  ),
   review_asleep: entry(
     503,
     '{environment} sleeps, and could not be woken: {why}',

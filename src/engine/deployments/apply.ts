@@ -1,6 +1,7 @@
 /** The effects of a deployment's step, in the transaction of the step. */
 import { type Route, routeTo } from '../../core/cutover/route.js';
 import { askForResources } from './needs.js';
+import { accessOf, gateOf } from '../environments/gate.js';
 import { targetFor } from './routes.js';
 import { syncJobs } from '../jobs/jobs.js';
 import { stopJobsOf } from '../../records/jobs/jobs.js';
@@ -139,7 +140,11 @@ export async function moveTraffic(
         except: idle.except,
       }
     : undefined;
-  const route = routeTo(before, scene.place, target, scene.context.now(), uses);
+  const gate = gateOf(scene.context, await accessOf(db, environment));
+  const route = routeTo(before, scene.place, target, scene.context.now(), {
+    ...(uses ? { uses } : {}),
+    ...(gate ? { gate } : {}),
+  });
   const version = await putRoute(db, environment.host, environment.id, route);
   await setServing(db, environment.id, row.id, version);
   await recordEvents(db, {

@@ -41,6 +41,7 @@ import type { Context, Db } from '../context.js';
 import { placeOf } from '../deployments/acts.js';
 import { startOne, wishes } from '../deployments/scene.js';
 import { targetFor } from '../deployments/routes.js';
+import { removePasses } from '../../records/callers/passes.js';
 import { removeAddressesOf } from '../domains/acts.js';
 
 /** Environments that start programs at once, by agent. */
@@ -245,6 +246,7 @@ async function tell(scene: Scene, { state, depth, wakeIssue }: LifeStep): Promis
   }
   if (state === 'closing') await recordEvents(db, { ...at, type: 'environment.closing', data: { why: 'unused' } });
   if (environment.state !== 'closing' || (state !== 'closed' && state !== 'empty')) return;
+  await removePasses(db, id);
   const again = await endClosing(db, id);
   await recordEvents(db, { ...at, type: 'environment.closed' });
   if (!again) return;

@@ -1,6 +1,6 @@
 /** From a recorded run to its tasks. */
 import { lookAtSnapshots } from '../../records/resources/snapshots.js';
-import type { Definition } from '../../core/definition/model.js';
+import type { Definition, EnvironmentPlan } from '../../core/definition/model.js';
 import { definitionLimit, type DefinitionIssue } from '../../core/definition/parse.js';
 import { CodedError, type ErrorCode, issue, type Issue, registry, wording } from '../../core/errors/errors.js';
 import { pinRun } from '../../core/plan/plan.js';
@@ -303,9 +303,9 @@ async function takeDefinition(
       );
       continue;
     }
-    // Other times and bounds count at once.
-    if (canonical(before[plan.name]?.idle ?? null) !== canonical(plan.idle ?? null))
-      await dueReviews(db, project.id, plan.name);
+    // Other times and bounds count at once, and who may look.
+    const atOnce = (of: EnvironmentPlan | undefined) => canonical([of?.idle ?? null, of?.access ?? null]);
+    if (atOnce(before[plan.name]) !== atOnce(plan)) await dueReviews(db, project.id, plan.name);
     // What has closed by itself stays so; a push to it opens it again.
     for (const pull of await openPullRequests(db, project.id))
       await openReviewFor(context, db, project, pull, run.actor, false);

@@ -46,6 +46,7 @@ import { defineRoute } from './deployments/routes.js';
 import { defineRun } from './runs/runs.js';
 import { defineSeal } from './events/seals.js';
 import { defineSession } from './callers/sessions.js';
+import { definePass, defineReviewLink } from './callers/links.js';
 import { defineSignIn } from './callers/sign-ins.js';
 import { defineTask } from './runs/tasks.js';
 import { defineTerminal } from './deployments/terminals.js';
@@ -102,6 +103,8 @@ export function defineModels(sequelize: Sequelize) {
     Sender: defineSender(sequelize),
     Session: defineSession(sequelize),
     SentLog: defineSentLog(sequelize),
+    ReviewLink: defineReviewLink(sequelize),
+    Pass: definePass(sequelize),
     SignIn: defineSignIn(sequelize),
     Subscription: defineSubscription(sequelize),
     Task: defineTask(sequelize),

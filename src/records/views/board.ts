@@ -71,7 +71,7 @@ export interface BoardProject {
   main_branch: string;
   definition_commit: string | null;
   /** The environments that its main definition declares. */
-  plans: Record<string, Pick<EnvironmentPlan, 'for' | 'after' | 'branch' | 'verify' | 'idle'>> | null;
+  plans: Record<string, Pick<EnvironmentPlan, 'for' | 'after' | 'branch' | 'verify' | 'idle' | 'access'>> | null;
   run: RunOverview | null;
   environments: BoardEnvironment[];
   /** What the environments name, each once. */

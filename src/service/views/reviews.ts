@@ -3,7 +3,9 @@ import type { Db } from '../../records/database.js';
 import { reviewFacts, type ReviewFacts } from '../../records/views/reviews.js';
 import { runOverviews } from '../../records/views/overview.js';
 import type { Environment } from '../../wire/environments/environments.js';
-import type { Review } from '../../wire/environments/reviews.js';
+import type { Review, ReviewLink } from '../../wire/environments/reviews.js';
+import type { LinkRow } from '../../records/callers/passes.js';
+import { iso } from './basics.js';
 import type { Service } from '../server.js';
 import { environmentViews } from './board.js';
 import { runView } from './runs.js';
@@ -43,3 +45,11 @@ const pullOf = ({ number, title, base, trusted, draft }: ReviewFacts): Review['p
   number === null
     ? null
     : { number, title: title ?? '', base: base ?? '', trusted: trusted === true, draft: draft === true };
+
+export const linkView = (row: LinkRow): ReviewLink => ({
+  id: row.id,
+  by: row.actor,
+  createdAt: row.created_at.toISOString(),
+  until: row.expires_at.toISOString(),
+  usedAt: iso(row.used_at),
+});

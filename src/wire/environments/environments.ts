@@ -7,6 +7,7 @@ import {
   healths,
   instanceStates,
   partKinds,
+  reviewAccesses,
   sleepDepths,
 } from '../../core/states.js';
 import { Address } from './addresses.js';
@@ -69,6 +70,8 @@ export const Environment = Type.Object({
     Type.Object({
       /** Whose releases it takes, where it is of no pull request. */
       branch: Nullable(Type.String()),
+      /** Who may look at it. */
+      access: oneOf(reviewAccesses),
       /** How deep it sleeps: its programs stand still, or have ended. */
       depth: Nullable(oneOf(sleepDepths)),
       openedAt: Time,

@@ -241,6 +241,30 @@ export const PollAnswer = Type.Object({
 });
 export type PollAnswer = Static<typeof PollAnswer>;
 
+/** An edge has somebody who would look at a review: with a pass, or with what is exchanged for one. */
+export const GateRequest = Type.Object(
+  {
+    name: Type.String({ minLength: 1, maxLength: 80 }),
+    host: Type.String({ minLength: 1, maxLength: 300 }),
+    pass: Type.Optional(Type.String({ maxLength: 200 })),
+    link: Type.Optional(Type.String({ maxLength: 200 })),
+    code: Type.Optional(Type.String({ maxLength: 1_000 })),
+    /** What the browser was given when it set out; of a code. */
+    door: Type.Optional(Type.String({ maxLength: 100 })),
+  },
+  { additionalProperties: false },
+);
+export const GateAnswer = Type.Object({
+  /** Milliseconds for which a pass lets its holder in before it is asked for again; 0: it does not. */
+  goodMs: Type.Integer(),
+  /** What a link or a code was exchanged for, and for how long. */
+  pass: Type.Union([Type.String(), Type.Null()]),
+  passSeconds: Type.Integer(),
+  /** Why there is none. */
+  why: Type.Union([Type.String(), Type.Null()]),
+});
+export type GateAnswer = Static<typeof GateAnswer>;
+
 /** An edge has somebody who asks for a host that sleeps; `look`: only for how it is. */
 export const WakeRequest = Type.Object(
   {

@@ -2,6 +2,7 @@
 import { useMutation } from '@tanstack/react-query';
 import { durationText } from '../../../../src/core/durations';
 import type { EnvironmentDetail } from '../../../../src/wire/environments/environments';
+import type { MadeLink } from '../../../../src/wire/environments/reviews';
 import { paths, post } from '../../data/api';
 import { useNow } from '../../data/live';
 import { Button, Since, Trouble } from '../../parts/basics';
@@ -16,6 +17,7 @@ export function ReviewCard({ one, review }: { one: EnvironmentDetail; review: Li
   const act = useMutation({
     mutationFn: ({ to, body }: { to: string; body?: unknown }) => post(`${path}/${to}`, body),
   });
+  const link = useMutation({ mutationFn: () => post<MadeLink>(`${path}/links`, { ms: threeDays }) });
   const open = one.state !== 'closing' && one.state !== 'closed';
   const asleep = one.state === 'asleep' || one.state === 'falling asleep';
   return (
@@ -51,6 +53,16 @@ export function ReviewCard({ one, review }: { one: EnvironmentDetail; review: Li
             >
               Keep 3 days more
             </Button>
+            {review.access === 'link' ? (
+              <Button
+                size="small"
+                disabled={link.isPending}
+                onClick={() => link.mutate()}
+                title="Whoever has it may look, for three days."
+              >
+                Make a link
+              </Button>
+            ) : null}
             <Button
               size="small"
               disabled={act.isPending}
@@ -79,6 +91,23 @@ export function ReviewCard({ one, review }: { one: EnvironmentDetail; review: Li
       {one.resources.map(({ name, origin }) => (
         <DataOf key={name} name={name} origin={origin} />
       ))}
+      {review.access === 'open' ? null : (
+        <p className="mt-1 text-second">
+          {review.access === 'link'
+            ? 'People who are signed in may look, and whoever has a link.'
+            : 'People who are signed in may look.'}
+        </p>
+      )}
+      {link.data ? (
+        <div className="mt-2 rounded-md border border-indigo bg-indigo-wash px-3 py-2">
+          <p>For whoever is to look, for three days; shown this once:</p>
+          <p className="code my-1 break-all select-all">{link.data.url}</p>
+          <Button size="tiny" onClick={() => void navigator.clipboard.writeText(link.data.url)}>
+            Copy
+          </Button>
+        </div>
+      ) : null}
+      {link.error ? <Trouble error={link.error} /> : null}
       {act.error ? <Trouble error={act.error} /> : null}
     </section>
   );

@@ -17,7 +17,10 @@ export function SignInPage(): React.ReactNode {
       await post('/api/sign-in', body);
       client.clear();
       const then = new URLSearchParams(location.search).get('then');
-      await navigate({ to: then?.startsWith('/') && !then.startsWith('//') ? then.replace(/^"|"$/g, '') : '/' });
+      const here = then?.startsWith('/') && !/^\/[/\\]/.test(then) ? then : '/';
+      // With a question behind it, it is no name of a page that the router knows.
+      if (here.includes('?')) return location.assign(here);
+      await navigate({ to: here });
     } catch (problem) {
       setError(problem);
     }

@@ -1,10 +1,11 @@
-/** review list, show, open, extend, wake, sleep, reset, close. */
+/** review list, show, open, link, extend, wake, sleep, reset, close. */
 import type { Command } from 'commander';
 import { durationText, parseDuration } from '../../../core/durations.js';
 import { CodedError } from '../../../core/errors/errors.js';
 import type { Environment, EnvironmentDetail } from '../../../wire/environments/environments.js';
 import type { PageOf } from '../../../wire/parts.js';
-import { environmentPlace, get, post, projectName } from '../../api.js';
+import type { EndedLinks, MadeLink, ReviewLink } from '../../../wire/environments/reviews.js';
+import { call, environmentPlace, get, post, projectName } from '../../api.js';
 import { ago, bold, bytes, faint, plain, say, short, state, table } from '../../print.js';
 import { give, type Shared, shared } from '../shared.js';
 
@@ -90,6 +91,53 @@ export function reviewCommands(program: Command): void {
       ),
     );
   });
+
+  shared(
+    review
+      .command('link <review>')
+      .description('an address by which whoever has it looks at the review, shown once; where its `access` is `link`'),
+    'tsunagi review link sailings/pr-214 --for 3d',
+  )
+    .option('--for <duration>', 'how long it is good: up to 90d', '3d')
+    .option('--list', 'those that are good; no address is shown again')
+    .option('--end [link]', 'take that one back, or all of them')
+    .action(async (text: string, options: Shared & { for: string; list?: boolean; end?: string | true }) => {
+      const place = await environmentPlace(text, options.project);
+      const shown = `${place.project}/${place.name}`;
+      if (options.end !== undefined)
+        return give(
+          options,
+          await call<EndedLinks>('DELETE', `${place.path}/links`, options.end === true ? {} : { link: options.end }),
+          ({ count }) => say(count ? `Taken back: ${count} of ${shown}.` : `None of ${shown} was good.`),
+        );
+      if (options.list)
+        return give(options, await get<PageOf<ReviewLink>>(`${place.path}/links`), ({ items }) =>
+          say(
+            items.length
+              ? table(
+                  ['LINK', 'BY', 'MADE', 'USED', 'ENDS'],
+                  items.map((one) => [
+                    one.id.slice(-8),
+                    plain(one.by),
+                    ago(one.createdAt),
+                    one.usedAt ? ago(one.usedAt) : 'never',
+                    ahead(one.until),
+                  ]),
+                )
+              : `None of ${shown} is good.`,
+          ),
+        );
+      const ms = parseDuration(options.for);
+      if (ms === null)
+        throw new CodedError('usage', {
+          detail: `${options.for} is no duration`,
+          command: 'tsunagi review link --help',
+        });
+      give(options, await post<MadeLink>(`${place.path}/links`, { ms }), (one) => {
+        say(one.url);
+        process.stderr.write(`${faint(`Good ${ahead(one.until)}, for whoever has it.`)}\n`);
+      });
+    });
 
   const keeping = shared(
     review.command('extend <review>').description('it does not close by itself for so long from now'),
@@ -180,6 +228,7 @@ function showReview(one: EnvironmentDetail): void {
       ['', ''],
       [
         ['opened', ago(life.openedAt)],
+        ...(life.access === 'open' ? [] : [['opens for', accessWords[life.access]]]),
         ['used last', ago(life.usedAt)],
         [
           'sleeps',
@@ -208,3 +257,8 @@ const originWords = ({ copy, of, why }: NonNullable<EnvironmentDetail['resources
     : why
       ? `began empty: ${plain(why.says)}`
       : `waits for a copy of ${plain(copy)}’s`;
+
+const accessWords = {
+  'signed-in': 'people who are signed in',
+  link: 'people who are signed in, and whoever has a link',
+};

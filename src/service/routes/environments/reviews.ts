@@ -5,13 +5,27 @@ import { close, keep, wish } from '../../../engine/environments/wishes.js';
 import type { Db } from '../../../records/database.js';
 import type { EnvironmentRow } from '../../../records/deployments/environments.js';
 import type { ProjectRow } from '../../../records/projects/projects.js';
+import { linksOf } from '../../../records/callers/passes.js';
+import { hostsOf } from '../../../records/figures/names.js';
 import { Environment, KeepReview, OpenReview } from '../../../wire/environments/environments.js';
-import { type App, change, needProject, type Service } from '../../server.js';
+import { CodedError } from '../../../core/errors/errors.js';
+import { urlOf } from '../../../engine/context.js';
+import { codeFor, endLinks, makeLink } from '../../../engine/environments/gate.js';
+import { type App, change, needEnvironment, needProject, notFound, type Service } from '../../server.js';
 import type { Caller } from '../../../records/callers/people.js';
-import { Review } from '../../../wire/environments/reviews.js';
+import {
+  EndedLinks,
+  EndLinks,
+  GateBody,
+  GateWay,
+  MadeLink,
+  MakeLink,
+  Review,
+  ReviewLink,
+} from '../../../wire/environments/reviews.js';
 import { Page } from '../../../wire/parts.js';
 import { environmentView } from '../../views/board.js';
-import { reviewViews } from '../../views/reviews.js';
+import { linkView, reviewViews } from '../../views/reviews.js';
 
 export function reviewRoutes(app: App, service: Service): void {
   const { context } = service;
@@ -63,6 +77,39 @@ export function reviewRoutes(app: App, service: Service): void {
         keep(db, project, nameOf(request), { until: new Date(context.now() + request.body.ms), actor }),
       ),
   );
+  const links = '/api/projects/:project/environments/:name/links';
+  app.get(links, { schema: { response: { 200: Page(ReviewLink) } } }, async (request) => {
+    const { environment } = await needEnvironment(service, request);
+    return { items: (await linksOf(context.records, environment.id)).map(linkView), next: null };
+  });
+  app.post(links, { schema: { body: MakeLink, response: { 201: MadeLink } } }, async (request, reply) => {
+    const project = await needProject(service, request);
+    return change(service, request, reply, 'review.link-made', 201, async (db, actor) => {
+      const { link, url } = await makeLink(context, db, project, {
+        name: nameOf(request),
+        ms: request.body.ms,
+        actor,
+      });
+      return { ...linkView(link), url };
+    });
+  });
+  app.delete(links, { schema: { body: EndLinks, response: { 200: EndedLinks } } }, async (request, reply) => {
+    const project = await needProject(service, request);
+    return change(service, request, reply, 'review.link-ended', 200, async (db, actor) => ({
+      count: await endLinks(db, project, { name: nameOf(request), link: request.body.link ?? null, actor }),
+    }));
+  });
+  app.post('/api/gate', { schema: { body: GateBody, response: { 200: GateWay } } }, async (request) => {
+    const { host, door, to } = request.body;
+    const { session = null } = request.caller as Caller & { session?: string };
+    if (session === null) throw new CodedError('gate_session');
+    if (!(await hostsOf(context.records, [host])).has(host)) throw notFound('review', host);
+    const way = new URL('/_tsunagi/gate', urlOf(context.addresses, host));
+    way.searchParams.set('code', codeFor(context, { host, session, door }));
+    way.searchParams.set('to', to);
+    return { url: way.href };
+  });
+
   for (const [act, again] of [
     ['reset', true],
     ['close', false],

@@ -8,11 +8,14 @@ import { grantOf } from '../../../records/callers/people.js';
 import { environmentById, type EnvironmentRow, lockEnvironment } from '../../../records/deployments/environments.js';
 import { wakingBefore } from '../../../records/deployments/life.js';
 import { hostsOf } from '../../../records/figures/names.js';
+import { exchange, lets } from '../../../engine/environments/gate.js';
 import { wakeFor } from '../../../engine/environments/wishes.js';
 import { readPublic, sealFor } from '../../../wire/rooms/sealed.js';
 import {
   CertificateAnswer,
   CertificateRequest,
+  GateAnswer,
+  GateRequest,
   TableAnswer,
   TableRequest,
   WakeAnswer,
@@ -111,6 +114,26 @@ export function edgeRoutes(app: App, service: Service): void {
         return now.state === 'waking' ? null : now;
       };
       return (await listen(reply, `life:${environment.id}`, wakeMs, async () => {}, settled)) ?? answer();
+    },
+  );
+
+  app.post(
+    '/api/edge/gate',
+    { schema: { body: GateRequest, response: { 200: GateAnswer } } },
+    async (request): Promise<GateAnswer> => {
+      const { name, host, pass, ...by } = request.body;
+      const [, hosts] = await Promise.all([needName(request, name), hostsOf(records, [host])]);
+      const id = hosts.get(host);
+      const environment = id ? await environmentById(records, id) : null;
+      const answer: GateAnswer = { goodMs: 0, pass: null, passSeconds: 0, why: null };
+      if (!environment) return answer;
+      if (pass !== undefined) return { ...answer, goodMs: await lets(context, records, environment, pass) };
+      const found = await records.transition('review.entered', (db) =>
+        exchange(context, db, environment, { host, ...by }),
+      );
+      return 'why' in found
+        ? { ...answer, why: found.why }
+        : { ...answer, pass: found.pass, passSeconds: found.seconds };
     },
   );
 

@@ -3,14 +3,14 @@
  * awake: crawlers and previews of links, which run no scripts, wake nobody. Programs wait for their answer. However many come, the
  * service is asked once.
  */
-import { createHash } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { LRUCache } from 'lru-cache';
-import type { Route } from '../core/cutover/route.js';
-import type { WakeAnswer } from '../wire/rooms/work.js';
-import type { Client } from '../wire/rooms/client.js';
-import { refuse } from './headers.js';
-import { navigates } from './site.js';
+import type { Route } from '../../core/cutover/route.js';
+import type { WakeAnswer } from '../../wire/rooms/work.js';
+import type { Client } from '../../wire/rooms/client.js';
+import { refuse } from '../headers.js';
+import { escaped, pathHere, sendPage } from './page.js';
+import { navigates } from '../site.js';
 
 /** Where the page asks; no program of an environment that sleeps is ever asked for what is under it. */
 export const wakePath = '/_tsunagi/wake';
@@ -209,22 +209,10 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
 /** Leads a browser without scripts back to where it was: its form asks for a page. */
 function back(request: IncomingMessage, response: ServerResponse): boolean {
   if (!navigates(request)) return false;
-  const to = new URL(request.url ?? '/', 'http://edge').searchParams.get('to') ?? '/';
-  // A path of this host: two slashes, or a slash and its mirror, would lead to another one.
-  const location = /^\/(?![/\\])[!-~]*$/.test(to) ? to : '/';
+  const location = pathHere(new URL(request.url ?? '/', 'http://edge').searchParams.get('to'));
   response.writeHead(303, { location, 'cache-control': 'no-store', 'content-length': 0 }).end();
   return true;
 }
-
-const style = `:root{color-scheme:light dark;--paper:#f6f1e6;--sheet:#fffdf8;--line:#ddd6c6;--ink:#1d2330;--second:#565d6b;--indigo:#274472;--vermilion:#bf3b26}
-@media(prefers-color-scheme:dark){:root{--paper:#12151c;--sheet:#1a1f29;--line:#333b49;--ink:#e9e6dd;--second:#aab0bb;--indigo:#8fb0e6;--vermilion:#f0806a}}
-*{box-sizing:border-box}body{margin:0;min-height:100vh;display:grid;place-items:center;padding:24px;background:var(--paper);color:var(--ink);font:16px/1.5 system-ui,sans-serif}
-main{width:100%;max-width:460px;padding:32px;background:var(--sheet);border:1px solid var(--line);border-radius:10px}
-h1{margin:0 0 8px;font-size:21px;line-height:1.3}p{margin:0 0 12px;color:var(--second)}svg{display:block;margin:0 0 16px}
-.why{color:var(--vermilion)}button{font:inherit;font-weight:600;padding:8px 16px;color:var(--sheet);background:var(--indigo);border:0;border-radius:6px;cursor:pointer}
-button:focus-visible{outline:3px solid var(--indigo);outline-offset:2px}[hidden]{display:none}
-.thread{stroke:var(--line)}.run{stroke:var(--indigo);stroke-dasharray:40 400;animation:run 2.4s linear infinite}@keyframes run{from{stroke-dashoffset:440}to{stroke-dashoffset:0}}
-@media(prefers-reduced-motion:reduce){.run{animation:none;stroke-dasharray:none}}`;
 
 const script = `const say=document.getElementById('say'),why=document.getElementById('why'),again=document.getElementById('again');
 const began=Date.now();let waking=true;
@@ -240,23 +228,15 @@ else if(waking&&Date.now()-began>15000)show('It takes longer than usual; this pa
 setTimeout(look,waking&&Date.now()-began<5000?150:1000)};
 again.addEventListener('click',wake);wake();setTimeout(look,60);`;
 
-const hashOf = (text: string): string => `'sha256-${createHash('sha256').update(text).digest('base64')}'`;
-const policy = `default-src 'none'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'; script-src ${hashOf(script)}; style-src ${hashOf(style)}`;
-
-const escaped = (text: string): string => text.replace(/[&<>"']/g, (one) => `&#${one.charCodeAt(0)};`);
-
 function page(route: Route, request: IncomingMessage, response: ServerResponse): void {
   const name = escaped(route.environment);
   const to = escaped(encodeURIComponent((request.url ?? '/').slice(0, 2_000)));
-  const body = `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><meta name="robots" content="noindex"><title>${name} wakes</title><style>${style}</style></head>
-<body><main><svg width="220" height="28" viewBox="0 0 220 28" fill="none" stroke-width="3" stroke-linecap="round" aria-hidden="true"><path class="thread" d="M2 14h86c8 0 8-12 20-12s12 24 0 24-12-12-4-12h114"/><path id="run" class="run" d="M2 14h86c8 0 8-12 20-12s12 24 0 24-12-12-4-12h114"/></svg>
-<h1>${name} was asleep</h1><p id="say" role="status">Nobody has used this review for a while, so its programs rest.</p><p id="why" class="why" role="alert" hidden></p><button id="again" type="button" hidden>Try again</button>
-<noscript><form method="post" action="${wakePath}?to=${to}"><button>Wake it</button></form></noscript></main><script>${script}</script></body></html>`;
-  response.writeHead(503, {
-    'content-type': 'text/html; charset=utf-8',
-    'cache-control': 'no-store',
-    'content-security-policy': policy,
-    'content-length': Buffer.byteLength(body),
+  sendPage(request, response, {
+    status: 503,
+    title: `${name} wakes`,
+    runs: true,
+    script,
+    main: `<h1>${name} was asleep</h1><p id="say" role="status">Nobody has used this review for a while, so its programs rest.</p><p id="why" class="why" role="alert" hidden></p><button id="again" type="button" hidden>Try again</button>
+<noscript><form method="post" action="${wakePath}?to=${to}"><button>Wake it</button></form></noscript>`,
   });
-  response.end(request.method === 'HEAD' ? undefined : body);
 }

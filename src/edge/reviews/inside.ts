@@ -1,7 +1,7 @@
 /** What is open for each host of which somebody asks whether it is used: requests until they are answered, connections until they end. */
 import type { IncomingMessage, ServerResponse } from 'node:http';
-import { usesBut } from '../core/cutover/use.js';
-import type { Route } from '../core/cutover/route.js';
+import { usesBut } from '../../core/cutover/use.js';
+import type { Route } from '../../core/cutover/route.js';
 
 export interface Entry {
   /** It is use of the environment. */
