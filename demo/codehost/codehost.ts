@@ -39,6 +39,8 @@ export interface CodeHost {
     pull: { title: string; branch: string; base?: string; trusted?: boolean; number?: number },
   ): Promise<Pull>;
   closePull(name: string, number: number, how: 'merged' | 'abandoned'): Promise<void>;
+  /** Its author may write there from now on, or no more. */
+  trustPull(name: string, number: number, trusted: boolean): Promise<void>;
   /** Where it takes how runs of its commits stand. */
   statusUrl(name: string): string;
   /** Commit → what was told of it last. */
@@ -222,6 +224,11 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
   await new Promise<void>((resolve, reject) => server.once('error', reject).listen(port, '127.0.0.1', resolve));
   const { port: actual } = server.address() as { port: number };
   const url = `http://127.0.0.1:${actual}`;
+  const pullOf = (name: string, number: number): Pull => {
+    const pull = state[name]?.pulls.find((one) => one.number === number);
+    if (!pull) throw new Error(`no pull request ${number}`);
+    return pull;
+  };
   return {
     url,
     port: actual,
@@ -259,9 +266,14 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
       await sendPull(name, 'created', pull);
       return pull;
     },
+    async trustPull(name, number, trusted) {
+      const pull = pullOf(name, number);
+      pull.trusted = trusted;
+      save();
+      await sendPull(name, 'updated', pull);
+    },
     async closePull(name, number, how) {
-      const pull = state[name]?.pulls.find((one) => one.number === number);
-      if (!pull) throw new Error(`no pull request ${number}`);
+      const pull = pullOf(name, number);
       pull.open = false;
       save();
       await sendPull(name, how, pull);

@@ -21,6 +21,8 @@ export function answerHeaders(
     if (value !== undefined && !name.startsWith(':') && !hopByHop.has(name))
       answer[name] = typeof value === 'number' ? String(value) : value;
   answer['x-request-id'] = id;
+  if (path.ownCookies && answer['set-cookie'] !== undefined)
+    answer['set-cookie'] = [answer['set-cookie']].flat().map(withoutDomain);
   if (path.sticky !== null && stuckTo(path.sticky, request.headers.cookie, [instance]) === null)
     answer['set-cookie'] = [
       ...[answer['set-cookie'] ?? []].flat(),
@@ -28,3 +30,10 @@ export function answerHeaders(
     ];
   return answer;
 }
+
+/** A cookie without its Domain (RFC 6265, 5.2.3): it is good at the host alone that has set it. */
+export const withoutDomain = (cookie: string): string =>
+  cookie
+    .split(';')
+    .filter((part, at) => at === 0 || !/^\s*domain\s*=/i.test(part))
+    .join(';');

@@ -2,6 +2,7 @@
 import { randomUUID } from 'node:crypto';
 import { type IncomingMessage, request as ask } from 'node:http';
 import type { Duplex } from 'node:stream';
+import { withoutDomain } from './answer.js';
 import { forwarded, hopByHop } from './headers.js';
 import type { ServerPath } from '../core/cutover/route.js';
 import type { ServerProxy } from './proxy.js';
@@ -53,7 +54,7 @@ export function upgrade(
     upstream.on('error', () => socket.destroy());
     upstream.once('close', () => socket.destroy());
     socket.once('close', () => upstream.destroy());
-    socket.write(`HTTP/1.1 101 Switching Protocols\r\n${lines(answer.rawHeaders, true)}\r\n`);
+    socket.write(`HTTP/1.1 101 Switching Protocols\r\n${lines(answer.rawHeaders, true, path.ownCookies)}\r\n`);
     socket.write(first);
     upstream.write(head);
     upstream.pipe(socket).pipe(upstream);
@@ -67,7 +68,7 @@ export function upgrade(
   // It does not want to: its answer is passed on, and nothing more of the client's is.
   call.on('response', (answer) => {
     socket.write(
-      `HTTP/1.1 ${answer.statusCode} ${(answer.statusMessage ?? '').replace(/[^\x20-\x7e]/g, '')}\r\n${lines(answer.rawHeaders, false)}connection: close\r\n\r\n`,
+      `HTTP/1.1 ${answer.statusCode} ${(answer.statusMessage ?? '').replace(/[^\x20-\x7e]/g, '')}\r\n${lines(answer.rawHeaders, false, path.ownCookies)}connection: close\r\n\r\n`,
     );
     answer.on('error', () => socket.destroy());
     answer.pipe(socket);
@@ -97,12 +98,13 @@ function pairs(headers: readonly string[]): Record<string, string | string[]> {
 }
 
 /** Header lines of an answer; without those about one connection, unless it is the switch itself. The body of another answer ends with its connection. */
-function lines(raw: readonly string[], switching: boolean): string {
+function lines(raw: readonly string[], switching: boolean, ownCookies = false): string {
   let text = '';
   for (let at = 0; at < raw.length; at += 2) {
     const name = (raw[at] as string).toLowerCase();
     if (!switching && hopByHop.has(name)) continue;
-    text += `${raw[at]}: ${raw[at + 1]}\r\n`;
+    const value = raw[at + 1] as string;
+    text += `${raw[at]}: ${ownCookies && name === 'set-cookie' ? withoutDomain(value) : value}\r\n`;
   }
   return text;
 }

@@ -62,6 +62,8 @@ export interface Addresses {
   standing: string;
   /** Domain of reviews: `pr-214-sailings.DOMAIN`. */
   review: string;
+  /** Domain of reviews of strangers' pull requests: one that shares no cookies with the others. */
+  untrusted: string;
   /** Where the edges are reached: scheme and port (null: the scheme's own). */
   scheme: 'http' | 'https';
   port: number | null;
@@ -216,7 +218,6 @@ export const tlsUrlOf = ({ tlsPort }: Addresses, host: string): string =>
   `https://${host}${tlsPort === null ? '' : `:${tlsPort}`}`;
 
 /** The domain of an environment's address, without its label. */
-export const domainOf = (addresses: Addresses, kind: 'standing' | 'review'): string =>
-  kind === 'review' ? addresses.review : addresses.standing;
+export const domainOf = (addresses: Addresses, kind: 'standing' | 'review' | 'untrusted'): string => addresses[kind];
 
 export type { Db };

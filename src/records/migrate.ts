@@ -23,6 +23,7 @@ import * as pulls from './migrations/020-pulls.js';
 import * as sleep from './migrations/021-sleep.js';
 import * as snapshots from './migrations/022-snapshots.js';
 import * as gate from './migrations/023-gate.js';
+import * as outside from './migrations/024-outside.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -49,6 +50,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   sleep,
   snapshots,
   gate,
+  outside,
 ];
 
 const lock = 7_403_121;

@@ -1,7 +1,7 @@
 /** What an agent needs to know to do an attempt or run an instance. */
-import type { Task } from '../core/definition/model.js';
+import type { Part, Task } from '../core/definition/model.js';
 import { filesOf } from '../core/plan/plan.js';
-import { sizeOf } from '../core/scale/sizes.js';
+import { outsideMost, sizeOf } from '../core/scale/sizes.js';
 import { resourceVariables } from '../core/variables/resolve.js';
 import { taskValues } from '../core/variables/task.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
@@ -121,11 +121,10 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
       files: null,
       layers: layersOf(release, attempt.part ?? ''),
       // As the programs of its release have it.
-      network: 'open',
+      network: environment.outside ? 'none' : 'open',
       reach: opened.reach,
       volumes: volumesOf(release, attempt.part ?? '', opened),
-      ...(part?.memory ? { memory: part.memory } : {}),
-      ...(part?.cpu ? { cpu: part.cpu } : {}),
+      ...jobSize(part, environment.outside),
     };
   }
   const verify = deployment.environment_plan.verify ?? { run: 'true', reads: [] };
@@ -176,6 +175,7 @@ export async function terminalWork(context: Context, row: TerminalRow): Promise<
     ...shared,
     layers: layersOf(release, row.part),
     variables: { ...terminal, ...variables },
+    ...(environment.outside ? { network: 'none' as const } : {}),
     reach: [...edgeReach(context, environment), ...opened.reach],
     volumes: volumesOf(release, row.part, opened),
   };
@@ -187,6 +187,17 @@ async function readAttempt(context: Context, attempt: AttemptRow): Promise<Known
   if (!task || !run) throw new Error(`no task ${attempt.task_id}`);
   const tasks = await tasksOf(context.records, task.run_id);
   return { run, task, outputs: new Map(tasks.flatMap((one) => (one.output === null ? [] : [[one.name, one.output]]))) };
+}
+
+/** What a job may take; of a stranger's review no more than its other programs. */
+function jobSize(part: Part | undefined, outside: boolean): { memory?: number; cpu?: number } {
+  const { memory, cpu } = outside
+    ? {
+        memory: Math.min(part?.memory ?? outsideMost.memory, outsideMost.memory),
+        cpu: Math.min(part?.cpu ?? outsideMost.cpu, outsideMost.cpu),
+      }
+    : { memory: part?.memory, cpu: part?.cpu };
+  return { ...(memory ? { memory } : {}), ...(cpu ? { cpu } : {}) };
 }
 
 const shardVariables = ({ shard }: Task): Record<string, string> =>
@@ -220,7 +231,8 @@ export async function knownFiles(context: Context, { run, task }: KnownAttempt):
 export async function instanceWork(context: Context, instance: InstanceRow): Promise<InstanceWork> {
   const scene = await deploymentScene(context, instance.deployment_id);
   const part = scene.release.plan.parts[instance.part];
-  const size = part && sizeOf(part, scene.deployment.environment_plan, scene.environment.sizes);
+  const size =
+    part && sizeOf(part, scene.deployment.environment_plan, scene.environment.sizes, scene.environment.outside);
   const opened = await openResources(context, scene, { usedBy: 'parts', turn: instance.turn });
   return {
     id: instance.id,
@@ -239,6 +251,7 @@ export async function instanceWork(context: Context, instance: InstanceRow): Pro
     volumes: volumesOf(scene.release, instance.part, opened),
     ...(size?.memory == null ? {} : { memory: size.memory }),
     ...(size?.cpu == null ? {} : { cpu: size.cpu }),
+    ...(scene.environment.outside ? { network: 'none' as const } : {}),
     logBytes: instance.log_bytes,
   };
 }

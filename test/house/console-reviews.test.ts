@@ -77,8 +77,12 @@ describe('the page of reviews', () => {
         .get<{ items: { pullRequest: number | null; state: string }[] }>('/api/runs?project=sailings');
       return items.some((one) => one.pullRequest === 215 && one.state === 'passed');
     });
-    // It is of a stranger: it has no environment of its own.
-    await see('From outside: its runs are allowed one by one.');
+    // It is of a stranger: what was allowed is shown, apart from all others.
+    const row = page.locator('li', { hasText: 'A faster router' });
+    const open = row.getByRole('link', { name: 'Open pr-215' });
+    await open.waitFor();
+    expect(await open.getAttribute('href')).toContain('pr-215-sailings.untrusted.localhost');
+    expect(await row.textContent()).toContain('from outside');
   });
 
   it('opens one for a branch, and follows it until it is live', async () => {

@@ -295,6 +295,7 @@ describe('tables', () => {
       '021-sleep',
       '022-snapshots',
       '023-gate',
+      '024-outside',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -106,8 +106,10 @@ describe('a hostile pull request', () => {
     ]);
   });
 
-  it('gets no review and makes nothing that could be deployed', async () => {
-    expect((await world.api().raw('GET', `/api/projects/galley/environments/pr-${pull}`)).status).toBe(404);
+  it('gets a review apart from all others, in which nothing is: it makes nothing that could be deployed', async () => {
+    const { state, live, url, review } = await world.environment('galley', `pr-${pull}`);
+    expect([state, live, review?.outside]).toEqual(['empty', null, true]);
+    expect(url).toContain('.untrusted.localhost');
     expect(hostile).toMatchObject({ release: null, branch: null });
   });
 

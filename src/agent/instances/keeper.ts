@@ -100,7 +100,7 @@ export async function launch(
     layers: paths,
     writable: false,
     variables: work.variables,
-    network: { open: true, listen: null, ...named },
+    network: { open: work.network !== 'none', listen: null, ...named },
     binds: [{ from: handsOf(folder), to: handsInside, fixed: true as const }, ...volumeBinds(context, work.volumes)],
     tmp: limits.memory,
     command: besideCommand(work.start),
@@ -120,7 +120,8 @@ export async function launch(
   };
   clearPlace(context.folder, folder);
   const place = { context, state, frame, chain };
-  if (work.kind === 'server' && (await beginStanding(place, named))) return;
+  // Those that stand ready have a network.
+  if (work.kind === 'server' && work.network !== 'none' && (await beginStanding(place, named))) return;
   await startKeeper(place);
 }
 

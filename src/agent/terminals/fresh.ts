@@ -45,7 +45,7 @@ export async function openFresh(context: AgentContext, work: TerminalWork, given
       // What it changes is its own, and goes with it.
       writable: true,
       variables: work.variables,
-      network: { open: true, listen: null, ...(await namedReach(work.reach)) },
+      network: { open: work.network !== 'none', listen: null, ...(await namedReach(work.reach)) },
       binds,
       tmp: host.attempt.tmp,
       command: handCommand(handWords(work)),

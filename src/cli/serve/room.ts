@@ -32,6 +32,7 @@ export async function runRoom(name: string): Promise<void> {
       addresses: {
         standing: get('STANDING_DOMAIN') ?? 'localhost',
         review: get('REVIEW_DOMAIN') ?? 'review.localhost',
+        untrusted: get('UNTRUSTED_DOMAIN') ?? 'untrusted.localhost',
         scheme: get('EDGE_SCHEME') === 'https' ? 'https' : 'http',
         port: settings.number('EDGE_PORT', 1, 65_535, null),
         tlsPort: settings.number('EDGE_TLS_PORT', 1, 65_535, null),

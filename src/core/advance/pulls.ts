@@ -111,8 +111,12 @@ export function happenedAt(time: unknown, cameAt: number): number {
   return Number.isNaN(told) || told > cameAt + aheadMs ? cameAt : told;
 }
 
-/** Whether a pull request has a review, by the environment of the definition that is for them. */
+/**
+ * Whether a pull request has a review, by the environment of the definition that is for them. A stranger's has none before somebody has
+ * `allowed` a commit of it.
+ */
 export const hasReview = (
   plan: Pick<EnvironmentPlan, 'for' | 'drafts'>,
   pull: Pick<Pull, 'trusted' | 'draft'>,
-): boolean => plan.for !== null && pull.trusted && !(pull.draft && plan.drafts === false);
+  allowed = false,
+): boolean => plan.for !== null && (pull.trusted || allowed) && !(pull.draft && plan.drafts === false);

@@ -56,6 +56,8 @@ export interface ServerPath {
   sticky: string | null;
   /** It is asked in HTTP/2, without TLS. Left out by a service of before. */
   http2?: true;
+  /** Its cookies are its own host's: others below the same domain are others' reviews. */
+  ownCookies?: true;
   instances: { id: string; address: string; port: number }[];
 }
 

@@ -27,16 +27,28 @@ export function sizeOf(
   part: Pick<Part, 'name' | 'instances' | 'auto' | 'memory' | 'cpu'>,
   plan: Pick<EnvironmentPlan, 'parts'>,
   set: SetSizes,
+  /** It is in a review of a stranger's. */
+  outside = false,
 ): Size {
   const planned = plan.parts[part.name];
   const own = set[part.name];
   // Whoever says a number, later or nearer, wants that number.
   const auto = own?.instances !== undefined ? null : (planned?.auto ?? (planned?.instances == null ? part.auto : null));
   const found = auto && own?.found ? Math.min(auto.max, Math.max(auto.min, own.found.instances)) : null;
-  return {
+  const size = {
     instances: own?.instances ?? found ?? auto?.min ?? planned?.instances ?? part.instances,
     auto,
     memory: own?.memory ?? planned?.memory ?? part.memory,
     cpu: own?.cpu ?? planned?.cpu ?? part.cpu,
   };
+  if (!outside) return size;
+  return {
+    instances: Math.min(size.instances, outsideMost.instances),
+    auto: null,
+    memory: Math.min(size.memory ?? outsideMost.memory, outsideMost.memory),
+    cpu: Math.min(size.cpu ?? outsideMost.cpu, outsideMost.cpu),
+  };
 }
+
+/** What each part of a stranger's review may have, at most: instances, bytes, cores. */
+export const outsideMost = { instances: 1, memory: 256 * 1024 ** 2, cpu: 0.5 };

@@ -47,7 +47,8 @@ export interface Ask {
 /** Records a deployment. What the release requires and nobody has set is said here, all at once, before anything starts. */
 export async function askDeployment(context: Context, db: Db, ask: Ask): Promise<DeploymentRow> {
   const { project, environment, release } = ask;
-  if (release.line !== 'own' && environment.kind === 'standing')
+  // What strangers have written goes to their own reviews alone, and nothing else does.
+  if ((release.line !== 'own') !== environment.outside)
     throw new CodedError('release_untrusted', { number: release.number, environment: placeOf(project, environment) });
   const main = await mainDefinition(db, project.id);
   const plan = main?.model.environments[environment.plan_name] ?? emptyPlan(environment.name);

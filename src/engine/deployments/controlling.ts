@@ -39,7 +39,7 @@ async function controlOne(context: Context, id: string): Promise<void> {
     const instances = await instancesOf(db, deployment.id);
     for (const part of Object.values(release.plan.parts)) {
       if (part.kind === 'site' || part.kind === 'job') continue;
-      const size = sizeOf(part, deployment.environment_plan, environment.sizes);
+      const size = sizeOf(part, deployment.environment_plan, environment.sizes, environment.outside);
       if (!size.auto) continue;
       const own = environment.sizes[part.name];
       const count = controlled({

@@ -47,7 +47,7 @@ export async function lookAhead(
     await pricesNow(db),
   ];
   const planned = release.parts.flatMap(({ name }) => release.plan.parts[name] ?? []);
-  const parts = planned.map((part) => sizedPart(part, plan, environment.sizes));
+  const parts = planned.map((part) => sizedPart(part, plan, environment));
   return {
     parts,
     resources: Object.values(release.plan.resources).map(({ name, kind }) => ({
@@ -88,7 +88,9 @@ export async function lookAtDefinition(
 ): Promise<{ environments: Ahead[]; prices: Look['prices'] }> {
   const prices = await pricesNow(context.records);
   const list = Object.values(environments).map((plan): Ahead => {
-    const parts = Object.values(release?.parts ?? {}).map((part) => sizedPart(part, plan, {}));
+    const parts = Object.values(release?.parts ?? {}).map((part) =>
+      sizedPart(part, plan, { sizes: {}, outside: false }),
+    );
     const kind = plan.for ? 'review' : 'standing';
     const label = addressLabel(kind, project, plan.for ? 'pr-1' : plan.name, 1);
     return {
@@ -105,10 +107,14 @@ export async function lookAtDefinition(
   return { environments: list, prices: prices && { currency: prices.currency } };
 }
 
-const sizedPart = (part: Part, plan: EnvironmentPlan, set: SetSizes): Look['parts'][number] => ({
+const sizedPart = (
+  part: Part,
+  plan: EnvironmentPlan,
+  { sizes, outside }: { sizes: SetSizes; outside: boolean },
+): Look['parts'][number] => ({
   name: part.name,
   kind: part.kind,
-  size: part.kind === 'server' || part.kind === 'worker' ? sizeOf(part, plan, set) : null,
+  size: part.kind === 'server' || part.kind === 'worker' ? sizeOf(part, plan, sizes, outside) : null,
 });
 
 const costOf = (parts: Look['parts'], prices: Prices | null): MonthAhead | null =>

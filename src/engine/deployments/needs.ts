@@ -62,7 +62,7 @@ export async function askForResources(scene: Scene, attempts: readonly AttemptRo
   const plans = Object.values(release.plan.resources);
   if (plans.length === 0) return;
   const place: ResourcePlace =
-    environment.kind === 'standing' ? 'standing' : release.line === 'own' ? 'review' : 'untrusted';
+    environment.kind === 'standing' ? 'standing' : environment.outside ? 'untrusted' : 'review';
   await askResources(db, environment.id, place, plans, deployment.environment_plan.data ?? {});
   for (const row of await resourcesOf(db, environment.id)) {
     if (!row.wanted || row.kind === 'volume' || !Object.hasOwn(release.plan.resources, row.name)) continue;

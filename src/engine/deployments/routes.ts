@@ -12,7 +12,7 @@ import type { Keys } from '../../keys/keys.js';
 export interface Routed {
   deployment: DeploymentRow;
   release: ReleaseRow;
-  environment: Pick<EnvironmentRow, 'sizes'>;
+  environment: Pick<EnvironmentRow, 'sizes' | 'outside' | 'kind'>;
   instances: readonly InstanceRow[];
 }
 
@@ -48,6 +48,7 @@ export function targetFor(
     strip,
     sticky: sticky ? keys.hash(`sticky ${deployment.environment_id}`) : null,
     ...(http2 ? { http2 } : {}),
+    ...(environment.kind === 'review' ? { ownCookies: true as const } : {}),
     instances: serving
       .filter((one) => one.part === name && one.address && one.port)
       .map((one) => ({ id: one.id, address: one.address as string, port: one.port as number })),

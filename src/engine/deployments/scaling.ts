@@ -45,10 +45,10 @@ export async function scale(
   )
     throw new CodedError('scale_wrong', { part: of, least: part.kind === 'worker' ? 0 : 1, most: mostInstances });
   const plan = deployment?.environment_plan ?? main?.model.environments[environment.plan_name] ?? { parts: {} };
-  const before = sizeOf(part, plan, environment.sizes);
+  const before = sizeOf(part, plan, environment.sizes, environment.outside);
   const { [of]: own, ...others } = environment.sizes;
   const sizes: SetSizes = reset ? others : { ...others, [of]: { ...own, ...asked } };
-  const now = sizeOf(part, plan, sizes);
+  const now = sizeOf(part, plan, sizes, environment.outside);
   await setSizes(db, environment.id, sizes);
   if (deployment && (before.memory !== now.memory || before.cpu !== now.cpu)) await freshenParts(db, deployment, [of]);
   if (deployment) await makeDue(db, 'deployments', deployment.id);

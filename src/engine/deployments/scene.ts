@@ -53,7 +53,7 @@ export async function enter(context: Context, db: Db, found: DeploymentRow): Pro
 /** Names of the parts that are programs. */
 export const programsOf = (release: ReleaseRow): string[] =>
   Object.values(release.plan.parts).flatMap((part) => (part.kind === 'site' || part.kind === 'job' ? [] : [part.name]));
-type Sized = Pick<Scene, 'deployment' | 'release'> & { environment: Pick<EnvironmentRow, 'sizes'> };
+type Sized = Pick<Scene, 'deployment' | 'release'> & { environment: Pick<EnvironmentRow, 'sizes' | 'outside'> };
 
 /** What is wished of each part that is a program: how many, how large, and how fresh. */
 export const wishes = ({
@@ -63,11 +63,11 @@ export const wishes = ({
 }: {
   deployment: Pick<DeploymentRow, 'environment_plan' | 'fresh'>;
   release: Pick<ReleaseRow, 'plan'>;
-  environment: Pick<EnvironmentRow, 'sizes'>;
+  environment: Pick<EnvironmentRow, 'sizes' | 'outside'>;
 }): (WishedPart & { memory: number })[] =>
   Object.values(release.plan.parts).flatMap((part) => {
     if (part.kind === 'site' || part.kind === 'job') return [];
-    const { instances, memory } = sizeOf(part, deployment.environment_plan, environment.sizes);
+    const { instances, memory } = sizeOf(part, deployment.environment_plan, environment.sizes, environment.outside);
     return [
       {
         name: part.name,

@@ -125,7 +125,7 @@ async function candidatesFor(
   const source = releaseSource(main?.model.environments[environment.plan_name], environment);
   if (!main || !source) return [];
   if (source.from === 'pull request') {
-    const newest = await newestOfPullRequest(records, project.id, source.number);
+    const newest = await newestOfPullRequest(records, project.id, source.number, environment.outside);
     return newest ? [newest.number] : [];
   }
   if (source.from === 'environment') {

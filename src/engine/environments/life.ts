@@ -12,7 +12,13 @@ import {
   setDeploymentState,
   stopAttemptsOf,
 } from '../../records/deployments/deployments.js';
-import { endClosing, type EnvironmentRow, setServing } from '../../records/deployments/environments.js';
+import {
+  endClosing,
+  environmentById,
+  type EnvironmentRow,
+  setServing,
+  settleHost,
+} from '../../records/deployments/environments.js';
 import {
   freezeAll,
   instancesOf,
@@ -37,7 +43,7 @@ import type { ProjectRow } from '../../records/projects/projects.js';
 import { dueBy, makeDue, setDue } from '../../records/runs/runs.js';
 import { unwantResourcesOf } from '../../records/resources/resources.js';
 import { issue } from '../../core/errors/errors.js';
-import type { Context, Db } from '../context.js';
+import { type Context, type Db, domainOf } from '../context.js';
 import { placeOf } from '../deployments/acts.js';
 import { startOne, wishes } from '../deployments/scene.js';
 import { targetFor } from '../deployments/routes.js';
@@ -250,7 +256,10 @@ async function tell(scene: Scene, { state, depth, wakeIssue }: LifeStep): Promis
   const again = await endClosing(db, id);
   await recordEvents(db, { ...at, type: 'environment.closed' });
   if (!again) return;
-  await recordEvents(db, { ...at, type: 'environment.made', data: { host: environment.host } });
+  const { outside } = await environmentById(db, id);
+  const domain = domainOf(scene.context.addresses, outside ? 'untrusted' : 'review');
+  const host = await settleHost(db, { ...environment, projectName: project.name, domain });
+  await recordEvents(db, { ...at, type: 'environment.made', data: { host } });
   await notify(db, 'environments');
 }
 

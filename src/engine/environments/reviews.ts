@@ -43,7 +43,7 @@ const makeReview = (
   { addresses }: Context,
   db: Db,
   project: ProjectRow,
-  of: Pick<NewEnvironment, 'name' | 'plan' | 'pullRequest' | 'branch' | 'again'>,
+  of: Pick<NewEnvironment, 'name' | 'plan' | 'pullRequest' | 'branch' | 'again' | 'outside'>,
   actor: string,
 ): Promise<void> =>
   makeEnvironment(
@@ -52,23 +52,26 @@ const makeReview = (
       project: project.id,
       projectName: project.name,
       kind: 'review',
-      domain: domainOf(addresses, 'review'),
+      domain: domainOf(addresses, of.outside ? 'untrusted' : 'review'),
       ...of,
     },
     actor,
   );
 
-/** The review of a pull request, where it has one. `again` false: one that has closed stays so. */
+/**
+ * The review of a pull request, where it has one. `again` false: one that has closed stays so; `allowed`: somebody has allowed a
+ * commit of it, whoever has written that.
+ */
 export async function openReviewFor(
   context: Context,
   db: Db,
   project: ProjectRow,
   pull: Pick<Pull, 'number' | 'trusted' | 'draft'>,
   actor: string,
-  again = true,
+  { again = true, allowed = false }: { again?: boolean; allowed?: boolean } = {},
 ): Promise<void> {
   const plan = await reviewPlan(db, project);
-  if (!plan || !hasReview(plan, pull)) return;
+  if (!plan || !hasReview(plan, pull, allowed)) return;
   const name = `pr-${pull.number}`;
   const why = await tooMany(db, project, name, await authorOf(db, project.id, pull.number));
   if (why)
@@ -79,7 +82,13 @@ export async function openReviewFor(
       actor,
       data: { issue: why },
     });
-  const of = { name, plan: plan.name, pullRequest: pull.number, ...(again ? {} : { again: false as const }) };
+  const of = {
+    name,
+    plan: plan.name,
+    pullRequest: pull.number,
+    outside: !pull.trusted,
+    ...(again ? {} : { again: false as const }),
+  };
   await makeReview(context, db, project, of, actor);
 }
 
@@ -133,4 +142,17 @@ export async function closeReviews(
       actor,
     });
   }
+}
+
+/** Whose author may write by now, or no more, begins anew: with other rights, other data, another address. */
+export async function parted(
+  db: Db,
+  project: ProjectRow,
+  pull: Pick<Pull, 'number' | 'trusted'>,
+  actor: string,
+): Promise<void> {
+  const known = await findEnvironment(db, project.id, `pr-${pull.number}`);
+  if (!known || known.pull_request !== pull.number || known.state === 'closed' || known.outside !== pull.trusted)
+    return;
+  await closeReviews(db, project, { pull_request: pull.number }, actor);
 }

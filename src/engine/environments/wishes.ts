@@ -85,7 +85,7 @@ export async function close(
 ): Promise<EnvironmentRow> {
   const environment = await openReview(db, project, name);
   await closeEnvironments(db, project.id, { name });
-  if (again) await reopenLater(db, environment.id);
+  if (again) await reopenLater(db, environment.id, environment.outside);
   await makeDue(db, 'environments', environment.id);
   await recordEvents(db, {
     type: 'environment.closing',

@@ -308,6 +308,6 @@ async function takeDefinition(
     if (atOnce(before[plan.name]) !== atOnce(plan)) await dueReviews(db, project.id, plan.name);
     // What has closed by itself stays so; a push to it opens it again.
     for (const pull of await openPullRequests(db, project.id))
-      await openReviewFor(context, db, project, pull, run.actor, false);
+      await openReviewFor(context, db, project, pull, run.actor, { again: false });
   }
 }

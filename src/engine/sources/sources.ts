@@ -15,7 +15,7 @@ import {
   isCommitId,
 } from '../../git/repository.js';
 import { type Context, ensureRepository } from '../context.js';
-import { closeReviews, openReviewFor } from '../environments/reviews.js';
+import { closeReviews, openReviewFor, parted } from '../environments/reviews.js';
 import { recordEvents } from '../../records/events.js';
 import { listProjects, projectById, type ProjectRow } from '../../records/projects/projects.js';
 import { askStop, openRuns } from '../../records/runs/runs.js';
@@ -242,7 +242,8 @@ async function takeChange(
       allowed: pull.trusted,
     });
   // One that has closed by itself opens with a commit, not with another title.
-  await openReviewFor(context, db, project, pull, actor, change !== 'told');
+  await parted(db, project, pull, actor);
+  await openReviewFor(context, db, project, pull, actor, { again: change !== 'told' });
 }
 
 async function closePullRequest(db: Db, project: ProjectRow, pull: Pull, actor: string): Promise<void> {

@@ -48,31 +48,33 @@ export interface EnvironmentRow {
   wake_issue: Issue | null;
   /** Of a review without a pull request: the branch whose releases it takes. */
   branch: string | null;
+  /** Of a pull request whose author may not write there: apart from all others. */
+  outside: boolean;
 }
 
 const columns =
-  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, sizes, created_at, opened_at, reopen, state_since, depth, used_at, woken_at, keep_until, wish, wake_issue, branch';
+  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, sizes, created_at, opened_at, reopen, state_since, depth, used_at, woken_at, keep_until, wish, wake_issue, branch, outside';
 
 /** Makes an environment where there is none of the name, or opens a closed one again; one that closes just now when it has closed. */
 export async function makeEnvironment(db: Db, environment: NewEnvironment, actor: string): Promise<void> {
-  const { project, projectName, name } = environment;
+  const { project, projectName, name, outside = false } = environment;
   // Held first: whoever closes it just now is waited for.
   const known = await queryOne<{ id: string; state: EnvironmentState; host: string }>(
     db,
     'select id, state, host from environments where project_id = $1 and name = $2 for update',
     [project, name],
   );
-  if (known?.state === 'closing') return void (await reopenLater(db, known.id));
+  if (known?.state === 'closing') return void (await reopenLater(db, known.id, outside));
   if (known && (known.state !== 'closed' || environment.again === false)) return;
   if (known)
     await query(
       db,
       `update environments set state = 'empty', state_since = now(), closed_at = null, opened_at = now(), used_at = now(), woken_at = now(),
-         keep_until = null, wish = null, wake_issue = null, depth = null, held_by = null, held_why = null, due_at = now()
+         keep_until = null, wish = null, wake_issue = null, depth = null, held_by = null, held_why = null, due_at = now(), outside = $2
        where id = $1`,
-      [known.id],
+      [known.id, outside],
     );
-  const host = known?.host ?? (await addEnvironment(db, environment));
+  const host = known ? await settleHost(db, { ...environment, ...known }) : await addEnvironment(db, environment);
   if (host === null) return;
   await recordEvents(db, {
     type: 'environment.made',
@@ -95,6 +97,8 @@ export interface NewEnvironment {
   domain: string;
   /** Of a review without a pull request. */
   branch?: string;
+  /** Of a pull request whose author may not write there. Default: it is not. */
+  outside?: boolean;
   /** False: one that was closed stays so. */
   again?: false;
 }
@@ -104,7 +108,7 @@ const mostLabels = 1_000;
 
 /** Adds it under the first name that is free and gives its host; null when another one has added it meanwhile. */
 async function addEnvironment(db: Db, environment: NewEnvironment): Promise<string | null> {
-  const { project, projectName, name, kind, plan, pullRequest, domain, branch = null } = environment;
+  const { project, projectName, name, kind, plan, pullRequest, domain, branch = null, outside = false } = environment;
   for (let attempt = 1; attempt <= mostLabels; attempt++) {
     const host = `${addressLabel(kind, projectName, name, attempt)}.${domain}`;
     // What a removed project has left is free again.
@@ -117,16 +121,43 @@ async function addEnvironment(db: Db, environment: NewEnvironment): Promise<stri
     const row = await queryOne<{ taken: boolean }>(
       db,
       `with added as (
-         insert into environments (id, project_id, name, kind, plan_name, pull_request, host, branch)
-         select $1::uuid, $2::uuid, $3, $4, $5, $6::int, $7::text, $8::text
+         insert into environments (id, project_id, name, kind, plan_name, pull_request, host, branch, outside)
+         select $1::uuid, $2::uuid, $3, $4, $5, $6::int, $7::text, $8::text, $9::boolean
          where not exists (select 1 from addresses where host = $7 and removed_at is null) on conflict do nothing returning id
        )
        select not exists (select 1 from added) as taken`,
-      [newId(), project, name, kind, plan, pullRequest, host, branch],
+      [newId(), project, name, kind, plan, pullRequest, host, branch, outside],
     );
     if (!row?.taken) return host;
     if (await queryOne(db, 'select 1 as ok from environments where project_id = $1 and name = $2', [project, name]))
       return null;
+  }
+  throw new Error(`no address is left for ${projectName}/${name}`);
+}
+
+/** Gives one that nobody reaches an address below that domain, where it has none there; gives its host. */
+export async function settleHost(
+  db: Db,
+  {
+    id,
+    kind,
+    host: before,
+    name,
+    projectName,
+    domain,
+  }: Pick<NewEnvironment, 'kind' | 'name' | 'projectName' | 'domain'> & { id: string; host: string },
+): Promise<string> {
+  if (before.endsWith(`.${domain}`)) return before;
+  for (let attempt = 1; attempt <= mostLabels; attempt++) {
+    const host = `${addressLabel(kind, projectName, name, attempt)}.${domain}`;
+    const taken = await queryOne(
+      db,
+      `select 1 as ok from environments where host = $1 union all select 1 from addresses where host = $1 and removed_at is null`,
+      [host],
+    );
+    if (taken) continue;
+    await query(db, 'update environments set host = $2 where id = $1', [id, host]);
+    return host;
   }
   throw new Error(`no address is left for ${projectName}/${name}`);
 }
@@ -275,8 +306,8 @@ export async function liftEnvironment(db: Db, id: string): Promise<boolean> {
 }
 
 /** One that closes is made anew as soon as nothing of it is left. */
-export const reopenLater = (db: Db, id: string): Promise<unknown> =>
-  query(db, `update environments set reopen = true where id = $1 and state = 'closing'`, [id]);
+export const reopenLater = (db: Db, id: string, outside: boolean): Promise<unknown> =>
+  query(db, `update environments set reopen = true, outside = $2 where id = $1 and state = 'closing'`, [id, outside]);
 
 /** Nothing of it is left: it is closed, or, where it is wanted again by now, empty. Gives whether it is. */
 export const endClosing = async (db: Db, id: string): Promise<boolean> =>

@@ -87,14 +87,16 @@ export const newestOfPullRequest = (
   db: Db,
   project: string,
   pull: number,
+  /** Made of what its author wrote while they might not write there. */
+  outside: boolean,
 ): Promise<{ number: number; commit: string } | null> =>
   queryOne(
     db,
     `select number, commit from releases
      where project_id = $1
-       and pull_request = $2
+       and pull_request = $2 and (line <> 'own') = $3
      order by number desc limit 1`,
-    [project, pull],
+    [project, pull, outside],
   );
 
 export interface EvidenceRow {

@@ -268,7 +268,11 @@ export async function stopWork(db: Db, run: string): Promise<void> {
 }
 
 /** Allows an untrusted commit to run. */
-export const allowCommit = (db: Db, project: string, commit: string): Promise<{ id: string; number: number }[]> =>
+export const allowCommit = (
+  db: Db,
+  project: string,
+  commit: string,
+): Promise<{ id: string; number: number; pull_request: number | null }[]> =>
   query(
     db,
     `update runs set allowed = true, due_at = now(), issue = null
@@ -276,7 +280,7 @@ export const allowCommit = (db: Db, project: string, commit: string): Promise<{ 
        and commit = $2
        and not allowed
        and state = 'waiting'
-     returning id, number`,
+     returning id, number, pull_request`,
     [project, commit],
   );
 

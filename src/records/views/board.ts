@@ -112,7 +112,7 @@ of_environments as (
        where a.environment_id = e.id and a.removed_at is null and a.kind = 'own' and a.state = 'certified' and c.source <> 'local'
        order by a.created_at, a.host limit 1) as main_host, e.state, e.health, e.held_by,
       e.held_why, e.live_id, e.serving_id, e.moving_id, e.failed_id, e.issue, e.created_at,
-      e.opened_at, e.state_since, e.depth, e.used_at, e.woken_at, e.keep_until, e.wake_issue, e.branch, e.pushed_at,
+      e.opened_at, e.state_since, e.depth, e.used_at, e.woken_at, e.keep_until, e.wake_issue, e.branch, e.outside, e.pushed_at,
       coalesce(i.ready, 0) as ready,
       case when q.number is not null then json_build_object('number', q.number, 'title', q.title) end as pull
     from shown e
@@ -139,7 +139,7 @@ of_releases as (
     select r.id, r.project_id, r.number, r.commit, r.line, n.number as run,
       coalesce(c.title, '') as title, coalesce(c.author, '') as author, c.at, r.plan->'variables' as plans,
       (
-        select coalesce(sum(case when part.value->>'kind' in ('site', 'job') then 0 else (part.value->>'instances')::int end), 0)
+        select coalesce(sum(case when part.value->>'kind' in ('site', 'job') then 0 when r.line <> 'own' then least((part.value->>'instances')::int, 1) else (part.value->>'instances')::int end), 0)
         from jsonb_each(r.plan->'parts') as part
       ) as asked,
       case when r.pull_request is null then (

@@ -125,6 +125,7 @@ function reviewOf(project: BoardProject, row: BoardEnvironment): Environment['re
   const shown = (time: number | null) => (time === null || !open ? null : new Date(time).toISOString());
   return {
     branch: row.branch,
+    outside: row.outside,
     access: project.plans?.[row.plan_name]?.access ?? 'open',
     depth: row.depth,
     openedAt: iso(row.opened_at) as string,

@@ -1,7 +1,7 @@
 /** One environment with all that its page shows. */
 import { environmentView } from './board.js';
 import type { EnvironmentPlan, Part } from '../../core/definition/model.js';
-import { type SetSizes, sizeOf } from '../../core/scale/sizes.js';
+import { sizeOf } from '../../core/scale/sizes.js';
 import { permitted, scrubOf } from '../../engine/resources/origins.js';
 import { noRoomFor } from '../../engine/deployments/placement.js';
 import { revertTarget } from '../../core/advance/environments.js';
@@ -27,10 +27,10 @@ import { resourceViews } from './resources.js';
 function sizeView(
   part: Part | undefined,
   plan: Pick<EnvironmentPlan, 'parts'> | undefined,
-  set: SetSizes,
+  { sizes, outside }: Pick<EnvironmentRow, 'sizes' | 'outside'>,
 ): EnvironmentDetail['parts'][number]['size'] {
   if (!part || part.kind === 'site' || part.kind === 'job') return null;
-  return { ...sizeOf(part, plan ?? { parts: {} }, set), set: Object.hasOwn(set, part.name) };
+  return { ...sizeOf(part, plan ?? { parts: {} }, sizes, outside), set: Object.hasOwn(sizes, part.name) };
 }
 
 /** Where it stands; null for what nobody reaches. */
@@ -66,7 +66,7 @@ export async function environmentDetail(
           kind: release.plan.parts[part.name]?.kind ?? 'site',
           at: addressed(release.plan.parts[part.name]),
           digest: part.digest,
-          size: sizeView(release.plan.parts[part.name], served?.environment_plan, row.sizes),
+          size: sizeView(release.plan.parts[part.name], served?.environment_plan, row),
         }))
       : [],
     instanceList: [...open, ...over].map((one) => ({

@@ -70,6 +70,8 @@ export const Environment = Type.Object({
     Type.Object({
       /** Whose releases it takes, where it is of no pull request. */
       branch: Nullable(Type.String()),
+      /** Of a stranger's pull request: without secrets, others' data and a network, and with less of everything. */
+      outside: Type.Boolean(),
       /** Who may look at it. */
       access: oneOf(reviewAccesses),
       /** How deep it sleeps: its programs stand still, or have ended. */

@@ -157,6 +157,8 @@ export const InstanceWork = Type.Object({
   /** Bytes and cores that it may take; as the agent gives where they are left out. */
   memory: Type.Optional(Type.Integer()),
   cpu: Type.Optional(Type.Number()),
+  /** None but its servers; left out: open. */
+  network: Type.Optional(Type.Literal('none')),
   logBytes: Type.Integer(),
 });
 export type InstanceWork = Static<typeof InstanceWork>;
@@ -179,6 +181,7 @@ export const TerminalWork = Type.Object({
   variables: Variables,
   reach: Type.Array(Reach),
   volumes: Type.Optional(Type.Array(SeenVolume)),
+  network: Type.Optional(Type.Literal('none')),
   /** Milliseconds without a byte either way, and in all, after which it ends. */
   idleMs: Type.Integer(),
   longestMs: Type.Integer(),

@@ -91,6 +91,12 @@ export function ReviewCard({ one, review }: { one: EnvironmentDetail; review: Li
       {one.resources.map(({ name, origin }) => (
         <DataOf key={name} name={name} origin={origin} />
       ))}
+      {review.outside ? (
+        <p className="mt-1 text-second">
+          From outside: it has stand-ins for secrets, data of its own, no network, and less of everything. Each commit
+          is shown when somebody has allowed it.
+        </p>
+      ) : null}
       {review.access === 'open' ? null : (
         <p className="mt-1 text-second">
           {review.access === 'link'

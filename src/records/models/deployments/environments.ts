@@ -48,6 +48,8 @@ export class Environment extends Model<InferAttributes<Environment>, InferCreati
   declare wake_issue: Issue | null;
   /** Of a review without a pull request: the branch whose releases it takes. */
   declare branch: string | null;
+  /** Of a pull request whose author may not write there. */
+  declare outside: CreationOptional<boolean>;
   /** When its data was filled last. */
   declare seeded_at: Date | null;
   /** The scrub with which an owner has permitted copies of its data. */
@@ -88,6 +90,7 @@ export const defineEnvironment = (sequelize: Sequelize): typeof Environment =>
       wish: text({ null: true }),
       wake_issue: json({ null: true }),
       branch: text({ null: true }),
+      outside: flag({ made: true }),
       seeded_at: time({ null: true }),
       copies: json({ null: true }),
       issue: json({ null: true }),

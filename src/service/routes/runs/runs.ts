@@ -1,3 +1,5 @@
+import { openReviewFor } from '../../../engine/environments/reviews.js';
+import { openPullRequests } from '../../../records/projects/sources.js';
 import { Type } from '@sinclair/typebox';
 import { CodedError } from '../../../core/errors/errors.js';
 import { hintFor } from '../../../core/nearest.js';
@@ -134,6 +136,10 @@ export function runRoutes(app: App, service: Service): void {
             actor,
             data: { commit: found.commit },
           });
+        const numbered = new Set([...waiting, await runById(db, id)].flatMap((run) => run?.pull_request ?? []));
+        for (const pull of await openPullRequests(db, project.id))
+          if (numbered.has(pull.number))
+            await openReviewFor(service.context, db, project, pull, actor, { allowed: true });
         await notify(db, 'runs');
         return runViewOf(db, id);
       });
