@@ -109,7 +109,8 @@ export async function launch(
   const frame = {
     folder,
     account: host.accounts.live,
-    network: networkOf(chain, host.network),
+    // A server is asked from outside, whatever it may ask itself.
+    network: work.kind === 'server' ? host.network : networkOf(chain, host.network),
     writable: false,
     watchLease: work.kind === 'worker',
     group: makeGroup(host.limits, work.id, limits),
