@@ -127,6 +127,11 @@ export async function tour({
     ),
   );
   expect('in which nobody is called by their name', rows.includes('Passenger 1') && !rows.includes('Hoshino'));
+  const told = await until(async () => {
+    const text = codehost.comment('sailings', pull.number)?.text ?? '';
+    return text.includes('Look at this change') ? text : null;
+  }, 'the code host shows the comment');
+  expect('the code host says where it is, and what differs', told.includes('Differs from staging: departures'));
   const slept = await command(`tsunagi review sleep sailings/pr-${pull.number}`);
   expect('it sleeps when somebody says so', slept.includes('is asleep'));
   const departures = await look(review, '/api/departures');

@@ -8,6 +8,7 @@ import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from '
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { join } from 'node:path';
 import { checkEvent, signEvent } from '../../src/keys/webhooks.js';
+import { pageHeaders, pullPage } from './page.js';
 
 export interface Pull {
   number: number;
@@ -17,6 +18,14 @@ export interface Pull {
   head: string;
   open: boolean;
   trusted: boolean;
+  /** What the service has told of its review: the newest, and how often it was another text than before. */
+  comment?: { text: string; revision: number; edits: number };
+}
+
+interface ToldOfReview {
+  pullRequest: number;
+  revision: number;
+  text: string;
 }
 
 interface Repository {
@@ -45,6 +54,10 @@ export interface CodeHost {
   statusUrl(name: string): string;
   /** Commit → what was told of it last. */
   statuses(name: string): Record<string, { state: string; run: number; url: string }>;
+  /** The comment at a pull request that it was told last; null: none. */
+  comment(name: string, number: number): { text: string; revision: number; edits: number } | null;
+  /** Where somebody reads a pull request. */
+  pullUrl(name: string, number: number): string;
   /** Refuses the next so many states, as a host that is busy would. */
   refuse(count: number): void;
   close(): Promise<void>;
@@ -138,6 +151,15 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
       if (!after.has(branch)) await send(name, 'dev.tsunagi.branch.pushed', { branch, actor: 'mika' });
   };
 
+  /** One of a key: a newer one takes its place, an older one is left out. */
+  const takeComment = (repository: Repository, { pullRequest, revision, text }: ToldOfReview): void => {
+    const pull = repository.pulls.find((one) => one.number === pullRequest);
+    if (!pull || (pull.comment && pull.comment.revision > revision)) return;
+    const same = pull.comment?.text === text;
+    pull.comment = { text, revision, edits: (pull.comment?.edits ?? -1) + (same ? 0 : 1) };
+    save();
+  };
+
   let refusing = 0;
   const takeStatus = (name: string, request: IncomingMessage, response: ServerResponse): void => {
     const parts: Buffer[] = [];
@@ -150,6 +172,11 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
       if (refusing > 0 || !signed) {
         refusing = Math.max(0, refusing - 1);
         return void response.writeHead(signed ? 503 : 401).end();
+      }
+      const event = JSON.parse(body) as { type: string; data: ToldOfReview };
+      if (event.type === 'dev.tsunagi.review.told') {
+        takeComment(repository, event.data);
+        return void response.writeHead(202).end();
       }
       const { data } = JSON.parse(body) as {
         data: { subject: { content: { url: string } }; customData: { commit: string; run: number; state: string } };
@@ -165,6 +192,12 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
     const url = new URL(request.url ?? '/', 'http://codehost');
     const told = /^\/statuses\/([a-z-]+)$/.exec(url.pathname)?.[1];
     if (told && state[told] && request.method === 'POST') return void takeStatus(told, request, response);
+    const read = /^\/([a-z-]+)\/pulls\/(\d{1,9})$/.exec(url.pathname);
+    const shown = read && state[read[1] as string]?.pulls.find((one) => one.number === Number(read[2]));
+    if (read && shown && request.method === 'GET') {
+      const page = pullPage(read[1] as string, shown, state[read[1] as string]?.statuses?.[shown.head]);
+      return void response.writeHead(200, pageHeaders).end(page);
+    }
     const found = /^\/([a-z-]+)\.git\/(info\/refs|git-(?:upload|receive)-pack)$/.exec(url.pathname);
     const name = found?.[1] ?? '';
     if (!found || !state[name]) return void response.writeHead(404).end('no such repository\n');
@@ -280,6 +313,8 @@ export async function startCodeHost(folder: string, port: number): Promise<CodeH
     },
     statusUrl: (name) => `${url}/statuses/${name}`,
     statuses: (name) => state[name]?.statuses ?? {},
+    comment: (name, number) => pullOf(name, number).comment ?? null,
+    pullUrl: (name, number) => `${url}/${name}/pulls/${number}`,
     refuse(count) {
       refusing = count;
     },

@@ -28,7 +28,7 @@ export interface HeardEvent {
 
 /** Types of events that a subscription may be told of, by its kind: nobody is woken for others. */
 export const toldTypes = {
-  host: ['run.planned', 'run.ended'],
+  host: ['run.planned', 'run.ended', 'deployment.state', 'environment.closed'],
   alert: ['alert.began', 'alert.ended'],
   person: ['run.ended', 'deployment.state'],
 } as const;
@@ -39,7 +39,7 @@ export const kindOf = ({ channel, person }: Pick<Subscribed, 'channel' | 'person
 /** The topic under which it is told of; null: it is not. */
 export function topicOf(one: Subscribed, event: HeardEvent): AlertTopic | OwnTopic | 'status' | null {
   if (one.project !== null && event.project !== one.project) return null;
-  if (one.channel === 'code-host') return event.type === 'run.planned' || event.type === 'run.ended' ? 'status' : null;
+  if (one.channel === 'code-host') return toldToHost(event) ? 'status' : null;
   if (one.person !== null) {
     const topic = ownTopicOf(event);
     return topic && event.by === one.person && one.topics.includes(topic) ? topic : null;
@@ -49,6 +49,13 @@ export function topicOf(one: Subscribed, event: HeardEvent): AlertTopic | OwnTop
   if (!one.topics.includes(topic)) return null;
   return one.environment === null || one.environment === event.data.environment ? topic : null;
 }
+
+/** How runs stand, and what has become of reviews. */
+const toldToHost = ({ type, data }: HeardEvent): boolean =>
+  type === 'run.planned' ||
+  type === 'run.ended' ||
+  type === 'environment.closed' ||
+  (type === 'deployment.state' && data.review === true && (data.state === 'live' || data.state === 'failed'));
 
 function ownTopicOf(event: HeardEvent): OwnTopic | null {
   if (event.type === 'run.ended')

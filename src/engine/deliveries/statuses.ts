@@ -1,6 +1,6 @@
 /**
- * Tells code hosts how runs of their commits stand: signed CloudEvents in the words of CDEvents for a pipeline run, in the order of the
- * record, again until they are taken.
+ * Tells code hosts how runs of their commits stand, and of the reviews of their pull requests: signed CloudEvents, those of runs in the
+ * words of CDEvents, in the order of the record, again until they are taken.
  */
 import { randomUUID } from 'node:crypto';
 import type { Sent } from '../../core/advance/deliveries.js';
@@ -13,6 +13,7 @@ import { noteStatus, projectById, type ProjectRow } from '../../records/projects
 import { findRun } from '../../records/runs/runs.js';
 import type { SubscriptionRow } from '../../records/deliveries/subscriptions.js';
 import type { Context } from '../context.js';
+import { commentEvent, pullOf } from './comments.js';
 
 export async function sendStatus(context: Context, row: SubscriptionRow, number: string): Promise<Sent> {
   const { records } = context;
@@ -31,9 +32,26 @@ export async function sendStatus(context: Context, row: SubscriptionRow, number:
 }
 
 async function tell(context: Context, project: ProjectRow, event: EventRow): Promise<Sent> {
+  const pull = event.type === 'run.planned' ? null : await pullOf(context, project, event);
+  const events = [
+    ...(event.type.startsWith('run.') ? [await statusEvent(context, project, event)] : []),
+    ...(pull === null ? [] : [await commentEvent(context, project, pull, event)]),
+  ];
+  for (const one of events) {
+    const sent: Sent = one ? await post(context, project, one) : { done: true };
+    if (!sent.done) return sent;
+  }
+  return { done: true };
+}
+
+async function statusEvent(
+  context: Context,
+  project: ProjectRow,
+  event: EventRow,
+): Promise<{ id: string; body: object } | null> {
   const number = Number(event.subject.replace('run ', ''));
   const run = await findRun(context.records, project.id, number);
-  if (!run) return { done: true };
+  if (!run) return null;
   const over = event.type === 'run.ended';
   const type = `dev.cdevents.pipelinerun.${over ? 'finished' : 'started'}.0.2.0`;
   const time = event.at.toISOString();
@@ -41,7 +59,7 @@ async function tell(context: Context, project: ProjectRow, event: EventRow): Pro
   const outcome = over ? { outcome: state === 'passed' ? 'success' : state === 'failed' ? 'failure' : 'error' } : {};
   // The same each time it is sent: whoever has taken it can tell.
   const id = `${project.id}-${event.number}`;
-  const body = JSON.stringify({
+  const body = {
     specversion: '1.0',
     id,
     source: `/projects/${project.name}`,
@@ -57,13 +75,18 @@ async function tell(context: Context, project: ProjectRow, event: EventRow): Pro
       },
       customData: { commit: run.commit, branch: run.branch, pullRequest: run.pull_request, run: number, state },
     },
-  });
+  };
+  return { id, body };
+}
+
+async function post(context: Context, project: ProjectRow, event: { id: string; body: object }): Promise<Sent> {
+  const body = JSON.stringify(event.body);
   const at = parseRemote(project.status_url as string);
   const secret = project.event_secret ? context.keys.decrypt(project.event_secret) : '';
   return postPinned({
     url: at.url,
     address: await checkedAddress(at, project.private_allowed),
-    headers: { 'content-type': 'application/cloudevents+json', ...signEvent(secret, id, body, context.now()) },
+    headers: { 'content-type': 'application/cloudevents+json', ...signEvent(secret, event.id, body, context.now()) },
     body,
   });
 }
