@@ -9,18 +9,7 @@ import { createServer, type IncomingMessage, type ServerResponse } from 'node:ht
 import { join } from 'node:path';
 import { checkEvent, signEvent } from '../../src/keys/webhooks.js';
 import { pageHeaders, pullPage } from './page.js';
-
-export interface Pull {
-  number: number;
-  title: string;
-  branch: string;
-  base: string;
-  head: string;
-  open: boolean;
-  trusted: boolean;
-  /** What the service has told of its review: the newest, and how often it was another text than before. */
-  comment?: { text: string; revision: number; edits: number };
-}
+import type { Pull } from './pull.js';
 
 interface ToldOfReview {
   pullRequest: number;

@@ -1,5 +1,5 @@
 /** A pull request as its code host shows it: how its newest commit stands, and what the service has to say of its review. */
-import type { Pull } from './codehost.js';
+import type { Pull } from './pull.js';
 
 const escaped = (text: string): string => text.replace(/[&<>"']/g, (one) => `&#${one.charCodeAt(0)};`);
 
