@@ -16,6 +16,7 @@ import { inside } from './inside.js';
 import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
 import { live } from './live.js';
+import { copies } from './copies.js';
 import { reviews } from './reviews.js';
 import { type Bench, type Figure, show } from './harness.js';
 import { steps } from './steps.js';
@@ -37,6 +38,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   cutover,
   live,
   reviews,
+  copies,
   environments,
   inside,
   edge,

@@ -32,6 +32,7 @@ import { lookAround } from './resources/look.js';
 import { sweepStrays } from './upkeep/strays.js';
 import { resourceLanes } from './resources/resources.js';
 import { snapshotLanes } from './resources/snapshots.js';
+import { dropOldSnapshots } from '../records/resources/snapshots.js';
 import { dropOldTerminals } from '../records/deployments/terminals.js';
 import { forgetChores } from '../records/resources/chores.js';
 import { sweepVolumes } from './resources/volumes.js';
@@ -209,6 +210,7 @@ export async function startEngine(context: Context): Promise<Engine> {
         await dropOldSessions(records);
         await dropOldSignIns(records);
         await dropOldPasses(records);
+        await dropOldSnapshots(records);
         await forgetCertificates(records);
         await dropOldDeliveries(records);
         await forgetSent(records);

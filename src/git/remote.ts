@@ -2,6 +2,7 @@
  * A repository elsewhere, reached through the system's git. Only the transport that the address names is allowed, no redirect is
  * followed, and git connects to the very address that was checked: private ranges are refused unless an owner has allowed them.
  */
+import { type PullRefs, pullOfRef } from '../core/pull-refs.js';
 import { lookup } from 'node:dns/promises';
 import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { BlockList, isIP } from 'node:net';
@@ -221,23 +222,41 @@ export interface RemoteBranches {
   branches: Map<string, string>;
   /** What the remote calls its main branch; null when it says nothing. */
   main: string | null;
+  /** Number → commit of its pull requests, where their refs were asked for. */
+  pulls: Map<number, string>;
 }
 
-/** The branches of a remote, without fetching anything. An empty repository has none. */
-export async function listRemote(repository: string, remote: Remote): Promise<RemoteBranches> {
+/** The branches of a remote, and the refs of its pull requests, without fetching anything. An empty repository has none. */
+export async function listRemote(
+  repository: string,
+  remote: Remote,
+  pullRefs: PullRefs | null = null,
+): Promise<RemoteBranches> {
   const { out } = await gitRemote(
     repository,
     remote,
-    (url) => ['ls-remote', '--symref', '--end-of-options', url, 'HEAD', 'refs/heads/*'],
+    (url) => [
+      'ls-remote',
+      '--symref',
+      '--end-of-options',
+      url,
+      'HEAD',
+      'refs/heads/*',
+      ...(pullRefs ? [`${pullRefs.before}*${pullRefs.after}`] : []),
+    ],
     { timeout: 45_000 },
   );
   const branches = new Map<string, string>();
+  const pulls = new Map<number, string>();
   let main: string | null = null;
   for (const line of out.toString('utf8').split('\n')) {
     const symbolic = /^ref: refs\/heads\/(.+)\tHEAD$/.exec(line)?.[1];
     if (symbolic) main = symbolic;
     const found = /^([0-9a-f]{40,64})\trefs\/heads\/(.+)$/.exec(line);
     if (found && !line.includes('\ufffd')) branches.set(found[2] as string, found[1] as string);
+    const [commit = '', ref = ''] = line.split('\t');
+    const number = pullRefs && /^[0-9a-f]{40,64}$/.test(commit) ? pullOfRef(pullRefs, ref) : null;
+    if (number !== null) pulls.set(number, commit);
   }
-  return { branches, main: main !== null && branches.has(main) ? main : null };
+  return { branches, main: main !== null && branches.has(main) ? main : null, pulls };
 }

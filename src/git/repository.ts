@@ -361,6 +361,10 @@ export async function fetchAll(repository: string, remote: Remote, refs: readonl
     ]);
 }
 
+/** Whether a commit is the other one or comes before it; false where one of them is not here. */
+export const isBefore = async (repository: string, commit: string, other: string): Promise<boolean> =>
+  (await git(repository, ['merge-base', '--is-ancestor', commit, other], { expect: [0, 1, 128] })).exit === 0;
+
 /** Whether the repository has the commit, by its whole id. */
 export const hasCommit = async (repository: string, commit: string): Promise<boolean> =>
   isCommitId(commit) && (await objectInfo(repository, `${commit}^{commit}`)) !== null;

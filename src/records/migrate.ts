@@ -24,6 +24,7 @@ import * as sleep from './migrations/021-sleep.js';
 import * as snapshots from './migrations/022-snapshots.js';
 import * as gate from './migrations/023-gate.js';
 import * as outside from './migrations/024-outside.js';
+import * as pullRefs from './migrations/025-pull-refs.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -51,6 +52,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   snapshots,
   gate,
   outside,
+  pullRefs,
 ];
 
 const lock = 7_403_121;

@@ -98,7 +98,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
       ? { usedBy: 'prepare', turn: attempt.number }
       : { usedBy: 'parts', turn: deployment.turn },
   );
-  const set = { ...base, ...(await variablesOf(context, scene, opened)) };
+  const set = { ...base, ...(await variablesOf(context, scene, opened, { lets: attempt.kind === 'verify' })) };
   if (attempt.kind === 'prepare' || attempt.kind === 'seed') {
     const plan = attempt.kind === 'seed' ? deployment.environment_plan.seed : release.plan.prepare;
     const { part, run } = plan ?? { part: '', run: 'true' };
@@ -170,7 +170,7 @@ export async function terminalWork(context: Context, row: TerminalRow): Promise<
   // An instance's program has all of it already.
   if (!own) return { ...shared, layers: [], variables: terminal, reach: [] };
   const opened = await openResources(context, scene, { usedBy: 'parts', turn: deployment.turn });
-  const { variables } = await variablesOf(context, scene, opened);
+  const { variables } = await variablesOf(context, scene, opened, { lets: true });
   return {
     ...shared,
     layers: layersOf(release, row.part),
@@ -288,6 +288,8 @@ async function variablesOf(
   context: Context,
   { deployment, release, environment, project }: Scene,
   { fields }: OpenedResources,
+  /** Whether it may look at the environment as visitors do: what comes to answer them need not. */
+  { lets = false } = {},
 ): Promise<{ variables: Record<string, string>; secret: string[] }> {
   const opened = await openSecrets(context, project.id, deployment.secrets);
   const wired = resourceVariables(release.plan.variables, fields);
@@ -301,7 +303,8 @@ async function variablesOf(
     TSUNAGI_RELEASE: `r${release.number}`,
     TSUNAGI_COMMIT: release.commit,
   };
-  const pass = (await accessOf(context.records, environment)) === 'open' ? null : programPass(context, environment.id);
+  const guarded = lets && !environment.outside && (await accessOf(context.records, environment)) !== 'open';
+  const pass = guarded ? programPass(context, environment.id) : null;
   if (pass) variables.TSUNAGI_PASS = pass;
   // A value that the definition calls a secret is masked, too, where somebody has set it as plain text.
   const plans = release.plan.variables;

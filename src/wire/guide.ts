@@ -119,6 +119,8 @@ export const ProjectChange = Type.Object(
     credential: Type.Optional(Nullable(CredentialBody)),
     /** Where the states of its runs are told; null: nowhere. */
     statuses: Type.Optional(Nullable(Type.String({ minLength: 1, maxLength: 2_000 }))),
+    /** Refs of its pull requests, with a `*` for the number, of a source that is looked at; null: none. */
+    pullRequests: Type.Optional(Nullable(Type.String({ minLength: 1, maxLength: 200 }))),
   },
   closed,
 );

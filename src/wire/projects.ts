@@ -21,6 +21,8 @@ export const Project = Type.Object({
   /** A picture of how its main branch stands (`&branch=` for another), for anybody who has this address. */
   badge: Type.String(),
   /** Where the states of its runs are told, and why that fails. */
+  /** Refs of its pull requests that are looked at. */
+  pullRequests: Nullable(Type.String()),
   statuses: Nullable(Type.String()),
   statusIssue: Nullable(Said),
   /** A credential is kept for its source. */

@@ -296,6 +296,7 @@ describe('tables', () => {
       '022-snapshots',
       '023-gate',
       '024-outside',
+      '025-pull-refs',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -103,6 +103,21 @@ export function ownerCommands(program: Command, project: Command): void {
     ),
   );
   shared(
+    project
+      .command('pull-requests <name> [refs]')
+      .description('look at these refs of a source that sends no events, `*` for the number; without them: at none'),
+    "tsunagi project pull-requests tide-tables 'refs/pull/*/head'",
+    { project: false },
+  ).action(async (name: string, refs: string | undefined, options: Shared) =>
+    give(options, await post<Project>(`${pathOf(name)}/change`, { pullRequests: refs ?? null }), (one) =>
+      say(
+        one.pullRequests
+          ? `Pull requests of ${bold(one.name)} are those at ${plain(one.pullRequests)}; what is there now counts when it moves. Each commit waits to be allowed.`
+          : `No refs of pull requests of ${bold(one.name)} are looked at.`,
+      ),
+    ),
+  );
+  shared(
     project.command('remove <name>').description('end and remove a project; what goes with it is shown first'),
     'tsunagi project remove tide-tables --yes',
     { project: false },

@@ -26,6 +26,7 @@ interface Add extends Shared {
   user?: string;
   key?: string;
   allowPrivate?: boolean;
+  pullRequests?: string;
   answer: string[];
   yes?: boolean;
   wait: boolean;
@@ -66,6 +67,7 @@ export function projectCommands(program: Command): void {
     .option('--hosted', 'its commits are pushed to this service; default')
     .option('--branch <branch>', 'the main branch; default: what the repository says')
     .option('--folder <path>', 'the project’s folder in a larger repository')
+    .option('--pull-requests <refs>', 'refs of its pull requests, `*` for the number: refs/pull/*/head; with --from')
     .option('--user <name>', 'the user name at the source')
     .option('--key <file>', 'a private key for ssh')
     .option('--allow-private', 'the address may lead into a private network')
@@ -244,6 +246,8 @@ async function addFrom(name: string, options: Add): Promise<void> {
     folder: proposal.folder,
     ...(proposal.hasDefinition ? {} : { draft: proposal.text }),
   });
+  if (options.pullRequests)
+    await post(`/api/projects/${encodeURIComponent(name)}/change`, { pullRequests: options.pullRequests });
   if (options.json && !options.wait) return give(options, added, () => {});
   if (!options.json) say('', `${bold(added.name)} is added, and its branch ${proposal.branch} is being fetched.`);
   if (!options.wait) return;

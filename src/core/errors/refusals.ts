@@ -161,4 +161,14 @@ export const refusals = {
   ),
   tool_missing: entry(503, '{tool} is not installed.', 'Install it: {command}'),
   sandbox_missing: entry(503, 'No work can be done: {why}', '{hint}'),
+  pull_refs_wrong: entry(
+    422,
+    '`{pattern}` is no pattern of refs.',
+    'Write the whole name of the refs with one `*` for the number, such as `refs/pull/*/head`.',
+  ),
+  pull_refs_many: entry(
+    409,
+    'The source has {count} refs of pull requests; {most} are looked at.',
+    'Choose a narrower pattern, or let its code host send events.',
+  ),
 } as const satisfies Record<string, ErrorEntry>;

@@ -72,7 +72,7 @@ async function factsOf(
   const { records } = context;
   const place = `${project.name}/${environment.name}`;
   const main = await mainDefinition(records, project.id);
-  const seen = (await reviewFacts(records, project.id)).find((one) => one.number === pull);
+  const seen = (await reviewFacts(records, project.id, pull)).find((one) => one.number === pull);
   const run = seen?.run ? await runById(records, seen.run) : null;
   const [newest] = await deploymentsOf(records, environment.id, 1);
   const live = await liveIn(context, environment);

@@ -17,7 +17,6 @@ import { syncAddresses } from '../domains/acts.js';
 import { askDeployment } from '../deployments/acts.js';
 import { verifiedRelease } from '../deployments/promotions.js';
 import { shownSecrets } from '../../core/variables/resolve.js';
-import { syncGate } from './gate.js';
 import { stepLife } from './life.js';
 import { variablesFor } from './variables.js';
 import { resourcesOf } from '../../records/resources/resources.js';
@@ -74,7 +73,6 @@ async function takeByItself(context: Context, project: ProjectRow, seen: Environ
     await settleDue(db, 'environments', due, null);
     if (takesReleases(environment))
       await syncAddresses(db, project, environment, main?.model.environments[environment.plan_name]?.addresses ?? []);
-    if (takesReleases(environment)) await syncGate(context, db, environment, main);
     await takeNewest(context, db, project, environment, candidates);
     await stepLife({ context, db, environment: await environmentById(db, environment.id) });
   });

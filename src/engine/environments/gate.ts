@@ -1,6 +1,7 @@
 /** Who may look at a review: what main says, links that people give away, and what a browser is let in with. */
 import { createHash, timingSafeEqual } from 'node:crypto';
 import type { Route } from '../../core/cutover/route.js';
+import type { EnvironmentPlan } from '../../core/definition/model.js';
 import { CodedError } from '../../core/errors/errors.js';
 import type { ReviewAccess } from '../../core/states.js';
 import { newToken, tokenHash } from '../../keys/keys.js';
@@ -14,7 +15,7 @@ import {
   removeLinks,
   takeLink,
 } from '../../records/callers/passes.js';
-import { type EnvironmentRow, setServing } from '../../records/deployments/environments.js';
+import { type EnvironmentRow, environmentsOf, setServing } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { mainDefinition, type ProjectRow } from '../../records/projects/projects.js';
 import { type Context, type Db, urlOf } from '../context.js';
@@ -45,21 +46,25 @@ export const accessOf = async (db: Db, environment: Guarded): Promise<ReviewAcce
 export const gateOf = ({ url }: Pick<Context, 'url'>, access: ReviewAccess): NonNullable<Route['gate']> | null =>
   access === 'open' ? null : { access, console: url };
 
-/** What main says of it counts at once, whatever is live. */
-export async function syncGate(
+/**
+ * What main says from now on counts at once for all reviews of a plan, whatever is live there. In the transaction in which it does, with
+ * all environments of the project locked: who moves traffic meanwhile is waited for, or reads it.
+ */
+export async function syncGates(
   context: Pick<Context, 'url'>,
   db: Db,
-  environment: EnvironmentRow,
-  main: Main,
+  project: ProjectRow,
+  plan: Pick<EnvironmentPlan, 'name' | 'access'>,
 ): Promise<void> {
-  if (environment.kind !== 'review') return;
-  const route = (await routeBody(db, environment.host)) as Route | null;
-  if (!route) return;
-  const gate = gateOf(context, accessIn(main, environment));
-  if (gate?.access === route.gate?.access && gate?.console === route.gate?.console) return;
-  const { gate: _gate, ...open } = route;
-  const version = await putRoute(db, environment.host, environment.id, gate ? { ...open, gate } : open);
-  await setServing(db, environment.id, environment.serving_id, version);
+  const gate = gateOf(context, plan.access ?? 'open');
+  for (const environment of await environmentsOf(db, project.id)) {
+    if (environment.kind !== 'review' || environment.plan_name !== plan.name) continue;
+    const route = (await routeBody(db, environment.host)) as Route | null;
+    if (!route) continue;
+    const { gate: _gate, ...open } = route;
+    const version = await putRoute(db, environment.host, environment.id, gate ? { ...open, gate } : open);
+    await setServing(db, environment.id, environment.serving_id, version);
+  }
 }
 
 const sha256 = (text: string): Buffer => createHash('sha256').update(text).digest();

@@ -1,6 +1,7 @@
 /** From a recorded run to its tasks. */
+import { syncGates } from '../environments/gate.js';
 import { lookAtSnapshots } from '../../records/resources/snapshots.js';
-import type { Definition, EnvironmentPlan } from '../../core/definition/model.js';
+import type { Definition } from '../../core/definition/model.js';
 import { definitionLimit, type DefinitionIssue } from '../../core/definition/parse.js';
 import { CodedError, type ErrorCode, issue, type Issue, registry, wording } from '../../core/errors/errors.js';
 import { pinRun } from '../../core/plan/plan.js';
@@ -8,7 +9,7 @@ import { layerKey } from '../../git/layer.js';
 import { readFile } from '../../git/repository.js';
 import { listAgents } from '../../records/callers/agents.js';
 import { canonical } from '../../core/canonical.js';
-import { dueReviews, makeEnvironment } from '../../records/deployments/environments.js';
+import { dueReviews, lockEnvironments, makeEnvironment } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../../records/runs/order.js';
 import {
@@ -286,7 +287,12 @@ async function takeDefinition(
   });
   // What makes copies fit for others may be another command now.
   await lookAtSnapshots(db, { project: project.id });
-  for (const plan of Object.values(model.environments)) {
+  const plans = Object.values(model.environments);
+  const guarded = plans.filter((plan) => plan.for !== null && before[plan.name]?.access !== plan.access);
+  // Before any of them is locked by itself: all are locked in one order.
+  if (guarded.length) await lockEnvironments(db, project.id);
+  for (const plan of guarded) await syncGates(context, db, project, plan);
+  for (const plan of plans) {
     if (plan.for === null) {
       await makeEnvironment(
         db,
@@ -303,9 +309,9 @@ async function takeDefinition(
       );
       continue;
     }
-    // Other times and bounds count at once, and who may look.
-    const atOnce = (of: EnvironmentPlan | undefined) => canonical([of?.idle ?? null, of?.access ?? null]);
-    if (atOnce(before[plan.name]) !== atOnce(plan)) await dueReviews(db, project.id, plan.name);
+    // Other times and bounds count at once.
+    if (canonical(before[plan.name]?.idle ?? null) !== canonical(plan.idle ?? null))
+      await dueReviews(db, project.id, plan.name);
     // What has closed by itself stays so; a push to it opens it again.
     for (const pull of await openPullRequests(db, project.id))
       await openReviewFor(context, db, project, pull, run.actor, { again: false });

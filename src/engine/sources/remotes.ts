@@ -6,6 +6,7 @@ import { readdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
 import { hintFor } from '../../core/nearest.js';
+import { readPullRefs } from '../../core/pull-refs.js';
 import type { Answers, Proposal } from '../../core/recognise/model.js';
 import { recognise, textLimit, wantedTexts } from '../../core/recognise/recognise.js';
 import { closeObjects } from '../../git/objects.js';
@@ -23,6 +24,7 @@ import { recordEvents } from '../../records/events.js';
 import { settlePoll, takePoll } from '../../records/projects/projects.js';
 import { type Context, ensureRepository } from '../context.js';
 import { knownHosts, remoteOf } from './credentials.js';
+import { lookAtPulls } from './pulled.js';
 import { compareBranches } from './sources.js';
 
 /** Milliseconds between two looks, the longest pause after failures, and how far each may be off, so that not all come at once. */
@@ -38,11 +40,14 @@ export async function pollSources(context: Context): Promise<boolean> {
   try {
     const repository = await ensureRepository(context, project);
     const remote = remoteOf(context, project);
-    const [there, here] = [(await listRemote(repository, remote)).branches, await branches(repository)];
+    const refs = project.pull_refs === null ? null : readPullRefs(project.pull_refs);
+    const { branches: there, pulls } = await listRemote(repository, remote, refs);
+    const here = await branches(repository);
     const same = there.size === here.size && [...there].every(([name, head]) => here.get(name) === head);
     if (!same) await fetchAll(repository, remote);
     await compareBranches(context, project, 'a look at its source');
-    await settlePoll(records, project, spread(backoff('source', 1)), 0, null);
+    const more = refs !== null && (await lookAtPulls(context, project, refs, pulls));
+    await settlePoll(records, project, more ? 0 : spread(backoff('source', 1)), 0, null);
   } catch (error) {
     if (!(error instanceof CodedError)) {
       await settlePoll(records, project, spread(backoff('source', 1)), project.poll_failures + 1, null);

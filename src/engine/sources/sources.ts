@@ -115,8 +115,37 @@ async function apply(context: Context, project: ProjectRow, row: IntakeRow): Pro
     );
     return;
   }
-  const event = pullEvent(row);
-  const number = content.number as number;
+  await takePull(
+    context,
+    project,
+    { number: content.number as number, event: pullEvent(row), author: content.actor ?? null, actor },
+    (db) => settleIntake(db, row, { state: 'done', issue: null, againMs: null }),
+  );
+  if (row.type === intakeTypes.merged) {
+    await fetchAll(repository, remoteOf(context, project));
+    await compareBranches(context, project, actor);
+  }
+}
+
+/** What is told of a pull request, or seen of it at its source; `settle` records in the same transaction that it was taken. */
+export async function takePull(
+  context: Context,
+  project: ProjectRow,
+  {
+    number,
+    event,
+    author,
+    actor,
+  }: {
+    number: number;
+    event: PullEvent;
+    /** Whoever told of it; null where nobody knows. */
+    author: string | null;
+    actor: string;
+  },
+  settle: (db: Db) => Promise<unknown>,
+): Promise<void> {
+  const repository = await ensureRepository(context, project);
   const seen = await findPullRequest(context.records, project.id, number);
   const { pull, change } = pullAfter(seen, number, event, project.main_branch);
   let facts: CommitFacts | null = null;
@@ -126,7 +155,7 @@ async function apply(context: Context, project: ProjectRow, row: IntakeRow): Pro
     if (!(await hasCommit(repository, pull.head)))
       await fetchAll(repository, remoteOf(context, project), [pull.head]).catch(() => {});
     facts = await commitFacts(repository, pull.head);
-    if (!facts) throw new CodedError('commit_absent', { commit: pull.head, url: project.url });
+    if (!facts) throw new CodedError('commit_absent', { commit: pull.head, url: project.url ?? '' });
     await holdCommit(repository, pull.head);
     await compareBranches(context, project, actor);
   }
@@ -141,15 +170,11 @@ async function apply(context: Context, project: ProjectRow, row: IntakeRow): Pro
       if ((now.change === 'opened' || now.change === 'pushed') && facts?.id !== now.pull.head)
         throw new CodedError('fence_old');
       await putPullRequest(db, project.id, now.pull);
-      if (content.actor && now.change !== null) await noteAuthor(db, project.id, number, content.actor);
+      if (author && now.change !== null) await noteAuthor(db, project.id, number, author);
       await takeChange(context, db, project, now.pull, now.change, actor);
-      await settleIntake(db, row, { state: 'done', issue: null, againMs: null });
+      await settle(db);
     },
   );
-  if (row.type === intakeTypes.merged) {
-    await fetchAll(repository, remoteOf(context, project));
-    await compareBranches(context, project, actor);
-  }
 }
 
 const whats: Record<string, PullEvent['what']> = {

@@ -2,6 +2,7 @@
 import { closeEnvironments } from '../../records/deployments/environments.js';
 import { rm } from 'node:fs/promises';
 import { pageNames } from '../../core/names.js';
+import { readPullRefs } from '../../core/pull-refs.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { closeObjects } from '../../git/objects.js';
 import { checkedAddress, parseRemote } from '../../git/remote.js';
@@ -18,6 +19,7 @@ import {
   removalOf,
   setProject,
 } from '../../records/projects/projects.js';
+import { setPullRefs } from '../../records/projects/pulled.js';
 import { askStop, makeDue, openRuns } from '../../records/runs/runs.js';
 import { allSealed, sealAgain, lockSealed } from '../../records/deployments/variables.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
@@ -46,6 +48,7 @@ export interface ProjectChanges {
   url?: string;
   credential?: Parameters<typeof sealCredential>[1];
   statuses?: string | null;
+  pullRequests?: string | null;
 }
 
 export async function changeProject(
@@ -55,7 +58,7 @@ export async function changeProject(
   change: ProjectChanges,
   actor: string,
 ): Promise<ProjectRow> {
-  const { name, paused, url, credential, statuses } = change;
+  const { name, paused, url, credential, statuses, pullRequests } = change;
   const event = (
     type: 'project.renamed' | 'project.paused' | 'project.resumed' | 'project.changed',
     data: Record<string, unknown> = {},
@@ -87,6 +90,15 @@ export async function changeProject(
     if (statuses !== null) await checkedAddress(parseRemote(statuses), project.private_allowed);
     await setStatusUrl(db, project.id, statuses, actor);
     await event('project.changed', { statuses: statuses ?? 'none' });
+  }
+  if (pullRequests !== undefined) {
+    if (project.source !== 'polled')
+      throw new CodedError('body_invalid', { detail: 'only a source that is looked at has refs of pull requests.' });
+    if (pullRequests !== null && readPullRefs(pullRequests) === null)
+      throw new CodedError('pull_refs_wrong', { pattern: pullRequests.slice(0, 200) });
+    await setPullRefs(db, project.id, pullRequests);
+    await event('project.changed', { pullRequests: pullRequests ?? 'none' });
+    await pollNow(db, project.id);
   }
   if (paused !== undefined && paused !== (project.paused_at !== null)) {
     await setProject(db, project.id, { paused_at: paused ? new Date(context.now()) : null });

@@ -44,8 +44,11 @@ export const takeLink = (db: Db, hash: Buffer, environment: string): Promise<Lin
     [hash, environment],
   );
 
+/** Browsers that one session, or one link, lets in at a time: the newest. */
+const mostPasses = 1_000;
+
 /** Lets a browser in. False when its code was used before. */
-export const addPass = async (
+export async function addPass(
   db: Db,
   pass: {
     hash: Buffer;
@@ -55,13 +58,22 @@ export const addPass = async (
     code: Buffer | null;
     expires: Date;
   },
-): Promise<boolean> =>
-  (await queryOne(
+): Promise<boolean> {
+  const added = await queryOne(
     db,
     `insert into passes (hash, environment_id, session_id, link_id, code, expires_at) values ($1, $2, $3, $4, $5, $6)
      on conflict (code) do nothing returning 1 as ok`,
     [pass.hash, pass.environment, pass.session, pass.link, pass.code, pass.expires],
-  )) !== null;
+  );
+  // Whoever has a link may come by it as often as they like.
+  await query(
+    db,
+    `delete from passes where hash in (
+       select hash from passes where environment_id = $1 and (link_id = $2 or session_id = $3) order by created_at desc offset $4)`,
+    [pass.environment, pass.link, pass.session, mostPasses],
+  );
+  return added !== null;
+}
 
 /** What a pass was made by, where that is good still: a session at the console, or a link; null: it lets nobody in. */
 export const goodPass = (db: Db, hash: Buffer, environment: string): Promise<{ by: 'session' | 'link' } | null> =>

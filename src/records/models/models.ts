@@ -37,6 +37,7 @@ import { defineLogChunk } from './runs/logs.js';
 import { definePerson } from './callers/people.js';
 import { definePrice } from './cost/prices.js';
 import { defineProject } from './projects/projects.js';
+import { definePulled } from './projects/pulled.js';
 import { definePullRequest } from './projects/pull-requests.js';
 import { definePush } from './projects/pushes.js';
 import { defineReleaseBlob } from './deployments/release-blobs.js';
@@ -91,6 +92,7 @@ export function defineModels(sequelize: Sequelize) {
     Price: definePrice(sequelize),
     Project: defineProject(sequelize),
     PullRequest: definePullRequest(sequelize),
+    Pulled: definePulled(sequelize),
     Push: definePush(sequelize),
     ReleaseBlob: defineReleaseBlob(sequelize),
     Release: defineRelease(sequelize),

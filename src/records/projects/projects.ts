@@ -25,6 +25,7 @@ const columns = [
   'beginning',
   'paused_at',
   'poll_issue',
+  'pull_refs',
   'status_url',
   'status_issue',
   'definition_commit',
@@ -309,6 +310,7 @@ export async function forgetProject(db: Db, id: string): Promise<void> {
     { removed_at: now(), due_at: null, sealed: null },
     { where: { project_id: id, removed_at: null }, ...within },
   );
+  await query(db, 'delete from pulled where project_id = $1', [id]);
   await query(
     db,
     `update projects set name = id::text, removed_at = now(), credential = null, event_secret = null, draft = null,

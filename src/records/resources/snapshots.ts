@@ -51,7 +51,7 @@ export const keepFresh = (db: Db, id: string, freshMs: number): Promise<unknown>
 export const takeSnapshot = (db: Db, leaseMs: number): Promise<SnapshotRow | null> =>
   takeHeld<SnapshotRow>(db, 'snapshots', columns, leaseMs);
 
-/** Lets it go, to be taken again after a while. */
+/** Lets it go, to be taken again after a while; at once where somebody has woken it meanwhile. */
 export const putSnapshotOff = (
   db: Db,
   { id, fence }: Pick<SnapshotRow, 'id' | 'fence'>,
@@ -59,7 +59,7 @@ export const putSnapshotOff = (
 ): Promise<unknown> =>
   query(
     db,
-    `update snapshots set lease_until = null, due_at = now() + $3::float8 * interval '1 ms' where id = $1 and fence = $2::bigint`,
+    `update snapshots set lease_until = null, due_at = least(due_at, now() + $3::float8 * interval '1 ms') where id = $1 and fence = $2::bigint`,
     [id, fence, ms],
   );
 
@@ -166,3 +166,11 @@ export const usersOfSnapshot = async (db: Db, id: string): Promise<number> =>
       [id],
     )
   )?.count ?? 0;
+
+/** What is long over, and nothing is made of any more. */
+export const dropOldSnapshots = (db: Db): Promise<unknown> =>
+  query(
+    db,
+    `delete from snapshots s where state in ('removed', 'failed') and ended_at < now() - interval '30 days'
+       and not exists (select 1 from resources r where r.snapshot_id = s.id)`,
+  );

@@ -42,6 +42,7 @@ export function projectView(service: Service, row: ProjectRow): Project {
     draft: row.draft !== null,
     paused: row.paused_at !== null,
     badge: badgeUrl(service, row),
+    pullRequests: row.pull_refs,
     statuses: row.status_url,
     statusIssue: said(row.status_issue),
     credential: row.credential !== null,

@@ -35,6 +35,7 @@ export async function reviewViews(service: Service, db: Db, project: string | nu
       environment: environments.get(`${one.project}/${one.name}`) ?? null,
       run,
       tests: one.passed === null ? null : { passed: one.passed, failed: one.failed ?? 0, failing: one.failing },
+      data: one.data.map(({ of, ...rest }) => ({ ...rest, of: of === null ? null : new Date(of).toISOString() })),
       // Nothing of a stranger's commit runs before somebody has looked at it.
       allow: run && !run.allowed && run.state === 'waiting' ? run.commit.id : null,
     };

@@ -26,6 +26,8 @@ export const Review = Type.Object({
   run: Nullable(Run),
   /** Tests of that run; null where none told any. */
   tests: Nullable(Type.Object({ passed: Type.Integer(), failed: Type.Integer(), failing: Nullable(Type.String()) })),
+  /** What its databases began as copies of; `of`: the moment of the data, null where it began empty, or waits. */
+  data: Type.Array(Type.Object({ name: Type.String(), copy: Type.String(), of: Nullable(Time) })),
   /** The commit that waits until somebody allows it; null: none does. */
   allow: Nullable(Type.String()),
 });

@@ -9,7 +9,7 @@ import type { PageOf } from '../../../../src/wire/parts';
 import { get, paths, post } from '../../data/api';
 import { useNow } from '../../data/live';
 import type { Search } from '../../data/search';
-import { Button, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
+import { Ago, Button, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
 import { Choice, smallFieldLook } from '../../parts/fields';
 
@@ -121,6 +121,17 @@ function ReviewRow({ one }: { one: Review }) {
           ) : failed ? (
             <Chip tone="failed">the newest commit failed</Chip>
           ) : null}
+          {one.data.map(({ name, copy, of }) => (
+            <span key={name} className="text-second">
+              {of ? (
+                <>
+                  data of {copy}, <Ago at={of} />
+                </>
+              ) : (
+                'empty data'
+              )}
+            </span>
+          ))}
         </p>
       </div>
       <div className="flex flex-col items-start gap-1.5 sm:items-end">

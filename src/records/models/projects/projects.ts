@@ -46,6 +46,9 @@ export class Project extends Model<InferAttributes<Project>, InferCreationAttrib
   declare status_due: Date | null;
   declare status_failures: CreationOptional<number>;
   declare status_issue: Issue | null;
+  /** Pattern of the refs of pull requests that are looked at, and the first look. */
+  declare pull_refs: string | null;
+  declare pull_refs_at: Date | null;
   declare poll_fence: CreationOptional<number>;
   declare status_fence: CreationOptional<number>;
   declare intake_refused_at: Date | null;
@@ -75,6 +78,8 @@ export const defineProject = (sequelize: Sequelize): typeof Project =>
       paused_at: time({ null: true }),
       poll_at: time({ null: true }),
       poll_failures: int({ made: true }),
+      pull_refs: text({ null: true }),
+      pull_refs_at: time({ null: true }),
       poll_issue: json({ null: true }),
       removed_at: time({ null: true }),
       status_url: text({ null: true }),
