@@ -59,7 +59,7 @@ describe('a code host that sends events', () => {
     await checkout.git('checkout', '-q', 'main');
   });
 
-  it('lets a commit of an untrusted pull request run only when a developer allows it, and gives it no review', async () => {
+  it('lets a commit of an untrusted pull request run only when a developer allows it, and shows it apart then', async () => {
     await checkout.git('checkout', '-q', '-b', 'stranger', 'main');
     // Not a branch of the project's own: whoever may push there is trusted.
     const commit = await checkout.commit({ 'note.txt': 'hello' }, 'From a stranger');
@@ -93,6 +93,8 @@ describe('a code host that sends events', () => {
     expect((await world.cli('run', 'allow', 'main', '--project', 'outlet')).status).toBe(2);
     const main = (await checkout.git('rev-parse', 'main')).trim();
     expect((await world.cli('run', 'allow', main, '--project', 'outlet')).err).toContain('needs no permission');
+    const review = `/api/projects/outlet/environments/pr-${pull.number}`;
+    expect((await world.api().raw('GET', review)).status).toBe(404);
     const allowed = await world.cli('run', 'allow', commit.slice(0, 10), '--project', 'outlet', '--json');
     const { number } = JSON.parse(allowed.out) as { number: number };
     const run = await until('it has run', async () => {
@@ -106,7 +108,8 @@ describe('a code host that sends events', () => {
       subject: `run ${number}`,
       data: { actor: 'owner' },
     });
-    expect((await world.api().raw('GET', `/api/projects/outlet/environments/pr-${pull.number}`)).status).toBe(404);
+    const live = await world.waitLive('outlet', `pr-${pull.number}`, commit);
+    expect([live.review?.outside, live.url.includes('.untrusted.localhost')]).toEqual([true, true]);
     await checkout.git('checkout', '-q', 'main');
   });
 
