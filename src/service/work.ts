@@ -303,7 +303,7 @@ async function variablesOf(
     TSUNAGI_RELEASE: `r${release.number}`,
     TSUNAGI_COMMIT: release.commit,
   };
-  const guarded = lets && !environment.outside && (await accessOf(context.records, environment)) !== 'open';
+  const guarded = lets && (await accessOf(context.records, environment)) !== 'open';
   const pass = guarded ? programPass(context, environment.id) : null;
   if (pass) variables.TSUNAGI_PASS = pass;
   // A value that the definition calls a secret is masked, too, where somebody has set it as plain text.

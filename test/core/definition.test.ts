@@ -113,7 +113,7 @@ describe('a definition', () => {
     expect(codes(file('page'))).toEqual(['7:47 key_not_for']);
   });
 
-  it.each(['data', 'access', 'approvals', 'pictures', 'cutover', 'guard', 'frozen', 'warm'])(
+  it.each(['approvals', 'pictures', 'cutover', 'guard', 'frozen', 'warm'])(
     'refuses the later key %s of an environment by name',
     (key) => {
       expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);

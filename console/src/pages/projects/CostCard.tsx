@@ -9,10 +9,11 @@ import { get, post } from '../../data/api';
 import { Button, Trouble } from '../../parts/basics';
 import { Fold, Text } from '../../parts/fields';
 
-export const useCost = (project: string) =>
+/** Of one project, or (`null`) of all. */
+export const useCost = (project: string | null) =>
   useQuery({
-    queryKey: ['cost', project],
-    queryFn: () => get<Cost>(`/api/cost?project=${encodeURIComponent(project)}`),
+    queryKey: ['cost', project ?? ''],
+    queryFn: () => get<Cost>(`/api/cost${project === null ? '' : `?project=${encodeURIComponent(project)}`}`),
     // It is counted once an hour.
     staleTime: 600_000,
   });

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useSearch } from '@tanstack/react-router';
 import { useState } from 'react';
 import { durationText } from '../../../../src/core/durations';
+import { moneyText } from '../../../../src/core/cost/cost';
 import type { Environment } from '../../../../src/wire/environments/environments';
 import type { Review } from '../../../../src/wire/environments/reviews';
 import type { PageOf } from '../../../../src/wire/parts';
@@ -11,11 +12,13 @@ import { useNow } from '../../data/live';
 import type { Search } from '../../data/search';
 import { Ago, Button, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
+import { useCost } from '../projects/CostCard';
 import { Choice, smallFieldLook } from '../../parts/fields';
 
 export function ReviewsPage(): React.ReactNode {
   const { project } = useSearch({ strict: false }) as Search;
   const list = useQuery({ queryKey: ['reviews'], queryFn: () => get<PageOf<Review>>('/api/reviews') });
+  const cost = useCost(project ?? null);
   if (list.error && !list.data) return <Trouble error={list.error} />;
   if (!list.data) return <Loading />;
   const all = list.data.items;
@@ -25,6 +28,14 @@ export function ReviewsPage(): React.ReactNode {
   const awake = count((one) => one.environment?.state === 'live' || one.environment?.state === 'waking');
   const asleep = count((one) => one.environment?.state === 'asleep' || one.environment?.state === 'falling asleep');
   const waiting = count((one) => one.allow !== null);
+  const names = new Set(shown.map((one) => `${one.project}/${one.name}`));
+  const { prices = null, items = [] } = cost.data ?? {};
+  const sums = new Map(items.map((one) => [`${one.project}/${one.environment}`, one.soFar ?? 0]));
+  const total = [...sums].reduce((sum, [name, amount]) => sum + (names.has(name) ? amount : 0), 0);
+  const moneyOf = (one: Review): string | null => {
+    const amount = sums.get(`${one.project}/${one.name}`) ?? 0;
+    return prices && amount > 0 ? moneyText(amount, prices.currency) : null;
+  };
   return (
     <>
       <div className="mb-4 flex flex-wrap items-center gap-x-3 gap-y-2">
@@ -32,6 +43,9 @@ export function ReviewsPage(): React.ReactNode {
         <Chip tone={awake ? 'good' : ''}>{awake} awake</Chip>
         <Chip tone="">{asleep} asleep</Chip>
         {waiting ? <Chip tone="waits">{waiting === 1 ? '1 waits' : `${waiting} wait`} to be allowed</Chip> : null}
+        {prices && total > 0 ? (
+          <span className="text-second">{moneyText(total, prices.currency)} this month, all of them together</span>
+        ) : null}
         <span className="ml-auto">
           <OpenOne project={project ?? null} />
         </span>
@@ -53,7 +67,7 @@ export function ReviewsPage(): React.ReactNode {
             {shown
               .filter((one) => one.project === name)
               .map((one) => (
-                <ReviewRow key={one.name} one={one} />
+                <ReviewRow key={one.name} one={one} money={moneyOf(one)} />
               ))}
           </ul>
         </section>
@@ -68,7 +82,7 @@ const toneOf = ({ state, health }: Environment): string =>
 const wordOf = ({ state, health, live }: Environment): string =>
   state === 'live' ? (health === 'good' ? 'awake' : health) : state === 'empty' && !live ? 'nothing yet' : state;
 
-function ReviewRow({ one }: { one: Review }) {
+function ReviewRow({ one, money }: { one: Review; money: string | null }) {
   const { environment, run, tests, pullRequest } = one;
   const failed = run?.state === 'failed';
   const behind = Boolean(environment?.live && run && run.commit.id !== environment.live.commit.id);
@@ -148,7 +162,7 @@ function ReviewRow({ one }: { one: Review }) {
             <span className="sr-only"> {one.name}</span>
           </a>
         ) : null}
-        {environment ? <Next environment={environment} /> : null}
+        {environment ? <Next environment={environment} money={money} /> : null}
       </div>
     </li>
   );
@@ -186,14 +200,18 @@ function Sentence({ one, behind }: { one: Review; behind: boolean }) {
   );
 }
 
-function Next({ environment }: { environment: Environment }) {
+function Next({ environment, money }: { environment: Environment; money: string | null }) {
   const now = useNow(5_000);
   const { review, state } = environment;
   if (!review || state === 'closing') return null;
   const ahead = (time: string | null) =>
     time === null ? null : durationText(Math.max(1_000, Math.round((Date.parse(time) - now) / 1_000) * 1_000));
   const [sleeps, closes] = [ahead(review.sleepsAt), ahead(review.closesAt)];
-  const words = [...(sleeps ? [`sleeps in ${sleeps}`] : []), ...(closes ? [`closes in ${closes}`] : [])];
+  const words = [
+    ...(money ? [`${money} this month`] : []),
+    ...(sleeps ? [`sleeps in ${sleeps}`] : []),
+    ...(closes ? [`closes in ${closes}`] : []),
+  ];
   return <span className="text-[13px] text-second">{words.join(' · ')}</span>;
 }
 
