@@ -374,7 +374,9 @@ describe('a database of an environment', () => {
       return left.length === database - 1;
     });
     // Its backups are kept: it may have been a mistake.
-    expect((await world.cli('resource', 'list', 'ledger/staging')).out).toMatch(/removed.*its backups are kept/);
+    await until('it is removed', async () =>
+      /removed.*its backups are kept/.test((await world.cli('resource', 'list', 'ledger/staging')).out),
+    );
   });
 
   it('is one of its own in each review, apart from those of standing environments, and goes with it', async () => {
