@@ -153,6 +153,10 @@ export const snapshotStates = [
 ] as const;
 export type SnapshotState = (typeof snapshotStates)[number];
 
+/** It is made just now. */
+export const snapshotComing = (state: SnapshotState): boolean =>
+  state === 'asked' || state === 'copying' || state === 'scrubbing' || state === 'settling';
+
 /** Who has a login: the parts of a deployment, one try of its prepare, a person. */
 export const loginUses = ['parts', 'prepare', 'person'] as const;
 export type LoginUse = (typeof loginUses)[number];

@@ -1,7 +1,7 @@
 /** What an agent needs to know to do an attempt or run an instance. */
 import type { Part, Task } from '../core/definition/model.js';
 import { filesOf } from '../core/plan/plan.js';
-import { outsideMost, sizeOf } from '../core/scale/sizes.js';
+import { boundedOutside, sizeOf } from '../core/scale/sizes.js';
 import { resourceVariables } from '../core/variables/resolve.js';
 import { taskValues } from '../core/variables/task.js';
 import type { TreeFile } from '../core/fingerprint/inputs.js';
@@ -191,12 +191,8 @@ async function readAttempt(context: Context, attempt: AttemptRow): Promise<Known
 
 /** What a job may take; of a stranger's review no more than its other programs. */
 function jobSize(part: Part | undefined, outside: boolean): { memory?: number; cpu?: number } {
-  const { memory, cpu } = outside
-    ? {
-        memory: Math.min(part?.memory ?? outsideMost.memory, outsideMost.memory),
-        cpu: Math.min(part?.cpu ?? outsideMost.cpu, outsideMost.cpu),
-      }
-    : { memory: part?.memory, cpu: part?.cpu };
+  const asked = { memory: part?.memory ?? null, cpu: part?.cpu ?? null };
+  const { memory, cpu } = outside ? boundedOutside(asked) : asked;
   return { ...(memory ? { memory } : {}), ...(cpu ? { cpu } : {}) };
 }
 

@@ -5,6 +5,7 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import pg from 'pg';
 import type { AddedToken } from '../../src/wire/people.js';
 import type { ResourceDetail, SnapshotView } from '../../src/wire/environments/resources.js';
+import { snapshotComing } from '../../src/core/states.js';
 import { administer, passengers, passengersDefinition, scrub } from './passengers.js';
 import { api, type Checkout, openWorld, until, type World } from './world.js';
 
@@ -284,4 +285,4 @@ describe('others', () => {
   });
 });
 
-const coming = (one: SnapshotView) => ['asked', 'copying', 'scrubbing', 'settling'].includes(one.state);
+const coming = (one: SnapshotView) => snapshotComing(one.state);

@@ -16,7 +16,7 @@
  */
 import { backoff } from '../backoff.js';
 import { type Issue, issue } from '../errors/errors.js';
-import type { AttemptState, SnapshotState } from '../states.js';
+import { type AttemptState, snapshotComing, type SnapshotState } from '../states.js';
 import { mostTries, type Outcome } from './resources.js';
 
 export interface SnapshotFacts {
@@ -138,9 +138,7 @@ export function chooseSnapshot(
   const newest = (such: (one: Known) => boolean) =>
     known.filter(such).sort((a, b) => (b.of ?? b.ended ?? 0) - (a.of ?? a.ended ?? 0))[0];
   const ready = newest((one) => one.state === 'ready');
-  const coming = newest(
-    (one) => one.state === 'asked' || one.state === 'copying' || one.state === 'scrubbing' || one.state === 'settling',
-  );
+  const coming = newest((one) => snapshotComing(one.state));
   const failed = newest((one) => failedWith(one.state, one.issue) !== null && (one.ended ?? now) > now - failedForMs);
   const again = failed === undefined || failed.deployment !== live;
   const age = ready ? now - (ready.of ?? 0) : Number.POSITIVE_INFINITY;

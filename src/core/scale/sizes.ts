@@ -45,10 +45,15 @@ export function sizeOf(
   return {
     instances: Math.min(size.instances, outsideMost.instances),
     auto: null,
-    memory: Math.min(size.memory ?? outsideMost.memory, outsideMost.memory),
-    cpu: Math.min(size.cpu ?? outsideMost.cpu, outsideMost.cpu),
+    ...boundedOutside(size),
   };
 }
 
 /** What each part of a stranger's review may have, at most: instances, bytes, cores. */
-export const outsideMost = { instances: 1, memory: 256 * 1024 ** 2, cpu: 0.5 };
+const outsideMost = { instances: 1, memory: 256 * 1024 ** 2, cpu: 0.5 };
+
+/** What a program of a stranger's review may take of what it asks for. */
+export const boundedOutside = ({ memory, cpu }: Pick<Size, 'memory' | 'cpu'>): { memory: number; cpu: number } => ({
+  memory: Math.min(memory ?? outsideMost.memory, outsideMost.memory),
+  cpu: Math.min(cpu ?? outsideMost.cpu, outsideMost.cpu),
+});

@@ -3,6 +3,7 @@ import { chooseSnapshot, type Chosen, type Known } from '../../core/advance/snap
 import { canonical } from '../../core/canonical.js';
 import { defaultFreshMs, type ScrubPlan } from '../../core/definition/model.js';
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
+import { snapshotComing } from '../../core/states.js';
 import {
   copiesOf,
   environmentById,
@@ -129,9 +130,7 @@ export async function askSnapshot(db: Db, at: Place, actor: string): Promise<Sna
     throw new CodedError('resource_not_ready', { name: at.name, environment: place, state: resource.state });
   if ('why' in (await permitted(db, environment, place)))
     throw new CodedError('snapshot_unplanned', { environment: place });
-  const coming = (await snapshotsOf(db, resource.id)).find(
-    ({ state, wanted }) => wanted && ['asked', 'copying', 'scrubbing', 'settling'].includes(state),
-  );
+  const coming = (await snapshotsOf(db, resource.id)).find(({ state, wanted }) => wanted && snapshotComing(state));
   const id =
     coming?.id ??
     (await addSnapshot(db, {

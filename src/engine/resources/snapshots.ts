@@ -13,7 +13,7 @@ import { bytesText } from '../../core/sizes.js';
 import type { Db } from '../../records/database.js';
 import { environmentById, type EnvironmentRow } from '../../records/deployments/environments.js';
 import { type EventType, recordEvents } from '../../records/events.js';
-import { letGo } from '../../records/held.js';
+import { holdLonger, letGo } from '../../records/held.js';
 import { projectById, type ProjectRow } from '../../records/projects/projects.js';
 import { prepares } from '../../records/resources/backups.js';
 import { lockResourceById, resourceById, type ResourceRow, wakeWaiting } from '../../records/resources/resources.js';
@@ -28,7 +28,6 @@ import {
   takeSnapshot,
 } from '../../records/resources/snapshots.js';
 import { addAttempts, attemptById, stopAttempt } from '../../records/runs/attempts.js';
-import { holdLonger } from '../../records/held.js';
 import type { DatabaseKind } from '../../resources/postgres/kind.js';
 import { codeOf, outcomeOf } from '../../resources/postgres/server.js';
 import type { Context } from '../context.js';
