@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { ResourceDetail } from '../../src/wire/environments/resources.js';
 import { administer, passengers, passengersDefinition, scrub } from './passengers.js';
-import { type Checkout, openWorld, until, type World } from './world.js';
+import { type Checkout, noteRoom, openWorld, until, type World } from './world.js';
 
 let world: World;
 let checkout: Checkout;
@@ -66,13 +66,10 @@ describe('a copy, killed', () => {
   it.each(points.flatMap((point) => (['before', 'after'] as const).map((side) => [side, point] as const)))(
     'the service, %s the commit, at %s',
     async (side, point) => {
-      const pidFile = join(world.folder, 'service.pid');
-      const note = () => writeFileSync(pidFile, String(world.house.rooms.service.pid() ?? 0));
-      note();
-      const noting = setInterval(note, 20);
+      const noted = noteRoom(world, 'service');
       const file = join(world.folder, 'crash-at');
       try {
-        writeFileSync(file, `${point}:${side} ${pidFile}`);
+        writeFileSync(file, `${point}:${side} ${noted.path}`);
         await post('it is opened', '/api/projects/ferry/reviews', { branch: 'winter' });
         await hasData();
         expect(readFileSync(file, 'utf8').trim()).toBe('');
@@ -80,7 +77,7 @@ describe('a copy, killed', () => {
         expect(source.snapshots.filter((one) => one.state === 'ready')).toHaveLength(1);
         expect((await resource('on-winter'))?.origin).toMatchObject({ copy: 'staging', why: null });
       } finally {
-        clearInterval(noting);
+        noted.stop();
         writeFileSync(file, '');
       }
       await post('it closes', `${path}/on-winter/close`);
@@ -95,12 +92,11 @@ describe('a copy, killed', () => {
     for (const side of ['before', 'after']) {
       await post('a copy is asked for', `${path}/staging/resources/timetable/snapshots`);
       await until('it is ready', async () => (await resource('staging'))?.snapshots[0]?.state === 'ready');
-      const pidFile = join(world.folder, 'service.pid');
-      writeFileSync(pidFile, String(world.house.rooms.service.pid() ?? 0));
+      const noted = noteRoom(world, 'service');
       const file = join(world.folder, 'crash-at');
-      writeFileSync(file, `snapshot.remove:${side} ${pidFile}`);
+      writeFileSync(file, `snapshot.remove:${side} ${noted.path}`);
       await post('no copies are permitted', `${path}/staging/copies`, { permit: false });
-      await until('it was killed', async () => readFileSync(file, 'utf8').trim() === '');
+      await until('it was killed', async () => readFileSync(file, 'utf8').trim() === '').finally(noted.stop);
       await until('nothing is left', async () => (await there()).length === 0);
       await until('the service is up', async () => existsSync(`/proc/${world.house.rooms.service.pid() ?? 'none'}`));
       await post('they are permitted', `${path}/staging/copies`, { permit: true });

@@ -12,6 +12,8 @@ const MiB = 1024 ** 2;
 const accounts = findAccounts();
 beforeAll(async () => {
   world = await openWorld({
+    // What an agent says of the one before it counts until the lease of that one has lapsed.
+    timing: { lease: 20_000 },
     env: {
       TSUNAGI_LIMITS: JSON.stringify({
         memory: 512 * MiB,

@@ -1,7 +1,17 @@
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, it } from '@jest/globals';
-import { app, appDefinition, askTwice, type Checkout, checkHouse, openWorld, until, type World } from './world.js';
+import {
+  app,
+  appDefinition,
+  askOften,
+  checkHouse,
+  type Checkout,
+  noteRoom,
+  openWorld,
+  until,
+  type World,
+} from './world.js';
 
 /**
  * Every recorded transition of the thread, at which agent and edge are killed before and after the commit. A push shares a few
@@ -34,20 +44,17 @@ describe('agent and edge, killed', () => {
   );
 
   it.each(cases)('the %s, %s the commit of %j', async (room, side, points) => {
-    const pidFile = join(world.folder, `${room}.pid`);
-    const note = () => writeFileSync(pidFile, String(world.house.rooms[room].pid() ?? 0));
-    note();
-    const noting = setInterval(note, 20);
+    const noted = noteRoom(world, room);
     const file = join(world.folder, 'crash-at');
     try {
-      writeFileSync(file, points.map((point) => `${point} ${pidFile}`).join('\n'));
+      writeFileSync(file, points.map((point) => `${point} ${noted.path}`).join('\n'));
       const left = () => readFileSync(file, 'utf8').split('\n').filter(Boolean);
       // A point that was passed while the room was coming up again is met by another push.
       for (let push = 1; left().length > 0; push++) {
         const text = `${room} ${side} ${points[0]} ${push}`;
         if (push > 6) throw new Error(`never met: ${left().join(', ')}`);
         // Given apart from the step that made it is what belongs to another run.
-        if (left().some((point) => point.startsWith('attempt.given'))) await askTwice(world, 'shop');
+        if (left().some((point) => point.startsWith('attempt.given'))) await askOften(world, 'shop');
         const commit = await checkout.commitAndPush(app(text), text);
         await world.waitLive('shop', 'staging', commit);
         await until(
@@ -57,7 +64,7 @@ describe('agent and edge, killed', () => {
         await checkHouse(world, commit, text);
       }
     } finally {
-      clearInterval(noting);
+      noted.stop();
       writeFileSync(file, '');
     }
   });

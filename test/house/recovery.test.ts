@@ -7,7 +7,7 @@ import {
   api,
   app,
   appDefinition,
-  askTwice,
+  askOften,
   type Checkout,
   checkHouse,
   openWorld,
@@ -48,7 +48,7 @@ describe('the service, killed', () => {
       if (push > 4) throw new Error(`never met: ${readFileSync(file, 'utf8')}`);
       const words = `${text} ${push}`;
       // Given apart from the step that made it is what belongs to another run.
-      if (points.some((point) => point.startsWith('attempt.given'))) await askTwice(world, 'shop');
+      if (points.some((point) => point.startsWith('attempt.given'))) await askOften(world, 'shop');
       const commit = await checkout.commit(app(words), words);
       await until('the push is answered', async () => {
         await checkout.push();

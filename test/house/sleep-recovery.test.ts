@@ -2,7 +2,7 @@
 import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import { type Checkout, openWorld, until, type World } from './world.js';
+import { type Checkout, noteRoom, openWorld, until, type World } from './world.js';
 
 const server = `import { createServer } from 'node:http';
 let asked = 0;
@@ -71,16 +71,13 @@ describe('sleep and wake, killed', () => {
 
   it.each(cases)('the %s, %s the commit, at %s and at %s', async (room, side, down, up) => {
     await whole();
-    const pidFile = join(world.folder, `${room}.pid`);
-    const note = () => writeFileSync(pidFile, String(world.house.rooms[room].pid() ?? 0));
-    note();
-    const noting = setInterval(note, 20);
+    const noted = noteRoom(world, room);
     const file = join(world.folder, 'crash-at');
     const armed = async (point: string) => {
       // What was killed just now is there again.
       await until(`the ${room} is up`, async () => existsSync(`/proc/${world.house.rooms[room].pid() ?? 'none'}`));
-      note();
-      writeFileSync(file, `${point}:${side} ${pidFile}`);
+      noted.note();
+      writeFileSync(file, `${point}:${side} ${noted.path}`);
     };
     const met = (point: string) => until(`${point} was met`, async () => readFileSync(file, 'utf8').trim() === '');
     try {
@@ -101,7 +98,7 @@ describe('sleep and wake, killed', () => {
       await whole();
       await met(up);
     } finally {
-      clearInterval(noting);
+      noted.stop();
       writeFileSync(file, '');
     }
   });

@@ -1,6 +1,6 @@
 /** A whole house for a test: real processes, real PostgreSQL, real git, real sandboxes; driven through its public interfaces. */
 import { execFile, spawn } from 'node:child_process';
-import { chmodSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { chmodSync, mkdirSync, mkdtempSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { request } from 'node:http';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
@@ -230,6 +230,21 @@ export function api(url: string, token: string | null): Api {
   return { raw, get: (path) => must('GET', path), post: (path, body, key) => must('POST', path, body, key) };
 }
 
+/**
+ * A file with the process id of a room that may be killed and come up again, kept up to date until `stop`. Whole whenever it is read:
+ * whoever finds it empty takes the room for one that is down.
+ */
+export function noteRoom(world: World, room: 'service' | 'agent' | 'edge') {
+  const path = join(world.folder, `${room}.pid`);
+  const note = () => {
+    writeFileSync(`${path}.new`, String(world.house.rooms[room].pid() ?? 0));
+    renameSync(`${path}.new`, path);
+  };
+  note();
+  const noting = setInterval(note, 20);
+  return { path, note, stop: () => clearInterval(noting) };
+}
+
 /** Waits for a condition with a deadline, and says what was missing. */
 export async function until<T>(
   what: string,
@@ -368,9 +383,9 @@ export async function allEvents(world: World): Promise<Event[]> {
   }
 }
 
-/** Two runs of main that do all anew, beside whatever else goes on. */
-export async function askTwice(world: World, project: string): Promise<void> {
-  for (let run = 0; run < 2; run++)
+/** Runs of main that do all anew, beside whatever else goes on: more than an agent begins at once, so that some of it waits. */
+export async function askOften(world: World, project: string): Promise<void> {
+  for (let run = 0; run < 4; run++)
     await until('the service takes a run', () =>
       world.api().post(`/api/projects/${project}/runs`, { ref: 'main', reuse: false }),
     );
