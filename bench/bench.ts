@@ -56,7 +56,11 @@ async function main(): Promise<number> {
   }
   const folder = mkdtempSync(join(tmpdir(), 'tsunagi-bench-'));
   chmodSync(folder, 0o711);
-  const house = await openHouse({ data: join(folder, 'house'), counted: true, env: { TSUNAGI_LOG_LEVEL: 'warn' } });
+  const house = await openHouse({
+    data: join(folder, 'house'),
+    counted: true,
+    env: { TSUNAGI_LOG_LEVEL: 'warn', TSUNAGI_CHROMIUM: 'none' },
+  });
   try {
     for (const [name, run] of Object.entries(areas)) {
       if (names.length && !names.includes(name)) continue;

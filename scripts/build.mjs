@@ -42,6 +42,22 @@ await bundle('src/cli/main.ts', 'dist/tsunagi.js', '#!/usr/bin/env node\n');
 await bundle('src/cli/stream.ts', 'dist/stream.js');
 await bundle('src/cli/commands/check-run.ts', 'dist/check-run.js');
 chmodSync(join(root, 'dist/tsunagi.js'), 0o755);
+// What takes pictures runs in a sandbox that sees no node_modules. The library that drives the browser looks for two files of its own
+// beside it.
+await build({
+  absWorkingDir: root,
+  entryPoints: ['src/agent/pictures/take.ts'],
+  outfile: 'dist/pictures/lib/take.cjs',
+  bundle: true,
+  platform: 'node',
+  target: 'node20',
+  format: 'cjs',
+  minify: true,
+  legalComments: 'none',
+  logLevel: 'error',
+});
+for (const file of ['package.json', 'browsers.json', 'LICENSE', 'NOTICE', 'ThirdPartyNotices.txt'])
+  copyFileSync(join(root, 'node_modules/playwright-core', file), join(root, 'dist/pictures', file));
 // The database driver as one file, which repositories that begin here keep beside their sources: nothing has to be fetched for it.
 await build({
   absWorkingDir: root,

@@ -66,6 +66,7 @@ environments:
   staging:
     branch: main
     scrub: { part: api, run: node src/scrub.js }
+    pictures: [/]
     verify: { reads: [smoke/], run: node smoke/check.js }
   production:
     after: staging

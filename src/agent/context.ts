@@ -18,6 +18,8 @@ export interface AgentContext {
   host: Host;
   /** Tool → exact version. */
   tools: Record<string, string>;
+  /** The browser that takes pictures; null: none does. */
+  chromium: string | null;
   layers: Layers;
   chains: ReadyChains;
   standing: Standing;

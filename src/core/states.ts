@@ -153,6 +153,10 @@ export const snapshotStates = [
 ] as const;
 export type SnapshotState = (typeof snapshotStates)[number];
 
+/** Of the pictures of a deployment (see core/pictures/steps.ts). */
+export const pictureStates = ['asked', 'taking', 'taken', 'failed', 'left out'] as const;
+export type PictureState = (typeof pictureStates)[number];
+
 /** It is made just now. */
 export const snapshotComing = (state: SnapshotState): boolean =>
   state === 'asked' || state === 'copying' || state === 'scrubbing' || state === 'settling';
@@ -194,7 +198,7 @@ export type ReviewAccess = (typeof reviewAccesses)[number];
 export type GuardedAccess = Exclude<ReviewAccess, 'open'>;
 
 /** What an attempt works on: a task of a run, or a command of a deployment. */
-export const attemptKinds = ['task', 'prepare', 'seed', 'scrub', 'verify', 'job'] as const;
+export const attemptKinds = ['task', 'prepare', 'seed', 'scrub', 'verify', 'job', 'picture'] as const;
 export type AttemptKind = (typeof attemptKinds)[number];
 
 export const taskEnded = (state: TaskState): boolean => state !== 'waiting' && state !== 'ready' && state !== 'running';

@@ -22,8 +22,8 @@ import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
 import { openSleepers, wakePath } from './reviews/asleep.js';
 import { askedFor, hostOf, refuse } from './headers.js';
-import { gatePath, openGate } from './reviews/gate.js';
-import { asksForEvents, endEvents, openInside, meansOf } from './reviews/inside.js';
+import { gatePath, type Let, openGate, saysPicture } from './reviews/gate.js';
+import { asksForEvents, endEvents, openInside, meansOf, noUse } from './reviews/inside.js';
 import { makeProxy } from './proxy.js';
 import { closedRetry, navigates, serveMaintenance, serveSite } from './site.js';
 import { openSites } from './sites.js';
@@ -147,7 +147,8 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
         .catch(() => none());
     return true;
   };
-  const serve = (request: IncomingMessage, response: ServerResponse) => {
+  /** `judged`: what the gate has said of it; null: it was not asked. */
+  const serve = (request: IncomingMessage, response: ServerResponse, judged: Let | null) => {
     const shown = shownTo(request);
     const named = hostOf(request);
     if (shown === null && asksForProof(request)) return proof(named, request, response);
@@ -158,32 +159,29 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
     if (shown === null && certificates.trusted(named)) return toTls(named, asked, response);
-    if (route.gate || asked.path === gatePath) {
-      const { environment, gate: guarded = null } = route;
-      if (route.uses && asked.path === gatePath)
-        return gate.answer({ host, environment, gate: guarded }, request, response);
-      const may = guarded ? gate.lets(host, request) : true;
-      if (may !== true)
-        return void Promise.resolve(may).then((lets) => {
-          if (lets) again(request, response);
-          else if (guarded) gate.stop({ host, environment, gate: guarded }, request, response);
-        });
-    }
+    const { environment, gate: guarded = null } = route;
+    if (route.uses && asked.path === gatePath)
+      return gate.answer({ host, environment, gate: guarded }, request, response);
+    const may = judged ?? (guarded || saysPicture(request) ? gate.lets(host, request) : 'in');
+    if (typeof may !== 'string' && may) return void may.then((one) => again(request, response, one));
+    if (!may && guarded) return gate.stop({ host, environment, gate: guarded }, request, response);
+    // The service's own browser looks at it: that is no use of it, wakes nobody, and stands in no figure.
+    const quiet = may === 'quiet';
     if (route.uses) {
       // A review comes and goes: nobody is to find it in a search.
       response.setHeader('x-robots-tag', 'noindex, nofollow');
       const events = asksForEvents(request);
-      const { counts, wakes } = meansOf(route, asked.path, request, events);
+      const { counts, wakes } = quiet ? noUse : meansOf(route, asked.path, request, events);
       if (asked.path === wakePath) return sleepers.answer({ host, route, wakes }, request, response);
       if (route.asleep && place?.kind === 'server')
-        return sleepers.meet({ host, route, wakes }, request, response, () => again(request, response));
+        return sleepers.meet({ host, route, wakes }, request, response, () => again(request, response, null));
       if (counts) counter.use(host);
       const leave = inside.enter(host, { counts, close: () => endEvents(response) });
       response.once('close', leave);
     }
     if (route.closed && target && closedTo(request, response, { target, asked, place })) return;
     if (!place || !target) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
-    const note = counted(request, response, { host, target, part: place.part });
+    const note = quiet ? freshNote() : counted(request, response, { host, target, part: place.part });
     if (place.kind === 'server') return proxy.pass(place, seen(place, asked), request, response, note);
     if (request.method !== 'GET' && request.method !== 'HEAD') return refuse(response, 405, 'Files can only be read.');
     serveSite(sites, { route, target, site: place }, asked, request, response).catch((error: Error) => {
@@ -212,11 +210,11 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       leave();
       stop();
     });
-    again(request, response);
+    again(request, response, null);
   };
-  const again = (request: IncomingMessage, response: ServerResponse): void => {
+  const again = (request: IncomingMessage, response: ServerResponse, judged: Let | null): void => {
     try {
-      serve(request, response);
+      serve(request, response, judged);
     } catch (error) {
       // Whatever a stranger can write, it ends nobody else's requests.
       log.warn({ error: String(error) }, 'a request could not be passed on');

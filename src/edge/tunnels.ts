@@ -5,8 +5,8 @@ import type { Route, RoutePath, ServerPath } from '../core/cutover/route.js';
 import type { Sleepers } from './reviews/asleep.js';
 import type { Counter } from './count.js';
 import { hostOf } from './headers.js';
-import { type Entry, type Inside, meansOf } from './reviews/inside.js';
-import type { Gate } from './reviews/gate.js';
+import { type Entry, type Inside, meansOf, noUse } from './reviews/inside.js';
+import { type Gate, type Let, saysPicture } from './reviews/gate.js';
 import type { ServerProxy } from './proxy.js';
 import { shownTo } from './tls.js';
 import { refuseUpgrade, upgrade } from './upgrade.js';
@@ -35,24 +35,30 @@ type Upgrades = (request: IncomingMessage, socket: Duplex, head: Buffer) => void
 
 export function makeUpgrades(parts: TunnelParts): Upgrades {
   const { find, seen, proxy, counter, inside, sleepers, gate, log } = parts;
-  const go = (request: IncomingMessage, socket: Duplex, head: Buffer, leave: () => void): void => {
+  const go = (
+    request: IncomingMessage,
+    socket: Duplex,
+    head: Buffer,
+    leave: () => void,
+    judged: Let | null = null,
+  ): void => {
     const { host, asked, place, route } = find(request);
     const refused = (status: number, text: string) => refuseUpgrade(socket, status, text, leave);
     const shown = shownTo(request);
-    const may = route?.gate ? gate.lets(host, request) : true;
-    if (may !== true)
-      return void Promise.resolve(may).then((lets) => {
+    const may = judged ?? (route?.gate || saysPicture(request) ? gate.lets(host, request) : 'in');
+    if (typeof may !== 'string' && may)
+      return void may.then((one) => {
         if (socket.destroyed) leave();
-        else if (lets) go(request, socket, head, leave);
-        else refused(401, 'Unauthorized');
+        else go(request, socket, head, leave, one);
       });
-    if (shown !== null && !parts.covers(shown, hostOf(request))) refused(421, 'Misdirected Request');
+    if (!may && route?.gate) refused(401, 'Unauthorized');
+    else if (shown !== null && !parts.covers(shown, hostOf(request))) refused(421, 'Misdirected Request');
     else if (route?.closed) refused(503, 'Service Unavailable');
     else if (!route || place?.kind !== 'server' || !asked) refused(404, 'Not Found');
     // HTTP/2 knows no upgrades (RFC 9113, 8.6).
     else if (place.http2) refused(501, 'Not Implemented');
     else {
-      const { counts, wakes } = meansOf(route, asked.path, request, true);
+      const { counts, wakes } = may === 'quiet' ? noUse : meansOf(route, asked.path, request, true);
       if (route.asleep) wait({ host, route, wakes }, request, socket, head, leave);
       else pass({ host, route, counts }, () => seen(place, asked), place, request, socket, head, leave);
     }

@@ -31,6 +31,8 @@ import { backupLanes } from './resources/backups.js';
 import { lookAround } from './resources/look.js';
 import { sweepStrays } from './upkeep/strays.js';
 import { resourceLanes } from './resources/resources.js';
+import { pictureLanes } from './pictures/pictures.js';
+import { dropOldPictures } from '../records/deployments/pictures.js';
 import { snapshotLanes } from './resources/snapshots.js';
 import { dropOldSnapshots } from '../records/resources/snapshots.js';
 import { dropOldTerminals } from '../records/deployments/terminals.js';
@@ -59,6 +61,7 @@ export async function startEngine(context: Context): Promise<Engine> {
   const working = resourceLanes(context, () => loops.resources?.wake());
   const copying = backupLanes(context, () => loops.backups?.wake());
   const copies = snapshotLanes(context, () => loops.snapshots?.wake());
+  const picturing = pictureLanes(context, () => loops.pictures?.wake());
   const naming = addressLanes(context, () => loops.addresses?.wake());
   const sending = destinationLanes(context, () => loops.destinations?.wake());
   const telling = deliveryLanes(context, () => loops.feed?.wake());
@@ -132,6 +135,13 @@ export async function startEngine(context: Context): Promise<Engine> {
       name: 'snapshots',
       step: () => copies.step(),
       nextDue: () => nextHeld(records, 'snapshots'),
+      sweepMs: sweep * 2,
+      log,
+    }),
+    pictures: startLoop({
+      name: 'pictures',
+      step: () => picturing.step(),
+      nextDue: () => nextHeld(records, 'pictures'),
       sweepMs: sweep * 2,
       log,
     }),
@@ -211,6 +221,7 @@ export async function startEngine(context: Context): Promise<Engine> {
         await dropOldSignIns(records);
         await dropOldPasses(records);
         await dropOldSnapshots(records);
+        await dropOldPictures(records);
         await forgetCertificates(records);
         await dropOldDeliveries(records);
         await forgetSent(records);
@@ -234,7 +245,7 @@ export async function startEngine(context: Context): Promise<Engine> {
       await Promise.all(Object.values(loops).map((loop) => loop.stop()));
       // What goes on longer is done again by whoever takes it next.
       await Promise.race([
-        Promise.all([working.over(), copying.over(), copies.over(), naming.over(), telling.over(), sending.over()]),
+        Promise.all([working, copying, copies, picturing, naming, telling, sending].map((one) => one.over())),
         new Promise((done) => setTimeout(done, endMs).unref()),
       ]);
     },

@@ -4,7 +4,14 @@
  */
 import { type Db, query, queryOne } from './database.js';
 
-export type HeldTable = 'resources' | 'backups' | 'addresses' | 'subscriptions' | 'destinations' | 'snapshots';
+export type HeldTable =
+  | 'resources'
+  | 'backups'
+  | 'addresses'
+  | 'subscriptions'
+  | 'destinations'
+  | 'snapshots'
+  | 'pictures';
 
 export interface Held {
   id: string;

@@ -25,6 +25,7 @@ import * as snapshots from './migrations/022-snapshots.js';
 import * as gate from './migrations/023-gate.js';
 import * as outside from './migrations/024-outside.js';
 import * as pullRefs from './migrations/025-pull-refs.js';
+import * as pictures from './migrations/026-pictures.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -53,6 +54,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   gate,
   outside,
   pullRefs,
+  pictures,
 ];
 
 const lock = 7_403_121;

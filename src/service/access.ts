@@ -115,6 +115,9 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/environments/:name/terminals': 'developer',
   'DELETE /api/projects/:project/environments/:name/terminals/:id': 'developer',
   'GET /api/projects/:project/environments/:name/terminals/:id/stream': 'developer',
+  'GET /api/projects/:project/environments/:name/pictures': 'viewer',
+  'POST /api/projects/:project/environments/:name/pictures': 'developer',
+  'GET /api/projects/:project/environments/:name/pictures/:id/:page/:file': 'viewer',
   'GET /api/reviews': 'viewer',
   // To a review, for whoever is signed in.
   'POST /api/gate': 'viewer',
@@ -136,6 +139,7 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/variables': 'releaser',
   'POST /api/projects/:project/variables/preview': 'releaser',
   'GET /badge/:file': 'signature',
+  'GET /picture/:file': 'signature',
   'GET /metrics': 'viewer',
   'POST /api/sources/:project/events': 'signature',
   'GET /git/:project/info/refs': 'git',

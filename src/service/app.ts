@@ -16,6 +16,7 @@ import { projectRoutes } from './routes/projects/projects.js';
 import { costRoutes } from './routes/environments/cost.js';
 import { terminalRoutes } from './routes/environments/terminals.js';
 import { jobRoutes } from './routes/environments/jobs.js';
+import { pictureRoutes } from './routes/environments/pictures.js';
 import { reviewRoutes } from './routes/environments/reviews.js';
 import { destinationRoutes } from './routes/people/destinations.js';
 import { alertRoutes } from './routes/people/alerts.js';
@@ -75,8 +76,9 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   guard(app, service);
   app.addHook('onSend', async (request, reply) => {
     reply.header('x-content-type-options', 'nosniff').header('referrer-policy', 'same-origin');
-    if (!request.url.startsWith('/api/')) reply.header('content-security-policy', security);
-    else if (!reply.hasHeader('cache-control')) reply.header('cache-control', 'no-store');
+    if (!request.url.startsWith('/api/') && !reply.hasHeader('content-security-policy'))
+      reply.header('content-security-policy', security);
+    if (request.url.startsWith('/api/') && !reply.hasHeader('cache-control')) reply.header('cache-control', 'no-store');
   });
 
   app.get('/api/health', async () => {
@@ -102,6 +104,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   destinationRoutes(app, service);
   jobRoutes(app, service);
   reviewRoutes(app, service);
+  pictureRoutes(app, service);
   terminalRoutes(app, service);
   costRoutes(app, service);
   figureRoutes(app, service);

@@ -79,7 +79,11 @@ export function guard(app: FastifyInstance, service: Service): void {
   app.decorateRequest('caller', null);
   app.addHook('onRoute', (route) => {
     for (const method of [route.method].flat()) {
-      if (method === 'HEAD' || method === 'OPTIONS' || !/^\/((api|git|schema|badge)\/|metrics$)/.test(route.url))
+      if (
+        method === 'HEAD' ||
+        method === 'OPTIONS' ||
+        !/^\/((api|git|schema|badge|picture)\/|metrics$)/.test(route.url)
+      )
         continue;
       const key = `${method} ${route.url}`;
       if (!access[key]) throw new Error(`no row of access for ${key}`);

@@ -1,5 +1,6 @@
 /** What an agent needs to know to do an attempt or run an instance. */
 import type { Part, Task } from '../core/definition/model.js';
+import { picturesInside } from '../core/pictures/pages.js';
 import { filesOf } from '../core/plan/plan.js';
 import { boundedOutside, sizeOf } from '../core/scale/sizes.js';
 import { resourceVariables } from '../core/variables/resolve.js';
@@ -19,8 +20,14 @@ import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js'
 import { sceneOf } from '../engine/runs/scene.js';
 import type { KnownAttempt } from '../engine/context.js';
 import { accessOf, programPass } from '../engine/environments/gate.js';
+import { picturePlan } from '../engine/pictures/plan.js';
 import { openSecrets } from '../engine/environments/variables.js';
 import { type OpenedResources, openResources, openSnapshot } from '../engine/resources/open.js';
+
+/** The agent's own program (agent/pictures), and what it may take. */
+const pictureCommand = `node ${picturesInside}/lib/take.cjs`;
+const pictureMs = 3 * 60_000;
+const pictureMemory = 2 * 1024 ** 3;
 
 export async function attemptWork(context: Context, attempt: AttemptRow): Promise<AttemptWork> {
   const shared = { id: attempt.id, fence: attempt.fence ?? '0', kind: attempt.kind, logBytes: attempt.log_bytes };
@@ -89,6 +96,23 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
       files: null,
       layers: layersOf(release, attempt.part ?? ''),
       reach: opened.reach,
+    };
+  }
+  if (attempt.kind === 'picture') {
+    const { plan, looksAt } = await picturePlan(context, attempt.id);
+    const reach = looksAt.flatMap((one) => edgeReach(context, one));
+    return {
+      ...base,
+      // What is drawn is somebody else's: nothing of the environment's own stands beside it.
+      variables: { TSUNAGI_PICTURES: JSON.stringify(plan) },
+      secret: ['TSUNAGI_PICTURES'],
+      commands: [pictureCommand],
+      files: null,
+      layers: [],
+      makes: ['pictures/'],
+      timeoutMs: pictureMs,
+      memory: pictureMemory,
+      reach,
     };
   }
   const opened = await openResources(

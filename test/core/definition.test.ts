@@ -113,7 +113,22 @@ describe('a definition', () => {
     expect(codes(file('page'))).toEqual(['7:47 key_not_for']);
   });
 
-  it.each(['approvals', 'pictures', 'cutover', 'guard', 'frozen', 'warm'])(
+  it('knows the pages of which pictures are taken', () => {
+    const file = (pages: string) => `tsunagi: 1\nenvironments:\n  staging: { branch: main, pictures: ${pages} }\n`;
+    const of = (pages: string) => parseDefinition(file(pages)).definition?.environments.staging?.pictures;
+    expect(of('/')).toEqual(['/']);
+    expect(of('[/, "/departures?day=1", /]')).toEqual(['/', '/departures?day=1']);
+    expect(of('[]')).toEqual([]);
+    for (const page of ['departures', '"/a b"', '"/a#b"', '"/\\x01"', `/${'a'.repeat(301)}`])
+      expect(codes(file(`[${page}]`))).toEqual(['3:39 wrong_text']);
+    const many = Array.from({ length: 9 }, (_, at) => `/${at}`);
+    expect(codes(file(`[${many}]`))).toEqual(['3:38 list_long']);
+    expect(
+      parseDefinition('tsunagi: 1\nenvironments:\n  staging: { branch: main }\n').definition?.environments.staging,
+    ).not.toHaveProperty('pictures');
+  });
+
+  it.each(['approvals', 'cutover', 'guard', 'frozen', 'warm'])(
     'refuses the later key %s of an environment by name',
     (key) => {
       expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);

@@ -20,6 +20,7 @@ const facts = (change: Partial<ReviewFacts> = {}): ReviewFacts => ({
   tests: { passed: 12, failed: 0, failing: null },
   failure: null,
   data: [],
+  picture: null,
   differs: { environment: 'staging', parts: ['departures'], migrations: 0 },
   ...change,
 });
@@ -51,6 +52,17 @@ describe('the text of a comment', () => {
     expect(commentText(facts({ url: null, shown: null, allow: true, tests: null }))).toMatch(
       /^Nothing is to be looked at yet\.\n\nIts newest commit waits until somebody who has looked at it allows it\.\n\n.*: passed\./,
     );
+    const pictured = (share: number | null, image: string | null) =>
+      commentText(facts({ picture: { share, image } }))
+        .split('\n\n')
+        .slice(3, -1);
+    expect(pictured(0.0312, 'http://console/picture/1-0-marked.png?key=k')).toEqual([
+      'What one sees differs from staging by 3.1 %:',
+      '[![What changed](http://console/picture/1-0-marked.png?key=k)](http://console/sailings/pr-214)',
+    ]);
+    // Whom the review does not let in sees no picture of it, either.
+    expect(pictured(0, null)).toEqual(['[It looks the same as staging](http://console/sailings/pr-214).']);
+    expect(pictured(null, null)).toEqual(['[How it looks](http://console/sailings/pr-214).']);
     expect(commentText(facts({ closed: true }))).toMatch(/^The review of this pull request is closed\./);
   });
 

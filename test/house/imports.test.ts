@@ -35,7 +35,7 @@ const table: Record<string, string[]> = {
   console: ['core', 'wire'],
 };
 /** Packages that core may use: small and pure. */
-const pure = ['yaml', 'smol-toml', 'picomatch', 'semver', 'saxes', 'diff', 'luxon', 'node:crypto'];
+const pure = ['yaml', 'smol-toml', 'picomatch', 'semver', 'saxes', 'diff', 'luxon', 'pixelmatch', 'node:crypto'];
 
 const files = (folder: string): string[] =>
   readdirSync(folder, { withFileTypes: true }).flatMap((entry) =>

@@ -297,6 +297,7 @@ describe('tables', () => {
       '023-gate',
       '024-outside',
       '025-pull-refs',
+      '026-pictures',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

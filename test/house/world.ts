@@ -53,6 +53,8 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
     env: {
       TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000, ...timing }),
       TSUNAGI_LOG_LEVEL: 'warn',
+      // Each picture is a browser; tests of pictures say which.
+      TSUNAGI_CHROMIUM: 'none',
       TSUNAGI_CRASH_FILE: join(folder, 'crash-at'),
       ...env,
     },

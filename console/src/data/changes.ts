@@ -18,6 +18,7 @@ const inProject: Record<string, readonly string[]> = {
   terminal: ['terminals'],
   address: ['addresses', 'environment', 'environments'],
   snapshot: ['resource', 'resources', 'environment'],
+  picture: ['pictures', 'environments', 'environment'],
   backup: ['resource', 'resources', 'environment'],
   restore: ['resource', 'resources', 'environment'],
   variables: ['variables', 'environment', 'environments', 'promotion'],

@@ -18,6 +18,7 @@ import { discard } from '../files/remove.js';
 import type { AttemptBounds } from '../sandbox/host.js';
 import { attemptLimits } from '../sandbox/limits.js';
 import type { HeldChain } from '../sandbox/ready.js';
+import { pictureBind } from '../pictures/program.js';
 import { volumeBinds } from '../volumes/binds.js';
 
 export interface RunningAttempt {
@@ -209,6 +210,7 @@ async function runChain(
     reach: [...named.reach, ...made.reach, ...operator.reach],
     through: [...named.through, ...operator.through],
   };
+  const pictures = work.kind === 'picture' ? picturing(context) : { binds: [], variables: {} };
   const bounds = boundsOf(host.attempt, work);
   const layersHere = [...(files ? [files] : []), ...outputs];
   const chain = await context.chains.begin({
@@ -216,13 +218,13 @@ async function runChain(
     // What it writes there belongs to the account of the programs, as what they write does.
     ...(volumes.length ? { account: host.accounts.live } : {}),
     ...(bounds === host.attempt ? {} : { limits: attemptLimits(bounds) }),
-    chain: { layers: layersHere, binds: [...caches.binds, ...volumes], tmp: bounds.tmp, network },
+    chain: { layers: layersHere, binds: [...caches.binds, ...volumes, ...pictures.binds], tmp: bounds.tmp, network },
     task: {
       mark,
       results: work.results,
       coverage: work.coverage,
       outputs: makes,
-      variables: { ...(open ? context.settings : {}), ...work.variables, ...made.variables },
+      variables: { ...(open ? context.settings : {}), ...work.variables, ...made.variables, ...pictures.variables },
       commands: work.commands,
     },
   });
@@ -242,6 +244,12 @@ async function runChain(
     caches: caches.binds,
     databases: made,
   });
+}
+
+/** The agent's own program, which takes pictures with the browser of this machine. */
+function picturing({ chromium, folder }: AgentContext) {
+  if (!chromium) throw new CodedError('setup_failed', { detail: 'this agent has no Chromium' });
+  return { binds: [pictureBind(join(folder, 'bin'))], variables: { TSUNAGI_CHROMIUM: chromium } };
 }
 
 /** What an attempt may take of this machine: a job says itself how large it is. */

@@ -11,6 +11,7 @@ import { openCaches } from './caches.js';
 import type { AgentContext } from '../context.js';
 import { baseDigest, toolVersions } from '../facts.js';
 import { defaultBounds } from '../log/keptlog.js';
+import { findChromium, installPictures } from '../pictures/program.js';
 import { openLayers } from '../files/layers.js';
 import { installScripts, ownFolder } from '../sandbox/chain.js';
 import {
@@ -47,6 +48,8 @@ export interface WorkshopOptions {
   minFree?: number;
   /** Milliseconds between two rounds of tidying; default ten minutes. */
   tidyEvery?: number;
+  /** Path of a Chromium that takes pictures, or `none`; default: what is found here. */
+  chromium?: string;
   /** Administrator's address of the PostgreSQL cluster in which attempts get databases. */
   resources?: string;
 }
@@ -87,6 +90,7 @@ export async function openWorkshop(
   for (const name of ['work', 'live']) ownFolder(join(options.folder, name), null, 0o711);
   ownFolder(join(options.folder, 'pipes'), null, 0o700);
   installScripts(join(options.folder, 'bin'));
+  installPictures(join(options.folder, 'bin'));
   preferOwn(host.limits, options.name);
   const hurt = await sweepWork(options.folder, host.limits);
   const databases = options.resources ? await openDatabases(options.resources, `a-${options.name}`) : null;
@@ -111,6 +115,7 @@ export async function openWorkshop(
     layers: openLayers(options.folder, accounts.work),
     caches: openCaches(join(options.folder, 'caches'), accounts.work),
     databases,
+    chromium: null,
     chains: openReadyChains(options.folder, host, options.slots),
     standing: openStanding(options.folder, host),
     address: options.address ?? '127.0.0.1',
@@ -132,11 +137,20 @@ export async function openWorkshop(
     tidy().catch((error: Error) => log.warn({ error: String(error) }, 'caches and layers could not be tidied'));
   }, options.tidyEvery ?? 600_000);
   tidying.unref();
-  const [found, base] = await Promise.all([toolVersions(), keptBase(options)]);
+  const [found, base, chromium] = await Promise.all([
+    toolVersions(),
+    keptBase(options),
+    findChromium(options.chromium),
+  ]);
   Object.assign(context.tools, found);
+  context.chromium = chromium?.path ?? null;
   return {
     context,
-    tools: databases ? { ...found, postgres: databases.version } : found,
+    tools: {
+      ...found,
+      ...(databases ? { postgres: databases.version } : {}),
+      ...(chromium ? { chromium: chromium.version } : {}),
+    },
     base,
     hurt,
     async close() {

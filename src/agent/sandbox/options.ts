@@ -19,6 +19,7 @@ const systemFiles = [
   'ssl',
   'ca-certificates',
   'alternatives',
+  'fonts',
   'ld.so.cache',
   'ld.so.conf',
   'ld.so.conf.d',

@@ -12,6 +12,7 @@ import { ago, bold, bytes, faint, plain, printed, say, short, state, table } fro
 import { projectCommands } from './projects.js';
 import { runCommands } from './runs.js';
 import { accessCommands } from './access.js';
+import { pictureCommands } from './environments/pictures.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
 
 export function lookCommands(program: Command): void {
@@ -132,6 +133,8 @@ export function lookCommands(program: Command): void {
         if (one.scrub) say(`scrub, with the files of ${plain(one.scrub.part)}: ${plain(one.scrub.run)}`);
       });
     });
+
+  pictureCommands(environment);
 
   shared(
     program.command('events').description('what happened, who did it, when'),

@@ -72,6 +72,7 @@ export async function runRoom(name: string): Promise<void> {
       ...(instances === null ? {} : { instances }),
       ...(get('ADDRESS') ? { address: need('ADDRESS') } : {}),
       ...(network === 'pasta' || network === 'relay' ? { network } : {}),
+      ...(get('CHROMIUM') ? { chromium: need('CHROMIUM') } : {}),
       ...(get('RESOURCES') ? { resources: need('RESOURCES') } : {}),
       limits: settings.json('LIMITS'),
       ...(minFree === null ? {} : { minFree }),

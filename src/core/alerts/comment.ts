@@ -1,5 +1,7 @@
 /** What a code host shows at a pull request of its review: one comment in Markdown (CommonMark 0.31), written anew when it has changed. */
 
+import { shareText } from '../pictures/pages.js';
+
 export interface ReviewFacts {
   /** `sailings/pr-214` */
   place: string;
@@ -20,6 +22,8 @@ export interface ReviewFacts {
   /** Why the newest release is not shown. */
   failure: string | null;
   data: { name: string; copy: string; of: Date | null }[];
+  /** How what is shown looks; null: no picture of it was taken. `image`: where anybody may look at it; null: nobody may but who is signed in. */
+  picture: { share: number | null; image: string | null } | null;
   /** What differs from where the change leads to; null: nothing is live there. */
   differs: { environment: string; parts: string[]; migrations: number } | null;
 }
@@ -68,6 +72,17 @@ export function commentText(facts: ReviewFacts): string {
         ? `Differs from ${differs.environment}: ${parts.join('; ')}.`
         : `The same as in ${differs.environment}.`,
     );
+  }
+  if (facts.picture && shown) {
+    const { share, image } = facts.picture;
+    const beside = differs ? ` from ${differs.environment}` : '';
+    const words =
+      share === null
+        ? 'How it looks'
+        : share === 0
+          ? `It looks the same${differs ? ` as ${differs.environment}` : ''}`
+          : `What one sees differs${beside} by ${shareText(share)}`;
+    lines.push(image ? `${words}:\n\n[![What changed](${image})](${page})` : `[${words}](${page}).`);
   }
   lines.push(`[More at ${facts.place}](${page})`);
   return lines.join('\n\n');

@@ -28,7 +28,7 @@ export interface HeardEvent {
 
 /** Types of events that a subscription may be told of, by its kind: nobody is woken for others. */
 export const toldTypes = {
-  host: ['run.planned', 'run.ended', 'deployment.state', 'environment.closed'],
+  host: ['run.planned', 'run.ended', 'deployment.state', 'environment.closed', 'picture.taken'],
   alert: ['alert.began', 'alert.ended'],
   person: ['run.ended', 'deployment.state'],
 } as const;
@@ -55,6 +55,7 @@ const toldToHost = ({ type, data }: HeardEvent): boolean =>
   type === 'run.planned' ||
   type === 'run.ended' ||
   type === 'environment.closed' ||
+  type === 'picture.taken' ||
   (type === 'deployment.state' && data.review === true && (data.state === 'live' || data.state === 'failed'));
 
 function ownTopicOf(event: HeardEvent): OwnTopic | null {

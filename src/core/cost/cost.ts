@@ -41,6 +41,19 @@ export function forecast(soFar: number, since: number, counted: number, until: n
   return soFar + (soFar / hours) * Math.max(0, (until - counted) / hourMs);
 }
 
+/**
+ * What the sleep of a review has saved: the hours in which nothing of it ran, at the price of the mean hour in which something did.
+ * An hour in which it was awake for a moment counts as awake.
+ * @param soFar what it has cost
+ * @param hours in which something of it ran
+ * @param since the first of them, milliseconds
+ * @param until when it was counted, or closed, milliseconds
+ */
+export function savedBySleep(soFar: number, hours: number, since: number, until: number): number {
+  if (hours <= 0) return 0;
+  return (soFar / hours) * Math.max(0, (until - since) / hourMs - hours);
+}
+
 /** `12.40 EUR`; four digits where it is less than one. */
 export const moneyText = (amount: number, currency: string): string =>
   `${amount.toFixed(amount < 1 ? 4 : 2)} ${currency}`;

@@ -152,6 +152,8 @@ export interface EnvironmentPlan {
   scrub?: ScrubPlan;
   /** Database → what it begins as; left out: empty. */
   data?: Record<string, Origin>;
+  /** Pages of which pictures are taken after each deployment; left out: of reviews the first one. */
+  pictures?: string[];
   /** Who may look at a review; left out: everybody. */
   access?: GuardedAccess;
   /** Of reviews; left out: as `defaultIdle` says. */

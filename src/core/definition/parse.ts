@@ -153,6 +153,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
       ...readCommand(value, 'scrub', release, report),
       ...(at(value, 'data') && at(value, 'for') ? readData(value, given, release, report) : {}),
       ...readAccess(value),
+      ...(at(value, 'pictures') ? { pictures: [...new Set(textsAt(value, 'pictures') ?? [])] } : {}),
       ...(at(value, 'idle') && at(value, 'for') ? { idle: readIdle(value) } : {}),
       branch: textAt(value, 'branch'),
       after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),

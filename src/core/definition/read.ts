@@ -124,6 +124,10 @@ function readList(node: Node, shape: Shape & { kind: 'list' }, span: Span, place
   if (!isSeq(node)) return wrongKind(node, shape, span, report);
   const list = (node.items as Node[]).map((one) => read(one, shape.of, place, report)).filter((one) => one !== null);
   if (node.items.length < (shape.least ?? 0)) return wrongKind(node, shape, span, report);
+  if (shape.most !== undefined && list.length > shape.most) {
+    report('list_long', span, { place, most: shape.most, count: list.length });
+    return null;
+  }
   return { span, list };
 }
 

@@ -31,7 +31,12 @@ function schemaOf(shape: Shape): Record<string, unknown> {
         ),
       };
     case 'list': {
-      const list = { type: 'array', items: schemaOf(shape.of), ...(shape.least ? { minItems: shape.least } : {}) };
+      const list = {
+        type: 'array',
+        items: schemaOf(shape.of),
+        ...(shape.least ? { minItems: shape.least } : {}),
+        ...(shape.most ? { maxItems: shape.most } : {}),
+      };
       return shape.orOne ? { anyOf: [schemaOf(shape.of), list] } : list;
     }
     case 'named':

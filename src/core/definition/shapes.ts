@@ -5,6 +5,7 @@
 import { parseDayTime } from '../calendar/schedule.js';
 import { checkedName } from '../domains/names.js';
 import { parseDuration } from '../durations.js';
+import { mostPages } from '../pictures/pages.js';
 import { parseSize } from '../sizes.js';
 import { unsafePath } from '../paths.js';
 import { takenVariable } from '../variables/change.js';
@@ -14,7 +15,7 @@ import { pullRequests } from './model.js';
 export type Shape =
   | { kind: 'text'; what: string; example: string; pattern?: string; fits?: (text: string) => boolean }
   | { kind: 'choice'; of: readonly string[] }
-  | { kind: 'list'; of: Shape; orOne?: boolean; least?: number }
+  | { kind: 'list'; of: Shape; orOne?: boolean; least?: number; most?: number }
   | { kind: 'named'; of: Shape; name: NameShape; least?: number }
   /** `renamed`: a key that had another name → what is written now. */
   | { kind: 'record'; keys: Record<string, Key>; orText?: Shape; renamed?: Record<string, string> };
@@ -671,7 +672,16 @@ const environment: Shape = {
         'Of reviews: who may look. `open`: everybody who knows the address; `signed-in`: people who are signed in at the console; `link`: these, and whoever has a link (`tsunagi review link`). Counts at once. Default: open.',
       shape: { kind: 'choice', of: reviewAccesses },
     },
-    pictures: later('Pages of which pictures are taken.'),
+    pictures: {
+      about:
+        'Paths of pages of which pictures are taken after each deployment; of a review beside what is live where its change leads to. An empty list: none. Default: of reviews their first page.',
+      shape: {
+        kind: 'list',
+        of: text('a path of an address', '/departures', '^/[^#\\s\\x00-\\x1f\\x7f]{0,300}$'),
+        orOne: true,
+        most: mostPages,
+      },
+    },
     scrub: {
       about:
         'What makes a copy of its data fit for others: it runs on each new copy, with a login to that alone and without another network, before any review gets it. TSUNAGI_RESOURCE says which database it is.',

@@ -14,6 +14,7 @@ import { ofJobs } from './jobs.js';
 import { ofTerminals } from './terminals.js';
 import { ofVolumes } from './volumes.js';
 import { ofCopies } from './copies.js';
+import { ofPictures } from './pictures.js';
 import { ofResources } from './resources.js';
 
 /** Each code stands in one of these. */
@@ -23,6 +24,7 @@ export const lists = [
   refusals,
   ofResources,
   ofCopies,
+  ofPictures,
   ofAddresses,
   ofDeliveries,
   ofJobs,
@@ -36,6 +38,7 @@ export const registry = {
   ...refusals,
   ...ofResources,
   ...ofCopies,
+  ...ofPictures,
   ...ofAddresses,
   ...ofDeliveries,
   ...ofJobs,

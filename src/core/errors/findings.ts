@@ -52,6 +52,7 @@ export const findings = {
   required_key: entry(422, '`{key}` is missing in {place}.', 'Add `{key}`: {about}'),
   wrong_kind: entry(422, 'Here {expected} is expected, not {found}.', 'Write {expected}.'),
   wrong_text: entry(422, '`{text}` is not {expected}.', 'Write {expected}, for example `{example}`.'),
+  list_long: entry(422, '`{place}` has {count} entries, and may have {most}.', 'Leave some out.'),
   wrong_choice: entry(422, '`{text}` is not one of {choices}.', '{hint}'),
   unknown_task: entry(422, 'There is no task `{name}`.', '{hint}'),
   unknown_part: entry(422, 'There is no part `{name}`.', '{hint}'),

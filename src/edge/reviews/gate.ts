@@ -14,10 +14,19 @@ import { navigates } from '../site.js';
 import { cookiesOf, doorCookies, passCookies } from '../sticky.js';
 import { escaped, pathHere, sendPage } from './page.js';
 
+/** Whether something comes with a request that is said to be of a picture: whether it is, `lets` knows. */
+export const saysPicture = ({ headers }: IncomingMessage): boolean => /tsunagi-pass=i\./.test(headers.cookie ?? '');
+
 /** Where links and codes are exchanged; no program of a review is ever asked for it. */
 export const gatePath = '/_tsunagi/gate';
 
 type Guarded = NonNullable<Route['gate']>;
+/** Somebody may not go on; may; or is the service's own browser, of which nothing counts. */
+export type Let = false | 'in' | 'quiet';
+
+/** The first of two answers that lets somebody in. */
+const either = async (one: Promise<Let>, other: Promise<Let>): Promise<Let> => (await one) || other;
+
 interface At {
   host: string;
   environment: string;
@@ -25,8 +34,8 @@ interface At {
 }
 
 export interface Gate {
-  /** Whether it may go on; a promise while that is asked. */
-  lets(host: string, request: IncomingMessage): boolean | Promise<boolean>;
+  /** Whether it may go on, and what it is then; a promise while that is asked. */
+  lets(host: string, request: IncomingMessage): Let | Promise<Let>;
   /** For whoever may not: a way in, or a word. */
   stop(at: At, request: IncomingMessage, response: ServerResponse): void;
   /** What is asked under `gatePath`; `gate` null: everybody may look. */
@@ -47,8 +56,8 @@ const noText = 'This review asks who looks at it: open it in a browser, or send 
 const awayText = 'The service that knows who may look at this does not answer; come again in a moment.';
 
 export function openGate(client: Pick<Client, 'post'>, name: string, now: () => number = Date.now): Gate {
-  const known = new LRUCache<string, { lets: boolean; until: number; seen: number }>({ max: 20_000 });
-  const asking = new Map<string, Promise<boolean>>();
+  const known = new LRUCache<string, { lets: Let; until: number; seen: number }>({ max: 20_000 });
+  const asking = new Map<string, Promise<Let>>();
   const asked = new LRUCache<string, { since: number; count: number }>({ max: 10_000 });
 
   const mayAsk = (request: IncomingMessage): boolean => {
@@ -62,20 +71,21 @@ export function openGate(client: Pick<Client, 'post'>, name: string, now: () => 
     client.post<GateAnswer>('/api/edge/gate', { name, host, ...what });
 
   /** Whether a token lets its holder in; what was let in a while ago still is while nobody can be asked. */
-  const good = (host: string, token: string, request: IncomingMessage): boolean | Promise<boolean> => {
+  const good = (host: string, token: string, request: IncomingMessage): Let | Promise<Let> => {
     const key = `${host} ${createHash('sha256').update(token).digest('base64url')}`;
     const before = known.get(key);
     if (before && before.until > now()) return before.lets;
     const under = asking.get(key);
     if (under) return under;
     // Whoever was let in before is asked for again, however many come from there.
-    if (before?.lets !== true && !mayAsk(request)) return false;
+    if (!before?.lets && !mayAsk(request)) return false;
     const question = ask(host, { pass: token })
-      .then(({ goodMs }) => {
-        known.set(key, { lets: goodMs > 0, until: now() + (goodMs || refusedMs), seen: now() });
-        return goodMs > 0;
+      .then(({ goodMs, quiet }): Let => {
+        const found: Let = goodMs > 0 && (quiet ? 'quiet' : 'in');
+        known.set(key, { lets: found, until: now() + (goodMs || refusedMs), seen: now() });
+        return found;
       })
-      .catch(() => before?.lets === true && now() - before.seen < awayMs)
+      .catch((): Let => (before && now() - before.seen < awayMs ? before.lets : false))
       .finally(() => asking.delete(key));
     asking.set(key, question);
     return question;
@@ -107,11 +117,11 @@ export function openGate(client: Pick<Client, 'post'>, name: string, now: () => 
     lets(host, request) {
       const header = request.headers[passHeader];
       const tokens = [...(typeof header === 'string' ? [header] : []), ...cookieOf(request, passCookies)];
-      let later: Promise<boolean> | null = null;
+      let later: Promise<Let> | null = null;
       for (const token of tokens.filter((one) => one.length > 20 && one.length < 200).slice(0, mostTokens)) {
         const one = good(host, token, request);
-        if (one === true) return true;
-        if (one !== false) later = later ? Promise.all([later, one]).then((all) => all.some(Boolean)) : one;
+        if (one === 'in' || one === 'quiet') return one;
+        if (one) later = later ? either(later, one) : one;
       }
       return later ?? false;
     },

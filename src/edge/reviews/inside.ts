@@ -41,6 +41,9 @@ export function openInside(emptied: (host: string) => void): Inside {
   };
 }
 
+/** Of what is no use at all. */
+export const noUse = { counts: false, wakes: false } as const;
+
 /** Rules of routes, compiled once for each of them. */
 const compiled = new WeakMap<object, ReturnType<typeof usesBut>>();
 
@@ -55,7 +58,7 @@ export function meansOf(
   connection: boolean,
 ): { counts: boolean; wakes: boolean } {
   const { uses } = route;
-  if (!uses) return { counts: false, wakes: false };
+  if (!uses) return noUse;
   let fits = compiled.get(uses);
   if (!fits) {
     fits = usesBut(uses.except);

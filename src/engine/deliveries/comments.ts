@@ -14,7 +14,11 @@ import { findRun, runById } from '../../records/runs/runs.js';
 import { reviewFacts } from '../../records/views/reviews.js';
 import { type Context, urlOf } from '../context.js';
 import { changedMigrations, migrationsOf } from '../deployments/migrations.js';
+import type { ReviewAccess } from '../../core/states.js';
+import { picturesOf } from '../../records/deployments/pictures.js';
 import { accessIn } from '../environments/gate.js';
+import { environmentOfBranch } from '../environments/leads.js';
+import { imageUrl } from '../pictures/pass.js';
 
 /** The type of the events. */
 const type = 'dev.tsunagi.review.told';
@@ -97,8 +101,24 @@ async function factsOf(
     data: (await resourcesOf(records, environment.id)).flatMap(({ name, origin, data_of }) =>
       origin ? [{ name, copy: origin.copy, of: data_of }] : [],
     ),
+    picture: live && !closed ? await pictureOf(context, environment, access) : null,
     differs: live ? await differsFrom(context, project, live, seen?.base ?? project.main_branch, main) : null,
   };
+}
+
+/** Of what is live; with an address for everybody only where everybody may look at the review. */
+async function pictureOf(
+  context: Context,
+  { id, live_id }: EnvironmentRow,
+  access: ReviewAccess,
+): Promise<ReviewFacts['picture']> {
+  const found = (await picturesOf(context.records, id)).find((one) => one.deployment_id === live_id && one.pages);
+  if (!found) return null;
+  const has = (['marked', 'after'] as const).find((file) =>
+    found.files.some((one) => one.page === 0 && one.file === file),
+  );
+  const image = has && access === 'open' ? imageUrl(context, found.id, 0, has) : null;
+  return { share: found.share, image };
 }
 
 async function liveIn({ records }: Context, { live_id }: EnvironmentRow): Promise<ReleaseRow | null> {
@@ -114,8 +134,7 @@ async function differsFrom(
   base: string,
   main: Awaited<ReturnType<typeof mainDefinition>>,
 ): Promise<ReviewFacts['differs']> {
-  const plan = Object.values(main?.model.environments ?? {}).find((one) => one.branch === base);
-  const environment = plan && (await findEnvironment(context.records, project.id, plan.name));
+  const environment = await environmentOfBranch(context.records, project, main, base);
   const there = environment ? await liveIn(context, environment) : null;
   if (!environment || !there) return null;
   const digests = new Map(there.parts.map((part) => [part.name, part.digest]));

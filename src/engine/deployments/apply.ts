@@ -5,6 +5,7 @@ import { accessOf, gateOf } from '../environments/gate.js';
 import { targetFor } from './routes.js';
 import { syncJobs } from '../jobs/jobs.js';
 import { stopJobsOf } from '../../records/jobs/jobs.js';
+import { pictureShown } from '../pictures/pictures.js';
 import { recordEvents } from '../../records/events.js';
 import { lookForRoom } from '../../records/deployments/life.js';
 import { putRoute, routeBody } from '../../records/callers/edges.js';
@@ -114,6 +115,7 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<voi
           data: { kind: 'verification', environment: scene.place, digest: release.digest },
         });
       }
+      await pictureShown(db, environment, deployment, release.plan);
       if (environment.kind === 'review') await lookForRoom(db, deployment.project_id, environment.plan_name);
       return dueEnvironments(db, deployment.project_id, null);
     }

@@ -20,6 +20,7 @@ import { recordEvents } from '../../records/events.js';
 import { mainDefinition, type ProjectRow } from '../../records/projects/projects.js';
 import { type Context, type Db, urlOf } from '../context.js';
 import { openEnvironment, placeOf } from '../deployments/acts.js';
+import { picturePassIsGood } from '../pictures/pass.js';
 
 /** Milliseconds for which a code leads from the console to a review. */
 const codeMs = 60_000;
@@ -158,7 +159,7 @@ function readCode({ keys }: Pick<Context, 'keys'>, text: string): Code | null {
   }
 }
 
-/** A pass for a program that the service itself lets look: verify, terminals, pictures. */
+/** A pass for a program that the service itself lets look: verify, terminals. */
 export function programPass({ keys, now }: Pick<Context, 'keys' | 'now'>, environment: string): string {
   const until = Math.ceil((now() + programMs) / 60_000) * 60_000;
   return `p.${until}.${programMark(keys, environment, until)}`;
@@ -166,8 +167,19 @@ export function programPass({ keys, now }: Pick<Context, 'keys' | 'now'>, enviro
 const programMark = (keys: Context['keys'], environment: string, until: number): string =>
   keys.hash(`gate of ${environment} until ${until}`);
 
-/** Milliseconds for which a pass lets its holder in before it is asked for again. */
-export async function lets(context: Context, db: Db, environment: EnvironmentRow, pass: string): Promise<number> {
+/** Milliseconds for which a pass lets its holder in before it is asked for again; `quiet`: what comes with it counts nowhere. */
+export async function lets(
+  context: Context,
+  db: Db,
+  environment: EnvironmentRow,
+  pass: string,
+): Promise<{ ms: number; quiet?: true }> {
+  const picture = await picturePassIsGood(context, db, environment.id, pass);
+  if (picture !== null) return picture ? { ms: goodMs, quiet: true } : { ms: 0 };
+  return { ms: await letsPeople(context, db, environment, pass) };
+}
+
+async function letsPeople(context: Context, db: Db, environment: EnvironmentRow, pass: string): Promise<number> {
   const access = await accessOf(db, environment);
   if (access === 'open') return goodMs;
   const program = /^p\.(\d{1,15})\.([0-9a-f]{64})$/.exec(pass);

@@ -35,6 +35,7 @@ import {
   nextWaking,
   setLife,
 } from '../../records/deployments/life.js';
+import { lookAtPictures } from '../../records/deployments/pictures.js';
 import { releaseById } from '../../records/deployments/releases.js';
 import { removeJobsOf, stopJobsOf } from '../../records/jobs/jobs.js';
 import { notify } from '../../records/database.js';
@@ -215,6 +216,7 @@ async function apply(scene: Scene, effect: LifeEffect): Promise<unknown> {
     case 'used':
       return markUsed(db, [{ environment: id, at: context.now() }]);
     case 'endAll': {
+      await lookAtPictures(db, id);
       await removeJobsOf(db, id);
       await stopJobsOf(db, id);
       const rows = await instancesOfEnvironment(db, id);

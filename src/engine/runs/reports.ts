@@ -1,4 +1,5 @@
 /** What agents report, and what follows when they go away. The row with the work list is locked first, then the attempt or instance. */
+import { wakePicture } from '../../records/deployments/pictures.js';
 import { wakeSnapshot } from '../../records/resources/snapshots.js';
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
 import type { Coverage } from '../../core/results/coverage.js';
@@ -141,11 +142,11 @@ const endOf = (attempt: string, { state, issue: why, output, tests }: Omit<StepE
   tests,
 });
 
-/** The end of what a deployment has done: prepare, seed, verify, a job, the scrub of a copy. */
+/** The end of what a deployment has done: prepare, seed, verify, a job, the scrub of a copy, pictures. */
 async function deploymentStepOver(
   db: Db,
   attempt: Pick<AttemptRow, 'id' | 'project_id' | 'kind'>,
-  { state, issue: why }: Pick<StepEnd, 'state' | 'issue'>,
+  { state, issue: why, output }: Pick<StepEnd, 'state' | 'issue' | 'output'>,
   commands: readonly EndedCommand[],
   firstLines?: readonly number[],
 ): Promise<void> {
@@ -158,6 +159,7 @@ async function deploymentStepOver(
     data: { kind: attempt.kind, state, issue: why },
   });
   if (attempt.kind === 'scrub') await wakeSnapshot(db, attempt.id);
+  if (attempt.kind === 'picture') await wakePicture(db, attempt.id, output?.digest ?? null);
   const job = attempt.kind === 'job' ? await jobOf(db, attempt.id) : null;
   if (job)
     await recordEvents(db, {
@@ -199,7 +201,7 @@ async function endUnheard(
   }
   await context.records.transition('attempt.ended', async (db) => {
     if (seen.deployment_id) await wakeDeployments(db, seen.deployment_id);
-    if (await lockAs(db, seen.id, how)) await deploymentStepOver(db, seen, end, []);
+    if (await lockAs(db, seen.id, how)) await deploymentStepOver(db, seen, { ...end, output: null }, []);
   });
 }
 

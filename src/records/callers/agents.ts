@@ -141,3 +141,11 @@ export const holds = async (db: Db, agent: string, work: string): Promise<boolea
      limit 1`,
     [agent, work],
   )) !== null;
+
+/** Whether an agent that is there takes what strangers have made, and has this tool. */
+export const takesPictures = async (db: Db, tool: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 as ok from agents where lease_until > now() and 'untrusted' = any(takes) and jsonb_exists(tools, $1) limit 1`,
+    [tool],
+  )) !== null;

@@ -31,8 +31,12 @@ export interface TakenRow {
   memory: number;
   /** Cores × hours. */
   cpu: number;
-  /** The first hour that was counted, milliseconds since the epoch. */
+  /** The first hour that was counted, milliseconds since the epoch, and how many were. */
   since: number;
+  hours: number;
+  /** Of a review: when it closed, milliseconds since the epoch; null: it is open. */
+  review: boolean;
+  closed: number | null;
 }
 
 const literal = (at: number): string => `timestamptz '${new Date(at).toISOString()}'`;
@@ -41,9 +45,10 @@ const literal = (at: number): string => `timestamptz '${new Date(at).toISOString
 export const takenIn = (db: Db, from: number, until: number, project: string | null): Promise<TakenRow[]> =>
   query(
     db,
-    `select e.id as environment_id, p.name as project, e.name as environment, t.memory, t.cpu, t.since from (
+    `select e.id as environment_id, p.name as project, e.name as environment, t.memory, t.cpu, t.since, t.hours, e.kind = 'review' as review,
+       case when e.state = 'closed' then extract(epoch from e.state_since)::float8 * 1000 end as closed from (
        select environment_id, sum(memory / 1073741824.0)::float8 as memory, (sum(cpu::bigint) / 3600000.0)::float8 as cpu,
-         extract(epoch from min(at))::float8 * 1000 as since
+         extract(epoch from min(at))::float8 * 1000 as since, count(distinct at)::int as hours
        from figures where step = 3600 and at >= ${literal(from)} and at < ${literal(until)} group by environment_id) t
      join environments e on e.id = t.environment_id join projects p on p.id = e.project_id
      where p.removed_at is null and ($1::uuid is null or p.id = $1) order by p.name, e.name`,

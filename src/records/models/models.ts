@@ -35,6 +35,7 @@ import { defineIntake } from './projects/intake.js';
 import { defineJob } from './jobs/jobs.js';
 import { defineLogChunk } from './runs/logs.js';
 import { definePerson } from './callers/people.js';
+import { definePicture, defineStoredPicture } from './deployments/pictures.js';
 import { definePrice } from './cost/prices.js';
 import { defineProject } from './projects/projects.js';
 import { definePulled } from './projects/pulled.js';
@@ -89,6 +90,8 @@ export function defineModels(sequelize: Sequelize) {
     Login: defineLogin(sequelize),
     LogChunk: defineLogChunk(sequelize),
     Person: definePerson(sequelize),
+    Picture: definePicture(sequelize),
+    StoredPicture: defineStoredPicture(sequelize),
     Price: definePrice(sequelize),
     Project: defineProject(sequelize),
     PullRequest: definePullRequest(sequelize),

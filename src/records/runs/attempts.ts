@@ -9,6 +9,8 @@ export interface AttemptNeeds {
   takes: Takes;
   /** Base digest, or null for any. */
   base: string | null;
+  /** A tool that it has; left out: any. */
+  tool?: string;
 }
 
 export interface AttemptRow {

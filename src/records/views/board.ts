@@ -62,6 +62,10 @@ export interface BoardEnvironment
   failed_id: string | null;
   ready: number;
   pull: { number: number; title: string } | null;
+  /** The moment of the oldest data that it began as a copy of. */
+  data_of: string | null;
+  /** The newest that was taken. */
+  picture: { id: string; share: number | null; at: string; small: boolean } | null;
 }
 
 export interface BoardProject {
@@ -114,13 +118,20 @@ of_environments as (
       e.held_why, e.live_id, e.serving_id, e.moving_id, e.failed_id, e.issue, e.created_at,
       e.opened_at, e.state_since, e.depth, e.used_at, e.woken_at, e.keep_until, e.wake_issue, e.branch, e.outside, e.pushed_at,
       coalesce(i.ready, 0) as ready,
-      case when q.number is not null then json_build_object('number', q.number, 'title', q.title) end as pull
+      case when q.number is not null then json_build_object('number', q.number, 'title', q.title) end as pull,
+      (select min(s.data_of) from resources s where s.environment_id = e.id and s.state <> 'removed' and s.origin is not null) as data_of,
+      picture.value as picture
     from shown e
       left join pull_requests q on q.project_id = e.project_id and q.number = e.pull_request
       left join (
         select deployment_id, count(*) as ready from instances
         where deployment_id in (select id from used) and wanted and state = 'ready' group by deployment_id
       ) i on i.deployment_id = coalesce(e.serving_id, e.live_id)
+      left join lateral (
+        select json_build_object('id', g.id, 'share', g.share, 'at', g.taken_at,
+          'small', exists (select 1 from picture_files f where f.picture_id = g.id and f.page = 0 and f.file = 'small')) as value
+        from pictures g where g.environment_id = e.id and g.taken_at is not null order by g.created_at desc limit 1
+      ) picture on true
   ) x
   group by project_id
 ),

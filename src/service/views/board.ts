@@ -21,6 +21,7 @@ import type { Deployment, Environment } from '../../wire/environments/environmen
 import type { Board } from '../../wire/overview.js';
 import type { Service } from '../server.js';
 import { said } from './basics.js';
+import { imagePath } from './pictures.js';
 import { runView } from './runs.js';
 
 export async function boardView(service: Service, db: Db, only: string | null): Promise<Board> {
@@ -101,6 +102,11 @@ function environmentOf(service: Service, project: BoardProject, row: BoardEnviro
     failed: view(row.failed_id),
     instances: { asked: served?.release.asked ?? 0, ready: row.ready },
     waits: plan?.after ? waits(service, project, row, live, plan.after) : null,
+    picture: row.picture && {
+      share: row.picture.share,
+      small: row.picture.small ? imagePath(project.name, row.name, row.picture.id, 0, 'small') : null,
+      takenAt: iso(row.picture.at) as string,
+    },
     changes: live
       ? changedVariables(
           { values: live.variables, secrets: live.secrets },
@@ -134,6 +140,7 @@ function reviewOf(project: BoardProject, row: BoardEnvironment): Environment['re
     sleepsAt: row.state === 'live' ? shown(sleepsAt(times)) : null,
     closesAt: shown(closesAt(times)),
     keepUntil: iso(row.keep_until),
+    dataOf: iso(row.data_of),
     wakeIssue: said(row.wake_issue),
   };
 }

@@ -33,6 +33,8 @@ export const Cost = Type.Object({
       cpu: Type.Number(),
       soFar: Nullable(Type.Number()),
       forecast: Nullable(Type.Number()),
+      /** What the sleep of a review has saved; null: it is none. */
+      asleep: Nullable(Type.Number()),
     }),
   ),
   /** Work that was not done again, at the price of one core. */

@@ -86,6 +86,8 @@ export const Environment = Type.Object({
       closesAt: Nullable(Time),
       /** It does not close by itself before. */
       keepUntil: Nullable(Time),
+      /** The moment of the data that it began as a copy of; null: it began empty. */
+      dataOf: Nullable(Time),
       /** Why it could not be woken. */
       wakeIssue: Nullable(Said),
     }),
@@ -99,6 +101,8 @@ export const Environment = Type.Object({
   /** The newest deployment, when it failed. */
   failed: Nullable(Deployment),
   instances: Type.Object({ asked: Type.Integer(), ready: Type.Integer() }),
+  /** The newest picture: how much differs from where its change leads to (null: nothing was compared), and its small image. */
+  picture: Nullable(Type.Object({ share: Nullable(Type.Number()), small: Nullable(Type.String()), takenAt: Time })),
   /** What waits to be promoted here. */
   waits: Nullable(
     Type.Object({

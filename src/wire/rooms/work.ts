@@ -260,6 +260,8 @@ export const GateRequest = Type.Object(
 export const GateAnswer = Type.Object({
   /** Milliseconds for which a pass lets its holder in before it is asked for again; 0: it does not. */
   goodMs: Type.Integer(),
+  /** Whether what comes with it counts nowhere. Left out: it does. */
+  quiet: Type.Optional(Type.Boolean()),
   /** What a link or a code was exchanged for, and for how long. */
   pass: Type.Union([Type.String(), Type.Null()]),
   passSeconds: Type.Integer(),

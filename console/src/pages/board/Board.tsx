@@ -7,8 +7,9 @@ import type { Run } from '../../../../src/wire/runs';
 import { durationText } from '../../../../src/core/durations';
 import { get } from '../../data/api';
 import { useNow } from '../../data/live';
-import { Empty, Loading, Since, short, Trouble } from '../../parts/basics';
+import { Ago, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
+import { SmallPicture } from '../reviews/Pictures';
 import { Thread, type ThreadPlace } from '../runs/Thread';
 
 export function BoardPage(): React.ReactNode {
@@ -177,6 +178,16 @@ function EnvironmentPlace({ environment }: { environment: Environment }) {
             <Since at={live.liveAt} what="live" />
           </p>
           <p className="truncate text-second">{live.commit.title}</p>
+          {environment.picture?.small ? (
+            <Link
+              to="/$project/$environment"
+              params={{ project: environment.project, environment: environment.name }}
+              tabIndex={-1}
+              className="mt-1.5 block"
+            >
+              <SmallPicture small={environment.picture.small} of={environment.name} />
+            </Link>
+          ) : null}
           {failed?.failure ? <p className="text-vermilion">{failed.failure.says}</p> : null}
           {environment.held ? <p className="text-ochre">{environment.held.why}</p> : null}
           {moving ? (
@@ -254,6 +265,12 @@ function Reviews({ reviews }: { reviews: Environment[] }) {
                 : review.live
                   ? short(review.live.commit.id)
                   : ''}
+            {review.review?.dataOf ? (
+              <>
+                {' · data from '}
+                <Ago at={review.review.dataOf} />
+              </>
+            ) : null}
           </span>
         </Link>
       ))}

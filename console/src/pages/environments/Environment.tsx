@@ -12,7 +12,8 @@ import { History } from './History';
 import { Metrics } from './Metrics';
 import { Overview } from './Overview';
 import { Resources } from './Resources';
-import { ReviewCard } from './ReviewCard';
+import { Pictures } from '../reviews/Pictures';
+import { ReviewCard } from '../reviews/ReviewCard';
 import { Variables } from './Variables';
 
 const sections = ['overview', 'log', 'metrics', 'variables', 'resources', 'addresses', 'terminal', 'history'] as const;
@@ -134,7 +135,11 @@ export function EnvironmentPage(): React.ReactNode {
         addresses={one.addresses.length}
       />
       {section === 'overview' ? (
-        <Overview one={one} busy={act.isPending} revert={revert} again={again} />
+        <>
+          {one.review ? <Pictures one={one} /> : null}
+          <Overview one={one} busy={act.isPending} revert={revert} again={again} />
+          {one.review ? null : <Pictures one={one} />}
+        </>
       ) : section === 'log' ? (
         <EnvironmentLog one={one} />
       ) : section === 'metrics' ? (

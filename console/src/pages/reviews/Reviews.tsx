@@ -4,6 +4,7 @@ import { Link, useSearch } from '@tanstack/react-router';
 import { useState } from 'react';
 import { durationText } from '../../../../src/core/durations';
 import { moneyText } from '../../../../src/core/cost/cost';
+import { shareText } from '../../../../src/core/pictures/pages';
 import type { Environment } from '../../../../src/wire/environments/environments';
 import type { Review } from '../../../../src/wire/environments/reviews';
 import type { PageOf } from '../../../../src/wire/parts';
@@ -12,6 +13,7 @@ import { useNow } from '../../data/live';
 import type { Search } from '../../data/search';
 import { Ago, Button, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
+import { SmallPicture } from './Pictures';
 import { useCost } from '../projects/CostCard';
 import { Choice, smallFieldLook } from '../../parts/fields';
 
@@ -32,6 +34,7 @@ export function ReviewsPage(): React.ReactNode {
   const { prices = null, items = [] } = cost.data ?? {};
   const sums = new Map(items.map((one) => [`${one.project}/${one.environment}`, one.soFar ?? 0]));
   const total = [...sums].reduce((sum, [name, amount]) => sum + (names.has(name) ? amount : 0), 0);
+  const saved = items.reduce((sum, one) => sum + (!project || one.project === project ? (one.asleep ?? 0) : 0), 0);
   const moneyOf = (one: Review): string | null => {
     const amount = sums.get(`${one.project}/${one.name}`) ?? 0;
     return prices && amount > 0 ? moneyText(amount, prices.currency) : null;
@@ -44,7 +47,10 @@ export function ReviewsPage(): React.ReactNode {
         <Chip tone="">{asleep} asleep</Chip>
         {waiting ? <Chip tone="waits">{waiting === 1 ? '1 waits' : `${waiting} wait`} to be allowed</Chip> : null}
         {prices && total > 0 ? (
-          <span className="text-second">{moneyText(total, prices.currency)} this month, all of them together</span>
+          <span className="text-second">
+            {moneyText(total, prices.currency)} this month, all of them together
+            {saved > 0 ? ` · sleeping saved ${moneyText(saved, prices.currency)}` : ''}
+          </span>
         ) : null}
         <span className="ml-auto">
           <OpenOne project={project ?? null} />
@@ -88,6 +94,11 @@ function ReviewRow({ one, money }: { one: Review; money: string | null }) {
   const behind = Boolean(environment?.live && run && run.commit.id !== environment.live.commit.id);
   return (
     <li className="flex flex-wrap items-start gap-x-4 gap-y-2 py-3.5">
+      {environment?.picture?.small ? (
+        <Link to="/$project/$environment" params={{ project: one.project, environment: one.name }} tabIndex={-1}>
+          <SmallPicture small={environment.picture.small} of={one.name} />
+        </Link>
+      ) : null}
       <div className="min-w-64 flex-1">
         <p className="flex flex-wrap items-baseline gap-x-2">
           {environment ? (
@@ -112,6 +123,16 @@ function ReviewRow({ one, money }: { one: Review; money: string | null }) {
         </p>
         <p className="text-second">
           <Sentence one={one} behind={behind} />
+          {environment?.picture && environment.picture.share !== null && !behind ? (
+            <>
+              {' '}
+              <span className={environment.picture.share > 0 ? 'font-semibold text-ink' : ''}>
+                {environment.picture.share > 0
+                  ? `What one sees differs by ${shareText(environment.picture.share)}.`
+                  : `It looks the same as before.`}
+              </span>
+            </>
+          ) : null}
         </p>
         <p className="mt-1 flex flex-wrap items-center gap-2">
           {environment ? <Chip tone={toneOf(environment)}>{wordOf(environment)}</Chip> : null}

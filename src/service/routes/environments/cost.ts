@@ -1,5 +1,5 @@
 /** Prices, and what environments cost this month. */
-import { costOf, forecast, monthOf, type Prices } from '../../../core/cost/cost.js';
+import { costOf, forecast, monthOf, type Prices, savedBySleep } from '../../../core/cost/cost.js';
 import { pricesNow, type PriceRow, savedIn, setPrices, takenIn } from '../../../records/cost/cost.js';
 import { recordEvents } from '../../../records/events.js';
 import { rolledUp } from '../../../records/figures/figures.js';
@@ -51,6 +51,10 @@ export function costRoutes(app: App, service: Service): void {
           cpu: one.cpu,
           soFar,
           forecast: soFar === null ? null : forecast(soFar, one.since, Math.max(counted, one.since), until),
+          asleep:
+            soFar !== null && one.review
+              ? savedBySleep(soFar, one.hours, one.since, Math.min(counted, one.closed ?? counted))
+              : null,
         };
       }),
       saved: (await savedIn(records, from, project?.id ?? null)).map((one) => ({

@@ -127,7 +127,10 @@ export function edgeRoutes(app: App, service: Service): void {
       const environment = id ? await environmentById(records, id) : null;
       const answer: GateAnswer = { goodMs: 0, pass: null, passSeconds: 0, why: null };
       if (!environment) return answer;
-      if (pass !== undefined) return { ...answer, goodMs: await lets(context, records, environment, pass) };
+      if (pass !== undefined) {
+        const { ms, quiet } = await lets(context, records, environment, pass);
+        return { ...answer, goodMs: ms, ...(quiet ? { quiet } : {}) };
+      }
       const found = await records.transition('review.entered', (db) =>
         exchange(context, db, environment, { host, ...by }),
       );

@@ -1,4 +1,5 @@
 /** The agents' side: register, poll, report. Limited to what they have claimed. */
+import { lookAtAskedPictures } from '../../../records/deployments/pictures.js';
 import { CodedError, type Issue } from '../../../core/errors/errors.js';
 import { loseAttempt, reportAttempt, type ReportedAttempt, reportInstance } from '../../../engine/runs/reports.js';
 import { type AgentRow, lockAgent, registerAgent, renewAgent } from '../../../records/callers/agents.js';
@@ -88,6 +89,7 @@ export function workRoutes(app: App, service: Service): void {
         return row;
       });
       service.agents.clear();
+      await lookAtAskedPictures(records);
       await loseTerminals(context, agent.id);
       await returnChores(records, agent.id);
       // Attempts end with their agent: what the one before it held, and this one does not name, is lost, and follows at once.

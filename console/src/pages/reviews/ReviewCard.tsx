@@ -6,7 +6,7 @@ import type { MadeLink } from '../../../../src/wire/environments/reviews';
 import { paths, post } from '../../data/api';
 import { useNow } from '../../data/live';
 import { Button, Since, Trouble } from '../../parts/basics';
-import { DataOf } from './Copies';
+import { DataOf } from '../environments/Copies';
 
 const threeDays = 3 * 86_400_000;
 
