@@ -55,8 +55,11 @@ const sequences = /\u001b\[[0-9;?]*[ -/]*[@-~]/g;
 // biome-ignore lint/suspicious/noControlCharactersInRegex: that is what is looked for
 const controls = /[\u0000-\u001f\u007f-\u009f]/g;
 
-/** What comes from outside is shown as text only: no control characters reach the terminal. */
-export const plain = (text: string): string => text.replace(sequences, '').replace(controls, ' ');
+/** What turns the direction of what stands around it (Unicode Standard Annex 9, 2.1 to 2.4): a line reads otherwise than it is. */
+const turns = /[\u202a-\u202e\u2066-\u2069]/g;
+
+/** What comes from outside is shown as text only: nothing of it steers the terminal. */
+export const plain = (text: string): string => text.replace(sequences, '').replace(turns, '').replace(controls, ' ');
 
 /** Sequences that only colour what follows (ECMA-48, 8.3.117). */
 // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the terminal's own
@@ -64,7 +67,7 @@ const colours = /^\u001b\[[0-9;:]{0,40}m$/;
 /** Everything that steers a terminal: sequences with their parameters, strings such as titles and links, single controls. Tabs are text. */
 const steering =
   // biome-ignore lint/suspicious/noControlCharactersInRegex: that is what is looked for
-  /\u001b\[[0-9;:?<=>!]*[ -/]*[@-~]|\u001b[\]PX^_][^\u0007\u001b\u009c]*(?:\u0007|\u001b\\|\u009c)?|\u001b[ -/]*[0-~]?|[\u0000-\u0008\u000b-\u001a\u001c-\u001f\u007f-\u009f]/g;
+  /\u001b\[[0-9;:?<=>!]*[ -/]*[@-~]|\u001b[\]PX^_][^\u0007\u001b\u009c]*(?:\u0007|\u001b\\|\u009c)?|\u001b[ -/]*[0-~]?|[\u0000-\u0008\u000b-\u001a\u001c-\u001f\u007f-\u009f\u202a-\u202e\u2066-\u2069]/g;
 
 /** A line that a program printed: as text, and in its colours where this terminal shows colours; nothing else of it reaches the terminal. */
 export function printed(line: string): string {
