@@ -4,6 +4,7 @@ import { mkdirSync } from 'node:fs';
 import { request } from 'node:http';
 import { request as secureRequest } from 'node:https';
 import { join } from 'node:path';
+import type { PictureList } from '../src/wire/environments/pictures.js';
 import type { PageOf } from '../src/wire/parts.js';
 import type { Run } from '../src/wire/runs.js';
 import type { House } from '../src/cli/serve/serve.js';
@@ -101,7 +102,7 @@ export async function tour({
   expect('and its page is the new one', (await look(production, '/')).includes('pier 1'));
 
   act(
-    'A pull request opens, its review answers with a copy of staging’s data, sleeps, wakes with a request, closes, is gone',
+    'A pull request’s life: opened, live with a copy of staging’s data, pictured, told of, pushed to, asleep, woken, merged, gone',
   );
   await git(checkout, 'checkout', '-q', '-b', 'quieter-horn');
   const proposed = await commit(
@@ -114,7 +115,6 @@ export async function tour({
     2010,
   );
   await push('quieter-horn');
-  await git(checkout, 'checkout', '-q', 'main');
   const pull = await codehost.openPull('sailings', { title: 'Quieter horn at night', branch: 'quieter-horn' });
   const review = `pr-${pull.number}-sailings.review.localhost`;
   await untilLive(api, `sailings/pr-${pull.number}`, proposed);
@@ -132,14 +132,65 @@ export async function tour({
     return text.includes('Look at this change') ? text : null;
   }, 'the code host shows the comment');
   expect('the code host says where it is, and what differs', told.includes('Differs from staging: departures'));
+  const reviewed = `sailings/pr-${pull.number}`;
+  const { able } = await api.get<PictureList>(`/api/projects/sailings/environments/pr-${pull.number}/pictures`);
+  if (able) {
+    await until(async () => {
+      const { items } = await api.get<PictureList>(`/api/projects/sailings/environments/pr-${pull.number}/pictures`);
+      return items[0]?.state === 'taken';
+    }, 'the review is pictured');
+    const pictured = await command(`tsunagi environment pictures ${reviewed}`);
+    expect(
+      'its first page stands beside staging’s, and the heading differs',
+      /beside staging[^]*\n\/ +[\d.]+ %/.test(pictured),
+    );
+    const shown = await until(async () => {
+      const text = codehost.comment('sailings', pull.number)?.text ?? '';
+      return text.includes('What one sees differs from staging by') ? text : null;
+    }, 'the code host shows the picture');
+    const image = /!\[What changed\]\(([^)]+)\)/.exec(shown)?.[1] ?? '';
+    const answer = await fetch(image);
+    expect('and the code host shows the picture', answer.headers.get('content-type') === 'image/png');
+  } else say('(No agent has Chromium here: no picture is taken.)');
+  await git(checkout, 'checkout', '-q', 'quieter-horn');
+  const pushedAgain = await commit(
+    checkout,
+    {
+      ...proposal,
+      title: 'Quieter still',
+      files: { 'web/index.html': '<!doctype html>\n<title>Departures</title>\n<h1>Departures, in silence</h1>\n' },
+    },
+    2011,
+  );
+  await push('quieter-horn');
+  await untilLive(api, reviewed, pushedAgain);
+  expect('a push is followed', (await look(review, '/')).includes('in silence'));
   const slept = await command(`tsunagi review sleep sailings/pr-${pull.number}`);
   expect('it sleeps when somebody says so', slept.includes('is asleep'));
   const departures = await look(review, '/api/departures');
   expect('a request wakes it, and is answered', departures.includes('"departures"'));
   expect('it is awake then', (await command('tsunagi review list --project sailings')).includes('sleeps in'));
-  await codehost.closePull('sailings', pull.number, 'abandoned');
+  await git(checkout, 'checkout', '-q', 'main');
+  await git(
+    checkout,
+    '-c',
+    'user.name=Ren',
+    '-c',
+    'user.email=ren@kohama.example',
+    'merge',
+    '-q',
+    '--no-ff',
+    '-m',
+    'Merge quieter-horn',
+    'quieter-horn',
+  );
+  const merged = await git(checkout, 'rev-parse', 'HEAD');
+  await push('main');
+  await codehost.closePull('sailings', pull.number, 'merged');
   await until(async () => (await fetchHost(house.edgePort, review, '/')).status === 404, 'the review is gone');
   expect('the review’s address answers no more', (await look(review, '/')).includes('No environment'));
+  await untilLive(api, 'sailings/staging', merged);
+  expect('and staging shows what was merged', (await look(staging, '/')).includes('in silence'));
 
   act('A push fails; the reason is said; it is fixed, and what has passed is not done again');
   const night = (hour: string) =>
