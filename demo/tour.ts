@@ -142,7 +142,7 @@ export async function tour({
     const pictured = await command(`tsunagi environment pictures ${reviewed}`);
     expect(
       'its first page stands beside staging’s, and the heading differs',
-      /beside staging[^]*\n\/ +[\d.]+ %/.test(pictured),
+      /beside staging[\s\S]*\n\/ +[\d.]+ %/.test(pictured),
     );
     const shown = await until(async () => {
       const text = codehost.comment('sailings', pull.number)?.text ?? '';

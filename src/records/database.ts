@@ -7,6 +7,7 @@
 import pg from 'pg';
 import { fn, type Model, QueryTypes, Sequelize, type Transaction } from 'sequelize';
 import { defineModels, type Models } from './models/models.js';
+import { openPlans, outdated } from './plans.js';
 
 declare const opaque: unique symbol;
 
@@ -111,6 +112,8 @@ export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions)
     pool: { max: pool, min: 1, idle: 600_000, acquire: 20_000 },
     retry: { max: 0 },
   });
+  const plans = openPlans();
+  sequelize.addHook('afterConnect', (connection) => plans.use(connection as pg.Client));
   const models = defineModels(sequelize);
   sequelize.addHook('beforeBulkUpdate', keepStorable as never);
   sequelize.addHook('beforeValidate', (row: Model) => {
@@ -157,10 +160,10 @@ export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions)
   };
 }
 
-/** A deadlock or a serialization failure: all was rolled back, the same work may succeed at once. */
+/** A deadlock, a serialization failure, a plan of before: all was rolled back, the same work may succeed at once. */
 function mayRepeat(error: unknown): boolean {
-  const code = (error as { parent?: { code?: string } }).parent?.code;
-  return code === '40P01' || code === '40001';
+  const { parent } = error as { parent?: { code?: string } };
+  return parent?.code === '40P01' || parent?.code === '40001' || outdated(parent ?? {});
 }
 
 /** Tells everyone who listens that something about `topic` has changed; in a transition once, at its end. */

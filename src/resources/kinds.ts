@@ -65,7 +65,8 @@ export interface Counted {
 
 export interface Kind<Spec> {
   kind: KindName;
-  make(id: string, spec: Spec): Promise<void>;
+  /** `meanwhile`: what needs no more than that its logins can be made; default: nothing. */
+  make(id: string, spec: Spec, meanwhile?: () => Promise<void>): Promise<void>;
   look(id: string): Promise<Looked>;
   /**
    * Copies it as of one moment, or as near to that as it can, into what `store` keeps. `copy` names the copy. Ended by `abort`; what was

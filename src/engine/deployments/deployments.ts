@@ -7,7 +7,8 @@ import { runningJobs } from '../../records/jobs/jobs.js';
 import type { Route } from '../../core/cutover/route.js';
 import { deploymentMoving } from '../../core/states.js';
 import { cool, keepLive } from './kept.js';
-import { dataIsNew } from '../../records/deployments/environments.js';
+import { stepLife } from '../environments/life.js';
+import { dataIsNew, environmentById } from '../../records/deployments/environments.js';
 import { resourceFacts } from './needs.js';
 import { noRoomFor } from './placement.js';
 import { attemptsOfDeployment } from '../../records/runs/attempts.js';
@@ -22,7 +23,7 @@ import {
   setReplaces,
 } from '../../records/deployments/deployments.js';
 import { type DeploymentFacts, type StepFact, advanceDeployment } from '../../core/advance/deployments.js';
-import type { Context } from '../context.js';
+import type { Context, Db } from '../context.js';
 import { recordEvents } from '../../records/events.js';
 
 export async function stepDeployments(context: Context): Promise<boolean> {
@@ -38,6 +39,11 @@ export async function stepDeployments(context: Context): Promise<boolean> {
     else await cool(scene);
   });
   return true;
+}
+
+/** The first step of one that was asked for in this transaction, with its environment locked: nobody else need come for it. */
+export async function beginAtOnce(context: Context, db: Db, asked: DeploymentRow): Promise<void> {
+  await advance(await enter(context, db, asked));
 }
 
 /** States in which a deployment may have the traffic for good. */
@@ -169,7 +175,11 @@ async function advance(scene: Scene): Promise<void> {
       await makeDue(db, 'deployments', next.id);
   // What failed lets the old programs start again, where they were stopped for it.
   if ((over || step.failure) && before) await makeDue(db, 'deployments', before.deployment.id);
-  if (over) await makeDue(db, 'environments', environment.id);
+  if (over) {
+    await makeDue(db, 'environments', environment.id);
+    // It is awake with what it shows now; whoever waits for that need not wait for another step.
+    if (step.state === 'live') await stepLife({ context, db, environment: await environmentById(db, environment.id) });
+  }
   // After an effect the facts are others; what did not become live is cooled down, what did is kept live from now on.
   const soon = over || step.effects.length > 0;
   await setDue(

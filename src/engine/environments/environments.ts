@@ -15,6 +15,7 @@ import { findRelease, newestOfPullRequest, releasesOfCommits } from '../../recor
 import { type Due, settleDue, takeDue } from '../../records/runs/runs.js';
 import { syncAddresses } from '../domains/acts.js';
 import { askDeployment } from '../deployments/acts.js';
+import { beginAtOnce } from '../deployments/deployments.js';
 import { verifiedRelease } from '../deployments/promotions.js';
 import { shownSecrets } from '../../core/variables/resolve.js';
 import { stepLife } from './life.js';
@@ -109,7 +110,9 @@ async function takeNewest(
       ? issue('settings_secret', { name: shown.join(', ') })
       : null;
   if (missing || environment.issue) await setWaits(db, environment.id, missing);
-  if (!missing) await askDeployment(context, db, { project, environment, release, kind: 'automatic', actor: 'engine' });
+  if (missing) return;
+  const ask = { project, environment, release, kind: 'automatic' as const, actor: 'engine' };
+  await beginAtOnce(context, db, await askDeployment(context, db, ask));
 }
 
 /** Releases that it may take by itself, the newest by commit order first. */

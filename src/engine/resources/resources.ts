@@ -79,7 +79,7 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
   try {
     await whileHeld(context, 'resources', row, async () => {
       if (next.act === 'make' && begins !== null && begins !== 'waits') data = await begin(context, row, begins);
-      told = await perform(context, row, next.act, logins, { made, ended });
+      told = await perform(context, row, next.act, logins, { made, ended, there: data !== null && data.of !== null });
     });
     outcome = { done: true };
   } catch (error) {
@@ -174,27 +174,32 @@ async function perform(
   row: ResourceRow,
   act: ResourceAct,
   logins: readonly LoginRow[],
-  { made, ended }: { made: string[]; ended: string[] },
+  { made, ended, there }: { made: string[]; ended: string[]; there: boolean },
 ): Promise<Told | null> {
   const kind = context.kinds.of(row);
   if (act === 'remove') await kind.remove(row.id);
   if (act === 'restore') await restore(context, row);
-  if (act === 'make') await kind.make(row.id, row.plan);
+  const enterLogins = async (): Promise<void> => {
+    if (kind.kind === 'volume') return;
+    for (const login of logins) {
+      if (login.state === 'ending') {
+        await kind.endLogin(row.id, login.id);
+        ended.push(login.id);
+      } else {
+        const password = context.keys.decrypt(login.sealed);
+        // Whoever changes tables waits for others, and holds nobody up for long.
+        const lockMs = login.used_by === 'prepare' ? prepareLockMs : null;
+        await kind.addLogin(row.id, { id: login.id, password, until: login.expires_at, lockMs });
+        made.push(login.id);
+      }
+    }
+  };
+  // What was made of another one is there by now.
+  if (act === 'make' && !there) await kind.make(row.id, row.plan, enterLogins);
   // What has none is opened by nothing but its place.
   if (kind.kind === 'volume' || act === 'remove') return null;
   const told = await letIn(context, row, act, kind);
-  for (const login of logins) {
-    if (login.state === 'ending') {
-      await kind.endLogin(row.id, login.id);
-      ended.push(login.id);
-    } else {
-      const password = context.keys.decrypt(login.sealed);
-      // Whoever changes tables waits for others, and holds nobody up for long.
-      const lockMs = login.used_by === 'prepare' ? prepareLockMs : null;
-      await kind.addLogin(row.id, { id: login.id, password, until: login.expires_at, lockMs });
-      made.push(login.id);
-    }
-  }
+  if (act !== 'make' || there) await enterLogins();
   return told;
 }
 

@@ -5,6 +5,7 @@
  * that role and acts as it, so that what one made the next can change, and may reach nothing else there. Names are made of ids: `d_` a
  * database, `o_` its owner role, `l_` a login, `v_` the role that only reads.
  */
+import { randomBytes } from 'node:crypto';
 import { CodedError } from '../../core/errors/errors.js';
 import { PassThrough, type Readable } from 'node:stream';
 import type { DatabaseAccess } from '../../core/states.js';
@@ -88,14 +89,12 @@ export function openPostgres(url: string, house: string): DatabaseKind {
   const copies = openCopies(server);
   const exists = async (role: string) =>
     (await server.run('select 1 from pg_roles where rolname = $1', [role])).length > 0;
-  /** Makes a role, or gives it what it shall have by now. */
-  const role = async (who: string, attributes: string) => {
-    try {
-      await server.run(`${(await exists(who)) ? 'alter' : 'create'} role ${name(who)} ${attributes}`);
-    } catch (error) {
-      if (codeOf(error) !== '42710' && codeOf(error) !== '23505') throw error;
-      await server.run(`alter role ${name(who)} ${attributes}`);
-    }
+  /** Makes a role, or gives it what it shall have by now: a statement among others, which are all done together or not at all. */
+  const role = (who: string, attributes: string): string => {
+    // Nothing that stands in it can end it.
+    const mark = `$r${randomBytes(8).toString('hex')}$`;
+    return `do ${mark} begin create role ${name(who)} ${attributes};
+      exception when duplicate_object or unique_violation then alter role ${name(who)} ${attributes}; end ${mark};`;
   };
   /** Every role may connect to these unless somebody says otherwise. Said once: two at the same moment would refuse one another. */
   let shutting: Promise<unknown> | null = null;
@@ -134,7 +133,7 @@ export function openPostgres(url: string, house: string): DatabaseKind {
     await server.run(`drop role if exists ${name(who)}`);
   };
   const asReader = <T>(id: string, password: string, work: Parameters<typeof server.within<T>>[2]): Promise<T> =>
-    role(readerOf(id), `login password ${text(password)} connection limit 4`).then(() =>
+    server.run(role(readerOf(id), `login password ${text(password)} connection limit 4`)).then(() =>
       server.within(databaseOf(id), { user: readerOf(id), password }, async (client) => {
         await client.query(`set statement_timeout = ${lookMs}; set search_path = ''; begin transaction read only`);
         return work(client);
@@ -192,18 +191,21 @@ export function openPostgres(url: string, house: string): DatabaseKind {
   const makeRoles = async (id: string) => {
     await shut();
     const [owner, reader] = [ownerOf(id), readerOf(id)];
-    await role(owner, 'nologin');
-    await role(reader, 'nologin');
-    await server.run(`alter role ${name(reader)} set default_transaction_read_only = on`);
-    await server.run(`grant pg_read_all_data to ${name(reader)}; comment on role ${name(owner)} is ${text(house)}`);
+    await server.run(
+      `${role(owner, 'nologin')} ${role(reader, 'nologin')}
+       alter role ${name(reader)} set default_transaction_read_only = on;
+       grant pg_read_all_data to ${name(reader)}; comment on role ${name(owner)} is ${text(house)}`,
+    );
   };
   const namesOf = (id: string) => ({ database: databaseOf(id), owner: ownerOf(id), next: nextOf(id) });
   const kind: DatabaseKind = {
     kind: 'postgres',
-    async make(id, { extensions }) {
+    async make(id, { extensions }, meanwhile = async () => {}) {
       await makeRoles(id);
-      await settled(id);
-      await makeDatabase(id, databaseOf(id), extensions);
+      const own = settled(id).then(() => makeDatabase(id, databaseOf(id), extensions));
+      // Neither is left alone where the other fails.
+      const [made, also] = await Promise.allSettled([own, meanwhile()]);
+      for (const one of [made, also]) if (one.status === 'rejected') throw one.reason;
     },
     async fill(id, spec, from) {
       try {
@@ -233,10 +235,10 @@ export function openPostgres(url: string, house: string): DatabaseKind {
     async addLogin(id, login: Login) {
       const who = loginOf(login.id);
       const until = login.until ? ` valid until ${text(login.until.toISOString())}` : " valid until 'infinity'";
-      await role(who, `login password ${text(login.password)} connection limit ${loginSessions}${until}`);
+      const attributes = `login password ${text(login.password)} connection limit ${loginSessions}${until}`;
       const lock = login.lockMs === null ? '' : `alter role ${name(who)} set lock_timeout = ${login.lockMs};`;
       await server.run(
-        `${lock} grant ${name(ownerOf(id))} to ${name(who)};
+        `${role(who, attributes)} ${lock} grant ${name(ownerOf(id))} to ${name(who)};
          comment on role ${name(who)} is ${text(house)};
          alter role ${name(who)} set role = ${text(ownerOf(id))};
          alter role ${name(who)} set temp_file_limit = ${text(spill)}`,
@@ -388,11 +390,16 @@ export function openPostgres(url: string, house: string): DatabaseKind {
         [owner],
       );
       // The database first: with it goes all that the roles could own.
-      for (const database of [databaseOf(id), nextOf(id), beforeOf(id)]) await drop(database);
-      for (const { who } of [...members, { who: readerOf(id) }, { who: owner }]) {
-        await endSessions(who);
-        await server.run(`drop role if exists ${name(who)}`);
-      }
+      const there = await server.run<{ name: string }>(
+        'select datname::text as name from pg_database where datname = any($1::name[])',
+        [[databaseOf(id), nextOf(id), beforeOf(id)]],
+      );
+      for (const database of there) await drop(database.name);
+      const roles = [...members.map(({ who }) => who), readerOf(id), owner];
+      await server.run('select pg_terminate_backend(pid) from pg_stat_activity where usename = any($1::name[])', [
+        roles,
+      ]);
+      await server.run(`drop role if exists ${roles.map(name).join(', ')}`);
     },
     close: () => server.close(),
   };

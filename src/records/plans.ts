@@ -1,0 +1,67 @@
+/**
+ * Statements that come again are prepared under a name, on each connection for itself: the server reads their text once, and keeps a plan
+ * where one fits all values (PostgreSQL 15, PREPARE: `plan_cache_mode`). Most statements of a step are planned for longer than they run.
+ */
+import { LRUCache } from 'lru-cache';
+import type pg from 'pg';
+
+/** Times that a text has come before it gets a name: what is written for one question alone never does. */
+const often = 3;
+/** Names at a time. Each is a plan in the memory of the server, once for each connection. */
+const mostNames = 250;
+/** Texts that are watched. */
+const mostTexts = 2_000;
+
+export interface Plans {
+  /** From now on statements with values of this connection are prepared where they come often. */
+  use(connection: pg.Client): void;
+  /** The name of a text that has come again; null: it has none (yet). */
+  nameOf(text: string): string | null;
+  forget(text: string): void;
+}
+
+type Done = (error: Error & { code?: string }, result: pg.QueryResult) => void;
+
+/** What a plan answers with has changed since it was made: another service has brought the tables up to date. */
+export const outdated = (error: unknown): boolean => {
+  const { code, message = '' } = error as { code?: string; message?: string };
+  return code === '0A000' && message.includes('cached plan');
+};
+
+export function openPlans(): Plans {
+  const seen = new LRUCache<string, number>({ max: mostTexts });
+  const names = new LRUCache<string, string>({ max: mostNames });
+  let count = 0;
+  // A text that has lost its name gets none again: more come than there is room for, and a name once given stays on its connections.
+  let given = 0;
+  const plans: Plans = {
+    nameOf(text) {
+      const name = names.get(text);
+      if (name) return name;
+      const times = (seen.get(text) ?? 0) + 1;
+      seen.set(text, times);
+      if (times < often || given >= mostNames) return null;
+      given++;
+      const fresh = `s${++count}`;
+      names.set(text, fresh);
+      return fresh;
+    },
+    forget: (text) => void names.delete(text),
+    use(connection) {
+      const plain = connection.query.bind(connection) as (...args: unknown[]) => unknown;
+      (connection as { query: unknown }).query = (text: unknown, values?: unknown, done?: Done) => {
+        const name = typeof text === 'string' && Array.isArray(values) && done ? plans.nameOf(text) : null;
+        if (name === null) return plain(text, values, done);
+        return plain({ name, text, values }, (error: Error & { code?: string }, result: pg.QueryResult) => {
+          // It gets another name, with another plan.
+          if (error && outdated(error)) {
+            plans.forget(text as string);
+            given--;
+          }
+          done?.(error, result);
+        });
+      };
+    },
+  };
+  return plans;
+}
