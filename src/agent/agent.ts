@@ -171,6 +171,7 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       });
     }
     if (!closing) for (const work of answer.chores ?? []) chores.take(work);
+    for (const id of answer.forget ?? []) chores.forget(id);
     for (const id of answer.stop) attempts.get(id)?.stop();
     for (const id of answer.end) instances.get(id)?.end();
     for (const id of answer.freeze ?? []) instances.get(id)?.freeze(true);

@@ -128,7 +128,7 @@ describe('a review’s page', () => {
       Date.parse(before),
     );
     await press('Close it');
-    await see(/is closed: its runs and logs stay\. The page of reviews opens it again/);
+    await see(/is closed: .*; its runs, logs and pictures stay\. The page of reviews opens it again/);
     expect((await world.visit('on-autumn-sailings.review.localhost', '/')).status).toBe(404);
   });
 });

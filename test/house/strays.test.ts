@@ -1,6 +1,6 @@
 /** What nobody owns on the servers of databases is found, said and removed; what another house has there is left alone. */
 import { randomUUID } from 'node:crypto';
-import { readFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import pg from 'pg';
@@ -102,6 +102,24 @@ describe('what stands on a server of databases', () => {
     await client.query(`update resources set state = 'removed' where id = $1`, [id]);
     await until('it is gone', async () => !(await databases()).includes(`d_${hex(id)}`));
     await client.end();
+  });
+
+  it('a volume on an agent’s machine of which nothing is recorded is said, and removed', async () => {
+    const id = randomUUID();
+    const place = join(world.folder, 'house/agent/volumes', id);
+    mkdirSync(join(place, '1'), { recursive: true });
+    writeFileSync(join(place, '1/letter.txt'), 'what is left of somebody’s data');
+    writeFileSync(
+      join(place, 'state.json'),
+      JSON.stringify({ hold: 'counting', size: 1_000_000, generation: 1, turn: '' }),
+    );
+    await until('it is said', async () =>
+      (await world.events('type=stray.found')).find((one) => one.subject === `volume ${id}`),
+    );
+    expect(existsSync(place)).toBe(true);
+    await until('it is gone', async () => !existsSync(place), 60_000);
+    const [gone] = (await world.events('type=stray.removed')).filter((one) => one.subject === `volume ${id}`);
+    expect(gone?.data).toMatchObject({ place: 'agent agent-1', recorded: 'nowhere' });
   });
 
   it('a route of what is closed leads nowhere any more', async () => {

@@ -21,6 +21,8 @@ export interface Chores {
   take(work: ChoreWork): void;
   /** Ends it without a report: it is someone else's. */
   drop(id: string): void;
+  /** Removes a volume that belongs to nobody, after whatever is done to it now. */
+  forget(volume: string): void;
   /** All volumes as they were seen last, where the service was not told of that yet. */
   news(): SeenHere[] | null;
   told(news: SeenHere[]): void;
@@ -56,6 +58,19 @@ export function openChores(context: AgentContext): Chores {
 
   const drop = (id: string) => running.get(id)?.abort.abort();
   return {
+    forget(volume) {
+      if (stopped) return;
+      const done = (last.get(volume) ?? Promise.resolve())
+        .then(() => context.volumes.remove(volume))
+        .catch((error: Error) =>
+          context.log.warn({ volume, error: String(error) }, 'a volume of nobody is still there'),
+        )
+        .finally(() => {
+          if (last.get(volume) === done) last.delete(volume);
+          lookSoon();
+        });
+      last.set(volume, done);
+    },
     held: () => [...running.values()].map(({ id, fence }) => ({ id, fence })),
     take(work) {
       if (stopped || running.get(work.id)?.fence === work.fence) return;
@@ -87,7 +102,7 @@ export function openChores(context: AgentContext): Chores {
       clearInterval(looking);
       for (const { abort } of running.values()) abort.abort();
     },
-    over: async () => void (await Promise.all([...running.values()].map((one) => one.done))),
+    over: async () => void (await Promise.all(last.values())),
   };
 }
 

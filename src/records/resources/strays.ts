@@ -16,6 +16,20 @@ export async function recorded(
   return new Map(rows.map(({ id, over }) => [id, { over }]));
 }
 
+/** The same of volumes on an agent's machine. */
+export async function recordedVolumes(
+  db: Db,
+  agent: string,
+  ids: readonly string[],
+): Promise<Map<string, { over: boolean }>> {
+  const rows = await query<{ id: string; over: boolean }>(
+    db,
+    `select id, state = 'removed' as over from volumes where id = any($2::uuid[]) and agent_id = $1`,
+    [agent, ids],
+  );
+  return new Map(rows.map(({ id, over }) => [id, { over }]));
+}
+
 /** Keeps since when a stray is known; gives the milliseconds since then, and whether it is new. */
 export async function noteStray(db: Db, place: string, name: string): Promise<{ ms: number; fresh: boolean }> {
   const row = await queryOne<{ ms: number; fresh: boolean }>(

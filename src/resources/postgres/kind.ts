@@ -400,6 +400,13 @@ export function openPostgres(url: string, house: string): DatabaseKind {
         roles,
       ]);
       await server.run(`drop role if exists ${roles.map(name).join(', ')}`);
+      // Said to be gone only when it was looked for.
+      const left = await server.run<{ name: string }>(
+        `select datname::text as name from pg_database where datname = any($1::name[])
+         union all select rolname::text from pg_roles where rolname = any($2::name[])`,
+        [[databaseOf(id), nextOf(id), beforeOf(id)], roles],
+      );
+      if (left.length) throw new Error(`still there: ${left.map((one) => one.name).join(', ')}`);
     },
     close: () => server.close(),
   };

@@ -241,6 +241,8 @@ export const PollAnswer = Type.Object({
   thaw: Type.Optional(Type.Array(Id)),
   /** What the agent holds and the records say it does not: to be ended without a report. */
   drop: Type.Array(Id),
+  /** Volumes that belong to nobody: they are removed. Left out by a service of before. */
+  forget: Type.Optional(Type.Array(Id)),
 });
 export type PollAnswer = Static<typeof PollAnswer>;
 

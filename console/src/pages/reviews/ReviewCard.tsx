@@ -127,7 +127,8 @@ function Words({ one, review }: { one: EnvironmentDetail; review: Life }) {
   const ahead = (time: string) => durationText(Math.max(1_000, Math.round((Date.parse(time) - now) / 1_000) * 1_000));
   const closes = review.closesAt ? `; closes in ${ahead(review.closesAt)} if nobody uses it` : '';
   if (one.state === 'closing') return 'is going away.';
-  if (one.state === 'closed') return `is closed: its runs and logs stay. ${again(one)}`;
+  if (one.state === 'closed')
+    return `is closed: its programs, its data and its address are gone, looked for and not found; its runs, logs and pictures stay. ${again(one)}`;
   if (one.state === 'asleep')
     return (
       <>

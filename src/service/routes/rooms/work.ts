@@ -1,4 +1,5 @@
 /** The agents' side: register, poll, report. Limited to what they have claimed. */
+import { strayVolumes } from '../../../engine/upkeep/strays.js';
 import { lookAtAskedPictures } from '../../../records/deployments/pictures.js';
 import { CodedError, type Issue } from '../../../core/errors/errors.js';
 import { loseAttempt, reportAttempt, type ReportedAttempt, reportInstance } from '../../../engine/runs/reports.js';
@@ -114,7 +115,15 @@ export function workRoutes(app: App, service: Service): void {
       const attempt = await attemptById(records, id);
       if (attempt?.agent_id === agent.id) await loseAttempt(context, attempt, agent.name, { now: true });
     }
-    if (body.volumes) await seen(context, agent, body.volumes);
+    if (body.volumes) {
+      await seen(context, agent, body.volumes);
+      const forget = await strayVolumes(
+        context,
+        agent,
+        body.volumes.map(({ id }) => id),
+      );
+      if (forget.length) return { ...empty, forget };
+    }
     let woken = false;
     let stood = false;
     const off = hub.on(
