@@ -162,7 +162,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     const { environment, gate: guarded = null } = route;
     if (route.uses && asked.path === gatePath)
       return gate.answer({ host, environment, gate: guarded }, request, response);
-    const may = judged ?? (guarded || saysPicture(request) ? gate.lets(host, request) : 'in');
+    const may = judged ?? (guarded || saysPicture(request) ? gate.lets(host, request, !guarded) : 'in');
     if (typeof may !== 'string' && may) return void may.then((one) => again(request, response, one));
     if (!may && guarded) return gate.stop({ host, environment, gate: guarded }, request, response);
     // The service's own browser looks at it: that is no use of it, wakes nobody, and stands in no figure.

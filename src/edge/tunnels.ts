@@ -45,7 +45,7 @@ export function makeUpgrades(parts: TunnelParts): Upgrades {
     const { host, asked, place, route } = find(request);
     const refused = (status: number, text: string) => refuseUpgrade(socket, status, text, leave);
     const shown = shownTo(request);
-    const may = judged ?? (route?.gate || saysPicture(request) ? gate.lets(host, request) : 'in');
+    const may = judged ?? (route?.gate || saysPicture(request) ? gate.lets(host, request, !route?.gate) : 'in');
     if (typeof may !== 'string' && may)
       return void may.then((one) => {
         if (socket.destroyed) leave();

@@ -124,7 +124,7 @@ export function openGiven(context: Context): Given {
     const busy = running.get(agent.id) ?? new Set();
     for (const row of rows) {
       mark(told, row);
-      if (row.kind !== 'job') busy.add(row.id);
+      if (row.kind !== 'job' && row.kind !== 'picture') busy.add(row.id);
     }
     running.set(agent.id, busy);
     return tellAttempts(agent, rows);

@@ -48,6 +48,8 @@ async function opened<T>({ url, host, pass }: Visit, work: (context: BrowserCont
       `--host-resolver-rules=MAP ${host} 127.0.0.1, MAP * ~NOTFOUND`,
     ],
     timeout: loadMs,
+    // Nothing of what this program was told stands in the browser's own surroundings.
+    env: { PATH: process.env.PATH, HOME: process.env.HOME, TMPDIR: process.env.TMPDIR },
   });
   try {
     const context = await browser.newContext({

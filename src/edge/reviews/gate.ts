@@ -34,8 +34,11 @@ interface At {
 }
 
 export interface Gate {
-  /** Whether it may go on, and what it is then; a promise while that is asked. */
-  lets(host: string, request: IncomingMessage): Let | Promise<Let>;
+  /**
+   * Whether it may go on, and what it is then; a promise while that is asked. `open`: everybody may go on there, and it is only asked
+   * whether it is a picture's.
+   */
+  lets(host: string, request: IncomingMessage, open?: boolean): Let | Promise<Let>;
   /** For whoever may not: a way in, or a word. */
   stop(at: At, request: IncomingMessage, response: ServerResponse): void;
   /** What is asked under `gatePath`; `gate` null: everybody may look. */
@@ -50,6 +53,8 @@ const refusedMs = 5_000;
 const mostTokens = 3;
 /** Questions a minute about what is not known that one client may cause: many people may come from one address. */
 const mostAsked = 600;
+/** Questions a minute about what says it is of a picture, of all clients together, where nobody is kept out. */
+const mostPictures = 300;
 const doorSeconds = 600;
 
 const noText = 'This review asks who looks at it: open it in a browser, or send a pass.';
@@ -67,18 +72,23 @@ export function openGate(client: Pick<Client, 'post'>, name: string, now: () => 
     else before.count++;
     return (asked.get(from)?.count ?? 0) <= mostAsked;
   };
+  let pictures = { since: 0, count: 0 };
+  const mayAskPicture = (): boolean => {
+    if (now() - pictures.since >= 60_000) pictures = { since: now(), count: 0 };
+    return ++pictures.count <= mostPictures;
+  };
   const ask = (host: string, what: { pass?: string; link?: string; code?: string; door?: string }) =>
     client.post<GateAnswer>('/api/edge/gate', { name, host, ...what });
 
   /** Whether a token lets its holder in; what was let in a while ago still is while nobody can be asked. */
-  const good = (host: string, token: string, request: IncomingMessage): Let | Promise<Let> => {
+  const good = (host: string, token: string, request: IncomingMessage, open: boolean): Let | Promise<Let> => {
     const key = `${host} ${createHash('sha256').update(token).digest('base64url')}`;
     const before = known.get(key);
     if (before && before.until > now()) return before.lets;
     const under = asking.get(key);
     if (under) return under;
     // Whoever was let in before is asked for again, however many come from there.
-    if (!before?.lets && !mayAsk(request)) return false;
+    if (!before?.lets && (!mayAsk(request) || (open && !mayAskPicture()))) return false;
     const question = ask(host, { pass: token })
       .then(({ goodMs, quiet }): Let => {
         const found: Let = goodMs > 0 && (quiet ? 'quiet' : 'in');
@@ -114,12 +124,12 @@ export function openGate(client: Pick<Client, 'post'>, name: string, now: () => 
   };
 
   return {
-    lets(host, request) {
+    lets(host, request, open = false) {
       const header = request.headers[passHeader];
       const tokens = [...(typeof header === 'string' ? [header] : []), ...cookieOf(request, passCookies)];
       let later: Promise<Let> | null = null;
       for (const token of tokens.filter((one) => one.length > 20 && one.length < 200).slice(0, mostTokens)) {
-        const one = good(host, token, request);
+        const one = good(host, token, request, open);
         if (one === 'in' || one === 'quiet') return one;
         if (one) later = later ? either(later, one) : one;
       }

@@ -33,8 +33,6 @@ import { type Kept, keepPictures } from './keep.js';
 const lanes = 2;
 /** Sweeps after which one whose environment sleeps is looked at again: what wakes has other things to do. */
 const laterSweeps = 3;
-/** After everything else of a project: nobody waits for a picture. */
-const priority = 1_000;
 /** The tool of an agent that takes pictures. */
 export const pictureTool = 'chromium';
 
@@ -158,7 +156,7 @@ async function take(context: Context, row: PictureRow, scene: Scene): Promise<vo
         number: row.tries + 1,
         // What strangers have made is drawn there; so that nobody has to think of it, everything else is, too.
         needs: { takes: 'untrusted', base: null, tool: pictureTool },
-        priority,
+        priority: 0,
       },
     ]);
     if (!(await settlePicture(db, row, { state: 'taking', attempt, beside }))) throw new CodedError('fence_old');

@@ -41,17 +41,20 @@ create table picture_files (
 );
 create index picture_files_digest on picture_files (digest);
 
--- What needs a tool goes to an agent that has it.
+-- A picture goes to an agent that has what takes it.
 create or replace function claim_attempts(p_agent uuid, p_slots int, p_lease int) returns setof attempts language plpgsql as $body$
 declare
   agent agents;
   free int;
   free_jobs int;
+  free_pictures int;
 begin
   -- Keeps two questions of one agent from claiming at the same time, each not seeing what the other takes.
   select * into agent from agents where id = p_agent for update;
   if not found or agent.full_issue is not null then return; end if;
-  select p_slots - count(*) filter (where kind <> 'job'), p_slots - count(*) filter (where kind = 'job') into free, free_jobs
+  -- Jobs hold nothing up, and neither do pictures: of those an agent takes one at a time, besides.
+  select p_slots - count(*) filter (where kind not in ('job', 'picture')), p_slots - count(*) filter (where kind = 'job'),
+      least(p_slots, 1) - count(*) filter (where kind = 'picture') into free, free_jobs, free_pictures
     from attempts where agent_id = p_agent and state = 'running';
   if free > 0 then
     return query
@@ -62,9 +65,8 @@ begin
           row_number() over (partition by a.project_id order by a.priority, a.created_at)
             + coalesce((select count from busy b where b.project_id = a.project_id), 0) as turn
         from attempts a
-        where a.state = 'waiting' and a.kind <> 'job' and not a.stop and a.needs->>'takes' = any(agent.takes)
+        where a.state = 'waiting' and a.kind not in ('job', 'picture') and not a.stop and a.needs->>'takes' = any(agent.takes)
           and (a.needs->>'base' is null or a.needs->>'base' = agent.base)
-          and (a.needs->>'tool' is null or agent.tools ? (a.needs->>'tool'))
           and case when a.kind in ('prepare', 'seed', 'verify') then volumes_let(a.deployment_id, part_of_attempt(a.kind, a.part, a.deployment_id), p_agent) else true end
       ), chosen as (
         select a.id from attempts a join waiting w on w.id = a.id where a.state = 'waiting'
@@ -81,6 +83,18 @@ begin
         where a.state = 'waiting' and a.kind = 'job' and not a.stop and a.needs->>'takes' = any(agent.takes)
           and volumes_let(a.deployment_id, part_of_attempt(a.kind, a.part, a.deployment_id), p_agent)
         order by a.created_at limit free_jobs for update of a skip locked
+      )
+      update attempts a set state = 'running', agent_id = p_agent, fence = nextval('fences'),
+        lease_until = now() + p_lease * interval '1 ms', started_at = now()
+      from chosen where a.id = chosen.id returning a.*;
+  end if;
+  if free_pictures > 0 then
+    return query
+      with chosen as (
+        select a.id from attempts a
+        where a.state = 'waiting' and a.kind = 'picture' and not a.stop and a.needs->>'takes' = any(agent.takes)
+          and agent.tools ? (a.needs->>'tool')
+        order by a.created_at limit free_pictures for update of a skip locked
       )
       update attempts a set state = 'running', agent_id = p_agent, fence = nextval('fences'),
         lease_until = now() + p_lease * interval '1 ms', started_at = now()
