@@ -17,6 +17,7 @@ import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
 import { live } from './live.js';
 import { copies } from './copies.js';
+import { many } from './many.js';
 import { reviews } from './reviews.js';
 import { type Bench, type Figure, show } from './harness.js';
 import { steps } from './steps.js';
@@ -39,6 +40,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   live,
   reviews,
   copies,
+  many,
   environments,
   inside,
   edge,

@@ -8,6 +8,8 @@ import type { Bench } from './harness.js';
 export interface BenchProject {
   name: string;
   checkout: string;
+  /** Its address, with what lets somebody push. */
+  remote: string;
   /** Commits and pushes to main; gives the commit's id. */
   push(files: Record<string, string>, branch?: string): Promise<string>;
 }
@@ -23,6 +25,7 @@ export async function benchProject({ api, folder }: Bench, name: string): Promis
   return {
     name,
     checkout,
+    remote,
     async push(files, branch = 'main') {
       if (branch !== 'main') await git(checkout, 'checkout', '-q', '-B', branch);
       const id = await commit(checkout, { title: `change ${++minute}`, author: 'Mika', files }, minute);

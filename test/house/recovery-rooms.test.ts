@@ -18,7 +18,7 @@ import {
  * that stand well apart: a task whose agent goes away three times has failed, rightly.
  */
 const transitions = [
-  ['push.intended', 'run.planned', 'deployment.queued', 'instance.ready'],
+  ['push.intended', 'run.planned', 'instance.ready'],
   ['push.recorded', 'attempt.reported', 'deployment.starting', 'deployment.live'],
   ['run.advanced', 'attempt.ended', 'deployment.cutover', 'instance.over'],
   ['log.kept', 'environment.taken', 'deployment.verifying', 'edge.acknowledged'],

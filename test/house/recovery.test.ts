@@ -18,7 +18,7 @@ import {
 /** Every recorded transition of the thread, at which the service is killed before and after the commit. Several share one push. */
 const transitions = [
   ['push.intended', 'run.planned', 'release.made', 'deployment.starting', 'instance.over'],
-  ['push.recorded', 'attempt.reported', 'deployment.queued', 'deployment.cutover', 'deployment.live'],
+  ['push.recorded', 'attempt.reported', 'deployment.cutover', 'deployment.live'],
   ['run.advanced', 'environment.taken', 'instance.ready'],
   ['attempt.given', 'deployment.verifying'],
   ['attempt.ended', 'log.kept', 'deployment.preparing', 'edge.acknowledged', 'feed.numbered'],
@@ -61,6 +61,20 @@ describe('the service, killed', () => {
     await until('it answers again', async () => (await fetch(`${world.url}/api/health`)).ok);
     expect(readFileSync(file, 'utf8')).toBe('');
   });
+
+  it.each(['before', 'after'])(
+    '%s the first step of a deployment that a person asked for, goes on with it',
+    async (side) => {
+      const file = join(world.folder, 'crash-at');
+      writeFileSync(file, `deployment.queued:${side}`);
+      const asked = await until('it is asked for', () =>
+        world.act('shop', 'staging', { kind: 'deploy', release: side === 'before' ? 1 : 2 }),
+      );
+      await until('it was met', async () => readFileSync(file, 'utf8') === '');
+      await until('it answers again', async () => (await fetch(`${world.url}/api/health`)).ok);
+      expect((await world.waitDeployment('shop', asked.number)).state).toBe('live');
+    },
+  );
 
   it('answers an act that it had recorded, when it is asked again with the same key', async () => {
     const before = (await world.environment('shop', 'staging')).history.length;
