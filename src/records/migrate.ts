@@ -26,6 +26,7 @@ import * as gate from './migrations/023-gate.js';
 import * as outside from './migrations/024-outside.js';
 import * as pullRefs from './migrations/025-pull-refs.js';
 import * as pictures from './migrations/026-pictures.js';
+import * as copiedVolumes from './migrations/027-copied-volumes.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -55,6 +56,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   outside,
   pullRefs,
   pictures,
+  copiedVolumes,
 ];
 
 const lock = 7_403_121;

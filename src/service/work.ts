@@ -22,7 +22,7 @@ import type { KnownAttempt } from '../engine/context.js';
 import { accessOf, programPass } from '../engine/environments/gate.js';
 import { picturePlan } from '../engine/pictures/plan.js';
 import { openSecrets } from '../engine/environments/variables.js';
-import { type OpenedResources, openResources, openSnapshot } from '../engine/resources/open.js';
+import { copiedFiles, type OpenedResources, openResources, openSnapshot } from '../engine/resources/open.js';
 
 /** The agent's own program (agent/pictures), and what it may take. */
 const pictureCommand = `node ${picturesInside}/lib/take.cjs`;
@@ -86,7 +86,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     cache: { key: '', paths: [] },
   };
   if (attempt.kind === 'scrub') {
-    const { opened, command, resource } = await openSnapshot(context, attempt.id);
+    const { opened, command, resource, files } = await openSnapshot(context, attempt.id);
     const { variables, secret } = await variablesOf(context, scene, opened);
     return {
       ...base,
@@ -94,7 +94,8 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
       secret,
       commands: [command],
       files: null,
-      layers: layersOf(release, attempt.part ?? ''),
+      layers: [...layersOf(release, attempt.part ?? ''), ...(files ? [files] : [])],
+      makes: files ? [`${copiedFiles}/`] : [],
       reach: opened.reach,
     };
   }

@@ -198,7 +198,8 @@ environments:
     expect(codes('data: { timetable: { copy: review } }', scrub)).toEqual(['copy_of_review']);
     expect(codes('data: { timetable: { copy: stagin } }', scrub)).toEqual(['unknown_environment']);
     expect(codes('data: { timetables: { copy: staging } }', scrub)).toEqual(['unknown_resource']);
-    expect(codes('data: { timetable: { copy: staging } }', scrub, 'volume')).toEqual(['unknown_resource']);
+    // Volumes are copied, too.
+    expect(codes('data: { timetable: { copy: staging } }', scrub, 'volume')).toEqual([]);
     expect(codes('data: { timetable: full }', scrub)).toHaveLength(1);
     expect(codes('drafts: true', ', scrub: { part: page, run: "true" }')).toEqual(['key_not_for']);
     expect(codes('drafts: true', ', scrub: { part: apis, run: "true" }')).toEqual(['unknown_part']);

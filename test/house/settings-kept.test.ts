@@ -298,6 +298,7 @@ describe('tables', () => {
       '024-outside',
       '025-pull-refs',
       '026-pictures',
+      '027-copied-volumes',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -150,7 +150,7 @@ export interface EnvironmentPlan {
   seed?: { part: string; run: string };
   /** What makes a copy of its data fit for others; left out: it is not copied. */
   scrub?: ScrubPlan;
-  /** Database → what it begins as; left out: empty. */
+  /** Database or volume → what it begins as; left out: empty. */
   data?: Record<string, Origin>;
   /** Pages of which pictures are taken after each deployment; left out: of reviews the first one. */
   pictures?: string[];

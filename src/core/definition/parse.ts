@@ -198,19 +198,17 @@ function readCommand<Key extends 'seed' | 'scrub'>(
   return { [key]: { part, run: textAt(command, 'run') ?? '' } } as Pick<EnvironmentPlan, Key>;
 }
 
-/** What databases begin as: copies of environments that stay, and say what makes their data fit for others. */
+/** What databases and volumes begin as: copies of environments that stay, and say what makes their data fit for others. */
 function readData(
   environment: Read,
   others: readonly [string, { value: Read }][],
   release: ReleasePlan | null,
   report: Report,
 ): Pick<EnvironmentPlan, 'data'> {
-  const databases = Object.values(release?.resources ?? {}).flatMap(({ name, kind }) =>
-    kind === 'postgres' ? [name] : [],
-  );
+  const resources = Object.keys(release?.resources ?? {});
   const names = others.map(([name]) => name);
   const data = entriesAt(environment, 'data').flatMap(([name, { key, value }]): [string, Origin][] => {
-    if (release && !databases.includes(name)) report('unknown_resource', key, { name, hint: hintFor(name, databases) });
+    if (release && !resources.includes(name)) report('unknown_resource', key, { name, hint: hintFor(name, resources) });
     const copy = textAt(value, 'copy');
     if (copy === null) return [];
     const span = at(value, 'copy')?.value.span ?? value.span;

@@ -547,7 +547,7 @@ const environment: Shape = {
       shape: boolean,
     },
     data: {
-      about: 'Of reviews: what their databases begin as. Default: empty.',
+      about: 'Of reviews: what their databases and volumes begin as. Default: empty.',
       shape: {
         kind: 'named',
         of: {
@@ -555,7 +555,7 @@ const environment: Shape = {
           keys: {
             copy: {
               about:
-                'The environment whose database of that name is copied; its `scrub` has made the copy fit for others before anybody sees it, and an owner has permitted that.',
+                'The environment whose database or volume of that name is copied; its `scrub` has made the copy fit for others before anybody sees it, and an owner has permitted that.',
               shape: text('the name of an environment', 'staging', name.pattern),
               required: true,
             },
@@ -684,7 +684,7 @@ const environment: Shape = {
     },
     scrub: {
       about:
-        'What makes a copy of its data fit for others: it runs on each new copy, with a login to that alone and without another network, before any review gets it. TSUNAGI_RESOURCE says which database it is.',
+        'What makes a copy of its data fit for others: it runs on each new copy, with a login to that alone and without another network, before any review gets it. TSUNAGI_RESOURCE says which database or volume it is; files of a volume lie where `from: NAME.path` says.',
       shape: {
         kind: 'record',
         keys: {

@@ -10,6 +10,9 @@ import { resourceById, resourcesOf } from '../../records/resources/resources.js'
 import { snapshotOfAttempt } from '../../records/resources/snapshots.js';
 import type { Context } from '../context.js';
 
+/** Where the files of a copied volume lie for its scrub, in the project's folder: what is left there is handed over. */
+export const copiedFiles = '.copied-volume';
+
 export interface OpenedResources {
   /** Resource → field → value. */
   fields: Record<string, Record<string, string>>;
@@ -81,28 +84,36 @@ export async function openResources(
   return opened;
 }
 
-/** What the scrub of a snapshot gets: that database, and no other resource. Throws `resource_not_ready` where it scrubs no more. */
+/** What the scrub of a snapshot gets: that database, or the files of that volume, and no other resource. Throws `resource_not_ready` where it scrubs no more. */
 export async function openSnapshot(
   { records, kinds, keys }: Pick<Context, 'records' | 'kinds' | 'keys'>,
   attempt: string,
-): Promise<{ opened: OpenedResources; command: string; resource: string }> {
+): Promise<{ opened: OpenedResources; command: string; resource: string; files: string | null }> {
   const row = await snapshotOfAttempt(records, attempt);
   const of = row && (await resourceById(records, row.resource_id));
-  if (!row || !of || row.state !== 'scrubbing' || !row.sealed || !row.scrub)
+  const volume = of?.kind === 'volume';
+  if (!row || !of || row.state !== 'scrubbing' || !row.scrub || (volume ? !row.digest : !row.sealed))
     throw new CodedError('resource_not_ready', {
       name: of?.name ?? 'the copy',
       environment: 'a snapshot',
       state: row?.state ?? 'removed',
     });
+  const asked = { command: row.scrub.run, resource: of.name };
+  if (volume) {
+    const opened = { fields: { [of.name]: { path: `/project/${copiedFiles}` } }, reach: [], volumes: {} };
+    return { ...asked, opened, files: row.digest };
+  }
   const kind = kinds.database({ ...row, kind: 'postgres', name: of.name, sealed: null });
   const { address, port } = kind.reached();
   return {
+    ...asked,
+    files: null,
     opened: {
-      fields: { [of.name]: kind.references(row.id, of.name, { id: row.id, password: keys.decrypt(row.sealed) }) },
+      fields: {
+        [of.name]: kind.references(row.id, of.name, { id: row.id, password: keys.decrypt(row.sealed as Buffer) }),
+      },
       reach: [{ host: of.name, address, port }],
       volumes: {},
     },
-    command: row.scrub.run,
-    resource: of.name,
   };
 }

@@ -67,7 +67,7 @@ export async function beginning(context: Context, row: ResourceRow): Promise<Beg
     if (row.place === 'untrusted') return empty(issue('copy_untrusted'));
     const source = await findEnvironment(db, project.id, origin.copy);
     const of = source && (await lockResource(db, source.id, row.name));
-    if (!source || !of || of.kind !== 'postgres' || !of.wanted || source.live_id === null)
+    if (!source || !of || of.kind !== row.kind || !of.wanted || source.live_id === null)
       return empty(issue('copy_absent', { environment: place, name: row.name }));
     if (of.place === 'elsewhere') return empty(issue('copy_elsewhere', { environment: place, name: row.name }));
     const allowed = await permitted(db, source, place);
@@ -124,7 +124,6 @@ export async function askSnapshot(db: Db, at: Place, actor: string): Promise<Sna
   const place = placeOf(at.project, environment);
   const resource = await lockResource(db, environment.id, at.name);
   if (!resource) throw resourceUnknown(at.project, at.environment, at.name);
-  if (resource.kind !== 'postgres') throw new CodedError('resource_no_database', { name: at.name });
   if (resource.place === 'elsewhere') throw new CodedError('resource_elsewhere');
   if (resource.state !== 'ready' || environment.live_id === null)
     throw new CodedError('resource_not_ready', { name: at.name, environment: place, state: resource.state });

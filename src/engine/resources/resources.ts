@@ -1,7 +1,7 @@
 /** Resources: taken under a fence, worked on outside of any transaction, written back only by whoever still holds them. */
 import { type Outcome, type ResourceAct, resourceAct, resourceDone } from '../../core/advance/resources.js';
 import type { DatabaseAccess } from '../../core/states.js';
-import { CodedError, wording } from '../../core/errors/errors.js';
+import { CodedError, type Issue, wording } from '../../core/errors/errors.js';
 import type { DatabaseKind } from '../../resources/postgres/kind.js';
 import { outcomeOf } from '../../resources/postgres/server.js';
 import { environmentById } from '../../records/deployments/environments.js';
@@ -156,9 +156,31 @@ type Data = Parameters<typeof setOrigin>[2];
 /** What is new gets its data. Made already, it has that of then. */
 async function begin(context: Context, row: ResourceRow, begins: Exclude<Beginning, 'waits'>): Promise<Data> {
   if ('empty' in begins) return { snapshot: null, of: null, why: begins.empty };
+  if (row.kind === 'volume') return beginVolume(context, row, begins);
   const made = await context.kinds.database(row).makeOf(row.id, row.plan, begins.of.id);
   const of = made === begins.of.id ? begins.of : await snapshotById(context.records, made);
   return { snapshot: of?.id ?? null, of: of?.of_at ?? null, why: begins.why };
+}
+
+/** Files are written out: a volume is as large as its plan says, and what is written into it is nobody else's. */
+async function beginVolume(
+  context: Context,
+  row: ResourceRow,
+  { of, why }: Exclude<Beginning, 'waits' | { empty: Issue }>,
+): Promise<Data> {
+  const { digest } = of;
+  if (digest === null || (await context.blobs.size(digest)) === null) throw new CodedError('snapshot_gone');
+  const kind = context.kinds.of(row);
+  await kind.make(row.id, row.plan);
+  await kind.restore(row.id, `copy ${of.id}`, row.plan, {
+    digest,
+    async open() {
+      const found = await context.blobs.open(digest);
+      if (!found) throw new CodedError('snapshot_gone');
+      return found.stream;
+    },
+  });
+  return { snapshot: of.id, of: of.of_at, why };
 }
 
 /** Puts the backup that somebody asked for in the place of what is there. */

@@ -1,4 +1,6 @@
 /** Snapshots: taken under a fence, worked on outside of any transaction, written back only by whoever still holds them. */
+import type { Readable } from 'node:stream';
+import { rebased } from '../../blobs/rebased.js';
 import type { Outcome } from '../../core/advance/resources.js';
 import {
   failedWith,
@@ -35,6 +37,7 @@ import { newPassword } from '../deployments/needs.js';
 import { whileHeld } from '../held.js';
 import { type Lanes, openLanes } from '../lanes.js';
 import { whileGiving } from './giving.js';
+import { copiedFiles } from './open.js';
 import { permitted } from './origins.js';
 
 /** Snapshots that one service works on at a time: each is work for two servers. */
@@ -186,6 +189,7 @@ async function beginScrub(db: Db, row: SnapshotRow, { project }: Scene): Promise
 }
 
 async function perform(context: Context, row: SnapshotRow, act: SnapshotAct, scene: Scene): Promise<Copied> {
+  if (scene.source.kind === 'volume') return ofVolume(context, row, act, scene);
   const own = context.kinds.database({ ...row, kind: 'postgres', name: scene.source.name, sealed: null });
   switch (act) {
     case 'copy':
@@ -256,3 +260,42 @@ async function copy(context: Context, row: SnapshotRow, scene: Scene, own: Datab
     scrub: { plan: scrub, deployment: environment.live_id, sealed: context.keys.encrypt(newPassword()) },
   };
 }
+
+/**
+ * The same of a volume. Its files are stored bytes from the beginning to the end: what its agent sends of it, then what its scrub hands
+ * over. Nothing stands on any server, and what was before scrub goes with the bytes that nothing names any more.
+ */
+async function ofVolume(context: Context, row: SnapshotRow, act: SnapshotAct, scene: Scene): Promise<Copied> {
+  const { blobs, kinds } = context;
+  const { source, scrub, environment } = scene;
+  const stored = async (digest: string | null): Promise<Readable> => {
+    const found = digest === null ? null : await blobs.open(digest);
+    if (!found) throw new CodedError('snapshot_gone');
+    return found.stream;
+  };
+  switch (act) {
+    case 'copy': {
+      if (!scrub || environment.live_id === null) throw new CodedError('snapshot_gone');
+      // Bytes that were read out once are as they were, whatever became of a scrub: they are of that moment.
+      const of = row.of_at ?? new Date(context.now());
+      const kept = await kinds.of(source).backUp(source.id, row.id, noStore, new AbortController().signal);
+      const { digest, size } = await blobs.putLayer(rebased(await stored(kept.digest), { to: copiedFiles }));
+      return { of, bytes: size, digest, scrub: { plan: scrub, deployment: environment.live_id, sealed: null } };
+    }
+    case 'settle': {
+      const { digest, size } = await blobs.putLayer(rebased(await stored(row.output), { from: copiedFiles }));
+      return { bytes: size, digest };
+    }
+    case 'scrub':
+    case 'remove':
+      return {};
+    default:
+      return act satisfies never;
+  }
+}
+
+/** An agent sends what it reads to the service by itself. */
+const noStore = async (bytes: Readable) => {
+  bytes.destroy();
+  return { digest: '', size: 0 };
+};

@@ -158,7 +158,7 @@ async function deploymentStepOver(
     actor: 'agent',
     data: { kind: attempt.kind, state, issue: why },
   });
-  if (attempt.kind === 'scrub') await wakeSnapshot(db, attempt.id);
+  if (attempt.kind === 'scrub') await wakeSnapshot(db, attempt.id, output?.digest ?? null);
   if (attempt.kind === 'picture') await wakePicture(db, attempt.id, output?.digest ?? null);
   const job = attempt.kind === 'job' ? await jobOf(db, attempt.id) : null;
   if (job)

@@ -42,8 +42,8 @@ export const lockResource = (db: Db, environment: string, name: string): Promise
     [environment, name],
   );
 
-const originOf = ({ name, kind }: ResourcePlan, origins: Readonly<Record<string, Origin>>): string | null =>
-  kind === 'postgres' && Object.hasOwn(origins, name) ? json(origins[name]) : null;
+const originOf = ({ name }: ResourcePlan, origins: Readonly<Record<string, Origin>>): string | null =>
+  Object.hasOwn(origins, name) ? json(origins[name]) : null;
 
 /**
  * Asks for what a deployment needs, under the lock of its environment: what is not there is added, what failed or is planned otherwise

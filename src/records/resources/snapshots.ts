@@ -12,7 +12,7 @@ import type { Snapshot } from '../models/resources/snapshots.js';
 export type SnapshotRow = InferAttributes<Snapshot>;
 
 const columns =
-  'id, resource_id, place, actor, state, wanted, issue, tries, lost, fence::text as fence, due_at, lease_until, scrub, deployment_id, attempt_id, sealed, fresh_ms::text as fresh_ms, of_at, bytes::text as bytes, created_at, ready_at, ended_at';
+  'id, resource_id, place, actor, state, wanted, issue, tries, lost, fence::text as fence, due_at, lease_until, scrub, deployment_id, attempt_id, sealed, fresh_ms::text as fresh_ms, of_at, bytes::text as bytes, created_at, ready_at, ended_at, digest, output';
 
 /** Those of a resource that are on a server, the newest first; a few of those that failed before. */
 export const snapshotsOf = (db: Db, resource: string, limit = 20): Promise<SnapshotRow[]> =>
@@ -81,8 +81,10 @@ export const beginSnapshot = async (
 export interface Copied {
   of?: Date;
   bytes?: number;
+  /** Of a volume: its files as they are now. */
+  digest?: string;
   /** The scrub that makes it fit for others: of whose code, and the login that it has. */
-  scrub?: { plan: ScrubPlan; deployment: string; sealed: Buffer };
+  scrub?: { plan: ScrubPlan; deployment: string; sealed: Buffer | null };
 }
 
 /** Records what came of it, and lets it go; false when it is somebody else's by now. Who has woken it meanwhile is heard. */
@@ -90,7 +92,7 @@ export const settleSnapshot = async (
   db: Db,
   { id, fence }: Pick<SnapshotRow, 'id' | 'fence'>,
   { state, issue, tries, againMs }: SnapshotStep,
-  { of, bytes, scrub }: Copied,
+  { of, bytes, digest, scrub }: Copied,
 ): Promise<boolean> =>
   (await queryOne(
     db,
@@ -98,6 +100,8 @@ export const settleSnapshot = async (
        of_at = coalesce($7, of_at), bytes = coalesce($8, bytes),
        scrub = coalesce($9::jsonb, scrub), deployment_id = coalesce($10, deployment_id),
        sealed = case when $3 = 'scrubbing' then coalesce($11, sealed) end,
+       digest = case when $3 in ('removed', 'failed') then null else coalesce($12, digest) end,
+       output = case when $3 in ('scrubbing', 'settling') then output end,
        ready_at = case when $3 = 'ready' then coalesce(ready_at, now()) else ready_at end,
        ended_at = case when $3 in ('removed', 'failed') then now() end,
        due_at = least(due_at, case when $6::float8 is null then null else now() + $6::float8 * interval '1 ms' end)
@@ -114,6 +118,7 @@ export const settleSnapshot = async (
       scrub ? json(scrub.plan) : null,
       scrub?.deployment ?? null,
       scrub?.sealed ?? null,
+      digest ?? null,
     ],
   )) !== null;
 
@@ -121,9 +126,9 @@ export const settleSnapshot = async (
 export const setScrub = (db: Db, { id, fence }: Pick<SnapshotRow, 'id' | 'fence'>, attempt: string): Promise<unknown> =>
   query(db, 'update snapshots set attempt_id = $3 where id = $1 and fence = $2::bigint', [id, fence, attempt]);
 
-/** Its scrub has ended. */
-export async function wakeSnapshot(db: Db, attempt: string): Promise<void> {
-  await query(db, 'update snapshots set due_at = now() where attempt_id = $1', [attempt]);
+/** Its scrub has ended; `output`: what it has handed over. */
+export async function wakeSnapshot(db: Db, attempt: string, output: string | null): Promise<void> {
+  await query(db, 'update snapshots set due_at = now(), output = $2 where attempt_id = $1', [attempt, output]);
   await notify(db, 'snapshots');
 }
 

@@ -86,6 +86,7 @@ export async function unnamedBlobs(db: Db, digests: readonly string[]): Promise<
     db,
     `select d as digest from unnest($1::text[]) d
      where not exists (select 1 from backups k where k.digest = d and k.state = 'kept')
+       and not exists (select 1 from snapshots n where n.digest = d) and not exists (select 1 from snapshots n where n.output = d)
        and not exists (select 1 from picture_files f where f.digest = d) and not exists (select 1 from pictures p where p.output = d)
        and not exists (select 1 from release_blobs b where b.digest = d) and not exists (select 1 from results r where r.output = d)
        and not exists (select 1 from tasks t join runs r on r.id = t.run_id where t.output = d and r.trimmed_at is null)`,

@@ -37,6 +37,9 @@ export class Snapshot extends Model<InferAttributes<Snapshot>, InferCreationAttr
   declare created_at: CreationOptional<Date>;
   declare ready_at: Date | null;
   declare ended_at: Date | null;
+  /** Of a volume: its files, as a tar; and what its scrub has handed over, until it is looked at. */
+  declare digest: string | null;
+  declare output: string | null;
 }
 
 export const defineSnapshot = (sequelize: Sequelize): typeof Snapshot =>
@@ -64,6 +67,8 @@ export const defineSnapshot = (sequelize: Sequelize): typeof Snapshot =>
       created_at: time({ made: true }),
       ready_at: time({ null: true }),
       ended_at: time({ null: true }),
+      digest: text({ null: true }),
+      output: text({ null: true }),
     },
     { sequelize, modelName: 'Snapshot', tableName: 'snapshots', timestamps: false },
   );
