@@ -1,6 +1,6 @@
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
-import { costOf, forecast, moneyText, monthOf } from '../../src/core/cost/cost.js';
+import { costOf, forecast, moneyText, monthOf, savedBySleep } from '../../src/core/cost/cost.js';
 import { monthHours, monthAhead } from '../../src/core/cost/month-ahead.js';
 import { reckonedMemory, type Size } from '../../src/core/scale/sizes.js';
 
@@ -64,5 +64,17 @@ describe('what an environment costs', () => {
   });
   it('is said with its currency', () => {
     expect([moneyText(12.4, 'EUR'), moneyText(0.0123, 'JPY')]).toEqual(['12.40 EUR', '0.0123 JPY']);
+  });
+});
+
+describe('the sleep of a review', () => {
+  it('has saved the hours in which nothing of it ran, at the price of those in which something did', () => {
+    const [hour, since] = [3_600_000, Date.UTC(2026, 10, 1)];
+    // Ten hours of which four were awake, at two a hour.
+    expect(savedBySleep(8, 4, since, since + 10 * hour)).toBeCloseTo(12, 9);
+    expect(savedBySleep(8, 4, since, since + 4 * hour)).toBe(0);
+    // What was never awake has cost nothing, and saves nothing; a closed one saves nothing any more.
+    expect(savedBySleep(0, 0, since, since + 10 * hour)).toBe(0);
+    expect(savedBySleep(8, 4, since, since - hour)).toBe(0);
   });
 });
