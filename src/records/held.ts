@@ -56,3 +56,11 @@ export const holdLonger = async (db: Db, table: HeldTable, { id, fence }: Held, 
 /** Nothing is to be done on it. */
 export const letGo = (db: Db, table: HeldTable, { id, fence }: Held): Promise<unknown> =>
   query(db, `update ${table} set lease_until = null where id = $1 and fence = $2::bigint`, [id, fence]);
+
+/** Lets it go, to be taken again after a while; at once where somebody has woken it meanwhile. */
+export const putOff = (db: Db, table: HeldTable, { id, fence }: Held, ms: number): Promise<unknown> =>
+  query(
+    db,
+    `update ${table} set lease_until = null, due_at = least(due_at, now() + $3::float8 * interval '1 ms') where id = $1 and fence = $2::bigint`,
+    [id, fence, ms],
+  );

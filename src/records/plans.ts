@@ -30,18 +30,16 @@ export const outdated = (error: unknown): boolean => {
 
 export function openPlans(): Plans {
   const seen = new LRUCache<string, number>({ max: mostTexts });
-  const names = new LRUCache<string, string>({ max: mostNames });
+  const names = new Map<string, string>();
+  // Never given twice: a name stays on the connections that know it.
   let count = 0;
-  // A text that has lost its name gets none again: more come than there is room for, and a name once given stays on its connections.
-  let given = 0;
   const plans: Plans = {
     nameOf(text) {
       const name = names.get(text);
       if (name) return name;
       const times = (seen.get(text) ?? 0) + 1;
       seen.set(text, times);
-      if (times < often || given >= mostNames) return null;
-      given++;
+      if (times < often || names.size >= mostNames) return null;
       const fresh = `s${++count}`;
       names.set(text, fresh);
       return fresh;
@@ -54,10 +52,7 @@ export function openPlans(): Plans {
         if (name === null) return plain(text, values, done);
         return plain({ name, text, values }, (error: Error & { code?: string }, result: pg.QueryResult) => {
           // It gets another name, with another plan.
-          if (error && outdated(error)) {
-            plans.forget(text as string);
-            given--;
-          }
+          if (error && outdated(error)) plans.forget(text as string);
           done?.(error, result);
         });
       };

@@ -6,24 +6,18 @@ import { mkdirSync, writeFileSync } from 'node:fs';
 import { type BrowserContext, chromium } from 'playwright-core';
 import { PNG } from 'pngjs';
 import { type Bitmap, comparePages, framed, smallOf } from '../../core/pictures/compare.js';
-import { mostPictureBytes, type Page, type PictureFile, type Side, smallBy } from '../../core/pictures/pages.js';
+import {
+  mostPictureBytes,
+  type Page,
+  type PictureFile,
+  type PicturePlan,
+  type PictureSide,
+  type Side,
+  smallBy,
+} from '../../core/pictures/pages.js';
 import { pngSize } from '../../core/pictures/png.js';
 
-interface Visit {
-  url: string;
-  host: string;
-  pass: string;
-}
-interface Plan {
-  pages: string[];
-  width: number;
-  windowHeight: number;
-  mostHeight: number;
-  after: Visit;
-  before: Visit | null;
-}
-
-const plan = JSON.parse(process.env.TSUNAGI_PICTURES ?? '{}') as Plan;
+const plan = JSON.parse(process.env.TSUNAGI_PICTURES ?? '{}') as PicturePlan;
 /** Milliseconds for a page to be there, and then for it to become still. */
 const loadMs = 20_000;
 const stillMs = 3_000;
@@ -36,7 +30,7 @@ interface Look {
 }
 
 /** A browser that knows one host alone: what a page of one side asks of anything else leads nowhere. */
-async function opened<T>({ url, host, pass }: Visit, work: (context: BrowserContext) => Promise<T>): Promise<T> {
+async function opened<T>({ url, host, pass }: PictureSide, work: (context: BrowserContext) => Promise<T>): Promise<T> {
   const browser = await chromium.launch({
     executablePath: process.env.TSUNAGI_CHROMIUM ?? '/usr/bin/chromium',
     // The sandbox that this runs in is the stronger one, and leaves the browser no means to make its own.
@@ -99,7 +93,7 @@ async function look(context: BrowserContext, url: string): Promise<Look> {
 }
 
 /** Each page twice; all of them once before the second time, so that there is time for what moves by itself. */
-const looks = (visit: Visit): Promise<[Look, Look][]> =>
+const looks = (visit: PictureSide): Promise<[Look, Look][]> =>
   opened(visit, async (context) => {
     const rounds: Look[][] = [];
     for (let round = 0; round < 2; round++) {

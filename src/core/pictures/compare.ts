@@ -95,15 +95,13 @@ function differing(one: Bitmap, other: Bitmap, ignoreMask?: Uint8Array): Uint8Ar
   const out = new Uint8Array(width * height * 4);
   pixelmatch(one.data, other.data, out, width, height, {
     threshold,
-    // Edges of letters that are drawn otherwise are no change that anybody sees; they are told by their colour here, and left out.
-    aaColor: [0, 255, 0],
-    diffColor: [255, 0, 0],
+    // Edges of letters that are drawn otherwise are no change that anybody sees: they stand in no mask.
     diffMask: true,
     checkerboard: false,
     ...(ignoreMask ? { ignoreMask } : {}),
   });
   const mask = new Uint8Array(width * height);
-  for (let at = 0; at < mask.length; at++) mask[at] = out[at * 4 + 3] && out[at * 4] ? 1 : 0;
+  for (let at = 0; at < mask.length; at++) mask[at] = out[at * 4 + 3] ? 1 : 0;
   return mask;
 }
 

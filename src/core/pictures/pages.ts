@@ -26,6 +26,24 @@ export interface Area {
   height: number;
 }
 
+/** One side: where its pages are, and what lets the browser in without being counted. */
+export interface PictureSide {
+  url: string;
+  host: string;
+  pass: string;
+}
+
+/** What whoever takes them is told. */
+export interface PicturePlan {
+  pages: readonly string[];
+  width: number;
+  windowHeight: number;
+  mostHeight: number;
+  after: PictureSide;
+  /** Null: it stands beside nothing. */
+  before: PictureSide | null;
+}
+
 /** One side of a page. */
 export interface Side {
   /** Its answer; null: it came to none. */

@@ -71,7 +71,10 @@ export function pictureStep({ state, shown, awake, able, tries, attempt }: Pictu
 }
 
 /** What becomes of one that was begun in vain. */
-export function pictureAgain({ shown, tries }: Pick<PictureFacts, 'shown' | 'tries'>): PictureStep {
+export function pictureAgain({
+  shown,
+  tries,
+}: Pick<PictureFacts, 'shown' | 'tries'>): Extract<PictureStep, { do: 'leave out' | 'again' | 'fail' }> {
   if (!shown) return { do: 'leave out' };
   return tries + 1 < mostPictureTries
     ? { do: 'again' }

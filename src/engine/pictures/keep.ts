@@ -1,5 +1,6 @@
 /** What an agent has handed over of its pictures: looked through before anything of it is kept. Nothing of it is decoded here. */
 import { Readable } from 'node:stream';
+import { buffer } from 'node:stream/consumers';
 import { Type } from '@sinclair/typebox';
 import { Ajv } from 'ajv';
 import { readLayer } from '../../blobs/layer.js';
@@ -78,14 +79,14 @@ export async function keepPictures(
       if (entry.kind !== 'file') throw wrong('it holds links');
       if (entry.path === 'pictures/result.json') {
         if (entry.size > mostResult) throw wrong('what is told of them is too long');
-        told = (await bytesOf(body)).toString('utf8');
+        told = (await buffer(body)).toString('utf8');
         return;
       }
       const [, page = '', file = ''] = /^pictures\/(\d)-([a-z]+)\.png$/.exec(entry.path) ?? [];
       if (!pictureFiles.includes(file as PictureFile) || Number(page) >= asked.length)
         throw wrong('it holds a file that nobody asked for');
       if (entry.size > mostPictureBytes) throw wrong('a picture is too large');
-      const bytes = await bytesOf(body);
+      const bytes = await buffer(body);
       const size = pngSize(bytes);
       if (!size || size.width > pictureWidth || size.height > mostHeight || size.width * size.height === 0)
         throw wrong('a file is no PNG of a size that was asked for');
@@ -110,10 +111,4 @@ function readTold(text: string): Page[] {
   }
   if (!fits(value)) throw wrong('what is told of them has another form');
   return (value as { pages: Page[] }).pages;
-}
-
-async function bytesOf(body: Readable): Promise<Buffer> {
-  const parts: Buffer[] = [];
-  for await (const chunk of body) parts.push(chunk as Buffer);
-  return Buffer.concat(parts);
 }

@@ -11,14 +11,13 @@ import {
   lookAtPictures,
   type PictureChange,
   type PictureRow,
-  putPictureOff,
   settlePicture,
   storePictures,
   takePicture,
 } from '../../records/deployments/pictures.js';
 import { releaseById } from '../../records/deployments/releases.js';
 import { recordEvents } from '../../records/events.js';
-import { letGo } from '../../records/held.js';
+import { letGo, putOff } from '../../records/held.js';
 import { mainDefinition, projectById, type ProjectRow } from '../../records/projects/projects.js';
 import { addAttempts, attemptById, stopAttempt } from '../../records/runs/attempts.js';
 import { holdBlobs } from '../../records/views/space.js';
@@ -110,7 +109,7 @@ async function step(context: Context, row: PictureRow): Promise<void> {
   switch (next.do) {
     case 'wait':
       return void (await (next.looks
-        ? putPictureOff(records, row, laterSweeps * context.timing.sweep)
+        ? putOff(records, 'pictures', row, laterSweeps * context.timing.sweep)
         : letGo(records, 'pictures', row)));
     case 'take':
       return take(context, row, scene);
@@ -190,9 +189,7 @@ async function keep(context: Context, row: PictureRow, scene: Scene): Promise<vo
   // It fell asleep while somebody looked: what was seen is the page that says so.
   if (found.some((page) => page.after.status === 503) && scene.environment.state !== 'live') {
     const shown = scene.environment.live_id === row.deployment_id;
-    const again = pictureAgain({ shown, tries: row.tries });
-    if (again.do === 'again' || again.do === 'leave out' || again.do === 'fail')
-      return settle(context, row, scene, again);
+    return settle(context, row, scene, pictureAgain({ shown, tries: row.tries }));
   }
   const [first] = found;
   if (first && found.every((page) => page.after.why !== null)) {

@@ -1,28 +1,18 @@
 /** What an agent is told about the pictures that it takes. */
-import { mostHeight, pagesOf, pictureWidth, windowHeight } from '../../core/pictures/pages.js';
+import {
+  mostHeight,
+  pagesOf,
+  type PicturePlan,
+  type PictureSide,
+  pictureWidth,
+  windowHeight,
+} from '../../core/pictures/pages.js';
 import { deploymentById } from '../../records/deployments/deployments.js';
 import { environmentById, type EnvironmentRow } from '../../records/deployments/environments.js';
 import { pictureOfAttempt } from '../../records/deployments/pictures.js';
 import { releaseById } from '../../records/deployments/releases.js';
 import { type Context, urlOf } from '../context.js';
 import { picturePass } from './pass.js';
-
-/** One side: where its pages are, and what lets the browser in without being counted. */
-export interface PictureSide {
-  url: string;
-  host: string;
-  pass: string;
-}
-
-export interface PicturePlan {
-  pages: readonly string[];
-  width: number;
-  windowHeight: number;
-  mostHeight: number;
-  after: PictureSide;
-  /** Null: it stands beside nothing. */
-  before: PictureSide | null;
-}
 
 /** The plan of an attempt, and the environments that it looks at. */
 export async function picturePlan(

@@ -143,7 +143,7 @@ async function tryOne(context: Context, row: BackupRow, resource: ResourceRow): 
   const holding = setInterval(() => void holdBackup(records, row, timing.lease).catch(() => {}), timing.lease / 3);
   const result: BackupTried = { passed: true, tables: null, rows: null, files: null, ms: 0, issue: null };
   try {
-    const bytes = await storedBytes(blobs, row);
+    const bytes = await bytesOfBackup(blobs, row);
     Object.assign(result, await context.kinds.of(resource).tryOut(resource.id, row.id, resource.plan, bytes));
   } catch (error) {
     Object.assign(result, { passed: false, issue: outcomeOf(error).issue });
@@ -165,12 +165,18 @@ async function tryOne(context: Context, row: BackupRow, resource: ResourceRow): 
 }
 
 /** What is stored of a backup. Throws `backup_not_kept` where it is not there any more. */
+export const bytesOfBackup = (
+  blobs: Context['blobs'],
+  { digest, number }: Pick<BackupRow, 'digest' | 'number'>,
+): Promise<StoredBytes> =>
+  storedBytes(blobs, digest, () => new CodedError('backup_not_kept', { number, state: 'gone' }));
+
+/** Stored bytes; throws what `gone` says where they are not there, or not any more. */
 export async function storedBytes(
   blobs: Context['blobs'],
-  row: Pick<BackupRow, 'digest' | 'number'>,
+  digest: string | null,
+  gone: () => CodedError,
 ): Promise<StoredBytes> {
-  const gone = () => new CodedError('backup_not_kept', { number: row.number, state: 'gone' });
-  const { digest } = row;
   if (digest === null || (await blobs.size(digest)) === null) throw gone();
   return {
     digest,

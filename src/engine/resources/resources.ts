@@ -18,7 +18,7 @@ import {
   wakeDeploymentsOf,
 } from '../../records/resources/resources.js';
 import { snapshotById, lookAtSnapshots } from '../../records/resources/snapshots.js';
-import { storedBytes } from './backups.js';
+import { bytesOfBackup, storedBytes } from './backups.js';
 import { type Beginning, beginning } from './origins.js';
 import { accessOf, look, tellAccess } from './look.js';
 import { notify } from '../../records/database.js';
@@ -168,18 +168,10 @@ async function beginVolume(
   row: ResourceRow,
   { of, why }: Exclude<Beginning, 'waits' | { empty: Issue }>,
 ): Promise<Data> {
-  const { digest } = of;
-  if (digest === null || (await context.blobs.size(digest)) === null) throw new CodedError('snapshot_gone');
+  const bytes = await storedBytes(context.blobs, of.digest, () => new CodedError('snapshot_gone'));
   const kind = context.kinds.of(row);
   await kind.make(row.id, row.plan);
-  await kind.restore(row.id, `copy ${of.id}`, row.plan, {
-    digest,
-    async open() {
-      const found = await context.blobs.open(digest);
-      if (!found) throw new CodedError('snapshot_gone');
-      return found.stream;
-    },
-  });
+  await kind.restore(row.id, `copy ${of.id}`, row.plan, bytes);
   return { snapshot: of.id, of: of.of_at, why };
 }
 
@@ -188,7 +180,7 @@ async function restore(context: Context, row: ResourceRow): Promise<void> {
   const backup = row.restore_id ? await backupById(context.records, row.restore_id) : null;
   if (!backup) throw new CodedError('backup_not_kept', { number: '', state: 'gone' });
   const turn = `${backup.id} ${row.restore_at?.getTime() ?? 0}`;
-  await context.kinds.of(row).restore(row.id, turn, row.plan, await storedBytes(context.blobs, backup));
+  await context.kinds.of(row).restore(row.id, turn, row.plan, await bytesOfBackup(context.blobs, backup));
 }
 
 async function perform(

@@ -15,14 +15,13 @@ import { bytesText } from '../../core/sizes.js';
 import type { Db } from '../../records/database.js';
 import { environmentById, type EnvironmentRow } from '../../records/deployments/environments.js';
 import { type EventType, recordEvents } from '../../records/events.js';
-import { holdLonger, letGo } from '../../records/held.js';
+import { holdLonger, letGo, putOff } from '../../records/held.js';
 import { projectById, type ProjectRow } from '../../records/projects/projects.js';
 import { prepares } from '../../records/resources/backups.js';
 import { lockResourceById, resourceById, type ResourceRow, wakeWaiting } from '../../records/resources/resources.js';
 import {
   beginSnapshot,
   type Copied,
-  putSnapshotOff,
   replaceSnapshots,
   setScrub,
   settleSnapshot,
@@ -36,6 +35,7 @@ import type { Context } from '../context.js';
 import { newPassword } from '../deployments/needs.js';
 import { whileHeld } from '../held.js';
 import { type Lanes, openLanes } from '../lanes.js';
+import { storedBytes } from './backups.js';
 import { whileGiving } from './giving.js';
 import { copiedFiles } from './open.js';
 import { permitted } from './origins.js';
@@ -113,12 +113,12 @@ async function step(context: Context, row: SnapshotRow): Promise<void> {
   const facts = await factsOf(context, row, scene);
   const next = snapshotAct(facts);
   if (!next) {
-    if (row.state === 'scrubbing') return void (await putSnapshotOff(records, row, unheardMs));
-    if (scene.leftMs !== null) return void (await putSnapshotOff(records, row, scene.leftMs));
+    if (row.state === 'scrubbing') return void (await putOff(records, 'snapshots', row, unheardMs));
+    if (scene.leftMs !== null) return void (await putOff(records, 'snapshots', row, scene.leftMs));
     return void (await letGo(records, 'snapshots', row));
   }
   if (next.act === 'copy' && (scene.source.state !== 'ready' || (await prepares(records, scene.source.id))))
-    return void (await putSnapshotOff(records, row, laterMs));
+    return void (await putOff(records, 'snapshots', row, laterMs));
   const why = next.fails ?? facts.issue;
   if (!(await beginSnapshot(records, row, { state: next.state, issue: why, again: next.again === true }))) return;
   if (next.act === 'remove') {
@@ -136,7 +136,7 @@ async function step(context: Context, row: SnapshotRow): Promise<void> {
     outcome = outcomeOf(error);
     // One that gave way is no failure of the server's.
     if (!outcome.done && outcome.issue.code === 'backup_gave_way')
-      return void (await putSnapshotOff(records, row, laterMs));
+      return void (await putOff(records, 'snapshots', row, laterMs));
     context.log.warn({ snapshot: row.id, act: next.act, error: String(error) }, 'a snapshot was not had');
   }
   const result = snapshotDone(begun, next.act, outcome);
@@ -268,11 +268,8 @@ async function copy(context: Context, row: SnapshotRow, scene: Scene, own: Datab
 async function ofVolume(context: Context, row: SnapshotRow, act: SnapshotAct, scene: Scene): Promise<Copied> {
   const { blobs, kinds } = context;
   const { source, scrub, environment } = scene;
-  const stored = async (digest: string | null): Promise<Readable> => {
-    const found = digest === null ? null : await blobs.open(digest);
-    if (!found) throw new CodedError('snapshot_gone');
-    return found.stream;
-  };
+  const stored = async (digest: string | null): Promise<Readable> =>
+    (await storedBytes(blobs, digest, () => new CodedError('snapshot_gone'))).open();
   switch (act) {
     case 'copy': {
       if (!scrub || environment.live_id === null) throw new CodedError('snapshot_gone');

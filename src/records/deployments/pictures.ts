@@ -54,14 +54,6 @@ export async function wakePicture(db: Db, attempt: string, output: string | null
 export const takePicture = (db: Db, leaseMs: number): Promise<PictureRow | null> =>
   takeHeld<PictureRow>(db, 'pictures', columns, leaseMs);
 
-/** Lets it go, to be looked at again after a while; at once where somebody has woken it meanwhile. */
-export const putPictureOff = (db: Db, { id, fence }: Held, ms: number): Promise<unknown> =>
-  query(
-    db,
-    `update pictures set lease_until = null, due_at = least(due_at, now() + $3::float8 * interval '1 ms') where id = $1 and fence = $2::bigint`,
-    [id, fence, ms],
-  );
-
 export interface PictureChange {
   state?: PictureRow['state'];
   issue?: Issue | null;

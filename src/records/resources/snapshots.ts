@@ -51,18 +51,6 @@ export const keepFresh = (db: Db, id: string, freshMs: number): Promise<unknown>
 export const takeSnapshot = (db: Db, leaseMs: number): Promise<SnapshotRow | null> =>
   takeHeld<SnapshotRow>(db, 'snapshots', columns, leaseMs);
 
-/** Lets it go, to be taken again after a while; at once where somebody has woken it meanwhile. */
-export const putSnapshotOff = (
-  db: Db,
-  { id, fence }: Pick<SnapshotRow, 'id' | 'fence'>,
-  ms: number,
-): Promise<unknown> =>
-  query(
-    db,
-    `update snapshots set lease_until = null, due_at = least(due_at, now() + $3::float8 * interval '1 ms') where id = $1 and fence = $2::bigint`,
-    [id, fence, ms],
-  );
-
 /** Records what is about to be done; false when it is somebody else's by now. */
 export const beginSnapshot = async (
   db: Db,
