@@ -19,7 +19,7 @@ const env = {
   NODE_OPTIONS: `${process.env.NODE_OPTIONS ?? ''} --experimental-vm-modules --no-warnings`,
 };
 /** Suites of a whole run that may be run again. */
-const most = 3;
+const most = 5;
 
 /** Jest with these arguments: its exit status, and what it says of each suite; null when it did not come to an end. */
 function jest(args) {

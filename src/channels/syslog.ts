@@ -4,6 +4,7 @@
  */
 import { once } from 'node:events';
 import { connect, type Socket } from 'node:net';
+import { setTimeout } from 'node:timers/promises';
 import { connect as connectTls } from 'node:tls';
 import type { LogsSent } from '../core/advance/destinations.js';
 import { issue } from '../core/errors/errors.js';
@@ -11,6 +12,8 @@ import { issue } from '../core/errors/errors.js';
 /** Milliseconds for a connection, and for which the other side may take nothing. */
 const connectMs = 10_000;
 const silenceMs = 20_000;
+/** For which this side keeps its own end back: one that ends the connection without reading is told from one that answers. */
+const settleMs = 50;
 
 export interface SyslogTarget {
   /** As it is called, which its certificate must say. */
@@ -38,6 +41,8 @@ export async function sendSyslog(target: SyslogTarget, frames: readonly Buffer[]
     });
     for (let at = 0; at < frames.length; at += 500)
       if (!socket.write(Buffer.concat(frames.slice(at, at + 500)))) await heard(socket, 'drain');
+    await setTimeout(settleMs);
+    if (socket.destroyed) throw socket.errored ?? new Error('the connection was lost');
     written = true;
     socket.end();
     await heard(socket, 'end');

@@ -105,7 +105,9 @@ describe('a job', () => {
     await dueSince('digest', '1 second');
     await until('it ran', async () => {
       const one = await last('digest').catch(() => null);
-      return one?.number === number + 1 && one.state === 'passed';
+      if (one?.state !== 'passed')
+        throw new Error(`${one?.number} after ${number}: ${one?.state}, ${one?.issue?.says}`);
+      return one.number === number + 1;
     });
     expect((await job('digest')).runs.filter((one) => one.number === number + 1)).toHaveLength(1);
   });

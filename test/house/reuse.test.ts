@@ -266,6 +266,8 @@ describe('two runs that need the same at once', () => {
       const run = await world.api().get<RunDetail>('/api/projects/shared/runs/2');
       return run.taskList[0]?.state === 'running' && run;
     });
+    // What is said to run has its attempt beside it, whenever it is asked.
+    expect(first.taskList[0]?.attempts).toHaveLength(1);
     expect(second.taskList[0]?.attempts[0]?.id).toBe(first.taskList[0]?.attempts[0]?.id);
     await world.api().post('/api/projects/shared/runs/1/stop');
     expect((await ended('shared', 1)).state).toBe('stopped');

@@ -46,10 +46,11 @@ export async function runViewOf(db: Db, id: string): Promise<Run> {
 }
 
 export async function runDetail(db: Db, project: ProjectRow, row: RunRow): Promise<RunDetail> {
-  // The run first: what is read after it is at least as new, so that a run that has ended has no task that goes on.
+  // The run first, its tasks next: what is read later is at least as new, so that a run that has ended has no task that goes on, and a
+  // task that runs has its attempt.
   const view = await runViewOf(db, row.id);
-  const [tasks, attempts, definition, agents] = await Promise.all([
-    tasksOf(db, row.id),
+  const tasks = await tasksOf(db, row.id);
+  const [attempts, definition, agents] = await Promise.all([
     attemptsOfRun(db, row.id),
     definitionOf(db, project.id, row.commit),
     listAgents(db),
