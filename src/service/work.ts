@@ -272,6 +272,7 @@ export async function instanceWork(context: Context, instance: InstanceRow): Pro
     volumes: volumesOf(scene.release, instance.part, opened),
     ...(size?.memory == null ? {} : { memory: size.memory }),
     ...(size?.cpu == null ? {} : { cpu: size.cpu }),
+    ...(scene.environment.kind === 'review' ? { behind: true as const } : {}),
     ...(scene.environment.outside ? { network: 'none' as const } : {}),
     logBytes: instance.log_bytes,
   };

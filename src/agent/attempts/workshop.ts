@@ -91,7 +91,7 @@ export async function openWorkshop(
   ownFolder(join(options.folder, 'pipes'), null, 0o700);
   installScripts(join(options.folder, 'bin'));
   installPictures(join(options.folder, 'bin'));
-  preferOwn(host.limits, options.name);
+  preferOwn(host.limits, 'agent', options.name);
   const hurt = await sweepWork(options.folder, host.limits);
   const databases = options.resources ? await openDatabases(options.resources, `a-${options.name}`) : null;
   // Attempts ended with the agent before this one, and so do their databases.

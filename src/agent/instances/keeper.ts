@@ -17,7 +17,7 @@ import { clearPlace, discard } from '../files/remove.js';
 import { handsInside, handsOf, makeHands } from '../sandbox/hands.js';
 import { besideCommand, networkOf, prepareFolder, writeChain } from '../sandbox/chain.js';
 import { findLimits, type LimitsWay } from '../sandbox/host.js';
-import { groupOf, instanceLimits, type Limits, makeGroup } from '../sandbox/limits.js';
+import { groupOf, instanceLimits, type Limits, makeGroup, reviewWeight } from '../sandbox/limits.js';
 import { signal, startTime } from '../sandbox/processes.js';
 import type { ChainFrame, ChainWork } from '../sandbox/work.js';
 import { namedReach, type OperatorReach } from '../settings.js';
@@ -72,8 +72,9 @@ export function save(state: InstanceState, folder: string, change: Partial<Insta
 }
 
 /** What an instance may take: as its part says, else as every instance may. */
-export const limitsOf = ({ memory, cpu }: Pick<InstanceWork, 'memory' | 'cpu'>): Limits => ({
+export const limitsOf = ({ memory, cpu, behind }: Pick<InstanceWork, 'memory' | 'cpu' | 'behind'>): Limits => ({
   ...instanceLimits,
+  ...(behind ? { weight: reviewWeight } : {}),
   memory: memory ?? instanceLimits.memory,
   cpu: cpu ?? instanceLimits.cpu,
 });

@@ -22,9 +22,14 @@ export const attemptLimits = ({ memory, processes, cpu }: AttemptBounds): Limits
   cpu,
   weight: 512,
 });
-export const instanceLimits: Limits = { memory: gib, processes: 512, cpu: null, weight: 1024 };
-/** The agent's own work comes before all that it looks after, or it could not renew its lease, nor end what goes wrong. */
-const agentWeight = 8192;
+export const instanceLimits: Limits = { memory: gib, processes: 512, cpu: null, weight: 4096 };
+/** Of reviews: many may begin at once, beside what people work with. */
+export const reviewWeight = 256;
+/**
+ * The agent's own work comes before all that it looks after, or it could not renew its lease, nor end what goes wrong; so does an
+ * edge's, whose every answer waits for it.
+ */
+const ownWeight = 8192;
 
 export interface Group {
   /** Files into which a process writes its id to enter. */
@@ -136,11 +141,11 @@ function setWeight(folder: string, weight: number): void {
 }
 
 /** Puts this process into a group of its own, whose weight is above that of all work. */
-export function preferOwn(way: LimitsWay, name: string): void {
-  for (const folder of foldersOf(way, `agent-${name}`)) {
+export function preferOwn(way: LimitsWay, room: 'agent' | 'edge' | 'bench', name: string): void {
+  for (const folder of foldersOf(way, `${room}-${name}`)) {
     try {
       mkdirSync(folder, { recursive: true });
-      setWeight(folder, agentWeight);
+      setWeight(folder, ownWeight);
       writeFileSync(join(folder, 'cgroup.procs'), String(process.pid));
     } catch {
       // A tree that does not let us: the weight of this controller stays what it is.

@@ -85,10 +85,16 @@ export async function runRoom(name: string): Promise<void> {
     close = (signal) => agent.close(signal === 'SIGINT' ? 'end' : 'leave');
   } else if (name === 'edge') {
     const { startEdge } = await import('../../edge/edge.js');
+    const [{ findLimits }, { preferOwn }] = await Promise.all([
+      import('../../agent/sandbox/host.js'),
+      import('../../agent/sandbox/limits.js'),
+    ]);
+    const name = get('NAME') ?? 'edge-1';
+    preferOwn(findLimits(), 'edge', name);
     const edge = await startEdge({
       url: need('URL'),
       token: need('TOKEN'),
-      name: get('NAME') ?? 'edge-1',
+      name,
       folder: need('DATA'),
       host: get('HOST') ?? '127.0.0.1',
       port: settings.port('PORT'),

@@ -157,6 +157,8 @@ export const InstanceWork = Type.Object({
   /** Bytes and cores that it may take; as the agent gives where they are left out. */
   memory: Type.Optional(Type.Integer()),
   cpu: Type.Optional(Type.Number()),
+  /** Of a review: where the processor is short, what stands comes first. */
+  behind: Type.Optional(Type.Literal(true)),
   /** None but its servers; left out: open. */
   network: Type.Optional(Type.Literal('none')),
   logBytes: Type.Integer(),
