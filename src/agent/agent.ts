@@ -103,6 +103,14 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
 
   const held = (map: Map<string, { id: string; fence: string }>) =>
     [...map.values()].map(({ id, fence }) => ({ id, fence }));
+  /** What ends is named as such, or it would be told to end without end; what is dropped is nothing of the service's. */
+  const working = <Work extends RunningAttempt | RunningInstance>(
+    map: Map<string, Work>,
+    more: (one: Work) => object,
+  ) =>
+    [...map.values()]
+      .filter((one) => !one.dropped())
+      .map((one) => ({ id: one.id, fence: one.fence, ...(one.ending() ? { ending: true } : {}), ...more(one) }));
   /** Attempts that were given up here, and that the service does not know of yet. */
   const gaveUp = new Set<string>();
 
@@ -203,12 +211,8 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
           full,
           slots: options.slots,
           room: Math.max(0, Math.min(roomFor - instances.size, Math.floor(memoryLeft() / memoryOfInstance))),
-          attempts: held(attempts),
-          instances: [...instances.values()].map(({ id, fence, frozen }) => ({
-            id,
-            fence,
-            ...(frozen() ? { frozen: true } : {}),
-          })),
+          attempts: working(attempts, () => ({})),
+          instances: working(instances, (one) => (one.frozen() ? { frozen: true } : {})),
           terminals: held(terminals),
           terminalRoom: Math.max(0, mostTerminals - terminals.size),
           chores: chores.held(),

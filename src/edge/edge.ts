@@ -173,7 +173,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       const events = asksForEvents(request);
       const { counts, wakes } = quiet ? noUse : meansOf(route, asked.path, request, events);
       if (asked.path === wakePath) return sleepers.answer({ host, route, wakes }, request, response);
-      if (route.asleep && place?.kind === 'server')
+      if (route.asleep && place?.kind === 'server' && !sleepers.stands(host, route))
         return sleepers.meet({ host, route, wakes }, request, response, () => again(request, response, null));
       if (counts) counter.use(host);
       const leave = inside.enter(host, { counts, close: () => endEvents(response) });

@@ -149,7 +149,8 @@ export function openTable(options: TableOptions): Table {
     routes.set(host, route);
     draining.delete(host);
     if (route.asleep) {
-      if (!before?.asleep) options.turned(host, true);
+      // Also where it was before: it may have been awake between the two, and somebody with it.
+      options.turned(host, true);
       if (options.open(host) > 0) draining.set(host, at);
     } else if (before?.asleep) options.turned(host, false);
   };

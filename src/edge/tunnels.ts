@@ -59,7 +59,7 @@ export function makeUpgrades(parts: TunnelParts): Upgrades {
     else if (place.http2) refused(501, 'Not Implemented');
     else {
       const { counts, wakes } = may === 'quiet' ? noUse : meansOf(route, asked.path, request, true);
-      if (route.asleep) wait({ host, route, wakes }, request, socket, head, leave);
+      if (route.asleep && !sleepers.stands(host, route)) wait({ host, route, wakes }, request, socket, head, leave);
       else pass({ host, route, counts }, () => seen(place, asked), place, request, socket, head, leave);
     }
   };

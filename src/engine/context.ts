@@ -7,6 +7,7 @@ import type { Definition } from '../core/definition/model.js';
 import type { AttemptRow } from '../records/runs/attempts.js';
 import type { RunRow, TaskRow } from '../records/runs/runs.js';
 import type { AttemptOver, Claim, RunState } from '../records/runs/steps.js';
+import type { Stood } from './environments/stood.js';
 import type { Takers } from './runs/takers.js';
 import type { Told } from './figures/told.js';
 import type { MailChannel } from '../channels/mail.js';
@@ -168,6 +169,8 @@ export interface Context {
   steps: Steps;
   /** Agents that wait for work here. */
   takers: Takers;
+  /** Programs that go on, and who waits for them here. */
+  stood: Stood;
   /** What makes resources. */
   kinds: Kinds;
   /** Bytes that databases may hold where their definition says nothing. */

@@ -4,6 +4,7 @@ import { volumeKind } from '../engine/resources/volumes.js';
 import { type Clusters, openKinds } from '../engine/resources/kinds.js';
 import { openTold } from '../engine/figures/told.js';
 import { addressCheck } from '../engine/outward.js';
+import { openStood } from '../engine/environments/stood.js';
 import { openTakers } from '../engine/runs/takers.js';
 import { fullDisk } from '../blobs/disk.js';
 import { defaultKeeping } from '../engine/upkeep/space.js';
@@ -111,6 +112,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     scenes: makeCache(256),
     steps: openSteps(() => context),
     takers: openTakers(),
+    stood: openStood(),
     told: openTold(),
     kinds: openKinds(
       options.clusters ?? {},

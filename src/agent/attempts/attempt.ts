@@ -28,6 +28,9 @@ export interface RunningAttempt {
   stop(): void;
   /** Ends the work without a report: it is someone else's. */
   drop(): void;
+  /** It was told to end, in this way or in that. */
+  ending(): boolean;
+  dropped(): boolean;
   /** Whether it went as far as its last report; false when the service would not take one, or something here failed. */
   done: Promise<boolean>;
 }
@@ -62,6 +65,8 @@ export function startAttempt(
       dropped = true;
       abort.abort('drop');
     },
+    ending: () => abort.signal.aborted,
+    dropped: () => dropped,
     done,
   };
 }

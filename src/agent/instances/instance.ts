@@ -36,6 +36,9 @@ export interface RunningInstance {
   end(): void;
   /** Ends it without a report. */
   drop(): void;
+  /** It was told to end, in this way or in that. */
+  ending(): boolean;
+  dropped(): boolean;
   done: Promise<void>;
 }
 
@@ -109,11 +112,16 @@ function watch(context: AgentContext, state: InstanceState, folder: string, befo
       wishes.drop = true;
       wishes.given.abort();
     },
+    ending: () => wishes.end,
+    dropped: () => wishes.drop,
     done,
   };
 }
 
-/** Makes all of it stand still, or go on, as is wished by now. Written down first: whoever takes it up again does the same. */
+/**
+ * Makes all of it stand still, or go on, as is wished by now. That it stands still is written down first: whoever takes it up again does
+ * the same. That it goes on is written down after it is told, since somebody waits: a next agent is told once more.
+ */
 async function stand(
   context: AgentContext,
   state: InstanceState,
@@ -125,8 +133,8 @@ async function stand(
   const over = () => wishes.end || context.stopped() || exitOf(state, folder) !== null;
   const on = wishes.frozen;
   if (over() || !state.ready) return;
-  save(state, folder, { frozen: on });
   if (on) {
+    save(state, folder, { frozen: true });
     if (await group.freeze(true)) return void report({ state: 'frozen' });
     // Somebody waits for it, and then ends it.
     context.log.warn({ instance: state.work.id }, 'it does not stand still');
@@ -135,15 +143,24 @@ async function stand(
     return;
   }
   await group.freeze(false);
+  state.frozen = false;
   for (let wait = 1; !over() && !wishes.frozen; wait = Math.min(100, wait * 1.5)) {
+    // It was ready when it was made to stand still; what it says by now, whoever waits for it hears himself.
     const first = firstProcess(folder);
-    if (first !== null && (await readiness(context, state, first)).ready) return void report({ state: 'ready' });
+    if (first !== null && programOf(first) !== null) {
+      void report({ state: 'ready' });
+      break;
+    }
     await pause(wait);
   }
+  save(state, folder, { frozen: false });
 }
 
 /** Milliseconds for which a program may listen on other ports alone before that is taken for its mistake. */
 const elsewhereMs = 8_000;
+
+/** Milliseconds between two looks at what a program listens on that does not answer. */
+const lookMs = 500;
 
 /** Milliseconds within which most programs are ready. */
 const soonMs = 3_000;
@@ -184,6 +201,7 @@ async function live(
   let termAt: number | null = null;
   let answer: string | null = null;
   let elsewhere: number | null = null;
+  let looked = 0;
   let wait = 10;
   for (;;) {
     log.read();
@@ -210,19 +228,22 @@ async function live(
       }
       if (since() - termAt > (wishes.drop ? 1_000 : work.drainMs)) killKeeper(state);
     } else if (!state.ready && first !== null) {
-      const check = await readiness(context, state, first);
+      const late = since() > work.readyMs;
+      const look = late || since() - looked > lookMs;
+      const check = await readiness(context, state, first, look);
+      if (check.listening) looked = since();
       answer = check.answer ?? answer;
       if (check.ready) {
         save(state, folder, { ready: true });
         void report({ state: 'ready' });
-      } else {
+      } else if (check.listening) {
         const away = check.listening.length > 0 && !check.listening.includes(state.port ?? 0);
         elsewhere = away ? (elsewhere ?? since()) : null;
       }
-      if (!state.ready && (since() > work.readyMs || (elsewhere !== null && since() - elsewhere > elsewhereMs))) {
+      if (!state.ready && (late || (elsewhere !== null && since() - elsewhere > elsewhereMs))) {
         const why = explain(context, state, folder, {
           exit: null,
-          listening: check.listening,
+          listening: check.listening ?? [],
           answer,
           waitedMs: since(),
         });

@@ -14,26 +14,36 @@ import { lastLines } from './logtail.js';
 
 export interface Readiness {
   ready: boolean;
-  /** Ports on which something in its network listens. */
-  listening: number[];
+  /** Ports on which something in its network listens; null: not looked at. */
+  listening: number[] | null;
   /** The ready path's answer, or null when there was none. */
   answer: string | null;
 }
 
+/**
+ * What listens is looked at when something has answered, and where `look` says so: that takes longer than to ask, and whoever waits
+ * for a program asks often.
+ */
 export async function readiness(
   context: AgentContext,
   { work, port }: InstanceState,
   first: number,
+  look: boolean,
 ): Promise<Readiness> {
   if (work.kind === 'worker' || port === null) return { ready: programOf(first) !== null, listening: [], answer: null };
-  const listening = listeningPorts(first);
-  if (!listening.includes(port)) return { ready: false, listening, answer: null };
-  if (work.ready === null) return { ready: true, listening, answer: null };
+  if (work.ready === null) {
+    const listening = listeningPorts(first, port);
+    return { ready: listening.includes(port), listening, answer: null };
+  }
   const status = await (work.http2 ? askHttp2 : ask)(context.address, port, work.ready);
+  if (status === null && !look) return { ready: false, listening: null, answer: null };
+  // Who answers may be another one at this port of the machine.
+  const listening = listeningPorts(first, port);
+  const own = listening.includes(port);
   return {
-    ready: status !== null && status >= 200 && status < 400,
+    ready: own && status !== null && status >= 200 && status < 400,
     listening,
-    answer: status === null ? null : String(status),
+    answer: own && status !== null ? String(status) : null,
   };
 }
 

@@ -79,10 +79,14 @@ export function signal(pid: number, name: 'SIGTERM' | 'SIGKILL'): void {
   }
 }
 
-/** Ports on which something listens in the network of a process, lowest first. */
-export function listeningPorts(pid: number): number[] {
+/**
+ * Ports on which something listens in the network of a process, lowest first; none are looked for beyond the one that is `wanted`. The
+ * kernel goes through all of its table for each of the two files (4 ms): most programs listen by the second.
+ */
+export function listeningPorts(pid: number, wanted: number | null = null): number[] {
   const ports = new Set<number>();
-  for (const file of ['tcp', 'tcp6']) {
+  for (const file of ['tcp6', 'tcp']) {
+    if (wanted !== null && ports.has(wanted)) break;
     try {
       for (const line of readFileSync(`/proc/${pid}/net/${file}`, 'latin1').split('\n').slice(1)) {
         const [, local, , state] = line.trim().split(/\s+/);

@@ -29,6 +29,8 @@ export interface Sleepers {
   answer(at: Met, request: IncomingMessage, response: ServerResponse): void;
   /** Its table leads to its programs again. */
   awake(host: string): void;
+  /** Its programs go on, though this route does not say so yet. */
+  stands(host: string, route: Route): boolean;
 }
 
 export interface Met {
@@ -43,6 +45,8 @@ const mostOfHost = 500;
 const mostHeld = 2_000;
 /** Milliseconds for which a request waits at most. */
 const waitMs = 60_000;
+/** Milliseconds in which the table follows programs that go on; after it they are asked for anew. */
+const standMs = 5_000;
 /** Wakes a minute that one client may ask for. */
 const mostWakes = 60;
 
@@ -60,6 +64,8 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
   let count = 0;
   const asking = new Map<string, Promise<WakeAnswer>>();
   const wakes = new LRUCache<string, { since: number; count: number }>({ max: 10_000 });
+  /** Host → the route with which its programs were said to go on: any other one is newer. */
+  const standing = new LRUCache<string, Route>({ max: 2_000, ttl: standMs });
   /** What was heard last, so that many pages are answered from one question. */
   const heard = new LRUCache<string, WakeAnswer>({ max: 2_000, ttl: 1_000 });
 
@@ -77,7 +83,7 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
   const ask = (host: string, look: boolean): Promise<WakeAnswer> =>
     client.post<WakeAnswer>('/api/edge/wake', { name, host, look });
   /** Asks the service once, whoever else comes; fails what waits where it can't be woken. */
-  const wake = (host: string, request: IncomingMessage): Promise<WakeAnswer> => {
+  const wake = (host: string, route: Route, request: IncomingMessage): Promise<WakeAnswer> => {
     const before = asking.get(host);
     if (before) return before;
     const by = wokenBy(request);
@@ -93,6 +99,10 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
     asked
       .then(
         ({ state, issue }) => {
+          if (state === 'stands') {
+            standing.set(host, route);
+            return goAll(host);
+          }
           if (state === 'awake' || state === 'waking') return;
           failAll(host, state === 'gone' ? 404 : 503, issue ? `It could not be woken: ${issue.says}` : asleepText);
         },
@@ -109,11 +119,14 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
       .finally(() => asking.delete(host));
     return asked;
   };
+  const goAll = (host: string) => {
+    for (const one of [...(held.get(host) ?? [])]) one.go();
+  };
   const failAll = (host: string, status: number, text: string) => {
     for (const one of [...(held.get(host) ?? [])]) one.fail(status, text);
   };
   /** Waits until the host is awake. Gives what ends the wait. */
-  const hold = (host: string, request: IncomingMessage, one: Held): (() => void) => {
+  const hold = ({ host, route }: Met, request: IncomingMessage, one: Held): (() => void) => {
     const all = held.get(host) ?? new Set();
     if (all.size >= mostOfHost || count >= mostHeld) {
       one.fail(503, 'Too many wait for this review already; ask again in a moment.');
@@ -140,12 +153,13 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
     late.unref();
     all.add(entry);
     count++;
-    wake(host, request).catch(() => {});
+    wake(host, route, request).catch(() => {});
     return leave;
   };
 
   return {
-    meet({ host, route, wakes: may }, request, response, go) {
+    meet(at, request, response, go) {
+      const { host, route, wakes: may } = at;
       response.setHeader('retry-after', '2');
       const reads = request.method === 'GET' || request.method === 'HEAD';
       if (reads && navigates(request)) return page(route, request, response);
@@ -153,7 +167,7 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
       if (!mayWake(request, host)) return refuse(response, 429, manyText);
       // Its body comes when somebody is there to take it.
       request.pause();
-      const leave = hold(host, request, {
+      const leave = hold(at, request, {
         go() {
           response.off('close', leave);
           response.removeHeader('retry-after');
@@ -164,12 +178,12 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
       });
       response.once('close', leave);
     },
-    meetUpgrade({ host, wakes: may }, request, go, refused) {
-      if (!may || !mayWake(request, host)) {
+    meetUpgrade(at, request, go, refused) {
+      if (!at.wakes || !mayWake(request, at.host)) {
         refused(503, 'Service Unavailable');
         return () => {};
       }
-      return hold(host, request, { go, fail: (status) => refused(status, 'Service Unavailable') });
+      return hold(at, request, { go, fail: (status) => refused(status, 'Service Unavailable') });
     },
     answer({ host, route }, request, response) {
       const told = (answer: WakeAnswer): void => {
@@ -177,10 +191,11 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
         response.end(JSON.stringify(answer));
       };
       if (request.method !== 'GET' && request.method !== 'POST') return refuse(response, 405, 'Ask, or post.');
-      if (!route.asleep) return back(request, response) || told({ state: 'awake', queue: 0, issue: null });
+      if (!route.asleep || standing.get(host) === route)
+        return back(request, response) || told({ state: 'awake', queue: 0, issue: null });
       if (request.method === 'GET') {
         const known = heard.get(host);
-        if (known && known.state !== 'awake') return told(known);
+        if (known && known.state !== 'awake' && known.state !== 'stands') return told(known);
         ask(host, true).then(
           (answer) => {
             heard.set(host, answer);
@@ -196,13 +211,12 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
       if (site !== undefined && site !== 'same-origin') return refuse(response, 403, 'Only its own page wakes it.');
       if (!mayWake(request, host)) return refuse(response, 429, manyText);
       request.resume();
-      wake(host, request).catch(() => {});
+      wake(host, route, request).catch(() => {});
       if (back(request, response)) return;
       told({ state: 'waking', queue: 0, issue: null });
     },
-    awake(host) {
-      for (const one of [...(held.get(host) ?? [])]) one.go();
-    },
+    awake: goAll,
+    stands: (host, route) => standing.get(host) === route,
   };
 }
 

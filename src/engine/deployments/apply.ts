@@ -8,7 +8,7 @@ import { stopJobsOf } from '../../records/jobs/jobs.js';
 import { pictureShown } from '../pictures/pictures.js';
 import { recordEvents } from '../../records/events.js';
 import { lookForRoom } from '../../records/deployments/life.js';
-import { putRoute, routeBody } from '../../records/callers/edges.js';
+import { listEdges, putRoute, routeBody } from '../../records/callers/edges.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
 import { makeDue } from '../../records/runs/runs.js';
 import {
@@ -31,24 +31,27 @@ import type { DeploymentEffect } from '../../core/advance/deployments.js';
 /** Deployments of one environment that stay warm at a time. */
 const warmAtMost = 2;
 
-export async function apply(scene: Scene, effect: DeploymentEffect): Promise<void> {
+/** Gives whether somebody answers to it: an agent, or an edge, makes the deployment due then. */
+export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boolean> {
   const { db, context, environment, deployment, release, before } = scene;
   const target = (which: 'this' | 'before') => (which === 'this' || !before ? scene : before);
   switch (effect.do) {
     case 'resources':
-      return askForResources(
+      await askForResources(
         // A deployment that begins needs what its first step will need.
         { ...scene, deployment: { ...deployment, state: 'preparing' } },
         await attemptsOfDeployment(db, deployment.id),
       );
+      return false;
     case 'seeded':
-      return void (await setSeeded(db, environment.id));
+      await setSeeded(db, environment.id);
+      return false;
     case 'prepare':
     case 'seed':
     case 'verify': {
       const number = (await attemptsOfDeployment(db, deployment.id)).filter((one) => one.kind === effect.do).length + 1;
       const needs = { takes: 'live' as const, base: null };
-      return void (await addAttempts(db, [
+      await addAttempts(db, [
         {
           kind: effect.do,
           task: null,
@@ -61,28 +64,31 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<voi
             ? { part: deployment.environment_plan.seed.part }
             : {}),
         },
-      ]));
+      ]);
+      return false;
     }
     case 'close':
-      return closeRoute(scene);
+      await closeRoute(scene);
+      return false;
     case 'endBefore':
       await unwant(db, target('before').deployment.id, null);
-      return void (await stopJobsOf(db, environment.id));
+      await stopJobsOf(db, environment.id);
+      return false;
     case 'startServers':
-      if (await takeWarm(scene)) return;
-      return startMissing(scene, 'server');
+      return !(await takeWarm(scene)) && startMissing(scene, 'server');
     case 'serve': {
       const { deployment: row, release: bytes, instances } = target(effect.which);
-      return moveTraffic(scene, row, bytes, instances);
+      await moveTraffic(scene, row, bytes, instances);
+      return (await listEdges(db)).some((edge) => edge.alive);
     }
     case 'endWorkers':
       await unwant(db, target(effect.of).deployment.id, 'worker');
-      return;
+      return false;
     case 'startWorkers':
       return startMissing({ ...scene, ...target(effect.of) }, 'worker');
     case 'endServers':
       // Ended by `cool`, once no edge has them in its table.
-      return;
+      return false;
     case 'goLive': {
       await setLive(db, environment.id, deployment.id);
       await setHealth(db, environment.id, 'good');
@@ -117,7 +123,8 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<voi
       }
       await pictureShown(db, environment, deployment, release.plan);
       if (environment.kind === 'review') await lookForRoom(db, deployment.project_id, environment.plan_name);
-      return dueEnvironments(db, deployment.project_id, null);
+      await dueEnvironments(db, deployment.project_id, null);
+      return false;
     }
     default:
       return effect satisfies never;
@@ -189,7 +196,7 @@ async function takeWarm(scene: Scene): Promise<boolean> {
 async function startMissing(
   scene: Pick<Scene, 'db' | 'deployment' | 'release' | 'environment' | 'instances'>,
   kind: 'server' | 'worker',
-): Promise<void> {
+): Promise<boolean> {
   const { db, deployment, instances } = scene;
   const parts = wishes(scene).filter((one) => one.kind === kind);
   const missing = missingInstances(
@@ -205,4 +212,5 @@ async function startMissing(
       actor: 'engine',
       data: { kind, count: missing.length },
     });
+  return missing.length > 0;
 }

@@ -46,6 +46,9 @@ export async function beginAtOnce(context: Context, db: Db, asked: DeploymentRow
   await advance(await enter(context, db, asked));
 }
 
+/** Milliseconds after which a deployment looks again though nobody has answered yet. */
+const answerMs = 500;
+
 /** States in which a deployment may have the traffic for good. */
 const serves = (state: DeploymentRow['state']): boolean => state === 'live' || state === 'failed';
 
@@ -147,7 +150,8 @@ async function advance(scene: Scene): Promise<void> {
   const step = advanceDeployment(given);
   if (deployment.state === 'queued' && step.state === 'preparing')
     await setReplaces(db, deployment.id, environment.serving_id);
-  for (const effect of step.effects) await apply(scene, effect);
+  let answered = step.effects.length > 0;
+  for (const effect of step.effects) answered = (await apply(scene, effect)) && answered;
   if (step.state !== deployment.state || step.failure !== deployment.failure) {
     await setDeploymentState(db, deployment.id, step.state, step.failure);
     const failing = step.failure !== null && deployment.failure === null;
@@ -180,12 +184,9 @@ async function advance(scene: Scene): Promise<void> {
     // It is awake with what it shows now; whoever waits for that need not wait for another step.
     if (step.state === 'live') await stepLife({ context, db, environment: await environmentById(db, environment.id) });
   }
-  // After an effect the facts are others; what did not become live is cooled down, what did is kept live from now on.
-  const soon = over || step.effects.length > 0;
-  await setDue(
-    db,
-    'deployments',
-    deployment.id,
-    soon ? 0 : step.again === null ? null : Math.max(0, step.again - given.now),
-  );
+  // After an effect the facts are others, unless it is somebody's answer that makes them so; what did not become live is cooled down,
+  // what did is kept live from now on.
+  const soon = over ? 0 : answered ? answerMs : step.effects.length > 0 ? 0 : null;
+  const again = step.again === null ? null : Math.max(0, step.again - given.now);
+  await setDue(db, 'deployments', deployment.id, soon ?? again);
 }

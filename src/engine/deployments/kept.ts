@@ -25,7 +25,7 @@ export async function keepLive(scene: Scene): Promise<void> {
   // What sleeps or wakes goes on with that; whatever was to be done is done when it is awake.
   if (environment.state !== 'live' && environment.state !== 'empty') {
     await setDue(db, 'deployments', scene.deployment.id, null);
-    return stepLife({ context: scene.context, db, environment });
+    return void (await stepLife({ context: scene.context, db, environment }));
   }
   const others = await movingDeployments(db, environment.id);
   const moving = others.some((one) => one.state === 'cutover' || one.state === 'verifying');

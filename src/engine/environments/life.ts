@@ -28,6 +28,7 @@ import {
 } from '../../records/deployments/instances.js';
 import {
   isCrowded,
+  type LifeInstance,
   lifeOf,
   type LifeRow,
   lookForRoom,
@@ -41,6 +42,7 @@ import { removeJobsOf, stopJobsOf } from '../../records/jobs/jobs.js';
 import { notify } from '../../records/database.js';
 import { recordEvents } from '../../records/events.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
+import type { Wish } from '../../core/states.js';
 import { dueBy, makeDue, setDue } from '../../records/runs/runs.js';
 import { unwantResourcesOf } from '../../records/resources/resources.js';
 import { issue } from '../../core/errors/errors.js';
@@ -71,11 +73,19 @@ interface Scene extends Living {
   asked: ReturnType<typeof wishes>;
 }
 
-/** Takes the environment one step on, and says when it is to be looked at again. `sessions`: as they were seen just now. */
-export async function stepLife(living: Living, sessions: number | null = null): Promise<void> {
-  const { db, environment } = living;
+/**
+ * Takes the environment one step on, and says when it is to be looked at again; gives the step, and the programs as they were before
+ * it. `sessions`: as they were seen just now. `wished`: what is asked of it from now on.
+ */
+export async function stepLife(
+  living: Living,
+  sessions: number | null = null,
+  wished: Wish | null = null,
+): Promise<{ step: LifeStep; instances: LifeInstance[] }> {
+  const { db } = living;
+  const environment = wished === null ? living.environment : { ...living.environment, wish: wished };
   const { id, state, depth, wake_issue } = environment;
-  const scene = await sceneOf(living);
+  const scene = await sceneOf({ ...living, environment });
   // Nothing comes here any more, whatever was on its way.
   if (state === 'closing' && scene.facts.moving > 0) await endDeployments(scene);
   const step = advanceLife(await factsOf(scene, sessions));
@@ -83,10 +93,11 @@ export async function stepLife(living: Living, sessions: number | null = null): 
   const moved = step.state !== state;
   // What has closed is put away by itself.
   const unwish = step.effects.includes('unwish') && environment.wish !== null;
-  if ((moved || unwish || step.depth !== depth || step.wakeIssue !== wake_issue) && state !== 'closing')
-    await setLife(db, id, { ...step, unwish });
+  const changed = moved || wished !== null || unwish || step.depth !== depth || step.wakeIssue !== wake_issue;
+  if (changed && state !== 'closing') await setLife(db, id, { ...step, wish: unwish ? null : environment.wish });
+  else await dueBy(db, 'environments', id, step.againMs);
   if (moved) await tell(scene, step);
-  await dueBy(db, 'environments', id, step.againMs);
+  return { step, instances: scene.facts.instances };
 }
 
 async function sceneOf(living: Living): Promise<Scene> {

@@ -7,7 +7,7 @@ import {
   environmentById,
   reopenLater,
 } from '../../records/deployments/environments.js';
-import { keepUntil, setWish } from '../../records/deployments/life.js';
+import { keepUntil } from '../../records/deployments/life.js';
 import { recordEvents } from '../../records/events.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { makeDue } from '../../records/runs/runs.js';
@@ -37,7 +37,6 @@ export async function wish(
   if (environment.live_id === null) throw new CodedError('review_empty', { environment: place });
   const asleep = environment.state === 'asleep' || environment.state === 'falling asleep';
   if (asleep === (wanted === 'asleep') && environment.state !== 'waking') return environment;
-  await setWish(db, environment.id, wanted);
   await recordEvents(db, {
     type: 'environment.wished',
     project: project.id,
@@ -45,15 +44,19 @@ export async function wish(
     actor,
     data: { wish: wanted },
   });
-  await stepLife({ context, db, environment: { ...environment, wish: wanted } });
+  await stepLife({ context, db, environment }, null, wanted);
   return environmentById(db, environment.id);
 }
 
-/** Somebody has come to its address. Nothing is recorded of it but that it is awake then. */
-export async function wakeFor(context: Context, db: Db, environment: EnvironmentRow): Promise<void> {
-  if (environment.state !== 'asleep' && environment.state !== 'falling asleep') return;
-  await setWish(db, environment.id, 'awake');
-  await stepLife({ context, db, environment: { ...environment, wish: 'awake' } });
+/**
+ * Somebody has come to its address. Nothing is recorded of it but that it is awake then. Gives the servers that go on for it where
+ * they are: when all of them do, it answers.
+ */
+export async function wakeFor(context: Context, db: Db, environment: EnvironmentRow): Promise<string[]> {
+  if (environment.state !== 'asleep' && environment.state !== 'falling asleep') return [];
+  const { step, instances } = await stepLife({ context, db, environment }, null, 'awake');
+  if (environment.depth !== 'frozen' || !step.effects.includes('thaw')) return [];
+  return instances.filter(({ kind, wanted }) => kind === 'server' && wanted).map(({ id }) => id);
 }
 
 /** It does not close by itself before then. */

@@ -279,6 +279,8 @@ export async function reportInstance(
 ): Promise<void> {
   const seen = await instanceById(context.records, id);
   if (!seen) throw new CodedError('fence_old');
+  const own = seen.agent_id === by.agent && seen.fence === by.fence;
+  if (own && report.state === 'ready' && seen.state === 'frozen' && !seen.still) context.stood.tell(id);
   if (report.issue) {
     const of = await releasedBy(context.records, seen.deployment_id);
     if (of) report.issue = await refine(context, of.project_id, of.commit, report.issue, `\`files\` of ${seen.part}`);

@@ -40,35 +40,43 @@ export async function acknowledge(
   version: number,
   without: Without = {},
 ): Promise<EdgeRow | null> {
-  const row = await queryOne<EdgeRow & { moved: boolean }>(
+  const row = await queryOne<EdgeRow & { before: number; turned: boolean }>(
     db,
     `with old as (select acknowledged, without from edges where name = $3)
      insert into edges (id, token_id, name, acknowledged, without) values ($1, $2, $3, $4, $5)
      on conflict (name) do update set token_id = excluded.token_id, acknowledged = excluded.acknowledged, without = excluded.without, seen_at = now()
      where edges.token_id = excluded.token_id or exists (select 1 from tokens t where t.id = edges.token_id and t.removed_at is not null)
      returning id, name, acknowledged::float8 as acknowledged, without, seen_at, true as alive,
-       coalesce((select acknowledged from old), -1) <> $4 or coalesce((select without from old), '{}') <> $5::jsonb as moved`,
+       coalesce((select acknowledged from old), -1)::float8 as before, coalesce((select without from old), '{}') <> $5::jsonb as turned`,
     [newId(), token, name, version, json(without)],
   );
-  if (row?.moved) await wakeMoving(db);
+  // What it has without these hosts is known of each of them; else of those alone that it has heard of since it said so last.
+  if (row?.turned) await wakeMoving(db, -1, null);
+  else if (row && row.before !== version) await wakeMoving(db, row.before, version);
   return row;
 }
 
-/** Whoever waits for edges to have a table looks again. Locked in the order that everyone keeps: environments, then deployments, each by id. */
-async function wakeMoving(db: Db): Promise<void> {
-  await query(
+/** Whoever waits for edges to have a table of these versions looks again. Locked in the order that everyone keeps: environments, then deployments, each by id. */
+async function wakeMoving(db: Db, above: number, to: number | null): Promise<void> {
+  const heard = '(table_version > $1 and ($2::bigint is null or table_version <= $2))';
+  const versions = [above, to];
+  const environments = await query(
     db,
     `update environments set due_at = now()
-     where id in (select id from environments where state in ('closing', 'falling asleep') order by id for update)`,
+     where id in (select id from environments where state in ('closing', 'falling asleep') and ${heard} order by id for update) returning 1`,
+    versions,
   );
-  await query(
+  const deployments = await query(
     db,
     `update deployments set due_at = now() where id in (
        select id from deployments
-       where state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null)
-       order by id for update)`,
+       where (state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null))
+         and environment_id in (select id from environments where ${heard})
+       order by id for update) returning 1`,
+    versions,
   );
-  await notify(db, 'deployments', 'environments');
+  const topics = [...(environments.length ? ['environments'] : []), ...(deployments.length ? ['deployments'] : [])];
+  if (topics.length) await notify(db, ...topics);
 }
 
 /** Edges whose tokens have not been removed: whoever removes one lets its edge go, and nothing waits for it any more. */

@@ -167,6 +167,15 @@ export const lockEnvironment = async (db: Db, id: string): Promise<EnvironmentRo
   if (!row) throw new Error(`no environment ${id}`);
   return row;
 };
+/** Locks the environment to which a host leads; null: none. */
+export const lockEnvironmentAt = (db: Db, host: string): Promise<EnvironmentRow | null> =>
+  queryOne(
+    db,
+    `select ${columns} from environments where id = (
+       select id from environments where host = $1
+       union select environment_id from addresses where host = $1 and removed_at is null and kind = 'given' limit 1) for update`,
+    [host],
+  );
 /** Locks the environment of a deployment. */
 export const lockEnvironmentOf = (db: Db, deployment: string): Promise<EnvironmentRow | null> =>
   queryOne(

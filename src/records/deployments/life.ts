@@ -10,8 +10,10 @@ export interface LifeChange {
   state: EnvironmentState;
   depth: SleepDepth | null;
   wakeIssue: Issue | null;
-  /** What was asked of it is done. */
-  unwish: boolean;
+  /** What is asked of it, and is not done yet. */
+  wish: Wish | null;
+  /** Milliseconds until it is looked at again, at the latest; null: as it is due already. */
+  againMs: number | null;
 }
 
 /** One of the instances that count for the life of an environment. */
@@ -96,22 +98,23 @@ export const wakingBefore = async (db: Db, id: string): Promise<number> =>
   )?.count ?? 0;
 
 /** Puts it into a state; whoever waits for it hears of that. Awake, or not to be woken, it counts as used just now. */
-export async function setLife(db: Db, id: string, { state, depth, wakeIssue, unwish }: LifeChange): Promise<void> {
+export async function setLife(
+  db: Db,
+  id: string,
+  { state, depth, wakeIssue, wish, againMs }: LifeChange,
+): Promise<void> {
   await query(
     db,
     `update environments set state_since = case when state = $2 then state_since else now() end,
        woken_at = case when $2 = 'live' and state <> 'live' then now() else woken_at end,
        used_at = case when $2 <> state and ($2 = 'live' or $4::jsonb is not null) then now() else used_at end,
-       wish = case when $5 then null else wish end,
-       state = $2, depth = $3, wake_issue = $4 where id = $1`,
-    [id, state, depth, wakeIssue === null ? null : json(wakeIssue), unwish],
+       wish = $5, state = $2, depth = $3, wake_issue = $4,
+       due_at = case when $6::float8 is null then due_at else least(coalesce(due_at, 'infinity'), now() + $6 * interval '1 ms') end
+     where id = $1`,
+    [id, state, depth, wakeIssue === null ? null : json(wakeIssue), wish, againMs],
   );
+  if (againMs === 0) await notify(db, 'environments');
   await notify(db, `life:${id}`);
-}
-
-/** What somebody asks of it; null: nothing more. */
-export async function setWish(db: Db, id: string, wish: Wish | null): Promise<void> {
-  await query(db, 'update environments set wish = $2 where id = $1', [id, wish]);
 }
 
 /** It was used; later than what is known already. `at` in milliseconds. */

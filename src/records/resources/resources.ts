@@ -193,12 +193,14 @@ export async function keepLook(
   if (rows.some((row) => (row as { behind: boolean }).behind)) await notify(db, 'resources');
 }
 
-/** Deployments of its environment that are on their way, or live: they may wait for it, or for a login. */
+/** Deployments of its environment that are on their way, and what is live now: they may wait for it, or for a login. */
 export const wakeDeploymentsOf = async (db: Db, environment: string): Promise<void> => {
   await query(
     db,
     `update deployments set due_at = now() where id in (
-       select id from deployments where environment_id = $1 and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying', 'live') order by id for update)`,
+       select id from deployments
+       where environment_id = $1 and (state in ('queued', 'preparing', 'starting', 'cutover', 'verifying')
+         or id = (select live_id from environments where id = $1)) order by id for update)`,
     [environment],
   );
   await notify(db, 'deployments');

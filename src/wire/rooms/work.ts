@@ -7,10 +7,14 @@ import { Digest, Id, IssueSchema, Nullable, oneOf } from '../parts.js';
 const Variables = Type.Record(Type.String(), Type.String());
 export const Fence = Type.String({ pattern: '^[0-9]{1,18}$' });
 
-const Held = Type.Object({ id: Id, fence: Fence }, { additionalProperties: false });
+/** `ending`: it was told to end, and is at it. */
+const Held = Type.Object(
+  { id: Id, fence: Fence, ending: Type.Optional(Type.Boolean()) },
+  { additionalProperties: false },
+);
 /** `frozen`: it was told to stand still, and not told since to go on. */
 const HeldInstance = Type.Object(
-  { id: Id, fence: Fence, frozen: Type.Optional(Type.Boolean()) },
+  { id: Id, fence: Fence, ending: Type.Optional(Type.Boolean()), frozen: Type.Optional(Type.Boolean()) },
   { additionalProperties: false },
 );
 
@@ -286,6 +290,8 @@ export const WakeRequest = Type.Object(
 export const WakeAnswer = Type.Object({
   state: Type.Union([
     Type.Literal('awake'),
+    /** Its programs go on where they stood; the table follows. */
+    Type.Literal('stands'),
     Type.Literal('waking'),
     Type.Literal('asleep'),
     /** It has closed, or was never there. */

@@ -5,7 +5,7 @@ import { CodedError, wording } from '../../../core/errors/errors.js';
 import { isDigest } from '../../../blobs/store.js';
 import { acknowledge, routesAfter, routesName } from '../../../records/callers/edges.js';
 import { grantOf } from '../../../records/callers/people.js';
-import { environmentById, type EnvironmentRow, lockEnvironment } from '../../../records/deployments/environments.js';
+import { environmentById, type EnvironmentRow, lockEnvironmentAt } from '../../../records/deployments/environments.js';
 import { wakingBefore } from '../../../records/deployments/life.js';
 import { hostsOf } from '../../../records/figures/names.js';
 import { exchange, lets } from '../../../engine/environments/gate.js';
@@ -99,21 +99,34 @@ export function edgeRoutes(app: App, service: Service): void {
     { schema: { body: WakeRequest, response: { 200: WakeAnswer } } },
     async (request, reply): Promise<WakeAnswer> => {
       const { name, host, look } = request.body;
-      const [, hosts] = await Promise.all([needName(request, name), hostsOf(records, [host])]);
-      const id = hosts.get(host);
-      const environment = id ? await environmentById(records, id) : null;
-      if (!environment) return { state: 'gone', queue: 0, issue: null };
-      if (!look && (environment.state === 'asleep' || environment.state === 'falling asleep'))
-        await records.transition('environment.woken', async (db) =>
-          wakeFor(context, db, await lockEnvironment(db, environment.id)),
-        );
-      const answer = async (): Promise<WakeAnswer> => wakeAnswer(await environmentById(records, environment.id));
-      if (look) return answer();
+      const gone: WakeAnswer = { state: 'gone', queue: 0, issue: null };
+      if (look) {
+        const [, hosts] = await Promise.all([needName(request, name), hostsOf(records, [host])]);
+        const id = hosts.get(host);
+        return id ? wakeAnswer(await environmentById(records, id)) : gone;
+      }
+      const stood = context.stood.listen();
+      let id: string | null = null;
+      try {
+        const servers = await records.transition('environment.woken', async (db) => {
+          // Nothing is written before it is known who asks.
+          const [, environment] = await Promise.all([needName(request, name), lockEnvironmentAt(db, host)]);
+          id = environment?.id ?? null;
+          return environment ? wakeFor(context, db, environment) : [];
+        });
+        if (id === null) return gone;
+        // Whoever waits goes on as soon as they do, before that is recorded.
+        if (servers.length && (await stood.all(servers, standMs, goneOf(reply))))
+          return { state: 'stands', queue: 0, issue: null };
+      } finally {
+        stood.close();
+      }
+      const answer = async (): Promise<WakeAnswer> => wakeAnswer(await environmentById(records, id as string));
       const settled = async () => {
         const now = await answer();
         return now.state === 'waking' ? null : now;
       };
-      return (await listen(reply, `life:${environment.id}`, wakeMs, async () => {}, settled)) ?? answer();
+      return (await listen(reply, `life:${id}`, wakeMs, async () => {}, settled)) ?? answer();
     },
   );
 
@@ -157,6 +170,13 @@ export function edgeRoutes(app: App, service: Service): void {
       throw new CodedError('token_grant', { name: grant?.name ?? 'this edge', what: `the name ${name}` });
   }
 
+  /** Whoever asked has gone, or the service closes. */
+  function goneOf(reply: FastifyReply): AbortSignal {
+    const gone = new AbortController();
+    reply.raw.once('close', () => gone.abort());
+    return AbortSignal.any([gone.signal, service.closing]);
+  }
+
   /** What there is; else waits for news of a topic, and looks once more. Nothing that is told meanwhile is missed. */
   async function listen<T>(
     reply: FastifyReply,
@@ -165,8 +185,7 @@ export function edgeRoutes(app: App, service: Service): void {
     begin: () => Promise<void>,
     look: () => Promise<T | null>,
   ): Promise<T | null> {
-    const gone = new AbortController();
-    reply.raw.once('close', () => gone.abort());
+    const over = goneOf(reply);
     const such = (heard: string) => heard === topic;
     let woken = false;
     const off = hub.on(such, () => {
@@ -176,7 +195,7 @@ export function edgeRoutes(app: App, service: Service): void {
       await begin();
       const found = await look();
       if (found !== null || waitMs === 0) return found;
-      if (!woken) await hub.wait(such, waitMs, AbortSignal.any([gone.signal, service.closing]));
+      if (!woken) await hub.wait(such, waitMs, over);
       return await look();
     } finally {
       off();
@@ -186,6 +205,8 @@ export function edgeRoutes(app: App, service: Service): void {
 
 /** Milliseconds for which whoever waits for a wake is told that it goes on. */
 const wakeMs = 10_000;
+/** Milliseconds in which programs that stood still go on; after it what is recorded tells how it went. */
+const standMs = 1_000;
 
 function readerOf(bytes: Buffer) {
   try {

@@ -255,8 +255,10 @@ export function workRoutes(app: App, service: Service): void {
       terminalsOfAgent(agent, body),
       choresOfAgent(agent, body),
     ]);
-    const has = (list: readonly { id: string; fence: string }[], row: { id: string; fence: string | null }) =>
-      list.some((one) => one.id === row.id && one.fence === row.fence);
+    type Named = readonly { id: string; fence: string; ending?: boolean }[];
+    const find = (list: Named, row: { id: string; fence: string | null }) =>
+      list.find((one) => one.id === row.id && one.fence === row.fence);
+    const has = (list: Named, row: { id: string; fence: string | null }) => find(list, row) !== undefined;
     // Told to end before the agent had heard of it: nobody else ends it.
     for (const row of instances) if (!row.wanted && !has(body.instances, row)) await endUnheard(agent, row);
     given.begin(claimed);
@@ -276,8 +278,8 @@ export function workRoutes(app: App, service: Service): void {
         terminals.filter((row) => row.state === 'given' && !has(body.terminals ?? [], row)),
       ),
       chores: chores.filter((row) => !has(body.chores ?? [], row)).map(choreWork),
-      stop: attempts.filter((row) => row.stop).map((row) => row.id),
-      end: instances.filter((row) => !row.wanted).map((row) => row.id),
+      stop: attempts.filter((row) => row.stop && !find(body.attempts, row)?.ending).map((row) => row.id),
+      end: instances.filter((row) => !row.wanted && !find(body.instances, row)?.ending).map((row) => row.id),
       freeze: stands(body, instances, true),
       thaw: stands(body, instances, false),
       drop: [
