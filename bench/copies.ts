@@ -1,5 +1,6 @@
 /** Reviews with databases: how long one takes from its release to live, empty and with a copy of 100 MB, and to be gone again. */
 import { mkdtempSync, readFileSync, writeFileSync } from 'node:fs';
+import { request } from 'node:http';
 import { join } from 'node:path';
 import pg from 'pg';
 import { untilLive } from '../demo/seed.js';
@@ -13,6 +14,7 @@ const rounds = 9;
 /** Below the ports of instances. */
 const ownPort = 19_600;
 const megabytes = 100;
+const restMs = 2_500;
 
 const server = `import { createServer } from 'node:http';
 createServer((request, response) => response.end('here')).listen(process.env.PORT);
@@ -38,6 +40,23 @@ async function soon<T>(look: () => Promise<T | null>, what: string): Promise<T> 
   }
 }
 
+function answers(bench: Bench, host: string): Promise<boolean> {
+  return new Promise((resolve) => {
+    const call = request(
+      { host: '127.0.0.1', port: bench.house.edgePort, headers: { host }, agent: false },
+      (answer) => {
+        answer.resume();
+        resolve(answer.statusCode === 200);
+      },
+    );
+    call.on('error', () => resolve(false));
+    call.end();
+  });
+}
+
+/** Requests are opened one after another by people: what the last one left to be done is over. */
+const rest = () => new Promise((resolve) => setTimeout(resolve, restMs));
+
 /** A project with a branch whose release is there already. */
 async function prepared(bench: Bench, name: string, data: string, fill: () => Promise<void>) {
   const project = await benchProject(bench, name);
@@ -56,6 +75,11 @@ async function prepared(bench: Bench, name: string, data: string, fill: () => Pr
     open: () =>
       timed(async () => {
         await bench.api.post(`/api/projects/${name}/reviews`, { branch: 'winter' });
+        // Its address is asked first: to ask the service all the time would be work of its own.
+        await soon(
+          async () => ((await answers(bench, `on-winter-${name}.review.localhost`)) ? true : null),
+          'it answers',
+        );
         await soon(async () => {
           const now = await seen();
           return now?.state === 'live' && now.moving === null ? true : null;
@@ -104,10 +128,10 @@ export async function copies(bench: Bench): Promise<Figure[]> {
   try {
     for (let round = 0; round <= rounds; round++) {
       const one = {
-        empty: await empty.open(),
+        empty: await rest().then(empty.open),
         closed: await empty.close(),
         start: await ownStart(own, ownPort + round),
-        copied: await copied.open(),
+        copied: await rest().then(copied.open),
         copy: await timed(async () => {
           await admin.query(
             `create database bench template "d_${snapshot?.id.replaceAll('-', '')}" strategy file_copy`,

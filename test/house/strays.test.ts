@@ -1,5 +1,5 @@
 /** What nobody owns on the servers of databases is found, said and removed; what another house has there is left alone. */
-import { randomUUID } from 'node:crypto';
+import { createHash, randomUUID } from 'node:crypto';
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
@@ -93,6 +93,43 @@ describe('what stands on a server of databases', () => {
     expect(await databases()).toContain(`d_${hex(other.id)}`);
     expect(await roles()).toContain(`l_${hex(other.login)}`);
     expect((await world.events('type=stray.found')).some((one) => one.subject.includes(other.id))).toBe(false);
+  });
+
+  it('and is nobody’s stands ready for the next one, shut until then', async () => {
+    const house = 'tsunagi fedcba9876543210';
+    const spare = `s_${createHash('sha256').update(house).digest('hex').slice(0, 32)}`;
+    const found = async (name: string) =>
+      (
+        await admin.query<{ oid: number; open: boolean; most: number; public: boolean }>(
+          `select oid, datallowconn as open, datconnlimit as most, has_database_privilege('public', oid, 'connect') as public
+           from pg_database where datname = $1`,
+          [name],
+        )
+      ).rows[0];
+    const kind = openPostgres(addressOf('standing'), house);
+    const [first, second, third] = [randomUUID(), randomUUID(), randomUUID()];
+    await kind.make(first, { extensions: [] });
+    const ready = await until('one stands ready', async () => {
+      const one = await found(spare);
+      return one && !one.public ? one : null;
+    });
+    expect(ready.open).toBe(false);
+    // Two at once: one has it, the other is made as ever.
+    await Promise.all([kind.make(second, { extensions: [] }), kind.make(third, { extensions: [] })]);
+    const made = await Promise.all([second, third].map((id) => found(`d_${hex(id)}`)));
+    expect(made.filter((one) => one?.oid === ready.oid)).toHaveLength(1);
+    for (const one of made) expect(one).toMatchObject({ open: true, most: 80, public: false });
+    // Once more for what is there is no error.
+    await kind.make(second, { extensions: [] });
+    const login = { id: randomUUID(), password: 'x', until: null, lockMs: null };
+    await kind.addLogin(second, login);
+    const inside = new pg.Client(kind.references(second, '127.0.0.1', login).url as string);
+    await inside.connect();
+    await inside.query('create table berths (id int)');
+    await inside.end();
+    for (const id of [first, second, third]) await kind.remove(id);
+    await kind.close();
+    await admin.query(`drop database if exists "${spare}"`);
   });
 
   it('and is recorded as gone is removed, as after a crash between the two', async () => {

@@ -49,6 +49,8 @@ interface Wishes {
   frozen: boolean;
   /** Aborts with `end`. */
   given: AbortController;
+  /** Ends the pause until it is looked at again. */
+  rouse(): void;
 }
 
 /** `before`: the end of an earlier one of this id, which has the same folder; it is waited for. */
@@ -79,6 +81,7 @@ function watch(context: AgentContext, state: InstanceState, folder: string, befo
     drop: false,
     frozen: state.frozen === true,
     given: new AbortController(),
+    rouse: () => {},
   };
   const report = makeReporter(context, state, wishes);
   let standing: Promise<void> = Promise.resolve();
@@ -106,11 +109,13 @@ function watch(context: AgentContext, state: InstanceState, folder: string, befo
     end() {
       wishes.end = true;
       wishes.given.abort();
+      wishes.rouse();
     },
     drop() {
       wishes.end = true;
       wishes.drop = true;
       wishes.given.abort();
+      wishes.rouse();
     },
     ending: () => wishes.end,
     dropped: () => wishes.drop,
@@ -256,7 +261,13 @@ async function live(
     }
     // Most programs are ready soon, and somebody waits for that.
     wait = state.ready && !wishes.end ? Math.min(250, wait * 1.3) : Math.min(since() < soonMs ? 15 : 50, wait * 1.2);
-    await pause(wait);
+    await new Promise<void>((resolve) => {
+      const timer = setTimeout(resolve, wait);
+      wishes.rouse = () => {
+        clearTimeout(timer);
+        resolve();
+      };
+    });
   }
 }
 

@@ -23,7 +23,7 @@ import { keepCoverage } from '../../records/runs/coverage.js';
 import { wakeDeployments, deploymentById, releasedBy } from '../../records/deployments/deployments.js';
 import { jobOf } from '../../records/jobs/jobs.js';
 import { recordEvents } from '../../records/events.js';
-import { isWaking, lockEnvironmentOf } from '../../records/deployments/environments.js';
+import { dueTurning, isWaking, lockEnvironmentOf } from '../../records/deployments/environments.js';
 import { stepLife } from '../environments/life.js';
 import {
   forgetAgent,
@@ -292,7 +292,11 @@ export async function reportInstance(
   const name = stood ? 'instance.stood' : report.state === 'ready' ? 'instance.ready' : 'instance.over';
   await context.records.transition(name, async (db) => {
     const environment = stood ? await lockEnvironmentOf(db, seen.deployment_id) : null;
-    if (!environment) await wakeDeployments(db, seen.deployment_id);
+    if (!environment) {
+      // What closes or falls asleep waits for its programs to end.
+      if (report.state !== 'ready') await dueTurning(db, seen.deployment_id);
+      await wakeDeployments(db, seen.deployment_id);
+    }
     const row = await lockHeldInstance(db, id, by.agent, by.fence);
     if (row.state !== 'starting' && row.state !== 'ready' && row.state !== 'frozen') return;
     // Told by one who had not heard yet that it goes on again, or that it stands still by now.

@@ -176,6 +176,16 @@ export const lockEnvironmentAt = (db: Db, host: string): Promise<EnvironmentRow 
        union select environment_id from addresses where host = $1 and removed_at is null and kind = 'given' limit 1) for update`,
     [host],
   );
+/** The environment of a deployment is looked at again where it is on its way to sleep, awake, or to its end. */
+export async function dueTurning(db: Db, deployment: string): Promise<void> {
+  const rows = await query(
+    db,
+    `update environments set due_at = now() where id = (select environment_id from deployments where id = $1)
+       and state in ('closing', 'falling asleep', 'waking') returning 1`,
+    [deployment],
+  );
+  if (rows.length) await notify(db, 'environments');
+}
 /** Locks the environment of a deployment. */
 export const lockEnvironmentOf = (db: Db, deployment: string): Promise<EnvironmentRow | null> =>
   queryOne(

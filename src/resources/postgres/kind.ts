@@ -3,7 +3,7 @@
  *
  * A database belongs to the server's administrator, all in it to a role of its own that nobody can sign in as; each login is a member of
  * that role and acts as it, so that what one made the next can change, and may reach nothing else there. Names are made of ids: `d_` a
- * database, `o_` its owner role, `l_` a login, `v_` the role that only reads.
+ * database, `o_` its owner role, `l_` a login, `v_` the role that only reads; `s_` one that stands ready, of nobody yet.
  */
 import { randomBytes } from 'node:crypto';
 import { CodedError } from '../../core/errors/errors.js';
@@ -12,6 +12,7 @@ import type { DatabaseAccess } from '../../core/states.js';
 import type { Kind, Login, Looked, Reached, TableFacts, TableRows } from '../kinds.js';
 import { openCopies } from './copies.js';
 import { codeOf, name, oneLine, openServer, text } from './server.js';
+import { openSpare } from './spare.js';
 import { closeTemplate, contentsOf, copyTemplate, freeAt } from './templates.js';
 
 export interface DatabaseSpec {
@@ -87,6 +88,7 @@ const mostTables = 500;
 export function openPostgres(url: string, house: string): DatabaseKind {
   const server = openServer(url);
   const copies = openCopies(server);
+  const spare = openSpare(server, house);
   const exists = async (role: string) =>
     (await server.run('select 1 from pg_roles where rolname = $1', [role])).length > 0;
   /** Makes a role, or gives it what it shall have by now: a statement among others, which are all done together or not at all. */
@@ -139,20 +141,29 @@ export function openPostgres(url: string, house: string): DatabaseKind {
         return work(client);
       }),
     );
+  const doorsOf = (id: string, database: string): string =>
+    `alter database ${name(database)} connection limit ${databaseSessions};
+     revoke all on database ${name(database)} from public;
+     grant connect, create, temporary on database ${name(database)} to ${name(ownerOf(id))};
+     grant connect on database ${name(database)} to ${name(readerOf(id))}`;
   /** A database of the id's owner role, which others than its logins can't enter. There already is no error. */
   const makeDatabase = async (id: string, database: string, extensions: readonly string[]) => {
-    const [owner, reader] = [ownerOf(id), readerOf(id)];
-    try {
-      await server.run(`create database ${name(database)} connection limit ${databaseSessions}`);
-    } catch (error) {
-      // There already, or just made by another one.
-      if (codeOf(error) !== '42P04' && codeOf(error) !== '23505') throw error;
+    const doors = doorsOf(id, database);
+    if (!(await spare.take(database, doors))) {
+      try {
+        await server.run(`create database ${name(database)}`);
+      } catch (error) {
+        // There already, or just made by another one.
+        if (codeOf(error) !== '42P04' && codeOf(error) !== '23505') throw error;
+      }
+      await server.run(doors);
     }
-    await server.run(
-      `revoke all on database ${name(database)} from public;
-       grant connect, create, temporary on database ${name(database)} to ${name(owner)};
-       grant connect on database ${name(database)} to ${name(reader)}`,
-    );
+    spare.want();
+    await furnish(id, database, extensions);
+  };
+  /** What is in a database that is there is its owner's, with its extensions. */
+  const furnish = async (id: string, database: string, extensions: readonly string[]) => {
+    const owner = ownerOf(id);
     await server.within(database, null, async (client) => {
       await client.query(`alter schema public owner to ${name(owner)}; set role ${name(owner)}`);
       for (const extension of extensions) {
@@ -217,7 +228,7 @@ export function openPostgres(url: string, house: string): DatabaseKind {
         throw error;
       }
       await copies.fill(databaseOf(id), ownerOf(id), id, from);
-      await makeDatabase(id, databaseOf(id), spec.extensions);
+      await furnish(id, databaseOf(id), spec.extensions);
     },
     async settle(id, spec) {
       const closed = (await turnOf(databaseOf(id))) === settledTurn;
@@ -227,7 +238,8 @@ export function openPostgres(url: string, house: string): DatabaseKind {
     async makeOf(id, { extensions }, from) {
       await makeRoles(id);
       await copyTemplate(server, namesOf(from), namesOf(id), drop);
-      await makeDatabase(id, databaseOf(id), extensions);
+      await server.run(doorsOf(id, databaseOf(id)));
+      await furnish(id, databaseOf(id), extensions);
       const made = await turnOf(databaseOf(id));
       return made?.startsWith('d_') ? idOf(made) : from;
     },
@@ -408,7 +420,10 @@ export function openPostgres(url: string, house: string): DatabaseKind {
       );
       if (left.length) throw new Error(`still there: ${left.map((one) => one.name).join(', ')}`);
     },
-    close: () => server.close(),
+    async close() {
+      await spare.close();
+      await server.close();
+    },
   };
   return kind;
 }

@@ -56,6 +56,8 @@ export async function copyTemplate(
           ? 'strategy file_copy'
           : 'strategy wal_log';
     await client.query(`create database ${name(to.next)} template ${name(from.database)} ${strategy}`);
+    // Others have logins on this server: who owns it gets in below, and is the first.
+    await client.query(`revoke all on database ${name(to.next)} from public`);
   });
   // The role of before owns no database: with what is in this one it loses nothing else.
   await server.within(to.next, null, async (client) => {
