@@ -94,8 +94,8 @@ describe('an agent', () => {
     const deaf = api(world.url, token);
     const register = { name: 'deaf', boot, tools: {}, base: '0'.repeat(64), sandbox: {}, hurt: [], ...none };
     expect((await deaf.raw('POST', '/api/agent/register', { body: register })).status).toBe(200);
-    const poll = async () => {
-      const body = { boot, full: null, room: 5, instances: [], gaveUp: [], waitMs: 0, ...none };
+    const poll = async (instances: object[] = []) => {
+      const body = { boot, full: null, room: 5, instances, gaveUp: [], waitMs: 0, ...none };
       return (await deaf.raw('POST', '/api/agent/poll', { body })).body as unknown as PollAnswer;
     };
     await poll();
@@ -107,8 +107,13 @@ describe('an agent', () => {
     await until('it was given one', async () => (await poll()).instances.length === 1);
     expect(await rows()).toContain('2 starting');
     // Told again for as long as it is wanted, and over when it is not.
-    expect((await poll()).instances).toHaveLength(1);
+    const [given] = (await poll()).instances as { id: string; fence: string }[];
+    const it = { id: given?.id, fence: given?.fence };
+    expect((await poll([it])).instances).toEqual([]);
     await scale(1);
+    // Told to end until it says that it is at it: to be told so without end would keep both busy.
+    await until('it is told', async () => (await poll([it])).end[0] === it.id);
+    expect((await poll([{ ...it, ending: true }])).end).toEqual([]);
     await until('it is over', async () => {
       await poll();
       return !(await rows()).some((one) => one === '2 starting');

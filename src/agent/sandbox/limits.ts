@@ -26,10 +26,10 @@ export const instanceLimits: Limits = { memory: gib, processes: 512, cpu: null, 
 /** Of reviews: many may begin at once, beside what people work with. */
 export const reviewWeight = 256;
 /**
- * The agent's own work comes before all that it looks after, or it could not renew its lease, nor end what goes wrong; so does an
- * edge's, whose every answer waits for it.
+ * The agent's own work comes before all that it looks after, or it could not renew its lease, nor end what goes wrong. An edge does
+ * little, and all that people do waits for it.
  */
-const ownWeight = 8192;
+const ownWeight = { agent: 8192, edge: 32_768, bench: 32_768 };
 
 export interface Group {
   /** Files into which a process writes its id to enter. */
@@ -141,11 +141,11 @@ function setWeight(folder: string, weight: number): void {
 }
 
 /** Puts this process into a group of its own, whose weight is above that of all work. */
-export function preferOwn(way: LimitsWay, room: 'agent' | 'edge' | 'bench', name: string): void {
+export function preferOwn(way: LimitsWay, room: keyof typeof ownWeight, name: string): void {
   for (const folder of foldersOf(way, `${room}-${name}`)) {
     try {
       mkdirSync(folder, { recursive: true });
-      setWeight(folder, ownWeight);
+      setWeight(folder, ownWeight[room]);
       writeFileSync(join(folder, 'cgroup.procs'), String(process.pid));
     } catch {
       // A tree that does not let us: the weight of this controller stays what it is.

@@ -68,10 +68,22 @@ interface Shown extends BoardDeployment {
   release: BoardRelease;
 }
 
+/** What environments name by id, looked up once for each project: there may be hundreds of them. */
+const indexes = new WeakMap<BoardProject, Map<string, Shown>>();
+
 function deploymentIn(project: BoardProject, id: string | null): Shown | null {
-  const found = id === null ? undefined : project.deployments.find((one) => one.id === id);
-  const release = found && project.releases.find((one) => one.id === found.release_id);
-  return release ? Object.assign(found, { release }) : null;
+  if (id === null) return null;
+  let index = indexes.get(project);
+  if (!index) {
+    const releases = new Map(project.releases.map((one) => [one.id, one]));
+    const shown = project.deployments.flatMap((one) => {
+      const release = releases.get(one.release_id);
+      return release ? [[one.id, { ...one, release }] as const] : [];
+    });
+    index = new Map(shown);
+    indexes.set(project, index);
+  }
+  return index.get(id) ?? null;
 }
 
 function environmentOf(service: Service, project: BoardProject, row: BoardEnvironment): Environment {
