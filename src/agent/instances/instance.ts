@@ -207,6 +207,8 @@ async function live(
   let answer: string | null = null;
   let elsewhere: number | null = null;
   let looked = 0;
+  /** As they were seen last. */
+  let listening: number[] = [];
   let wait = 10;
   for (;;) {
     log.read();
@@ -236,7 +238,7 @@ async function live(
       const late = since() > work.readyMs;
       const look = late || since() - looked > lookMs;
       const check = await readiness(context, state, first, look);
-      if (check.listening) looked = since();
+      if (check.listening) [looked, listening] = [since(), check.listening];
       answer = check.answer ?? answer;
       if (check.ready) {
         save(state, folder, { ready: true });
@@ -248,7 +250,7 @@ async function live(
       if (!state.ready && (late || (elsewhere !== null && since() - elsewhere > elsewhereMs))) {
         const why = explain(context, state, folder, {
           exit: null,
-          listening: check.listening ?? [],
+          listening,
           answer,
           waitedMs: since(),
         });
