@@ -28,6 +28,7 @@ import { forgetCertificates } from '../records/domains/certificates.js';
 import { dropOldJobAttempts, nextJob } from '../records/jobs/jobs.js';
 import { nextHeld } from '../records/held.js';
 import { backupLanes } from './resources/backups.js';
+import { makeSessionRoom } from './resources/crowd.js';
 import { lookAround } from './resources/look.js';
 import { sweepStrays } from './upkeep/strays.js';
 import { resourceLanes } from './resources/resources.js';
@@ -162,7 +163,10 @@ export async function startEngine(context: Context): Promise<Engine> {
     folder: startLoop({ name: 'folder', step: watchFolder(context), sweepMs: folderEvery, log }),
     looks: startLoop({
       name: 'looks',
-      step: () => lookAround(context).then(() => false),
+      step: () =>
+        lookAround(context)
+          .then(() => makeSessionRoom(context))
+          .then(() => false),
       sweepMs: sweep * 6,
       log,
     }),

@@ -174,6 +174,27 @@ export async function nextWaking(db: Db): Promise<void> {
   await notify(db, 'environments');
 }
 
+/** Environments that stand still and have databases at this place, the longest unused first, with the ids of these. */
+export const frozenAt = (db: Db, place: string, most = 200): Promise<{ id: string; resources: string[] }[]> =>
+  query(
+    db,
+    `select e.id, array_agg(r.id::text) as resources from environments e
+       join resources r on r.environment_id = e.id and r.kind = 'postgres' and r.state = 'ready' and r.place = $1
+     where e.state = 'asleep' and e.depth = 'frozen' group by e.id order by e.used_at limit $2`,
+    [place, most],
+  );
+
+/** Their programs end; what is awake by now stays. */
+export async function endFrozen(db: Db, environments: readonly string[]): Promise<void> {
+  await query(
+    db,
+    `update environments set depth = 'ended', due_at = now()
+     where id in (select id from environments where id = any($1::uuid[]) and state = 'asleep' and depth = 'frozen' order by id for update)`,
+    [environments],
+  );
+  await notify(db, 'environments');
+}
+
 /** The frozen environment that was used longest ago and has programs on this agent ends them: its room is wanted. False when none has. */
 export async function endLongestFrozen(db: Db, agent: string): Promise<boolean> {
   const row = await queryOne(

@@ -67,6 +67,7 @@ export function elsewhere(text: string, check: (host: string) => Promise<string>
     lookAt: async () => nobody(),
     there: async () => ({ resources: [], logins: [] }),
     // Its own programs are not told from others there.
+    crowd: async () => ({ sessions: 0, most: 1 }),
     busy: async () => 0,
     allow: async () => nobody(),
     backUp: async () => nobody(),

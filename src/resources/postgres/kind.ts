@@ -30,6 +30,8 @@ export interface DatabaseKind extends Kind<DatabaseSpec> {
   lookAt(ids: readonly string[]): Promise<Map<string, Looked>>;
   /** All resources and logins of which something stands on the server, whether anybody knows of them or not; `ours`: made by this house. */
   there(): Promise<{ resources: Standing[]; logins: Standing[] }>;
+  /** Sessions on the server, and how many there may be. */
+  crowd(): Promise<{ sessions: number; most: number }>;
   /** Sessions of programs on these that are in the middle of something. */
   busy(ids: readonly string[]): Promise<number>;
   /** Lets programs write, only read, or not in at all; sessions that began otherwise end, at once where they do nothing. */
@@ -281,6 +283,14 @@ export function openPostgres(url: string, house: string): DatabaseKind {
           (id) => ({ id, ours: own.has(id) }),
         );
       return { resources: all('dnxov'), logins: all('l') };
+    },
+    async crowd() {
+      const [row] = await server.run<{ sessions: number; most: number }>(
+        `select count(*) filter (where backend_type = 'client backend')::int as sessions,
+           current_setting('max_connections')::int - current_setting('superuser_reserved_connections')::int as most
+         from pg_stat_activity`,
+      );
+      return row ?? { sessions: 0, most: 1 };
     },
     async busy(ids) {
       const [row] = await server.run<{ count: string }>(
