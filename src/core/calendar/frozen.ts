@@ -52,10 +52,11 @@ export function parseFrozen(text: string): FrozenHours | null {
     const found = new RegExp(`^(${moments[kind]}) to (${moments[kind]}) (${zonePattern})$`).exec(text);
     if (!found) continue;
     const [, from = '', to = '', zone = ''] = found;
-    if (!IANAZone.isValidZone(zone) || from === to)
-      return kind === 'date' && from === to ? dated(text, from, to, zone) : null;
-    if (kind === 'day') return { kind, from: clockOf(from), to: clockOf(to), zone, text };
+    if (!IANAZone.isValidZone(zone)) return null;
+    // One day by its date is all of it; two equal times are no window.
     if (kind === 'date') return dated(text, from, to, zone);
+    if (from === to) return null;
+    if (kind === 'day') return { kind, from: clockOf(from), to: clockOf(to), zone, text };
     const at = (one: string) => ({
       weekday: weekdays.indexOf(one.slice(0, 3) as (typeof weekdays)[number]) + 1,
       ...clockOf(one.slice(4)),
@@ -67,7 +68,6 @@ export function parseFrozen(text: string): FrozenHours | null {
 
 /** A day without a time begins with it, and ends with it. */
 function dated(text: string, from: string, to: string, zone: string): FrozenHours | null {
-  if (!IANAZone.isValidZone(zone)) return null;
   const begins = DateTime.fromISO(from.slice(0, 10), { zone });
   const ends = DateTime.fromISO(to.slice(0, 10), { zone });
   if (!begins.isValid || !ends.isValid) return null;

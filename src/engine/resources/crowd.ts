@@ -1,5 +1,5 @@
 /** Servers of databases that are nearly full of sessions: reviews that stand still keep theirs, and give them up first. */
-import { endFrozen, frozenAt } from '../../records/deployments/life.js';
+import { endFrozen, frozenEnvironments } from '../../records/deployments/life.js';
 import type { Context } from '../context.js';
 
 /** Share of a server's sessions above which those that stand still end. */
@@ -14,7 +14,7 @@ export async function makeSessionRoom(context: Pick<Context, 'kinds' | 'records'
       const { sessions, most } = await server.crowd();
       let beyond = sessions - Math.floor(most * crowded);
       if (beyond < 0) return;
-      const frozen = await frozenAt(context.records, place);
+      const frozen = await frozenEnvironments(context.records, place);
       const seen = await server.lookAt(frozen.flatMap(({ resources }) => resources));
       const ends: string[] = [];
       for (const { id, resources } of frozen) {

@@ -175,7 +175,7 @@ export async function nextWaking(db: Db): Promise<void> {
 }
 
 /** Environments that stand still and have databases at this place, the longest unused first, with the ids of these. */
-export const frozenAt = (db: Db, place: string, most = 200): Promise<{ id: string; resources: string[] }[]> =>
+export const frozenEnvironments = (db: Db, place: string, most = 200): Promise<{ id: string; resources: string[] }[]> =>
   query(
     db,
     `select e.id, array_agg(r.id::text) as resources from environments e
