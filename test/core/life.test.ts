@@ -191,6 +191,17 @@ describe('when an environment closes by itself', () => {
     }
     expect(closesAt(facts({ idle: null }))).toBeNull();
   });
+
+  it('is not woken on its way out, whatever is wished, and closes', () => {
+    for (const wish of ['awake', 'asleep'] as const)
+      for (const route of ['asleep', 'none'] as const) {
+        const step = stepped({ state: 'closing', wish, route });
+        expect(['closing', 'closed']).toContain(step.state);
+        expect(step.effects.filter((one) => one === 'thaw' || one === 'startPrograms' || one === 'routeLive')).toEqual(
+          [],
+        );
+      }
+  });
 });
 
 describe('the whole life', () => {

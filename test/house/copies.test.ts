@@ -283,6 +283,15 @@ describe('others', () => {
     await until('it is closed', async () => (await world.environment('ferry', branchName('short'))).state === 'closed');
     await until('the copy is ready', async () => (await snapshots()).some((one) => one.state === 'ready'));
   });
+
+  it('is not begun where the disk would be full of it, in words; what was copied before stays', async () => {
+    await world.restart({ TSUNAGI_KEEP: JSON.stringify({ free: 2 ** 52 }) });
+    const refused = await world.cli('resource', 'snapshot', 'ferry/staging', 'timetable');
+    expect(refused.status).toBe(1);
+    expect(`${refused.out}${refused.err}`).toMatch(/^A copy needs .+, and the database server of reviews has 0 B left/);
+    expect((await snapshots()).find((one) => one.state === 'failed')?.issue?.code).toBe('copy_disk');
+    expect((await snapshots()).some((one) => one.state === 'ready')).toBe(true);
+  });
 });
 
 const coming = (one: SnapshotView) => snapshotComing(one.state);
