@@ -21,7 +21,7 @@ import { EnvironmentPage } from './pages/environments/Environment';
 import { GatePage } from './pages/people/Gate';
 import { GuidePage } from './pages/projects/Guide';
 import { ProjectPage } from './pages/projects/Project';
-import { PromotionPage } from './pages/environments/Promotion';
+import { PromotionPage } from './pages/promotion/Promotion';
 import { ReviewsPage } from './pages/reviews/Reviews';
 import { RunPage } from './pages/runs/Run';
 import { RunsPage } from './pages/runs/Runs';

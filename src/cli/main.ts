@@ -4,6 +4,7 @@ import { CodedError, type ErrorCode, issue, type IssueData } from '../core/error
 import type { Me } from '../wire/people.js';
 import { call, rememberSignIn, tokenByCode } from './api.js';
 import { actCommands } from './commands/acts.js';
+import { ruleCommands } from './commands/environments/rules.js';
 import { checkCommand } from './commands/check.js';
 import { completionCommand } from './commands/completion.js';
 import { lookCommands } from './commands/look.js';
@@ -70,6 +71,7 @@ function build(): Command {
   checkCommand(program);
   lookCommands(program);
   actCommands(program);
+  ruleCommands(program);
   whyCommands(program);
   variableCommands(program);
   resourceCommands(program);

@@ -10,6 +10,10 @@ export const faint = paint(2);
 export const bold = paint(1);
 
 const shades: Record<string, (text: string) => string> = {
+  met: paint(32),
+  'not met': paint(31),
+  waits: paint(33),
+  needs: paint(33),
   passed: paint(32),
   good: paint(32),
   live: paint(32),

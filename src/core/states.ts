@@ -210,3 +210,7 @@ export const deploymentMoving = (state: DeploymentState): boolean =>
 /** What an agent takes: runs of the project's own, runs of untrusted pull requests, what is live (instances, prepare, verify). */
 export const takesKinds = ['runs', 'untrusted', 'live'] as const;
 export type Takes = (typeof takesKinds)[number];
+
+/** What a release's evidence may be. */
+export const evidenceKinds = ['task', 'verification', 'health', 'approval', 'comparison'] as const;
+export type EvidenceKind = (typeof evidenceKinds)[number];

@@ -27,6 +27,7 @@ import * as outside from './migrations/024-outside.js';
 import * as pullRefs from './migrations/025-pull-refs.js';
 import * as pictures from './migrations/026-pictures.js';
 import * as copiedVolumes from './migrations/027-copied-volumes.js';
+import * as rules from './migrations/028-rules.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -57,6 +58,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   pullRefs,
   pictures,
   copiedVolumes,
+  rules,
 ];
 
 const lock = 7_403_121;

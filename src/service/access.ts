@@ -82,6 +82,11 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/environments/:name/deployments': 'developer',
   'POST /api/projects/:project/environments/:name/hold': 'releaser',
   'POST /api/projects/:project/environments/:name/lift': 'releaser',
+  'GET /api/projects/:project/environments/:name/rules': 'viewer',
+  'POST /api/projects/:project/environments/:name/rules': 'releaser',
+  'POST /api/projects/:project/environments/:name/freeze': 'owner',
+  'DELETE /api/projects/:project/environments/:name/freeze': 'owner',
+  'POST /api/projects/:project/environments/:name/approvals': 'releaser',
   // Real data is seen by more people then.
   'POST /api/projects/:project/environments/:name/copies': 'owner',
   'GET /api/projects/:project/environments/:name/resources': 'viewer',

@@ -3,6 +3,7 @@ import { type Static, Type } from '@sinclair/typebox';
 import { partKinds } from '../core/states.js';
 import { Digest, Nullable, Said, Time, oneOf } from './parts.js';
 import { Commit } from './projects.js';
+import { Approvals, EnvironmentRules, Rule } from './environments/rules.js';
 
 export const PartView = Type.Object({
   name: Type.String(),
@@ -15,7 +16,10 @@ export const Evidence = Type.Object({
   kind: Type.String(),
   name: Type.String(),
   source: Type.String(),
+  /** Of the bytes that it is about. */
   digest: Digest,
+  /** Its own. */
+  evidence: Digest,
   detail: Type.Record(Type.String(), Type.Unknown()),
   at: Time,
 });
@@ -51,9 +55,13 @@ export const Promotion = Type.Object({
   after: Nullable(Type.String()),
   allowed: Type.Boolean(),
   refusal: Nullable(Said),
-  checks: Type.Array(
-    Type.Object({ rule: Type.String(), met: Type.Boolean(), says: Type.String(), source: Nullable(Type.String()) }),
-  ),
+  rules: Type.Array(Rule),
+  /** When it may be allowed though nobody does anything. */
+  until: Nullable(Time),
+  /** An owner may take it nevertheless, with a reason. */
+  overridable: Type.Boolean(),
+  approvals: Approvals,
+  environmentRules: EnvironmentRules,
   commits: Type.Array(Commit),
   /** Whether live is an ancestor: false when going there takes commits away. */
   removed: Type.Array(Commit),

@@ -154,6 +154,7 @@ const base: DeploymentFacts = {
   serving: 'before',
   acknowledged: true,
   edgeRefusal: null,
+  forbidden: null,
   limits: { readyMs: 60_000, cutoverMs: 1_000 },
 };
 const one = (id: string, state: InstanceFact['state'], wanted = true): InstanceFact => ({ id, state, wanted });

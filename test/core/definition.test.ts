@@ -128,12 +128,34 @@ describe('a definition', () => {
     ).not.toHaveProperty('pictures');
   });
 
-  it.each(['approvals', 'cutover', 'guard', 'frozen', 'warm'])(
-    'refuses the later key %s of an environment by name',
-    (key) => {
-      expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);
-    },
-  );
+  it.each(['cutover', 'guard', 'mirror'])('refuses the later key %s of an environment by name', (key) => {
+    expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);
+  });
+
+  it('reads the rules of an environment', () => {
+    const of = (rules: string) => {
+      const text = `tsunagi: 1\nenvironments:\n  staging: { branch: main }\n  production: { ${rules} }\n`;
+      const { definition, issues } = parseDefinition(text);
+      return definition?.environments.production ?? issues.map((one) => one.code);
+    };
+    expect(of('after: { environment: staging, healthy: 15m }, approvals: 2, warm: 1h')).toMatchObject({
+      after: 'staging',
+      healthy: 900_000,
+      approvals: 2,
+      warm: 3_600_000,
+    });
+    expect(of('after: staging, frozen: "fri 16:00 to mon 07:00 Europe/Oslo"')).toMatchObject({
+      frozen: ['fri 16:00 to mon 07:00 Europe/Oslo'],
+    });
+    for (const key of ['healthy', 'approvals', 'frozen', 'warm'])
+      expect(of('after: staging, approvals: 0')).not.toHaveProperty(key);
+    expect(of('after: staging, frozen: [fri 16:00 to mon 07:00 Europe/Atlantis]')).toEqual(['wrong_text']);
+    expect(of('after: staging, frozen: [22:00 to 22:00 Asia/Tokyo]')).toEqual(['wrong_text']);
+    expect(of('after: staging, approvals: 21')).toEqual(['wrong_text']);
+    expect(of('after: staging, warm: 8d')).toEqual(['wrong_text']);
+    expect(of('branch: main, approvals: 1')).toEqual(['key_not_for']);
+    expect(of('for: pull requests, frozen: ["22:00 to 06:00 Asia/Tokyo"]')).toEqual(['key_not_for']);
+  });
 
   it('refuses what is YAML and not of the language', () => {
     expect(codes('tsunagi: 1\ntools: { node: !!str 20 }\n')).toEqual(['2:22 yaml_feature']);
@@ -165,7 +187,7 @@ describe('a definition', () => {
       'staging',
     );
     expect(codes(text('{ environment: stagin }'))).toEqual(['4:24 unknown_environment']);
-    expect(codes(text('{ environment: staging, healthy: 15m }'))).toEqual(['4:48 not_yet_supported']);
+    expect(codes(text('{ environment: staging, healthy: 15m }'))).toEqual([]);
     expect(codes(text('{ healthy: 15m }'))).toContain('4:24 required_key');
   });
 
@@ -304,7 +326,7 @@ describe('the JSON Schema', () => {
   });
   it('refuses unknown and later keys', () => {
     expect(validate({ tsunagi: 1, tasks: { a: { run: 'x', cache: ['y'] } } })).toBe(true);
-    expect(validate({ tsunagi: 1, environments: { staging: { branch: 'main', approvals: 1 } } })).toBe(false);
+    expect(validate({ tsunagi: 1, environments: { staging: { branch: 'main', guard: 1 } } })).toBe(false);
     expect(validate({ tsunagi: 1, taskz: {} })).toBe(false);
     expect(validate({ tasks: {} })).toBe(false);
   });

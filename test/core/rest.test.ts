@@ -14,7 +14,6 @@ import { select, unsafePath } from '../../src/core/paths.js';
 import { pinTools, planRun } from '../../src/core/plan/plan.js';
 import { releaseImage } from '../../src/core/release/image.js';
 import { parseJunit } from '../../src/core/results/junit.js';
-import { judgePromotion, type PromotionFacts } from '../../src/core/rules/promotion.js';
 import { changedVariables, resolveVariables, settable } from '../../src/core/variables/resolve.js';
 import { parseDefinition } from '../../src/core/definition/parse.js';
 import { sealHash } from '../../src/keys/keys.js';
@@ -300,41 +299,6 @@ describe('JUnit XML', () => {
         },
       ),
     );
-  });
-});
-
-describe('promotion', () => {
-  const facts: PromotionFacts = {
-    environment: 'sailings/production',
-    after: 'staging',
-    release: 5,
-    liveRelease: 4,
-    held: false,
-    heldWhy: '',
-    moving: false,
-    closed: false,
-    verifies: true,
-    tasks: [{ name: 'unit', state: 'passed', run: 9, tests: 12 }],
-    verification: { environment: 'staging', deployment: 7, at: '' },
-    wasLiveBefore: true,
-    unset: [],
-  };
-
-  it('is allowed when every rule is met, and shows the evidence', () => {
-    const judgement = judgePromotion(facts);
-    expect(judgement).toMatchObject({ allowed: true, refusal: null });
-    expect(judgement.checks[0]).toEqual({ rule: 'tasks', met: true, says: 'unit, 12 tests', source: 'run 9' });
-  });
-  it.each([
-    [{ verification: null }, 'not_promotable'],
-    [{ held: true, heldWhy: 'import' }, 'environment_held'],
-    [{ moving: true }, 'not_promotable'],
-    [{ closed: true }, 'not_promotable'],
-    [{ unset: ['KEY'] }, 'not_promotable'],
-    [{ liveRelease: 5 }, 'already_live'],
-    [{ verifies: false, wasLiveBefore: false }, 'not_promotable'],
-  ])('is refused in words with %j', (change, code) => {
-    expect(judgePromotion({ ...facts, ...change })).toMatchObject({ allowed: false, refusal: { code } });
   });
 });
 

@@ -79,7 +79,7 @@ describe('the console', () => {
   it('promotes on one page: evidence, commits, one sentence, one act', async () => {
     await page.getByRole('link', { name: 'Promote r3' }).click();
     await see(
-      'r3, the same bytes that staging has verified, takes all traffic of shop/production in one step; r1 stays warm for 15 minutes, ready for a revert.',
+      'r3, the same bytes that staging has verified, takes all traffic of shop/production in one step; r1 stays warm for 15 min, ready for a revert.',
     );
     await see('verified in staging');
     await see('The second one');

@@ -299,6 +299,7 @@ describe('tables', () => {
       '025-pull-refs',
       '026-pictures',
       '027-copied-volumes',
+      '028-rules',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -18,6 +18,7 @@ import type { RunDetail } from '../../wire/runs.js';
 import { environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, took } from '../print.js';
 import { lookAhead } from './environments/look-ahead.js';
+import { checkPromotion, endFreeze } from './environments/rules.js';
 import { give, numberOf, type Shared, shared } from './shared.js';
 
 /** Milliseconds between two looks at programs that are being replaced. */
@@ -48,9 +49,18 @@ export function actCommands(program: Command): void {
       program.command('promote [release]').description('deploy exactly what the environment before has verified'),
       'tsunagi promote r57 --to sailings/production',
     ).requiredOption('--to <environment>', 'where'),
-  ).action((release: string | undefined, options: Shared & { to: string; wait: boolean }) =>
-    ask('promote', options.to, release, options),
-  );
+  )
+    .option('--check', 'how every rule stands, and what would change it; nothing is done')
+    .option('--override <reason>', 'of an owner: though rules are not met')
+    .action(
+      (
+        release: string | undefined,
+        options: Shared & { to: string; wait: boolean; check?: boolean; override?: string },
+      ) =>
+        options.check
+          ? checkPromotion(options.to, release, options)
+          : ask('promote', options.to, release, options, options.override),
+    );
   wait(
     shared(
       program.command('revert <environment>').description('go back to what was live before, and hold the environment'),
@@ -73,14 +83,18 @@ export function actCommands(program: Command): void {
         say(`${one.project}/${one.name} is on hold: ${plain(one.held?.why ?? '')}`),
       );
     });
-  shared(program.command('lift <environment>').description('end a hold'), 'tsunagi lift sailings/staging').action(
-    async (text: string, options: Shared) => {
+  shared(
+    program.command('lift <environment>').description('end a hold, or an owner’s freeze'),
+    'tsunagi lift sailings/staging',
+  )
+    .option('--freeze', 'the freeze')
+    .action(async (text: string, options: Shared & { freeze?: boolean }) => {
+      if (options.freeze) return endFreeze(text, options);
       const place = await environmentPlace(text, options.project);
       give(options, await post<Environment>(`${place.path}/lift`), (one) =>
         say(`${one.project}/${one.name} is not on hold any more.`),
       );
-    },
-  );
+    });
 
   shared(
     program
@@ -234,6 +248,7 @@ async function ask(
   where: string,
   release: string | undefined,
   options: Shared & { wait: boolean },
+  override?: string,
 ): Promise<void> {
   const place = await environmentPlace(where, options.project);
   const again = kind === 'deploy' && release !== undefined && release.startsWith('d') ? numberOf(release, 'd') : null;
@@ -244,6 +259,7 @@ async function ask(
     kind,
     ...(number === null ? {} : { release: number }),
     ...(again === null ? {} : { deployment: again }),
+    ...(override === undefined ? {} : { override }),
   });
   if (!options.json)
     say(

@@ -7,7 +7,7 @@
  * | queued    | waits for the deployment before it in this environment    | it is the only one on its way                |
  * | preparing | its resources and logins are made; where prepare wants that, the environment is closed and the old programs end; then prepare runs, if there is one (never for a revert); then new data is filled (seed), once | they passed; failed → fails; lost → fails, unless prepare may be repeated |
  * | starting  | new servers start beside the old ones                     | all are ready; one failed or is late → fails  |
- * | cutover   | the new servers are looked at again, the table moves the traffic, the old workers end, then the new ones start | each edge that answers has the table and the new workers run; one that can't take it over → fails |
+ * | cutover   | the new servers and the rules are looked at again, the table moves the traffic, the old workers end, then the new ones start | each edge that answers has the table and the new workers run; one that can't take it over, a rule that is not met any more → fails |
  * | verifying | verify runs, if there is one                              | it passed and all run → live; it failed → fails |
  * | live      | final on its way; `replaced` or `reverted` follow later   |                                              |
  *
@@ -76,6 +76,8 @@ export interface DeploymentFacts {
   serving: 'this' | 'before' | 'none';
   /** Each edge that answers has the newest table of this environment. */
   acknowledged: boolean;
+  /** Why its rules don't let the traffic move to it now, or null. */
+  forbidden: Issue | null;
   /** Why an edge can't take the newest table of this environment over, or null. */
   edgeRefusal: Issue | null;
   limits: { readyMs: number; cutoverMs: number };
@@ -175,6 +177,7 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
         // What was ready a moment ago may not be so any more.
         if (facts.instanceFailure) return fails(facts.instanceFailure);
         if (facts.servers.filter(ready).length < facts.serversAsked) return to('starting');
+        if (facts.forbidden) return fails(facts.forbidden);
         return stay([{ do: 'serve', which: 'this' }]);
       }
       if (facts.edgeRefusal) return fails(facts.edgeRefusal);

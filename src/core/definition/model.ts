@@ -160,7 +160,15 @@ export interface EnvironmentPlan {
   idle?: IdlePlan;
   branch: string | null;
   after: string | null;
+  /** Milliseconds for which it must have been live there in good health; left out: no time. */
+  healthy?: number;
   promotion: 'manual' | 'automatic';
+  /** Releasers who must approve; left out: none. */
+  approvals?: number;
+  /** Hours in which nothing is taken, as `parseFrozen` reads them; left out: none. */
+  frozen?: string[];
+  /** Milliseconds for which replaced servers stay ready; left out: as the operator has set it. */
+  warm?: number;
   verify: { reads: string[] | null; run: string } | null;
   /** Part → what of its size differs here. */
   parts: Record<string, { instances: number | null; auto: Auto | null; memory: number | null; cpu: number | null }>;

@@ -16,6 +16,7 @@ import {
 } from './model.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
 import { readRelease, readSize } from './release.js';
+import { readRules } from './rules.js';
 import { readTask, reviewTasks } from './tasks.js';
 import { type PlacedIssue, type Read, readText } from './read.js';
 import { file } from './shapes.js';
@@ -135,16 +136,15 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
     const ways = ['for', 'branch', 'after'].filter((one) => at(value, one));
     if (ways.length > 1)
       report('one_of_keys', key, { place: name, found: 'several', keys: '`for`, `branch` and `after`' });
-    if (at(value, 'promotion') && !after)
-      report('key_not_for', at(value, 'promotion')?.key ?? key, {
-        key: 'promotion',
-        kind: 'an environment without `after`',
-      });
+    for (const one of ['promotion', 'approvals'])
+      if (at(value, one) && !after)
+        report('key_not_for', at(value, one)?.key ?? key, { key: one, kind: 'an environment without `after`' });
     for (const one of ['drafts', 'idle', 'data', 'access'])
       if (at(value, one) && !at(value, 'for'))
         report('key_not_for', at(value, one)?.key ?? key, { key: one, kind: 'an environment without `for`' });
-    if (at(value, 'scrub') && at(value, 'for'))
-      report('key_not_for', at(value, 'scrub')?.key ?? key, { key: 'scrub', kind: 'reviews' });
+    for (const one of ['scrub', 'frozen', 'warm'])
+      if (at(value, one) && at(value, 'for'))
+        report('key_not_for', at(value, one)?.key ?? key, { key: one, kind: 'reviews' });
     const plan: EnvironmentPlan = {
       name,
       for: textAt(value, 'for') === pullRequests ? pullRequests : null,
@@ -158,6 +158,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
       branch: textAt(value, 'branch'),
       after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),
       promotion: textAt(value, 'promotion') === 'automatic' ? 'automatic' : 'manual',
+      ...readRules(value),
       verify: verify ? { reads: textsAt(verify, 'reads'), run: textAt(verify, 'run') ?? '' } : null,
       parts: readSizes(value, release, report),
       addresses: readNames(name, value, plans, report),

@@ -2,6 +2,7 @@
  * The definition language as one table. The reader (`read.ts`), the JSON Schema (`schema.ts`) and the reference
  * in docs/ are made from it, so that they can't differ.
  */
+import { parseFrozen } from '../calendar/frozen.js';
 import { parseDayTime } from '../calendar/schedule.js';
 import { checkedName } from '../domains/names.js';
 import { parseDuration } from '../durations.js';
@@ -532,7 +533,11 @@ const environment: Shape = {
             shape: text('the name of an environment', 'staging', name.pattern),
             required: true,
           },
-          healthy: later('How long it must have been in good health there.'),
+          healthy: {
+            about:
+              'How long it must have been live there in good health, without a pause. A newer one is taken there only when this one has, or is in poor health.',
+            shape: duration,
+          },
         },
         orText: text('the name of an environment', 'staging', name.pattern),
       },
@@ -650,11 +655,36 @@ const environment: Shape = {
         },
       },
     },
-    approvals: later('How many people must approve.'),
+    approvals: {
+      about:
+        'How many releasers must approve what it takes, each these very bytes; one of them at least has written nothing of it. Default: none.',
+      shape: text('a whole number from 0 to 20', '2', '^([0-9]|1[0-9]|20)$'),
+    },
     cutover: later('The shares in which the traffic moves.'),
     guard: later('Limits above which the traffic goes back.'),
-    frozen: later('Times in which nothing is taken.'),
-    warm: later('How long replaced servers stay ready.'),
+    frozen: {
+      about:
+        'Hours in which nothing is taken, by the clocks of a place: of each week, of each day, or between dates (`2026-12-20 to 2027-01-03 Europe/Oslo`). A revert is never held up.',
+      shape: {
+        kind: 'list',
+        of: text(
+          'hours with their place',
+          'fri 16:00 to mon 07:00 Europe/Oslo',
+          undefined,
+          (one) => parseFrozen(one) !== null,
+        ),
+        orOne: true,
+        least: 1,
+        most: 20,
+      },
+    },
+    warm: {
+      about: 'How long replaced servers stay ready for a revert. Default: as the operator has set it, 15m.',
+      shape: text('a duration up to 7d', '15m', '^[1-9][0-9]{0,6}[smhd]$', (one) => {
+        const ms = parseDuration(one);
+        return ms !== null && ms <= 7 * 86_400_000;
+      }),
+    },
     addresses: {
       about:
         'Names of its own under which it is reached, besides the one that the service gives. Each is proven by a TXT record first; `tsunagi address list` says which.',

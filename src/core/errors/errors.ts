@@ -16,6 +16,7 @@ import { ofVolumes } from './volumes.js';
 import { ofCopies } from './copies.js';
 import { ofPictures } from './pictures.js';
 import { ofResources } from './resources.js';
+import { ofRules } from './rules.js';
 
 /** Each code stands in one of these. */
 export const lists = [
@@ -30,6 +31,7 @@ export const lists = [
   ofJobs,
   ofTerminals,
   ofVolumes,
+  ofRules,
 ] as const;
 
 export const registry = {
@@ -44,6 +46,7 @@ export const registry = {
   ...ofJobs,
   ...ofTerminals,
   ...ofVolumes,
+  ...ofRules,
 } as const satisfies Record<string, ErrorEntry>;
 
 export type ErrorCode = keyof typeof registry;

@@ -1,92 +1,175 @@
-/** May this release be promoted there, and why not: each rule as a check with its evidence. */
+/** May this release be taken there: all rules that count, from facts alone, judged anew whenever traffic is to be moved. */
+import { frozenAt, parseFrozen } from '../calendar/frozen.js';
 import { issue, type Issue } from '../errors/errors.js';
+import type { Rules } from './in-force.js';
+import {
+  answer,
+  type Approval,
+  type FreezeFacts,
+  type HealthFacts,
+  judgeApprovals,
+  judgeFreezes,
+  judgeHealth,
+  mayOverride,
+  metBy,
+  type RuleAnswer,
+  type RuleName,
+  untilText,
+} from './rules.js';
 
 export interface PromotionFacts {
+  /** This and all other times: milliseconds since the epoch. */
+  now: number;
+  /** `sailings/production`. */
   environment: string;
-  after: string | null;
+  rules: Rules;
   release: number;
+  digest: string;
   liveRelease: number | null;
   held: boolean;
   heldWhy: string;
   moving: boolean;
   closed: boolean;
-  /** The environment before checks what it takes. */
-  verifies: boolean;
   /** Evidence that refers to the release's digest. */
   tasks: { name: string; state: string; run: number; tests: number | null }[];
   verification: { environment: string; deployment: number; at: string } | null;
   /** Release was live in the environment before. */
   wasLiveBefore: boolean;
+  health: Pick<HealthFacts, 'longest' | 'since' | 'source'>;
+  approvals: readonly Approval[];
+  /** Of those who have approved: who has written some of what it brings. Ids. */
+  authors: readonly string[];
+  /** By hand, of an owner. */
+  freeze: FreezeFacts['freeze'];
   unset: string[];
-}
-
-export interface Check {
-  rule: 'tasks' | 'verified' | 'live before' | 'not on hold' | 'variables' | 'open' | 'free';
-  met: boolean;
-  /** The words of the check. */
-  says: string;
-  /** Where the evidence is: `run 130`, `d17`. */
-  source: string | null;
+  /** An owner takes it though these are not met. */
+  override: readonly RuleName[] | null;
 }
 
 export interface Judgement {
   allowed: boolean;
-  checks: Check[];
+  answers: RuleAnswer[];
   /** Why not, when it is not allowed. */
   refusal: Issue | null;
+  /** When it may be allowed though nobody does anything: milliseconds since the epoch. */
+  until: number | null;
+  /** An owner may take it nevertheless, with a reason. */
+  overridable: boolean;
 }
 
+/** Rules that are about the act, not about the traffic: while a deployment moves they are true of itself. */
+const ofTheAct: readonly RuleName[] = ['free', 'open', 'variables'];
+
 export function judgePromotion(facts: PromotionFacts): Judgement {
+  const answers = answersTo(facts);
+  const unmet = answers.filter((one) => one.state !== 'met');
+  const counting = facts.override ? unmet.filter(({ rule }) => !facts.override?.includes(rule)) : unmet;
   const release = `r${facts.release}`;
-  const checks: Check[] = facts.tasks.map((task) => ({
-    rule: 'tasks',
-    met: task.state === 'passed' || task.state === 'reused',
-    says: task.tests === null ? task.name : `${task.name}, ${task.tests} ${task.tests === 1 ? 'test' : 'tests'}`,
-    source: `run ${task.run}`,
-  }));
-  if (facts.after !== null && facts.verifies) {
-    const found = facts.verification;
-    checks.push({
-      rule: 'verified',
-      met: found !== null,
-      says: found ? `verified in ${facts.after}` : `not verified in ${facts.after}`,
-      source: found ? `d${found.deployment}` : null,
-    });
-  } else if (facts.after !== null) {
-    checks.push({
-      rule: 'live before',
-      met: facts.wasLiveBefore,
-      says: facts.wasLiveBefore ? `was live in ${facts.after}` : `was never live in ${facts.after}`,
-      source: null,
-    });
-  }
-  checks.push({
-    rule: 'not on hold',
-    met: !facts.held,
-    says: facts.held ? `on hold: ${facts.heldWhy}` : 'not on hold',
-    source: null,
+  const judged = (refusal: Issue | null): Judgement => ({
+    allowed: refusal === null,
+    answers,
+    refusal,
+    until: refusal === null ? null : metBy(counting),
+    overridable: unmet.length > 0 && mayOverride(unmet),
   });
+  if (facts.liveRelease === facts.release) {
+    const judgement = judged(issue('already_live', { release, environment: facts.environment }));
+    return { ...judgement, until: null, overridable: false };
+  }
+  if (counting.length === 0) return judged(null);
+  if (facts.held && !facts.override)
+    return judged(issue('environment_held', { environment: facts.environment, why: facts.heldWhy }));
+  return judged(
+    issue('not_promotable', {
+      release,
+      environment: facts.environment,
+      why: `${counting.map((one) => one.says).join('; ')}.`,
+      next: counting.find((one) => one.change)?.change ?? nextFor(counting[0] as RuleAnswer),
+    }),
+  );
+}
+
+/** Why the traffic must not be moved to it now; null: it may. */
+export function judgeMove(facts: PromotionFacts): RuleAnswer[] {
+  return answersTo(facts).filter(
+    ({ rule, state }) => state !== 'met' && !ofTheAct.includes(rule) && !facts.override?.includes(rule),
+  );
+}
+
+function nextFor({ until, whom }: RuleAnswer): string {
+  if (until !== null) return `Wait until ${untilText(until)}.`;
+  return whom ? `It needs ${whom}.` : 'Wait until this is met, or look at the promotion page.';
+}
+
+/** What holds up all but reverts: frozen hours, and an owner's freeze; none where it is not frozen. */
+export function frozenNow({ frozen }: Pick<Rules, 'frozen'>, freeze: FreezeFacts['freeze'], now: number): RuleAnswer[] {
+  const windows = frozen.flatMap((text) => parseFrozen(text) ?? []);
+  return judgeFreezes({ hours: frozenAt(windows, now), freeze }, now);
+}
+
+function answersTo(facts: PromotionFacts): RuleAnswer[] {
+  const { rules, now } = facts;
+  const { after } = rules;
+  const answers = facts.tasks.map((task) =>
+    answer(
+      'tasks',
+      task.state === 'passed' || task.state === 'reused' ? 'met' : 'not met',
+      task.tests === null ? task.name : `${task.name}, ${task.tests} ${task.tests === 1 ? 'test' : 'tests'}`,
+      { source: `run ${task.run}` },
+    ),
+  );
+  if (after !== null) {
+    const found = facts.verification;
+    const change = `Deploy r${facts.release} to ${after} and let it be verified there.`;
+    if (rules.verified)
+      answers.push(
+        answer('verified', found ? 'met' : 'not met', found ? `verified in ${after}` : `not verified in ${after}`, {
+          source: found ? `d${found.deployment}` : null,
+          change: found ? null : change,
+        }),
+      );
+    else
+      answers.push(
+        answer(
+          'live before',
+          facts.wasLiveBefore ? 'met' : 'not met',
+          facts.wasLiveBefore ? `was live in ${after}` : `was never live in ${after}`,
+          { change: facts.wasLiveBefore ? null : `Deploy r${facts.release} to ${after}.` },
+        ),
+      );
+    if (rules.healthy > 0)
+      answers.push(judgeHealth({ ...facts.health, environment: after, needed: rules.healthy }, now));
+  }
+  if (rules.approvals > 0)
+    answers.push(
+      judgeApprovals({
+        needed: rules.approvals,
+        digest: facts.digest,
+        approvals: facts.approvals,
+        authors: facts.authors,
+      }),
+    );
+  answers.push(...frozenNow(rules, facts.freeze, now));
+  if (rules.frozen.length && !answers.some(({ rule }) => rule === 'frozen hours'))
+    answers.push(answer('frozen hours', 'met', 'not in frozen hours'));
+  answers.push(
+    answer('not on hold', facts.held ? 'needs' : 'met', facts.held ? `on hold: ${facts.heldWhy}` : 'not on hold', {
+      whom: facts.held ? 'a releaser, to lift it' : null,
+      change: facts.held ? 'Lift the hold first, with `tsunagi lift`.' : null,
+    }),
+  );
   if (facts.unset.length)
-    checks.push({ rule: 'variables', met: false, says: `not set: ${facts.unset.join(', ')}`, source: null });
-  if (facts.closed) checks.push({ rule: 'open', met: false, says: 'closed', source: null });
-  if (facts.moving) checks.push({ rule: 'free', met: false, says: 'another deployment is on its way', source: null });
-  if (facts.liveRelease === facts.release)
-    return { allowed: false, checks, refusal: issue('already_live', { release, environment: facts.environment }) };
-  const missing = checks.filter((check) => !check.met);
-  if (missing.length === 0) return { allowed: true, checks, refusal: null };
-  if (facts.held)
-    return {
-      allowed: false,
-      checks,
-      refusal: issue('environment_held', { environment: facts.environment, why: facts.heldWhy }),
-    };
-  const why = missing.map((check) => check.says).join('; ');
-  const next = missing.some((check) => check.rule === 'verified')
-    ? `Deploy ${release} to ${facts.after} and let it be verified there.`
-    : 'Wait until this is met, or look at the promotion page.';
-  return {
-    allowed: false,
-    checks,
-    refusal: issue('not_promotable', { release, environment: facts.environment, why: `${why}.`, next }),
-  };
+    answers.push(
+      answer('variables', 'not met', `not set: ${facts.unset.join(', ')}`, {
+        change: 'Set them, with `tsunagi variable set`.',
+      }),
+    );
+  if (facts.closed) answers.push(answer('open', 'not met', 'closed'));
+  if (facts.moving)
+    answers.push(
+      answer('free', 'not met', 'another deployment is on its way', {
+        change: 'Wait until it has ended, or end it with `tsunagi revert`.',
+      }),
+    );
+  return answers;
 }

@@ -47,7 +47,7 @@ export interface RuleAnswer {
   whom: string | null;
 }
 
-const answer = (rule: RuleName, state: RuleState, says: string, more: Partial<RuleAnswer> = {}): RuleAnswer => ({
+export const answer = (rule: RuleName, state: RuleState, says: string, more: Partial<RuleAnswer> = {}): RuleAnswer => ({
   rule,
   state,
   says,
@@ -167,6 +167,10 @@ export function judgeFreezes({ hours, freeze }: FreezeFacts, now: number): RuleA
     );
   return answers;
 }
+
+/** A time in words, for a refusal; 0: nobody knows. */
+export const untilText = (at: number): string =>
+  at > 0 ? `${new Date(at).toISOString().slice(0, 16).replace('T', ' ')} UTC` : 'somebody changes that';
 
 /** When all of these may be met though nobody does anything; null: somebody has to, or nothing waits. */
 export function metBy(answers: readonly RuleAnswer[]): number | null {

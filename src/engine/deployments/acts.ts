@@ -1,6 +1,8 @@
 /** What every act of release needs, and the plainest of them: deploy. Each is one transaction that a person, or the engine, asks for. */
-import type { EnvironmentPlan } from '../../core/definition/model.js';
 import { CodedError } from '../../core/errors/errors.js';
+import type { Rules } from '../../core/rules/in-force.js';
+import { frozenNow } from '../../core/rules/promotion.js';
+import { type RuleAnswer, untilText } from '../../core/rules/rules.js';
 import type { DeploymentKind } from '../../core/states.js';
 import { changedVariables, shownSecrets } from '../../core/variables/resolve.js';
 import {
@@ -9,27 +11,17 @@ import {
   type DeploymentRow,
   findDeployment,
   movingDeployments,
-  releasedBy,
 } from '../../records/deployments/deployments.js';
 import { type EnvironmentRow, findEnvironment, lockEnvironment } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { mainDefinition, nextNumber, type ProjectRow } from '../../records/projects/projects.js';
+import { nextNumber, type ProjectRow } from '../../records/projects/projects.js';
 import { makeDue } from '../../records/runs/runs.js';
 import { findRelease, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import type { Context, Db } from '../context.js';
+import type { Override } from '../../records/models/deployments/deployments.js';
 import { variablesFor } from '../environments/variables.js';
-
-/** Of an environment that the main branch declares no longer. */
-export const emptyPlan = (name: string): EnvironmentPlan => ({
-  name,
-  for: null,
-  branch: null,
-  after: null,
-  promotion: 'manual',
-  verify: null,
-  parts: {},
-  addresses: [],
-});
+import { heldWhy, liveRelease } from './live.js';
+import { freezeOf, ruled } from './rules.js';
 
 export const placeOf = (project: { name: string }, environment: { name: string }): string =>
   `${project.name}/${environment.name}`;
@@ -42,6 +34,10 @@ export interface Ask {
   actor: string;
   /** The deployment whose plain variables a revert brings back. */
   then?: DeploymentRow;
+  /** An owner's, with the rules that are not met. */
+  override?: Override;
+  /** How the rules stood when it was asked for. */
+  rules?: readonly RuleAnswer[];
 }
 
 /** Records a deployment. What the release requires and nobody has set is said here, all at once, before anything starts. */
@@ -50,8 +46,7 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
   // What strangers have written goes to their own reviews alone, and nothing else does.
   if ((release.line !== 'own') !== environment.outside)
     throw new CodedError('release_untrusted', { number: release.number, environment: placeOf(project, environment) });
-  const main = await mainDefinition(db, project.id);
-  const plan = main?.model.environments[environment.plan_name] ?? emptyPlan(environment.name);
+  const { main, plan } = await ruled(db, environment);
   const { values, secrets, unset } = await variablesFor(context, db, ask);
   if (unset.length && !ask.then)
     throw new CodedError('variable_unset', { names: unset.join(', '), environment: placeOf(project, environment) });
@@ -70,6 +65,7 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     variables: ask.then?.variables ?? values,
     // Secrets are those of now; one that nobody has set any more is that of then.
     secrets: ask.then ? { ...ask.then.secrets, ...pick(secrets, Object.keys(ask.then.secrets)) } : secrets,
+    override: ask.override ?? null,
   });
   // What sleeps wakes for it.
   await makeDue(db, 'environments', environment.id);
@@ -78,7 +74,16 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     project: project.id,
     subject: `d${number}`,
     actor: ask.actor,
-    data: { environment: placeOf(project, environment), release: `r${release.number}`, kind: ask.kind },
+    data: {
+      environment: placeOf(project, environment),
+      release: `r${release.number}`,
+      digest: release.digest,
+      kind: ask.kind,
+      ...(ask.rules
+        ? { rules: ask.rules.map(({ rule, state, says, source }) => ({ rule, state, says, source })) }
+        : {}),
+      ...(ask.override ? { override: { why: ask.override.why, rules: ask.override.rules } } : {}),
+    },
   });
   return row;
 }
@@ -130,13 +135,14 @@ export async function deploy(
 ): Promise<DeploymentRow> {
   const environment = await openEnvironment(db, project, name);
   const release = await needRelease(db, project, number);
-  const plan = (await mainDefinition(db, project.id))?.model.environments[environment.plan_name];
+  const { plan, rules } = await ruled(db, environment);
   const place = placeOf(project, environment);
   // What is live already is deployed anew when people have changed variables of it: no rule is about that.
   const anew = await hasWaitingChanges(context, db, project, environment, release);
-  if (!anew && plan?.after)
+  if (!anew && plan.after)
     throw new CodedError('rules_apply', { environment: place, after: plan.after, release: `r${number}` });
   if (!anew) refuseHeld(environment, place);
+  refuseFrozen(context, rules, environment, place);
   if (!anew) await refuseLive(db, environment, release, place);
   return askDeployment(context, db, { project, environment, release, kind: 'deploy', actor });
 }
@@ -162,11 +168,12 @@ export async function deployAgain(
       hint: '`tsunagi environment show` lists those that there were.',
     });
   const release = await releaseById(db, then.release_id);
-  const plan = (await mainDefinition(db, project.id))?.model.environments[environment.plan_name];
-  if (plan?.after && then.live_at === null)
+  const { plan, rules } = await ruled(db, environment);
+  if (plan.after && then.live_at === null)
     throw new CodedError('rules_apply', { environment: place, after: plan.after, release: `r${release.number}` });
   refuseGone(release);
   refuseHeld(environment, place);
+  refuseFrozen(context, rules, environment, place);
   return askDeployment(context, db, { project, environment, release, kind: 'deploy', actor, then });
 }
 
@@ -186,9 +193,18 @@ async function hasWaitingChanges(
 /** Whether deploying this release there is a releaser's act: it comes after another environment. */
 export async function needsReleaser(db: Db, project: ProjectRow, name: string): Promise<boolean> {
   const environment = await findEnvironment(db, project.id, name);
-  return Boolean(
-    environment && (await mainDefinition(db, project.id))?.model.environments[environment.plan_name]?.after,
-  );
+  return Boolean(environment && (await ruled(db, environment)).plan.after);
+}
+
+/** Frozen hours, and an owner's freeze, hold up all but reverts. */
+function refuseFrozen(context: Pick<Context, 'now'>, rules: Rules, environment: EnvironmentRow, place: string): void {
+  const frozen = frozenNow(rules, freezeOf(environment), context.now());
+  if (frozen.length)
+    throw new CodedError('environment_frozen', {
+      environment: place,
+      why: frozen.map(({ says }) => says).join('; '),
+      until: untilText(Math.max(...frozen.map(({ until }) => until ?? 0))),
+    });
 }
 
 function refuseHeld(environment: EnvironmentRow, place: string): void {
@@ -206,13 +222,4 @@ async function refuseLive(db: Db, environment: EnvironmentRow, release: ReleaseR
   const moving = await movingDeployments(db, environment.id);
   if (moving.length === 0 && (await liveRelease(db, environment))?.id === release.id)
     throw new CodedError('already_live', { release: `r${release.number}`, environment: place });
-}
-
-export const heldWhy = (environment: Pick<EnvironmentRow, 'held_by' | 'held_why'>): string =>
-  environment.held_why ? `${environment.held_why} (${environment.held_by})` : `held by ${environment.held_by}`;
-
-export async function liveRelease(db: Db, environment: EnvironmentRow): Promise<ReleaseRow | null> {
-  if (!environment.live_id) return null;
-  const row = await releasedBy(db, environment.live_id);
-  return row ? releaseById(db, row.release_id) : null;
 }

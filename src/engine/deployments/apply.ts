@@ -1,8 +1,10 @@
 /** The effects of a deployment's step, in the transaction of the step. */
 import { type Route, routeTo } from '../../core/cutover/route.js';
 import { askForResources } from './needs.js';
+import type { Context } from '../context.js';
 import { accessOf, gateOf } from '../environments/gate.js';
 import { targetFor } from './routes.js';
+import { endHealth, tellEvidence } from './health.js';
 import { syncJobs } from '../jobs/jobs.js';
 import { stopJobsOf } from '../../records/jobs/jobs.js';
 import { pictureShown } from '../pictures/pictures.js';
@@ -30,6 +32,12 @@ import type { DeploymentEffect } from '../../core/advance/deployments.js';
 
 /** Deployments of one environment that stay warm at a time. */
 const warmAtMost = 2;
+
+/** Milliseconds for which its replaced servers stay ready. */
+export const warmFor = (
+  { timing }: Pick<Context, 'timing'>,
+  { environment_plan }: Pick<DeploymentRow, 'environment_plan'>,
+): number => environment_plan.warm ?? timing.warm;
 
 /** Gives whether somebody answers to it: an agent, or an edge, makes the deployment due then. */
 export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boolean> {
@@ -90,10 +98,15 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boo
       // Ended by `cool`, once no edge has them in its table.
       return false;
     case 'goLive': {
+      if (before) await endHealth({ ...scene, of: before });
       await setLive(db, environment.id, deployment.id);
       await setHealth(db, environment.id, 'good');
       await syncJobs(context, db, environment.id, release);
-      const by = { kind: deployment.kind, standing: environment.kind === 'standing', warmMs: context.timing.warm };
+      const by = {
+        kind: deployment.kind,
+        standing: environment.kind === 'standing',
+        warmMs: warmFor(context, deployment),
+      };
       const retired = before && retires(before.deployment.state, by);
       if (retired) {
         await retireDeployment(db, before.deployment.id, retired.state, retired.warmMs);
@@ -107,19 +120,13 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boo
         });
       } else if (before) await makeDue(db, 'deployments', before.deployment.id);
       if (deployment.environment_plan.verify && deployment.kind !== 'revert') {
-        await addEvidence(db, release, {
+        const row = await addEvidence(db, release, {
           kind: 'verification',
           name: environment.name,
           source: `d${deployment.number}`,
           detail: { environment: environment.name, deployment: deployment.number },
         });
-        await recordEvents(db, {
-          type: 'evidence.recorded',
-          project: deployment.project_id,
-          subject: `r${release.number}`,
-          actor: 'engine',
-          data: { kind: 'verification', environment: scene.place, digest: release.digest },
-        });
+        if (row) await tellEvidence(db, scene.project, environment.name, release, row);
       }
       await pictureShown(db, environment, deployment, release.plan);
       if (environment.kind === 'review') await lookForRoom(db, deployment.project_id, environment.plan_name);

@@ -11,6 +11,7 @@ import { stepLife } from '../environments/life.js';
 import { dataIsNew, environmentById } from '../../records/deployments/environments.js';
 import { resourceFacts } from './needs.js';
 import { noRoomFor } from './placement.js';
+import { forbidden } from './rules.js';
 import { attemptsOfDeployment } from '../../records/runs/attempts.js';
 import { apply } from './apply.js';
 import { type Scene, asked, enter, facts, kept, replace } from './scene.js';
@@ -145,6 +146,8 @@ async function advance(scene: Scene): Promise<void> {
     edgeRefusal: refusing
       ? issue('edge_refused', { edge: refusing.edge, detail: wording(refusing.why as Issue).says })
       : null,
+    forbidden:
+      deployment.state === 'cutover' && environment.serving_id !== deployment.id ? await forbidden(scene) : null,
     limits: { readyMs: context.timing.ready + 5_000, cutoverMs: 1_000 },
   };
   const step = advanceDeployment(given);

@@ -1,7 +1,7 @@
 /** What is live is kept as it was asked for; what is live no longer cools down. */
 import { tableFollows } from '../../core/advance/enter.js';
 import { setHealth } from '../../records/deployments/environments.js';
-import { setDue } from '../../records/runs/runs.js';
+import { makeDue, setDue } from '../../records/runs/runs.js';
 import { type Route, sharing } from '../../core/cutover/route.js';
 import { targetFor } from './routes.js';
 import { movingDeployments } from '../../records/deployments/deployments.js';
@@ -12,6 +12,7 @@ import { healthOf } from '../../core/advance/environments.js';
 import { hasTable, listEdges, routeBody } from '../../records/callers/edges.js';
 import { coolDeployment, instanceOver, replaceEnded } from '../../core/advance/keep.js';
 import { canonical } from '../../core/canonical.js';
+import { endHealth } from './health.js';
 import { takeNewLogins } from './needs.js';
 import { type Scene, asked, kept, replace, startOne, wishes } from './scene.js';
 import { recordEvents } from '../../records/events.js';
@@ -61,7 +62,10 @@ export async function keepLive(scene: Scene): Promise<void> {
     ready: servers,
   });
   if (health !== environment.health && environment.serving_id === deployment.id) {
+    if (health !== 'good') await endHealth({ ...scene, of: scene });
     await setHealth(db, environment.id, health);
+    // Whatever waits for its good health, or for its poor one, looks again.
+    await makeDue(db, 'environments', environment.id);
     await recordEvents(db, {
       type: 'environment.health',
       project: deployment.project_id,

@@ -9,11 +9,12 @@ import { pricesNow } from '../../records/cost/cost.js';
 import type { EnvironmentRow } from '../../records/deployments/environments.js';
 import type { ReleaseRow } from '../../records/deployments/releases.js';
 import { addressesOf } from '../../records/domains/addresses.js';
-import { mainDefinition, type ProjectRow } from '../../records/projects/projects.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
 import { resourcesOf } from '../../records/resources/resources.js';
 import { type Context, type Db, domainOf } from '../context.js';
 import { variablesFor } from '../environments/variables.js';
-import { emptyPlan, liveRelease } from './acts.js';
+import { liveRelease } from './live.js';
+import { ruled } from './rules.js';
 import { changedMigrations, type MigrationChange, migrationsOf } from './migrations.js';
 
 export interface Look {
@@ -37,8 +38,7 @@ export async function lookAhead(
   environment: EnvironmentRow,
   release: ReleaseRow,
 ): Promise<Look> {
-  const main = await mainDefinition(db, project.id);
-  const plan = main?.model.environments[environment.plan_name] ?? emptyPlan(environment.name);
+  const { plan } = await ruled(db, environment);
   const live = await liveRelease(db, environment);
   const [resources, addresses, { unset }, prices] = [
     new Set((await resourcesOf(db, environment.id)).map((row) => row.name)),

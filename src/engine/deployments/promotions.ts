@@ -1,26 +1,29 @@
 /** What may be promoted, by which rules, and the act of it. */
-import type { Definition, EnvironmentPlan } from '../../core/definition/model.js';
+import type { EnvironmentPlan } from '../../core/definition/model.js';
 import { CodedError } from '../../core/errors/errors.js';
+import type { Loosened, Rules } from '../../core/rules/in-force.js';
 import { type Judgement, judgePromotion, type PromotionFacts } from '../../core/rules/promotion.js';
-import { type DeploymentRow, movingDeployments, wasLive } from '../../records/deployments/deployments.js';
-import { type EnvironmentRow, findEnvironment } from '../../records/deployments/environments.js';
-import { mainDefinition, type ProjectRow } from '../../records/projects/projects.js';
+import { type DeploymentRow, movingDeployments } from '../../records/deployments/deployments.js';
+import { type EnvironmentRow, findEnvironment, lockEnvironment } from '../../records/deployments/environments.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
 import { evidenceOf, type ReleaseRow } from '../../records/deployments/releases.js';
 import type { Context, Db } from '../context.js';
-import { variablesFor } from '../environments/variables.js';
 
-import { askDeployment, heldWhy, liveRelease, needRelease, openEnvironment, placeOf } from './acts.js';
+import { askDeployment, needRelease, openEnvironment, placeOf, refuseGone } from './acts.js';
+import { recordHealth } from './health.js';
+import { liveRelease } from './live.js';
+import { promotionFacts, ruled } from './rules.js';
 
-/** The release that is live and verified in an environment (live alone, where the environment verifies nothing). */
+/** The release that is live in an environment, and verified there where that is asked for. */
 export async function verifiedRelease(
   db: Db,
   project: ProjectRow,
   name: string,
-  model: Definition,
+  verified: boolean,
 ): Promise<ReleaseRow | null> {
   const environment = await findEnvironment(db, project.id, name);
   const release = environment ? await liveRelease(db, environment) : null;
-  if (!release || !model.environments[name]?.verify) return release;
+  if (!release || !verified) return release;
   const evidence = await evidenceOf(db, release.id);
   return evidence.some((one) => one.kind === 'verification' && one.name === name && one.digest === release.digest)
     ? release
@@ -30,44 +33,15 @@ export async function verifiedRelease(
 export interface Promotion {
   release: ReleaseRow;
   environment: EnvironmentRow;
+  facts: PromotionFacts;
   judgement: Judgement;
   live: ReleaseRow | null;
-  plan: EnvironmentPlan | null;
+  plan: EnvironmentPlan;
+  rules: Rules;
+  loosened: Loosened[];
 }
 
-interface EvidenceFact {
-  kind: string;
-  name: string;
-  source: string;
-  detail: Record<string, unknown>;
-  at: Date | string;
-}
-
-/** What the rules need of the evidence about a release's own bytes. */
-export function promotionEvidence(
-  after: string,
-  evidence: readonly EvidenceFact[],
-): Pick<PromotionFacts, 'tasks' | 'verification'> {
-  const found = evidence.find((one) => one.kind === 'verification' && one.name === after);
-  return {
-    tasks: evidence
-      .filter((one) => one.kind === 'task')
-      .map((one) => {
-        const tests = one.detail.tests as { passed: number; failed: number } | null;
-        return {
-          name: one.name,
-          state: String(one.detail.state),
-          run: Number(one.source.replace('run ', '')),
-          tests: tests ? tests.passed + tests.failed : null,
-        };
-      }),
-    verification: found
-      ? { environment: after, deployment: Number(found.detail.deployment), at: new Date(found.at).toISOString() }
-      : null,
-  };
-}
-
-/** What promoting a release (default: what the environment before has verified) to an environment comes to; null when there is nothing to promote. */
+/** What promoting a release (default: what the environment before has verified) to an environment comes to; refuses when there is nothing to promote. */
 export async function considerPromotion(
   context: Context,
   db: Db,
@@ -75,62 +49,64 @@ export async function considerPromotion(
   name: string,
   number: number | null,
 ): Promise<Promotion> {
-  const found = await findEnvironment(db, project.id, name);
-  if (!found)
+  const environment = await findEnvironment(db, project.id, name);
+  if (!environment)
     throw new CodedError('not_found', {
       what: `The environment ${project.name}/${name}`,
       hint: '`tsunagi board` shows what there is.',
     });
-  const main = await mainDefinition(db, project.id);
-  const plan = main?.model.environments[found.plan_name] ?? null;
-  const after = plan?.after ?? null;
-  const place = placeOf(project, found);
+  const { plan, rules, loosened, main } = await ruled(db, environment);
+  const { after } = rules;
   const chosen =
     number !== null
       ? await needRelease(db, project, number)
       : after && main
-        ? await verifiedRelease(db, project, after, main.model)
+        ? await verifiedRelease(db, project, after, rules.verified)
         : null;
   if (!chosen || !after || !main)
     throw new CodedError('nothing_to_promote', {
-      environment: place,
+      environment: placeOf(project, environment),
       why: after ? `${after} has verified nothing that is live there.` : 'it does not come after another environment.',
       after: after ?? 'the environment before it',
     });
-  const [evidence, live, moving] = [
-    await evidenceOf(db, chosen.id),
-    await liveRelease(db, found),
-    await movingDeployments(db, found.id),
-  ];
-  const sameBytes = evidence.filter((one) => one.digest === chosen.digest);
-  const wasLiveBefore = await wasLive(db, project.id, after, chosen.id);
-  const judgement = judgePromotion({
-    environment: place,
-    after,
-    release: chosen.number,
-    liveRelease: live?.number ?? null,
-    held: found.held_by !== null,
-    heldWhy: heldWhy(found),
-    moving: moving.length > 0,
-    closed: found.state === 'closed' || found.state === 'closing',
-    verifies: Boolean(main.model.environments[after]?.verify),
-    ...promotionEvidence(after, sameBytes),
-    wasLiveBefore,
-    unset: (await variablesFor(context, db, { project, environment: found, release: chosen })).unset,
-  });
-  return { release: chosen, environment: found, judgement, live, plan };
+  const moving = (await movingDeployments(db, environment.id)).length > 0;
+  const asked = { project, environment, release: chosen, rules, moving, override: null };
+  const facts = await promotionFacts(context, db, asked);
+  const live = await liveRelease(db, environment);
+  return { release: chosen, environment, facts, judgement: judgePromotion(facts), live, plan, rules, loosened };
 }
 
+/**
+ * Promotes a release. `why`: of an owner, who takes it though rules are not met; which of them that is, is recorded, and counts for
+ * these alone when the traffic is moved.
+ */
 export async function promote(
   context: Context,
   db: Db,
   project: ProjectRow,
   name: string,
   number: number | null,
-  actor: string,
+  { actor, why = null }: { actor: string; why?: string | null },
 ): Promise<DeploymentRow> {
   const environment = await openEnvironment(db, project, name);
-  const { release, judgement } = await considerPromotion(context, db, project, name, number);
-  if (judgement.refusal) throw new CodedError(judgement.refusal.code, judgement.refusal.data);
-  return askDeployment(context, db, { project, environment, release, kind: 'promote', actor });
+  const { release, judgement, facts, rules } = await considerPromotion(context, db, project, name, number);
+  refuseGone(release);
+  const unmet = judgement.answers.filter((one) => one.state !== 'met');
+  if (why !== null && unmet.length === 0 && judgement.allowed)
+    throw new CodedError('override_needless', { environment: placeOf(project, environment) });
+  if (judgement.refusal && (why === null || !judgement.overridable))
+    throw new CodedError(judgement.refusal.code, judgement.refusal.data);
+  const override = why === null ? undefined : { by: actor, why, rules: [...new Set(unmet.map(({ rule }) => rule))] };
+  const { since, source } = facts.health;
+  if (rules.after !== null && since !== null && source !== null)
+    await recordHealth(db, { project, environment: rules.after, source, release, from: since, to: facts.now });
+  return askDeployment(context, db, {
+    project,
+    environment: await lockEnvironment(db, environment.id),
+    release,
+    kind: 'promote',
+    actor,
+    rules: judgement.answers,
+    ...(override ? { override } : {}),
+  });
 }

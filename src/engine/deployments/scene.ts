@@ -1,5 +1,5 @@
 /** Everything about one deployment, read under its locks, and the facts that core asks for. */
-import { projectById } from '../../records/projects/projects.js';
+import { type ProjectRow, projectById } from '../../records/projects/projects.js';
 import { type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import { type InstanceRow, addInstance, instancesOf, unwantOne } from '../../records/deployments/instances.js';
 import { type EnvironmentRow, lockEnvironment, lockEnvironments } from '../../records/deployments/environments.js';
@@ -20,6 +20,7 @@ export interface Scene {
   release: ReleaseRow;
   instances: InstanceRow[];
   before: { deployment: DeploymentRow; release: ReleaseRow; instances: InstanceRow[] } | null;
+  project: ProjectRow;
   /** `sailings/staging`. */
   place: string;
 }
@@ -46,6 +47,7 @@ export async function enter(context: Context, db: Db, found: DeploymentRow): Pro
     environment,
     ...own,
     before: beforeRow ? await load(beforeRow) : null,
+    project,
     place: `${project.name}/${environment.name}`,
   };
 }

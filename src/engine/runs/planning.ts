@@ -34,6 +34,9 @@ import {
 import { freshState } from '../../records/runs/steps.js';
 import { openReviewFor } from '../environments/reviews.js';
 import { openPullRequests } from '../../records/projects/sources.js';
+import { moveRules, rulesMoved } from '../deployments/loosened.js';
+import { beginRules } from '../../records/deployments/rules.js';
+import { rulesOf } from '../../core/rules/in-force.js';
 import { parseApart } from './parse.js';
 import { planApart } from './plan.js';
 import { pinSet } from '../environments/variables.js';
@@ -290,7 +293,9 @@ async function takeDefinition(
   const plans = Object.values(model.environments);
   const guarded = plans.filter((plan) => plan.for !== null && before[plan.name]?.access !== plan.access);
   // Before any of them is locked by itself: all are locked in one order.
-  if (guarded.length) await lockEnvironments(db, project.id);
+  const loosened = await rulesMoved(db, project, before, model.environments);
+  if (guarded.length || loosened.length) await lockEnvironments(db, project.id);
+  for (const one of loosened) await moveRules(db, project, one, run.actor);
   for (const plan of guarded) await syncGates(context, db, project, plan);
   for (const plan of plans) {
     if (plan.for === null) {
@@ -307,6 +312,7 @@ async function takeDefinition(
         },
         run.actor,
       );
+      await beginRules(db, project.id, plan.name, rulesOf(model.environments, plan.name));
       continue;
     }
     // Other times and bounds count at once.

@@ -1,7 +1,7 @@
 /** Deployments: releases that are brought live, one after another in each environment. */
 import type { PastDeployment } from '../../core/advance/environments.js';
 import type { InferAttributes } from 'sequelize';
-import type { Deployment } from '../models/deployments/deployments.js';
+import type { Deployment, Override } from '../models/deployments/deployments.js';
 import type { EnvironmentPlan } from '../../core/definition/model.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { SecretPlace } from '../../core/variables/resolve.js';
@@ -29,6 +29,7 @@ const deploymentColumns = [
   'warm_until',
   'fresh',
   'turn',
+  'override',
   'created_at',
   'ended_at',
 ] as const satisfies readonly (keyof InferAttributes<Deployment>)[];
@@ -46,14 +47,15 @@ export interface NewDeployment {
   plan: EnvironmentPlan;
   variables: Record<string, string>;
   secrets: Record<string, SecretPlace>;
+  override: Override | null;
 }
 
 export async function addDeployment(db: Db, one: NewDeployment): Promise<DeploymentRow> {
   const row = await queryOne<DeploymentRow>(
     db,
     `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor,
-       definition_commit, environment_plan, variables, secrets)
-       values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
+       definition_commit, environment_plan, variables, secrets, override)
+       values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
      returning ${deploymentColumns.join(', ')}`,
     [
       newId(),
@@ -67,6 +69,7 @@ export async function addDeployment(db: Db, one: NewDeployment): Promise<Deploym
       json(one.plan),
       json(one.variables),
       json(one.secrets),
+      one.override === null ? null : json(one.override),
     ],
   );
   await notify(db, 'deployments');
@@ -188,10 +191,10 @@ export const lockDeployments = (db: Db, ids: readonly string[]): Promise<unknown
 export const releasedBy = (
   db: Db,
   deployment: string,
-): Promise<{ release_id: string; project_id: string; commit: string } | null> =>
+): Promise<{ number: number; release_id: string; project_id: string; commit: string } | null> =>
   queryOne(
     db,
-    `select d.release_id, r.project_id, r.commit
+    `select d.number, d.release_id, r.project_id, r.commit
      from deployments d join releases r on r.id = d.release_id
      where d.id = $1`,
     [deployment],

@@ -3,6 +3,8 @@ import { addressLabel } from '../../core/addresses.js';
 import type { ScrubPlan } from '../../core/definition/model.js';
 import type { SetSizes } from '../../core/scale/sizes.js';
 import type { Issue } from '../../core/errors/errors.js';
+import type { Rules } from '../../core/rules/in-force.js';
+import type { Freeze } from '../models/deployments/environments.js';
 import type { EnvironmentState, Health, SleepDepth, Wish } from '../../core/states.js';
 import { type Db, json, notify, queryOne, query, tables } from '../database.js';
 import { recordEvents } from '../events.js';
@@ -50,10 +52,16 @@ export interface EnvironmentRow {
   branch: string | null;
   /** Of a pull request whose author may not write there: apart from all others. */
   outside: boolean;
+  /** The rules that count; null: those that main declares. */
+  rules: Rules | null;
+  /** By hand, of an owner; one whose end has come counts no more. */
+  frozen_by: Freeze | null;
+  /** Since when what is live is in good health without a pause; null: it is not. */
+  healthy_since: Date | null;
 }
 
 const columns =
-  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, sizes, created_at, opened_at, reopen, state_since, depth, used_at, woken_at, keep_until, wish, wake_issue, branch, outside';
+  'id, project_id, name, kind, plan_name, pull_request, host, state, health, held_by, held_why, live_id, serving_id, table_version::float8 as table_version, issue, sizes, created_at, opened_at, reopen, state_since, depth, used_at, woken_at, keep_until, wish, wake_issue, branch, outside, rules, frozen_by, healthy_since';
 
 /** Makes an environment where there is none of the name, or opens a closed one again; one that closes just now when it has closed. */
 export async function makeEnvironment(db: Db, environment: NewEnvironment, actor: string): Promise<void> {
@@ -365,8 +373,12 @@ export const setCopies = (db: Db, id: string, plan: ScrubPlan | null): Promise<u
   query(db, 'update environments set copies = $2 where id = $1', [id, plan === null ? null : json(plan)]);
 
 export async function setHealth(db: Db, id: string, health: Health): Promise<void> {
-  const { Environment, in: within } = tables(db);
-  await Environment.update({ health }, { where: { id }, ...within });
+  await query(
+    db,
+    `update environments set health = $2,
+       healthy_since = case when $2 = 'good' then coalesce(healthy_since, now()) end where id = $1`,
+    [id, health],
+  );
 }
 
 export async function setServing(db: Db, id: string, deployment: string | null, version: number): Promise<void> {
@@ -378,7 +390,7 @@ export async function setLive(db: Db, id: string, deployment: string): Promise<v
   await query(
     db,
     `update environments set live_id = $2, state_since = case when state = 'live' then state_since else now() end, state = 'live',
-       woken_at = now(), depth = null, wake_issue = null where id = $1`,
+       woken_at = now(), depth = null, wake_issue = null, healthy_since = null where id = $1`,
     [id, deployment],
   );
 }

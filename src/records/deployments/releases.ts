@@ -1,6 +1,7 @@
 import type { InferAttributes } from 'sequelize';
 import type { Release } from '../models/deployments/releases.js';
 import { Op } from 'sequelize';
+import type { EvidenceKind } from '../../core/states.js';
 import { json, type Db, notify, queryOne, query, tables } from '../database.js';
 import { newId } from '../ids.js';
 
@@ -100,7 +101,7 @@ export const newestOfPullRequest = (
   );
 
 export interface EvidenceRow {
-  kind: 'task' | 'verification';
+  kind: EvidenceKind;
   name: string;
   source: string;
   digest: string;
@@ -108,20 +109,21 @@ export interface EvidenceRow {
   at: Date;
 }
 
-/** Records evidence; told twice it stays as it was first. */
+/** Records evidence; told twice it stays as it was first. Gives it where it is new. */
 export async function addEvidence(
   db: Db,
   release: { id: string; digest: string },
   evidence: Omit<EvidenceRow, 'at' | 'digest'>,
-): Promise<void> {
-  await query(
+): Promise<EvidenceRow | null> {
+  const row = await queryOne<EvidenceRow>(
     db,
     `insert into evidence (id, release_id, digest, kind, name, source, detail)
        values ($1, $2, $3, $4, $5, $6, $7)
-     on conflict do nothing`,
+     on conflict do nothing returning kind, name, source, digest, detail, at`,
     [newId(), release.id, release.digest, evidence.kind, evidence.name, evidence.source, json(evidence.detail)],
   );
   await notify(db, 'environments');
+  return row;
 }
 
 export async function evidenceOf(db: Db, release: string): Promise<EvidenceRow[]> {

@@ -29,6 +29,7 @@ import { defineDeployment } from './deployments/deployments.js';
 import { defineEdge } from './callers/edges.js';
 import { defineEnvironment } from './deployments/environments.js';
 import { defineEvent } from './events/events.js';
+import { defineApproval } from './deployments/approvals.js';
 import { defineEvidence } from './deployments/evidence.js';
 import { defineInstance } from './deployments/instances.js';
 import { defineIntake } from './projects/intake.js';
@@ -63,6 +64,7 @@ export function defineModels(sequelize: Sequelize) {
     Address: defineAddress(sequelize),
     Agent: defineAgent(sequelize),
     Answer: defineAnswer(sequelize),
+    Approval: defineApproval(sequelize),
     Attempt: defineAttempt(sequelize),
     Authority: defineAuthority(sequelize),
     Backup: defineBackup(sequelize),

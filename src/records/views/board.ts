@@ -1,7 +1,9 @@
 /** What is live where, and what of it is needed to say what waits: every project with its environments, in one statement. */
 import type { EnvironmentPlan, VariablePlan } from '../../core/definition/model.js';
 import type { Issue } from '../../core/errors/errors.js';
-import type { DeploymentKind, DeploymentState, SourceKind } from '../../core/states.js';
+import type { DeploymentKind, DeploymentState, EvidenceKind, SourceKind } from '../../core/states.js';
+import type { Approval } from '../../core/rules/rules.js';
+import type { Override } from '../models/deployments/deployments.js';
 import type { SecretPlace } from '../../core/variables/resolve.js';
 import { type Db, query } from '../database.js';
 import type { EnvironmentRow } from '../deployments/environments.js';
@@ -23,11 +25,13 @@ export interface BoardDeployment {
   warm_until: string | null;
   variables: Record<string, string>;
   secrets: Record<string, SecretPlace>;
+  override: Override | null;
 }
 
 export interface BoardRelease {
   id: string;
   number: number;
+  digest: string;
   commit: string;
   /** Trust scope of its run. */
   line: string;
@@ -40,14 +44,22 @@ export interface BoardRelease {
   /** Instances that its parts ask for. */
   asked: number;
   /** About its own bytes; not of releases of pull requests, which are promoted nowhere. */
-  evidence: { kind: string; name: string; source: string; detail: Record<string, unknown>; at: string }[] | null;
+  evidence: { kind: EvidenceKind; name: string; source: string; detail: Record<string, unknown>; at: string }[] | null;
 }
 
 export interface BoardEnvironment
   extends Omit<
     EnvironmentRow,
-    'created_at' | 'table_version' | 'opened_at' | 'state_since' | 'used_at' | 'woken_at' | 'keep_until'
+    | 'created_at'
+    | 'table_version'
+    | 'opened_at'
+    | 'state_since'
+    | 'used_at'
+    | 'woken_at'
+    | 'keep_until'
+    | 'healthy_since'
   > {
+  healthy_since: string | null;
   opened_at: string;
   state_since: string;
   used_at: string;
@@ -64,6 +76,8 @@ export interface BoardEnvironment
   pull: { number: number; title: string } | null;
   /** The moment of the oldest data that it began as a copy of. */
   data_of: string | null;
+  /** Approvals for it of the releases that environments show. */
+  approvals: (Approval & { release_id: string; author: boolean })[];
   /** The newest that was taken. */
   picture: { id: string; share: number | null; at: string; small: boolean } | null;
 }
@@ -75,7 +89,13 @@ export interface BoardProject {
   main_branch: string;
   definition_commit: string | null;
   /** The environments that its main definition declares. */
-  plans: Record<string, Pick<EnvironmentPlan, 'for' | 'after' | 'branch' | 'verify' | 'idle' | 'access'>> | null;
+  plans: Record<
+    string,
+    Pick<
+      EnvironmentPlan,
+      'for' | 'after' | 'branch' | 'verify' | 'idle' | 'access' | 'promotion' | 'healthy' | 'approvals' | 'frozen'
+    >
+  > | null;
   run: RunOverview | null;
   environments: BoardEnvironment[];
   /** What the environments name, each once. */
@@ -117,11 +137,25 @@ of_environments as (
        order by a.created_at, a.host limit 1) as main_host, e.state, e.health, e.held_by,
       e.held_why, e.live_id, e.serving_id, e.moving_id, e.failed_id, e.issue, e.created_at,
       e.opened_at, e.state_since, e.depth, e.used_at, e.woken_at, e.keep_until, e.wake_issue, e.branch, e.outside, e.pushed_at,
+      e.rules, e.frozen_by, e.healthy_since, coalesce(approved.list, '[]') as approvals,
       coalesce(i.ready, 0) as ready,
       case when q.number is not null then json_build_object('number', q.number, 'title', q.title) end as pull,
       (select min(s.data_of) from resources s where s.environment_id = e.id and s.state <> 'removed' and s.origin is not null) as data_of,
       picture.value as picture
     from shown e
+      left join lateral (
+        select json_agg(y) as list from (
+          select a.release_id, a.person_id as person, o.name, a.digest, extract(epoch from a.at) * 1000 as at,
+            o.role in ('releaser', 'owner') as may, a.author,
+            a.withdrawn_at is not null or exists (
+              select 1 from deployments d join environments b on b.id = d.environment_id join releases n on n.id = d.release_id
+                join releases own on own.id = a.release_id
+              where b.project_id = e.project_id and b.name = e.rules->>'after' and d.live_at > a.at and n.number > own.number) as withdrawn
+          from approvals a join people o on o.id = a.person_id
+          where a.environment_id = e.id and a.release_id in (select release_id from used)
+          order by a.at, a.id
+        ) y
+      ) approved on (e.rules->>'approvals')::int > 0
       left join pull_requests q on q.project_id = e.project_id and q.number = e.pull_request
       left join (
         select deployment_id, count(*) as ready from instances
@@ -139,7 +173,7 @@ of_deployments as (
   select project_id, json_agg(x) as list
   from (
     select id, project_id, number, release_id, kind, actor, state, failure, definition_commit, created_at, live_at,
-      ended_at, warm_until, variables, secrets
+      ended_at, warm_until, variables, secrets, override
     from used
   ) x
   group by project_id
@@ -147,7 +181,7 @@ of_deployments as (
 of_releases as (
   select project_id, json_agg(x) as list
   from (
-    select r.id, r.project_id, r.number, r.commit, r.line, n.number as run,
+    select r.id, r.project_id, r.number, r.digest, r.commit, r.line, n.number as run,
       coalesce(c.title, '') as title, coalesce(c.author, '') as author, c.at, r.plan->'variables' as plans,
       (
         select coalesce(sum(case when part.value->>'kind' in ('site', 'job') then 0 when r.line <> 'own' then least((part.value->>'instances')::int, 1) else (part.value->>'instances')::int end), 0)

@@ -2,11 +2,13 @@
 import { closesAt, sleepsAt } from '../../core/advance/life.js';
 import { idleOf } from '../../core/definition/model.js';
 import { wording } from '../../core/errors/errors.js';
+import { longestHealth } from '../../core/release/evidence.js';
+import { type Rules, rulesOf, tighten } from '../../core/rules/in-force.js';
 import { judgePromotion } from '../../core/rules/promotion.js';
 import { changedVariables, type Resolved, resolveVariables, scopesOf, setIn } from '../../core/variables/resolve.js';
 import { reachedAt } from '../../engine/context.js';
-import { heldWhy } from '../../engine/deployments/acts.js';
-import { promotionEvidence } from '../../engine/deployments/promotions.js';
+import { heldWhy } from '../../engine/deployments/live.js';
+import { freezeOf, promotionEvidence } from '../../engine/deployments/rules.js';
 import {
   type BoardDeployment,
   type BoardEnvironment,
@@ -22,6 +24,7 @@ import type { Board } from '../../wire/overview.js';
 import type { Service } from '../server.js';
 import { said } from './basics.js';
 import { imagePath } from './pictures.js';
+import { freezeView } from './rules.js';
 import { runView } from './runs.js';
 
 export async function boardView(service: Service, db: Db, only: string | null): Promise<Board> {
@@ -88,6 +91,7 @@ function deploymentIn(project: BoardProject, id: string | null): Shown | null {
 
 function environmentOf(service: Service, project: BoardProject, row: BoardEnvironment): Environment {
   const plan = project.plans?.[row.plan_name] ?? null;
+  const { rules, loosened } = tighten(row.rules, rulesOf(project.plans, row.plan_name));
   const view = (id: string | null) => {
     const found = deploymentIn(project, id);
     return found && deploymentOf(project.name, row.name, found);
@@ -101,9 +105,11 @@ function environmentOf(service: Service, project: BoardProject, row: BoardEnviro
     state: row.state,
     health: row.health,
     held: row.held_by === null ? null : { by: row.held_by, why: heldWhy(row) },
+    freeze: freezeView(row, service.context.now()),
+    loosened: loosened.map(({ says }) => says),
     url: reachedAt(service.context.addresses, row.host, row.main_host),
-    after: plan?.after ?? null,
-    branch: plan?.branch ?? null,
+    after: rules.after,
+    branch: rules.after === null ? (plan?.branch ?? null) : null,
     verifies: Boolean(plan?.verify),
     pullRequest: row.pull,
     review: row.kind === 'review' ? reviewOf(project, row) : null,
@@ -113,7 +119,7 @@ function environmentOf(service: Service, project: BoardProject, row: BoardEnviro
     moving: view(row.moving_id),
     failed: view(row.failed_id),
     instances: { asked: served?.release.asked ?? 0, ready: row.ready },
-    waits: plan?.after ? waits(service, project, row, live, plan.after) : null,
+    waits: rules.after !== null ? waits(service, project, row, live, rules) : null,
     picture: row.picture && {
       share: row.picture.share,
       small: row.picture.small ? imagePath(project.name, row.name, row.picture.id, 0, 'small') : null,
@@ -179,23 +185,33 @@ function waits(
   project: BoardProject,
   row: BoardEnvironment,
   live: Shown | null,
-  after: string,
+  rules: Rules,
 ): Environment['waits'] {
+  const { after } = rules;
   const before = project.environments.find((one) => one.name === after);
   const release = before && deploymentIn(project, before.live_id)?.release;
-  const verifying = Boolean(project.plans?.[after]?.verify);
-  if (!release || release.number === live?.release.number || (verifying && !verifiedIn(release, after))) return null;
+  if (!release || !after || release.number === live?.release.number) return null;
+  if (rules.verified && !verifiedIn(release, after)) return null;
+  const approvals = row.approvals.filter((one) => one.release_id === release.id);
+  const evidence = release.evidence ?? [];
+  const { longest, source } = longestHealth(evidence, after);
   const judgement = judgePromotion({
+    now: service.context.now(),
     environment: `${project.name}/${row.name}`,
-    after,
+    rules,
     release: release.number,
+    digest: release.digest,
     liveRelease: live?.release.number ?? null,
     held: row.held_by !== null,
     heldWhy: heldWhy(row),
     moving: row.moving_id !== null,
     closed: row.state === 'closed' || row.state === 'closing',
-    verifies: verifying,
-    ...promotionEvidence(after, release.evidence ?? []),
+    ...promotionEvidence(after, evidence),
+    health: { longest, source, since: before.healthy_since === null ? null : Date.parse(before.healthy_since) },
+    approvals,
+    authors: approvals.filter(({ author }) => author).map(({ person }) => person),
+    freeze: freezeOf(row),
+    override: null,
     // It is live there now.
     wasLiveBefore: true,
     unset: resolved(service, project, row, release).unset,
@@ -211,6 +227,8 @@ function waits(
     ).size,
     allowed: judgement.allowed,
     why: judgement.refusal ? wording(judgement.refusal).says : null,
+    until: judgement.until === null ? null : new Date(judgement.until).toISOString(),
+    whom: judgement.answers.find((one) => one.whom !== null)?.whom ?? null,
   };
 }
 
@@ -242,6 +260,7 @@ const deploymentOf = (project: string, environment: string, one: Shown): Deploym
   liveAt: iso(one.live_at),
   endedAt: iso(one.ended_at),
   warmUntil: iso(one.warm_until),
+  override: one.override,
 });
 
 /** Environments in the order of the thread: what takes a branch first, then what comes after it. */

@@ -1,4 +1,6 @@
 /** Releases and their ways: deployments and promotions as the API gives them. */
+import { durationText } from '../../core/durations.js';
+import { evidenceDigest } from '../../core/release/evidence.js';
 import { environmentById } from '../../records/deployments/environments.js';
 import { runById } from '../../records/runs/runs.js';
 import { changedMigrations, migrationsOf } from '../../engine/deployments/migrations.js';
@@ -15,6 +17,7 @@ import type { Commit } from '../../wire/projects.js';
 import type { Promotion, Release, ReleaseDetail } from '../../wire/releases.js';
 import type { Service } from '../server.js';
 import { commitView, iso, said } from './basics.js';
+import { approvalsView, rulesView, ruleView } from './rules.js';
 
 export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, row: ReleaseRow): Promise<Release> {
   const [commit, run] = await Promise.all([commitView(db, project.id, row.commit), runById(db, row.run_id)]);
@@ -51,7 +54,7 @@ export async function releaseDetail(
   return {
     ...view,
     migrations: migrations.map((file) => file.path),
-    evidence: evidence.map((one) => ({ ...one, at: one.at.toISOString() })),
+    evidence: evidence.map((one) => ({ ...one, evidence: evidenceDigest(one), at: one.at.toISOString() })),
   };
 }
 
@@ -88,6 +91,7 @@ export function deploymentOf(
     liveAt: iso(row.live_at),
     endedAt: iso(row.ended_at),
     warmUntil: iso(row.warm_until),
+    override: row.override,
   };
 }
 
@@ -98,7 +102,7 @@ export async function promotionView(
   name: string,
   number: number | null,
 ): Promise<Promotion> {
-  const { release, environment, judgement, live, plan } = await considerPromotion(
+  const { release, environment, judgement, live, plan, rules } = await considerPromotion(
     service.context,
     db,
     project,
@@ -115,20 +119,24 @@ export async function promotionView(
     }));
   const names = new Set([...(live?.parts ?? []), ...release.parts].map((part) => part.name));
   const digest = (row: ReleaseRow | null, part: string) => row?.parts.find((one) => one.name === part)?.digest ?? null;
-  const warm = `${Math.round(service.context.timing.warm / 60_000)} minutes`;
+  const warm = durationText(plan.warm ?? service.context.timing.warm);
   const place = placeOf(project, environment);
   const sentence = live
-    ? `r${release.number}, the same bytes that ${plan?.after} has verified, takes all traffic of ${place} in one step; r${live.number} stays warm for ${warm}, ready for a revert.`
-    : `r${release.number}, the same bytes that ${plan?.after} has verified, becomes the first release that is live in ${place}.`;
+    ? `r${release.number}, the same bytes that ${rules.after} has verified, takes all traffic of ${place} in one step; r${live.number} stays warm for ${warm}, ready for a revert.`
+    : `r${release.number}, the same bytes that ${rules.after} has verified, becomes the first release that is live in ${place}.`;
   return {
     environment: name,
     project: project.name,
     release: await releaseView(db, project, release),
     live: live ? await releaseView(db, project, live) : null,
-    after: plan?.after ?? null,
+    after: rules.after ?? null,
     allowed: judgement.allowed,
     refusal: said(judgement.refusal),
-    checks: judgement.checks,
+    rules: judgement.answers.map(ruleView),
+    until: iso(judgement.until === null ? null : new Date(judgement.until)),
+    overridable: judgement.overridable,
+    approvals: await approvalsView(db, project, environment, release),
+    environmentRules: await rulesView(service, db, project, environment),
     commits: await facts(live?.commit ?? null, release.commit),
     removed: live ? await facts(release.commit, live.commit) : [],
     parts: [...names].map((part) => ({ name: part, from: digest(live, part), to: digest(release, part) })),

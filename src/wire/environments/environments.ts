@@ -14,6 +14,7 @@ import { Address } from './addresses.js';
 import { Digest, Id, Name, Nullable, Said, Time, closed, oneOf } from '../parts.js';
 import { Commit } from '../projects.js';
 import { Job } from './jobs.js';
+import { Freeze } from './rules.js';
 import { Resource } from './resources.js';
 
 export const Deployment = Type.Object({
@@ -31,6 +32,8 @@ export const Deployment = Type.Object({
   liveAt: Nullable(Time),
   endedAt: Nullable(Time),
   warmUntil: Nullable(Time),
+  /** An owner took it though these rules were not met. */
+  override: Nullable(Type.Object({ by: Type.String(), why: Type.String(), rules: Type.Array(Type.String()) })),
 });
 export type Deployment = Static<typeof Deployment>;
 
@@ -60,6 +63,10 @@ export const Environment = Type.Object({
   state: oneOf(environmentStates),
   health: oneOf(healths),
   held: Nullable(Type.Object({ by: Type.String(), why: Type.String() })),
+  /** An owner's: it takes nothing until then. */
+  freeze: Nullable(Freeze),
+  /** Rules that main declares less strictly than they count: a releaser may accept that. */
+  loosened: Type.Array(Type.String()),
   url: Type.String(),
   after: Nullable(Type.String()),
   branch: Nullable(Type.String()),
@@ -111,6 +118,10 @@ export const Environment = Type.Object({
       pushes: Type.Integer(),
       allowed: Type.Boolean(),
       why: Nullable(Type.String()),
+      /** When it may be promoted though nobody does anything. */
+      until: Nullable(Time),
+      /** Whom it needs. */
+      whom: Nullable(Type.String()),
     }),
   ),
   /** Variables that were changed since the live deployment and count with the next one. */
@@ -210,6 +221,8 @@ export const Ask = Type.Object(
     release: Type.Optional(Type.Integer({ minimum: 1 })),
     /** To deploy again what this one of the environment's history brought, with its plain variables. */
     deployment: Type.Optional(Type.Integer({ minimum: 1 })),
+    /** Of an owner: why it is promoted though rules are not met. */
+    override: Type.Optional(Type.String({ minLength: 1, maxLength: 300, pattern: '\\S' })),
   },
   closed,
 );

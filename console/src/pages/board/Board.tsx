@@ -167,6 +167,8 @@ function EnvironmentPlace({ environment }: { environment: Environment }) {
           <Chip tone="">empty</Chip>
         )}
         {environment.held ? <Chip tone="held">on hold</Chip> : null}
+        {environment.freeze ? <Chip tone="held">frozen</Chip> : null}
+        {live?.override ? <Chip tone="held">overridden</Chip> : null}
         {failed ? <Chip tone="failed">r{failed.release} failed</Chip> : null}
       </p>
       {live ? (
@@ -190,6 +192,12 @@ function EnvironmentPlace({ environment }: { environment: Environment }) {
           ) : null}
           {failed?.failure ? <p className="text-vermilion">{failed.failure.says}</p> : null}
           {environment.held ? <p className="text-ochre">{environment.held.why}</p> : null}
+          {environment.freeze ? <p className="text-ochre">{environment.freeze.why}</p> : null}
+          {live.override ? (
+            <p className="text-ochre">
+              {live.override.why} ({live.override.by})
+            </p>
+          ) : null}
           {moving ? (
             <p className="text-ochre">{`r${moving.release} ${moving.state}`}</p>
           ) : instances.asked ? (

@@ -57,6 +57,7 @@ export function EnvironmentPage(): React.ReactNode {
         ) : null}
         {one.verified ? <Chip tone="good">verified</Chip> : null}
         {one.held ? <Chip tone="held">on hold</Chip> : null}
+        {one.freeze ? <Chip tone="held">frozen</Chip> : null}
         <span className="ml-auto flex gap-2">
           {one.held ? (
             <Button onClick={() => act.mutate({ to: 'lift' })}>Lift the hold</Button>
@@ -90,6 +91,26 @@ export function EnvironmentPage(): React.ReactNode {
         {one.held ? (
           <p className="mt-1 text-ochre">
             {one.held.why}: takes nothing new until the hold is lifted; revert still works.
+          </p>
+        ) : null}
+        {one.freeze ? (
+          <p className="mt-1 text-ochre">
+            Frozen by {one.freeze.by} until {new Date(one.freeze.until).toLocaleString('en-GB')}: {one.freeze.why}.
+            Revert still works.
+          </p>
+        ) : null}
+        {one.live?.override ? (
+          <p className="mt-1 text-ochre">
+            {one.live.override.by} took r{one.live.release} though {one.live.override.rules.join(', ')} were not met:{' '}
+            {one.live.override.why}
+          </p>
+        ) : null}
+        {one.loosened.length ? (
+          <p className="mt-1 text-ochre">
+            Main asks for less than what counts: {one.loosened.join('; ')}.{' '}
+            <Link to="/$project/$environment/promote" params={{ project, environment }} className="text-indigo">
+              Look at its rules
+            </Link>
           </p>
         ) : null}
         {one.failed?.failure ? (

@@ -7,6 +7,7 @@ import {
   type Sequelize,
 } from 'sequelize';
 import type { Issue } from '../../../core/errors/errors.js';
+import type { RuleName } from '../../../core/rules/rules.js';
 import type { SecretPlace } from '../../../core/variables/resolve.js';
 import type { EnvironmentPlan } from '../../../core/definition/model.js';
 import type { DeploymentKind, DeploymentState } from '../../../core/states.js';
@@ -40,6 +41,14 @@ export class Deployment extends Model<InferAttributes<Deployment>, InferCreation
   /** How often the logins of its programs were changed for new ones. */
   declare turn: CreationOptional<number>;
   declare secrets: CreationOptional<Record<string, SecretPlace>>;
+  /** Of an owner, who took it though these rules were not met. */
+  declare override: Override | null;
+}
+
+export interface Override {
+  by: string;
+  why: string;
+  rules: RuleName[];
 }
 
 export const defineDeployment = (sequelize: Sequelize): typeof Deployment =>
@@ -69,6 +78,7 @@ export const defineDeployment = (sequelize: Sequelize): typeof Deployment =>
       secrets: json({ made: true }),
       fresh: json({ made: true }),
       turn: int({ made: true }),
+      override: json({ null: true }),
     },
     { sequelize, modelName: 'Deployment', tableName: 'deployments', timestamps: false },
   );

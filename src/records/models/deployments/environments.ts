@@ -9,6 +9,7 @@ import {
 import type { ScrubPlan } from '../../../core/definition/model.js';
 import type { SetSizes } from '../../../core/scale/sizes.js';
 import type { Issue } from '../../../core/errors/errors.js';
+import type { Rules } from '../../../core/rules/in-force.js';
 import type { EnvironmentState, Health, SleepDepth, Wish } from '../../../core/states.js';
 import { bigint, flag, int, json, text, time, uuid } from '../columns.js';
 
@@ -58,6 +59,19 @@ export class Environment extends Model<InferAttributes<Environment>, InferCreati
   declare issue: Issue | null;
   /** Part → what a person has set of its size. */
   declare sizes: CreationOptional<SetSizes>;
+  /** The rules that count; null: those that main declares. */
+  declare rules: Rules | null;
+  /** By hand, of an owner; one whose end has come counts no more. */
+  declare frozen_by: Freeze | null;
+  /** Since when what is live is in good health without a pause; null: it is not. */
+  declare healthy_since: Date | null;
+}
+
+export interface Freeze {
+  by: string;
+  why: string;
+  /** ISO 8601. */
+  until: string;
 }
 
 export const defineEnvironment = (sequelize: Sequelize): typeof Environment =>
@@ -95,6 +109,9 @@ export const defineEnvironment = (sequelize: Sequelize): typeof Environment =>
       copies: json({ null: true }),
       issue: json({ null: true }),
       sizes: json({ made: true }),
+      rules: json({ null: true }),
+      frozen_by: json({ null: true }),
+      healthy_since: time({ null: true }),
     },
     { sequelize, modelName: 'Environment', tableName: 'environments', timestamps: false },
   );

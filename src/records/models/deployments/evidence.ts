@@ -6,13 +6,14 @@ import {
   Model,
   type Sequelize,
 } from 'sequelize';
+import type { EvidenceKind } from '../../../core/states.js';
 import { json, text, time, uuid } from '../columns.js';
 
 export class Evidence extends Model<InferAttributes<Evidence>, InferCreationAttributes<Evidence>> {
   declare id: string;
   declare release_id: string;
   declare digest: string;
-  declare kind: 'task' | 'verification';
+  declare kind: EvidenceKind;
   declare name: string;
   declare source: string;
   declare detail: Record<string, unknown>;

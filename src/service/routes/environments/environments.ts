@@ -104,8 +104,10 @@ export function environmentRoutes(app: App, service: Service): void {
     { schema: { body: Ask, response: { 201: Deployment } } },
     async (request, reply) => {
       const project = await needProject(service, request);
-      const { kind, release, deployment } = request.body;
-      requireAccess(request.caller as Caller, roleForAct[kind]);
+      const { kind, release, deployment, override } = request.body;
+      requireAccess(request.caller as Caller, override === undefined ? roleForAct[kind] : 'owner');
+      if (override !== undefined && kind !== 'promote')
+        throw new CodedError('body_invalid', { detail: 'override is for promote alone.' });
       if (
         kind === 'deploy' &&
         (await needsReleaser(records, project, nameOf(request))) &&
@@ -126,7 +128,7 @@ export function environmentRoutes(app: App, service: Service): void {
                 ? deploy(context, db, project, name, release as number, actor)
                 : deployAgain(context, db, project, name, deployment, actor))
             : kind === 'promote'
-              ? await promote(context, db, project, name, release ?? null, actor)
+              ? await promote(context, db, project, name, release ?? null, { actor, why: override ?? null })
               : await revert(context, db, project, name, release ?? null, actor);
         return deploymentView(db, project, row);
       });

@@ -6,7 +6,11 @@ import type { Deployment } from '../../../../src/wire/environments/environments'
 import type { Promotion } from '../../../../src/wire/releases';
 import { get, paths, post, Refusal } from '../../data/api';
 import { Ago, Button, Crumbs, Empty, Loading, short, Trouble } from '../../parts/basics';
-import { Chip, Mark } from '../../parts/Mark';
+import { Chip } from '../../parts/Mark';
+import { Calendar } from './Calendar';
+import { Loosened } from './Loosened';
+import { Override } from './Override';
+import { Rules, when } from './Rules';
 import { WhatWillBe } from './WhatWillBe';
 
 export function PromotionPage(): React.ReactNode {
@@ -51,10 +55,13 @@ export function PromotionPage(): React.ReactNode {
         <h1 className="title">
           Promote r{one.release.number} to {environment}
         </h1>
-        <Chip tone={one.allowed ? 'good' : 'poor'}>{one.allowed ? 'may be promoted' : 'cannot be promoted'}</Chip>
+        <Chip tone={one.allowed ? 'good' : 'poor'}>
+          {one.allowed ? 'may be promoted' : one.until ? `waits until ${when(one.until)}` : 'cannot be promoted'}
+        </Chip>
+        <span className="ml-auto" />
+        <Override one={one} />
         <Button
           kind="main"
-          className="ml-auto"
           disabled={!one.allowed || promote.isPending}
           onClick={() => promote.mutate(one.release.number)}
         >
@@ -62,6 +69,7 @@ export function PromotionPage(): React.ReactNode {
         </Button>
       </div>
       {promote.error ? <Trouble error={promote.error} /> : null}
+      <Loosened rules={one.environmentRules} />
       <section className="card mb-3.5 px-5 py-4">
         <p>{one.sentence}</p>
         {one.refusal ? (
@@ -71,23 +79,7 @@ export function PromotionPage(): React.ReactNode {
         ) : null}
       </section>
       <div className="grid gap-3.5 *:min-w-0 lg:grid-cols-[5fr_6fr]">
-        <section className="card px-5 py-3.5" aria-label="Evidence">
-          <h2 className="mb-1 font-semibold">Evidence and rules</h2>
-          <ul>
-            {one.checks.map((check) => (
-              <li key={`${check.rule} ${check.says}`} className="flex items-center gap-2.5 border-b border-faint py-2">
-                <Mark state={check.met ? 'passed' : 'waiting'} />
-                <span>{check.says}</span>
-                <span className="ml-auto text-second">{check.source}</span>
-              </li>
-            ))}
-            <li className="flex items-center gap-2.5 py-2">
-              <Mark state="passed" />
-              <span>release digest</span>
-              <span className="code ml-auto truncate text-second">{one.release.digest.slice(0, 23)}</span>
-            </li>
-          </ul>
-        </section>
+        <Rules one={one} />
         <section className="card px-5 py-3.5" aria-label={`What differs from ${environment}`}>
           <h2 className="mb-1 font-semibold">What differs from {environment}</h2>
           <Row name="Commits">
@@ -140,6 +132,9 @@ export function PromotionPage(): React.ReactNode {
           </Row>
         </section>
       </div>
+      {one.environmentRules.frozen.length || one.environmentRules.freeze ? (
+        <Calendar rules={one.environmentRules} />
+      ) : null}
       <WhatWillBe project={project} environment={environment} release={one.release.number} />
     </>
   );

@@ -1,0 +1,62 @@
+/** The rules by which environments take releases. */
+import { entry } from './entry.js';
+
+export const ofRules = {
+  environment_frozen: entry(
+    409,
+    '{environment} takes nothing now: {why}.',
+    'Wait until {until}. A revert is possible.',
+  ),
+  promotion_waits: entry(409, '{release} is not taken yet: {why}.', 'It is taken as soon as its rules allow it.'),
+  release_settles: entry(
+    409,
+    '{release} is not taken yet: {live} is given until {until} to be in good health for as long as it takes to be promoted.',
+    'It is taken then, or as soon as the health of {live} is poor; `tsunagi deploy` does not wait.',
+  ),
+  rules_not_met: entry(
+    409,
+    'The rules of {environment} were not met any more when the traffic was to move: {why}.',
+    'What was live goes on. Promote it again when they are met; `tsunagi promote … --check` says how they stand.',
+  ),
+  override_needless: entry(
+    409,
+    'Nothing has to be overridden: the rules of {environment} are met.',
+    'Promote it without `--override`.',
+  ),
+  override_refused: entry(
+    409,
+    '{release} cannot be promoted to {environment}, and no reason helps: {why}.',
+    'What is missing is no rule of people. Mend that first.',
+  ),
+  approvals_none: entry(
+    409,
+    '{environment} takes releases without approvals.',
+    'Say `approvals: 1` there in the definition, where one is wanted.',
+  ),
+  approval_person: entry(
+    403,
+    'This token belongs to nobody: an approval is a person’s.',
+    'Sign in, or use a token of your own.',
+  ),
+  approval_missing: entry(
+    404,
+    'You have not approved {release} for {environment}, or have withdrawn it.',
+    '`tsunagi promote {release} --to {environment} --check` says who has.',
+  ),
+  not_frozen: entry(
+    404,
+    '{environment} is not frozen by anybody.',
+    '`tsunagi rules {environment}` shows its frozen hours.',
+  ),
+  freeze_end: entry(
+    400,
+    'A freeze ends between a minute and a year from now, not at {until}.',
+    'Give `--until` a time with its zone, or `--for` a duration such as 2d.',
+  ),
+  rules_moved: entry(
+    409,
+    'Main declares other rules by now than those of {commit}.',
+    'Look at them with `tsunagi rules {environment}`, and accept those.',
+  ),
+  rules_same: entry(409, 'The rules that main declares for {environment} count already.', 'Nothing is to be accepted.'),
+} as const;

@@ -1,0 +1,100 @@
+/** Approvals: people who have looked say of these very bytes that they may go there. */
+import { CodedError } from '../../core/errors/errors.js';
+import { commitsBetween } from '../../git/repository.js';
+import { addApproval, pushersOf, withdrawApproval } from '../../records/deployments/approvals.js';
+import { type EnvironmentRow, findEnvironment } from '../../records/deployments/environments.js';
+import { recordEvents } from '../../records/events.js';
+import { addEvidence, type ReleaseRow } from '../../records/deployments/releases.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
+import { makeDue } from '../../records/runs/runs.js';
+import { type Context, type Db, repositoryOf } from '../context.js';
+import { needRelease, openEnvironment, placeOf, refuseGone } from './acts.js';
+import { tellEvidence } from './health.js';
+import { liveRelease } from './live.js';
+import { ruled } from './rules.js';
+
+/** Commits whose authors are looked for. */
+const mostCommits = 500;
+
+/** Names, in lower case, of all who have written or pushed something that this release brings to what is live there. */
+export async function writtenBy(
+  context: Context,
+  project: ProjectRow,
+  name: string,
+  release: ReleaseRow,
+): Promise<Set<string>> {
+  const environment = await findEnvironment(context.records, project.id, name);
+  const live = environment ? await liveRelease(context.records, environment) : null;
+  const commits = await commitsBetween(
+    repositoryOf(context, project),
+    live?.commit ?? null,
+    release.commit,
+    mostCommits,
+  );
+  const ids = commits.length ? commits.map(({ id }) => id) : [release.commit];
+  return new Set(
+    [...commits.map(({ author }) => author), ...(await pushersOf(context.records, project.id, ids))].map((one) =>
+      one.toLowerCase(),
+    ),
+  );
+}
+
+export interface Approving {
+  project: ProjectRow;
+  environment: string;
+  release: number;
+  person: { id: string; name: string };
+  /** As `writtenBy` gives them. */
+  writers: ReadonlySet<string>;
+}
+
+export async function approve(context: Context, db: Db, asked: Approving): Promise<EnvironmentRow> {
+  const { project, person } = asked;
+  const environment = await openEnvironment(db, project, asked.environment);
+  const release = await needRelease(db, project, asked.release);
+  const place = placeOf(project, environment);
+  refuseGone(release);
+  if (release.line !== 'own') throw new CodedError('release_untrusted', { number: release.number, environment: place });
+  if ((await ruled(db, environment)).rules.approvals === 0)
+    throw new CodedError('approvals_none', { environment: place });
+  const author = asked.writers.has(person.name.toLowerCase());
+  const one = { environment: environment.id, release, person: person.id, author };
+  if (!(await addApproval(db, one))) return environment;
+  await recordEvents(db, {
+    type: 'approval.given',
+    project: project.id,
+    subject: `r${release.number}`,
+    actor: person.name,
+    data: { environment: place, digest: release.digest, author },
+  });
+  const evidence = await addEvidence(db, release, {
+    kind: 'approval',
+    name: environment.name,
+    source: person.name,
+    detail: { environment: environment.name, person: person.name, author, from: new Date(context.now()).toISOString() },
+  });
+  if (evidence) await tellEvidence(db, project, environment.name, release, evidence, person.name);
+  await makeDue(db, 'environments', environment.id);
+  return environment;
+}
+
+/** A person takes their own approval back; what is on its way is looked at when its traffic is to move. */
+export async function withdraw(
+  db: Db,
+  { project, environment: name, release: number, person }: Omit<Approving, 'writers'>,
+): Promise<EnvironmentRow> {
+  const environment = await openEnvironment(db, project, name);
+  const release = await needRelease(db, project, number);
+  const place = placeOf(project, environment);
+  if (!(await withdrawApproval(db, { environment: environment.id, release: release.id, person: person.id })))
+    throw new CodedError('approval_missing', { release: `r${number}`, environment: place });
+  await recordEvents(db, {
+    type: 'approval.withdrawn',
+    project: project.id,
+    subject: `r${number}`,
+    actor: person.name,
+    data: { environment: place, digest: release.digest },
+  });
+  await makeDue(db, 'environments', environment.id);
+  return environment;
+}

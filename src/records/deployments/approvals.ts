@@ -1,0 +1,75 @@
+/** Who has approved which bytes for an environment. */
+import type { Approval } from '../../core/rules/rules.js';
+import { type Db, query, queryOne } from '../database.js';
+import { newId } from '../ids.js';
+
+export interface ApprovalRow extends Approval {
+  /** They have written some of what it brings. */
+  author: boolean;
+}
+
+/**
+ * All that were given for a release here, the oldest first. One is withdrawn by its person, and by a newer release that became live in
+ * the environment before after it was given: that is what may be promoted instead.
+ */
+export const approvalsOf = (
+  db: Db,
+  {
+    environment,
+    release,
+    after,
+  }: {
+    environment: { id: string; project_id: string };
+    release: { id: string; number: number };
+    after: string | null;
+  },
+): Promise<ApprovalRow[]> =>
+  query(
+    db,
+    `select a.person_id as person, p.name, a.digest, extract(epoch from a.at)::float8 * 1000 as at,
+       p.role in ('releaser', 'owner') as may, a.author,
+       a.withdrawn_at is not null or exists (
+         select 1 from deployments d
+           join environments e on e.id = d.environment_id
+           join releases r on r.id = d.release_id
+         where e.project_id = $3 and e.name = $4 and d.live_at > a.at and r.number > $5) as withdrawn
+     from approvals a join people p on p.id = a.person_id
+     where a.environment_id = $1 and a.release_id = $2
+     order by a.at, a.id`,
+    [environment.id, release.id, environment.project_id, after, release.number],
+  );
+
+/** Gives whether it is a new one: who approves twice has approved. */
+export const addApproval = async (
+  db: Db,
+  one: { environment: string; release: { id: string; digest: string }; person: string; author: boolean },
+): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `insert into approvals (id, environment_id, release_id, digest, person_id, author)
+       values ($1, $2, $3, $4, $5, $6)
+     on conflict do nothing returning 1 as ok`,
+    [newId(), one.environment, one.release.id, one.release.digest, one.person, one.author],
+  )) !== null;
+
+/** Gives whether there was one. */
+export const withdrawApproval = async (
+  db: Db,
+  one: { environment: string; release: string; person: string },
+): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `update approvals set withdrawn_at = now()
+     where environment_id = $1 and release_id = $2 and person_id = $3 and withdrawn_at is null returning 1 as ok`,
+    [one.environment, one.release, one.person],
+  )) !== null;
+
+/** Who has pushed these commits. */
+export const pushersOf = async (db: Db, project: string, commits: readonly string[]): Promise<string[]> =>
+  (
+    await query<{ actor: string }>(
+      db,
+      'select distinct actor from runs where project_id = $1 and commit = any($2::text[])',
+      [project, commits],
+    )
+  ).map(({ actor }) => actor);
