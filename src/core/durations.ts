@@ -25,3 +25,9 @@ export function durationSource(ms: number): string {
   for (const [unit, size] of Object.entries(units).reverse()) if (ms % size === 0) return `${ms / size}${unit}`;
   return `${Math.ceil(ms / 1000)}s`;
 }
+
+/** `800ms`, `2s` → milliseconds; null when it is none. */
+export function parseShortTime(text: string): number | null {
+  const found = /^([1-9]\d{0,6})(ms|s)$/.exec(text);
+  return found ? Number(found[1]) * (found[2] === 's' ? 1_000 : 1) : null;
+}

@@ -15,6 +15,8 @@ export function answerHeaders(
   request: IncomingMessage,
   incoming: Readonly<Record<string, string | string[] | number | undefined>>,
   id: string,
+  /** What the visitor is to keep, besides. */
+  cookie: string | null,
 ): Record<string, string | string[]> {
   const answer: Record<string, string | string[]> = {};
   for (const [name, value] of Object.entries(incoming))
@@ -28,6 +30,7 @@ export function answerHeaders(
       ...[answer['set-cookie'] ?? []].flat(),
       setCookie(cookieFor(path.sticky, instance.id), path.at, isSecure(request)),
     ];
+  if (cookie !== null) answer['set-cookie'] = [...[answer['set-cookie'] ?? []].flat(), cookie];
   return answer;
 }
 

@@ -3,6 +3,7 @@ import { randomUUID } from 'node:crypto';
 import { count, type Histogram } from '../core/figures/histogram.js';
 import type { Client } from '../wire/rooms/client.js';
 import type { EdgeFigures } from '../wire/environments/figures.js';
+import type { HostSlice } from './judged.js';
 import { openOutbox } from '../wire/rooms/outbox.js';
 
 /** One request on its way: whoever answers it notes what is known. */
@@ -15,9 +16,17 @@ export interface Note {
   unanswered: boolean;
   /** Bytes of its answer, where a program gives it. */
   bytes: number;
+  /** What the visitor is to keep; null: nothing. */
+  cookie: string | null;
 }
 
-export const freshNote = (): Note => ({ instance: '', answeredAt: null, unanswered: false, bytes: 0 });
+export const freshNote = (cookie: string | null = null): Note => ({
+  instance: '',
+  answeredAt: null,
+  unanswered: false,
+  bytes: 0,
+  cookie,
+});
 
 export interface Counted {
   host: string;
@@ -35,6 +44,8 @@ export interface Counter {
   count(one: Counted): void;
   /** A host is used just now. */
   use(host: string): void;
+  /** What was counted apart of hosts whose traffic moves. */
+  apart(slices: HostSlice[]): void;
   /** Sends what is left, once. */
   close(): Promise<void>;
 }
@@ -92,6 +103,9 @@ export function openCounter(
   const timer = setInterval(() => turn(), 1_000);
   timer.unref();
   return {
+    apart(slices) {
+      outbox.put({ boot, batch: ++batch, name, figures: [], slices });
+    },
     use(host) {
       if (uses.size < mostKeys) uses.set(host, now());
     },

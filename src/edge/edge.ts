@@ -9,6 +9,7 @@ import {
   below,
   maintenanceOf,
   pathOf,
+  type Route,
   type RoutePath,
   type ServerPath,
   type Target,
@@ -20,6 +21,8 @@ import { noCertificates, openCertificates } from './certificates.js';
 import { openTls, shownTo } from './tls.js';
 import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
+import { openJudged } from './judged.js';
+import { type Visitor, visitorOf } from './visitors.js';
 import { openSleepers, wakePath } from './reviews/asleep.js';
 import { askedFor, hostOf, refuse } from './headers.js';
 import { gatePath, type Let, openGate, saysPicture } from './reviews/gate.js';
@@ -50,6 +53,16 @@ export interface RunningEdge {
   close(): Promise<void>;
 }
 
+/** A request on its way, as it is counted. */
+interface Passing {
+  host: string;
+  route: Route;
+  target: Target;
+  part: string;
+  asked: { path: string };
+  visitor: Visitor | null;
+}
+
 /** Under which an authority asks for its proof (RFC 8555, 8.3). */
 const proofPath = '/.well-known/acme-challenge/';
 const asksForProof = ({ url = '', method }: IncomingMessage): boolean =>
@@ -78,14 +91,16 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const proxy = makeProxy(bounds);
   const client = makeClient(options.url, options.token);
   const counter = openCounter(client, options.name, log, inside.used);
+  const judged = openJudged((slices) => counter.apart(slices));
   const sleepers = openSleepers(client, options.name);
   const gate = openGate(client, options.name);
   const clients = openTally(bounds.perClient);
   const find = (request: IncomingMessage) => {
     const { host = '', route = null } = table.find(hostOf(request)) ?? {};
     const asked = askedFor(request.url ?? '/');
-    const target = route && targetOf(route, randomInt(allTraffic));
-    return { host, route, asked, target, place: target && asked ? pathOf(target, asked.path) : null };
+    const visitor = route?.visitors === undefined ? null : visitorOf(route.visitors, host, request);
+    const target = route && targetOf(route, visitor ? visitor.number : randomInt(allTraffic));
+    return { host, route, asked, visitor, target, place: target && asked ? pathOf(target, asked.path) : null };
   };
   const seen = (place: ServerPath, { path, search }: { path: string; search: string }) =>
     (place.strip ? below(place.at, path) : path) + search;
@@ -93,23 +108,43 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const counted = (
     request: IncomingMessage,
     response: ServerResponse,
-    { host, target, part }: { host: string; target: Target; part: string },
+    { host, route, target, part, asked, visitor }: Passing,
   ): Note => {
-    const [note, began] = [freshNote(), performance.now()];
+    const [note, began] = [freshNote(visitor?.cookie ?? null), performance.now()];
     // One connection of HTTP/2 carries the answers of many requests.
     const shared = request.httpVersionMajor === 2;
     response.once('close', () => {
       const whole = response.writableFinished;
       const answered = note.answeredAt ?? (whole ? performance.now() : null);
+      const error = note.unanswered || (response.headersSent && response.statusCode >= 500);
+      const ms = answered === null || note.unanswered ? null : answered - began;
+      const { instance } = note;
       counter.count({
         host,
         deployment: target.deployment,
         part,
-        instance: note.instance,
-        error: note.unanswered || (response.headersSent && response.statusCode >= 500),
+        instance,
+        error,
         bytes: shared ? note.bytes || Number(response.getHeader('content-length') ?? 0) : socket.bytesWritten - written,
-        ms: answered === null || note.unanswered ? null : answered - began,
+        ms,
       });
+      // Of who leaves nothing is known, a 4xx is the visitor's, and a stream of events has no end to wait for.
+      const says = (whole || note.unanswered) && (error || response.statusCode < 400) && !asksForEvents(request);
+      if (route.judged && says) {
+        // Whoever has just got a number may not keep it: they are one with each request.
+        const number = visitor?.cookie === null ? visitor.number : null;
+        judged.count({
+          host,
+          judged: route.judged,
+          target,
+          part,
+          path: asked.path,
+          instance,
+          visitor: number,
+          error,
+          ms,
+        });
+      }
     });
     const { socket } = request;
     const written = socket.bytesWritten;
@@ -155,7 +190,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     // A connection is for the hosts of its certificate alone (RFC 9110, 15.5.20).
     if (shown !== null && !certificates.covers(shown, named))
       return refuse(response, 421, 'This connection is for another host.');
-    const { host, route, asked, target, place } = find(request);
+    const { host, route, asked, target, place, visitor } = find(request);
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
     if (shown === null && certificates.trusted(named)) return toTls(named, asked, response);
@@ -181,9 +216,13 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     }
     if (route.closed && target && closedTo(request, response, { target, asked, place })) return;
     if (!place || !target) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
-    const note = quiet ? freshNote() : counted(request, response, { host, target, part: place.part });
+    const note = quiet
+      ? freshNote()
+      : counted(request, response, { host, route, target, part: place.part, asked, visitor });
     if (place.kind === 'server') return proxy.pass(place, seen(place, asked), request, response, note);
     if (request.method !== 'GET' && request.method !== 'HEAD') return refuse(response, 405, 'Files can only be read.');
+    // Only with a page: files may be kept by others on the way.
+    if (visitor?.cookie && navigates(request)) response.setHeader('set-cookie', visitor.cookie);
     serveSite(sites, { route, target, site: place }, asked, request, response).catch((error: Error) => {
       log.warn({ error: String(error) }, 'a file could not be served');
       refuse(response, 500, 'This file could not be read.');
@@ -256,6 +295,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
         setTimeout(() => server.closeAllConnections(), 2_000).unref();
       });
       await proxy.close();
+      judged.close();
       await counter.close();
       await client.close();
     },

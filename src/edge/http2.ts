@@ -113,7 +113,7 @@ export function makeHttp2Proxy({
           note.answeredAt = performance.now();
           response.writeHead(
             Number(incoming[':status'] ?? 502),
-            answerHeaders(path, instance, request, incoming as never, id),
+            answerHeaders(path, instance, request, incoming as never, id, note.cookie),
           );
         });
         stream.on('data', (chunk: Buffer) => {

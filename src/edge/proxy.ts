@@ -91,7 +91,7 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
           if (status < 200) return;
           begun = true;
           note.answeredAt = performance.now();
-          response.writeHead(status, answerHeaders(path, instance, request, incoming, id));
+          response.writeHead(status, answerHeaders(path, instance, request, incoming, id, note.cookie));
           response.on('drain', () => controller.resume());
         },
         onResponseData(controller, chunk) {

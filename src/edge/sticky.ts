@@ -8,10 +8,13 @@ export const stickyCookie = 'tsunagi-instance';
 /** What lets somebody in, and what ties the way there to one browser; over TLS no other host can set them. */
 export const passCookies = { plain: 'tsunagi-pass', secure: '__Host-tsunagi-pass' } as const;
 export const doorCookies = { plain: 'tsunagi-door', secure: '__Host-tsunagi-door' } as const;
+/** On which side a visitor is while the traffic moves. */
+export const visitorCookies = { plain: 'tsunagi-visitor', secure: '__Host-tsunagi-visitor' } as const;
 const ourCookies: ReadonlySet<string> = new Set([
   stickyCookie,
   ...Object.values(passCookies),
   ...Object.values(doorCookies),
+  ...Object.values(visitorCookies),
 ]);
 
 const named = (instance: string): string => createHash('sha256').update(instance).digest('base64url').slice(0, 12);

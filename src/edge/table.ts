@@ -58,6 +58,16 @@ const KeptRoute = Type.Object({
   environment: Type.String(),
   targets: Type.Array(KeptTarget),
   asleep: Type.Optional(Type.Literal(true)),
+  visitors: Type.Optional(Type.String()),
+  judged: Type.Optional(
+    Type.Object({
+      stage: Type.String(),
+      now: Type.String(),
+      old: Nullable(Type.String()),
+      boundMs: Nullable(Type.Number()),
+      until: Nullable(Type.Number()),
+    }),
+  ),
   uses: Type.Optional(
     Type.Object({
       requests: Type.Boolean(),

@@ -83,6 +83,8 @@ export const eventTypes = [
   'deployment.ended-old',
   'traffic.moved',
   'traffic.stopped',
+  'traffic.shared',
+  'cutover.ordered',
   'instance.asked',
   'instance.ready',
   'instance.failed',

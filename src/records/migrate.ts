@@ -28,6 +28,7 @@ import * as pullRefs from './migrations/025-pull-refs.js';
 import * as pictures from './migrations/026-pictures.js';
 import * as copiedVolumes from './migrations/027-copied-volumes.js';
 import * as rules from './migrations/028-rules.js';
+import * as cutovers from './migrations/029-cutovers.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -59,6 +60,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   pictures,
   copiedVolumes,
   rules,
+  cutovers,
 ];
 
 const lock = 7_403_121;

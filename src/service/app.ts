@@ -25,6 +25,7 @@ import { resourceRoutes } from './routes/environments/resources.js';
 import { runRoutes } from './routes/runs/runs.js';
 import { releaseRoutes } from './routes/projects/releases.js';
 import { environmentRoutes } from './routes/environments/environments.js';
+import { cutoverRoutes } from './routes/environments/cutover.js';
 import { ruleRoutes } from './routes/environments/rules.js';
 import { feedRoutes } from './routes/feed.js';
 import { sourceRoutes } from './routes/projects/sources.js';
@@ -100,6 +101,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   releaseRoutes(app, service);
   environmentRoutes(app, service);
   ruleRoutes(app, service);
+  cutoverRoutes(app, service);
   resourceRoutes(app, service);
   addressRoutes(app, service);
   alertRoutes(app, service);

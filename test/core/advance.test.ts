@@ -155,6 +155,8 @@ const base: DeploymentFacts = {
   acknowledged: true,
   edgeRefusal: null,
   forbidden: null,
+  way: null,
+  shared: false,
   limits: { readyMs: 60_000, cutoverMs: 1_000 },
 };
 const one = (id: string, state: InstanceFact['state'], wanted = true): InstanceFact => ({ id, state, wanted });

@@ -128,7 +128,7 @@ describe('a definition', () => {
     ).not.toHaveProperty('pictures');
   });
 
-  it.each(['cutover', 'guard', 'mirror'])('refuses the later key %s of an environment by name', (key) => {
+  it.each(['mirror'])('refuses the later key %s of an environment by name', (key) => {
     expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);
   });
 
@@ -154,6 +154,25 @@ describe('a definition', () => {
     expect(of('after: staging, approvals: 21')).toEqual(['wrong_text']);
     expect(of('after: staging, warm: 8d')).toEqual(['wrong_text']);
     expect(of('branch: main, approvals: 1')).toEqual(['key_not_for']);
+    expect(
+      of('after: staging, cutover: [10% for 2m, 50% for 2m], guard: { errors: 1%, p95: 800ms, few: wait }'),
+    ).toMatchObject({
+      cutover: {
+        mirrorMs: null,
+        shares: [
+          { share: 1_000, ms: 120_000 },
+          { share: 5_000, ms: 120_000 },
+        ],
+      },
+      guard: { errors: 0.01, p95Ms: 800, few: 'wait' },
+    });
+    expect(of('after: staging, cutover: 25% for 1h')).toMatchObject({ cutover: { shares: [{ share: 2_500 }] } });
+    expect(of('after: staging, cutover: [50% for 2m, 10% for 2m]')).toEqual(['cutover_order']);
+    for (const wrong of ['10% for 5s', '100% for 2m', '0% for 2m', 'half for 2m', '10% for 2d'])
+      expect(of(`after: staging, cutover: [${wrong}]`)).toEqual(['wrong_text']);
+    expect(of('after: staging, guard: { errors: 60% }')).toEqual(['wrong_text']);
+    expect(of('after: staging, guard: { p95: 61s }')).toEqual(['wrong_text']);
+    expect(of('for: pull requests, cutover: 10% for 2m')).toEqual(['key_not_for']);
     expect(of('for: pull requests, frozen: ["22:00 to 06:00 Asia/Tokyo"]')).toEqual(['key_not_for']);
   });
 
@@ -326,7 +345,7 @@ describe('the JSON Schema', () => {
   });
   it('refuses unknown and later keys', () => {
     expect(validate({ tsunagi: 1, tasks: { a: { run: 'x', cache: ['y'] } } })).toBe(true);
-    expect(validate({ tsunagi: 1, environments: { staging: { branch: 'main', guard: 1 } } })).toBe(false);
+    expect(validate({ tsunagi: 1, environments: { staging: { branch: 'main', mirror: 1 } } })).toBe(false);
     expect(validate({ tsunagi: 1, taskz: {} })).toBe(false);
     expect(validate({ tasks: {} })).toBe(false);
   });

@@ -300,6 +300,7 @@ describe('tables', () => {
       '026-pictures',
       '027-copied-volumes',
       '028-rules',
+      '029-cutovers',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

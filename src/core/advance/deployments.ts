@@ -7,7 +7,7 @@
  * | queued    | waits for the deployment before it in this environment    | it is the only one on its way                |
  * | preparing | its resources and logins are made; where prepare wants that, the environment is closed and the old programs end; then prepare runs, if there is one (never for a revert); then new data is filled (seed), once | they passed; failed → fails; lost → fails, unless prepare may be repeated |
  * | starting  | new servers start beside the old ones                     | all are ready; one failed or is late → fails  |
- * | cutover   | the new servers and the rules are looked at again, the table moves the traffic, the old workers end, then the new ones start | each edge that answers has the table and the new workers run; one that can't take it over, a rule that is not met any more → fails |
+ * | cutover   | the new servers and the rules are looked at again, the table moves the traffic, in shares where the definition says so (`steps.ts`), the old workers end, then the new ones start | each edge that answers has the table and the new workers run; one that can't take it over, a rule that is not met any more → fails |
  * | verifying | verify runs, if there is one                              | it passed and all run → live; it failed → fails |
  * | live      | final on its way; `replaced` or `reverted` follow later   |                                              |
  *
@@ -19,6 +19,7 @@
  * has the traffic keeps it, in poor health. A failure is recorded at once (`failure`), the state stays until all is back.
  */
 import { issue, type Issue } from '../errors/errors.js';
+import { advanceCutover, type CutoverFacts, type CutoverStep, firstStep } from '../cutover/steps.js';
 import type { AttemptState, DeploymentKind, DeploymentState, InstanceState } from '../states.js';
 
 export interface InstanceFact {
@@ -74,6 +75,10 @@ export interface DeploymentFacts {
   } | null;
   /** Who has the traffic. */
   serving: 'this' | 'before' | 'none';
+  /** The steps in which the traffic moves to it; null: all at once. */
+  way: CutoverWay | null;
+  /** Some of the traffic is led to it beside what was there. */
+  shared: boolean;
   /** Each edge that answers has the newest table of this environment. */
   acknowledged: boolean;
   /** Why its rules don't let the traffic move to it now, or null. */
@@ -81,6 +86,19 @@ export interface DeploymentFacts {
   /** Why an edge can't take the newest table of this environment over, or null. */
   edgeRefusal: Issue | null;
   limits: { readyMs: number; cutoverMs: number };
+}
+
+export interface CutoverWay extends Omit<CutoverFacts, 'now' | 'step' | 'worse' | 'order'> {
+  /** Null: it has not begun. */
+  step: CutoverStep | null;
+  order: CutoverFacts['order'];
+  /** Who has said so. */
+  orderedBy: string;
+  worse: Issue | null;
+  /** What is led to is not what runs any more. */
+  stale: boolean;
+  /** Why it stays though its time is over, as it was said last. */
+  waits: Issue | null;
 }
 
 export type DeploymentEffect =
@@ -93,6 +111,9 @@ export type DeploymentEffect =
   | { do: 'endBefore' }
   | { do: 'startServers' }
   | { do: 'serve'; which: 'this' | 'before' }
+  | { do: 'share'; step: CutoverStep }
+  | { do: 'followShares' }
+  | { do: 'sayWaits'; why: Issue | null }
   | { do: 'endWorkers'; of: 'this' | 'before' }
   | { do: 'startWorkers'; of: 'this' | 'before' }
   | { do: 'verify' }
@@ -177,6 +198,8 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
         // What was ready a moment ago may not be so any more.
         if (facts.instanceFailure) return fails(facts.instanceFailure);
         if (facts.servers.filter(ready).length < facts.serversAsked) return to('starting');
+        const along = facts.way && facts.before && !facts.closed ? onTheWay(facts, facts.way, stay, fails) : null;
+        if (along) return along;
         if (facts.forbidden) return fails(facts.forbidden);
         return stay([{ do: 'serve', which: 'this' }]);
       }
@@ -215,6 +238,37 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
   }
 }
 
+/** Between two looks at rules that keep a step where it is. */
+const rulesMs = 30_000;
+
+/** In shares; null: nothing is left of the way but all of the traffic. */
+function onTheWay(
+  facts: DeploymentFacts,
+  way: CutoverWay,
+  stay: (effects?: DeploymentEffect[], again?: number | null) => DeploymentStep,
+  fails: (why: Issue) => DeploymentStep,
+): DeploymentStep | null {
+  const { step, plan, worse } = way;
+  if (step === null) {
+    const first = firstStep(plan);
+    if (first.at === 'all') return null;
+    return facts.forbidden ? fails(facts.forbidden) : stay([{ do: 'share', step: first }]);
+  }
+  if (facts.edgeRefusal) return fails(facts.edgeRefusal);
+  if (worse) return fails(worse);
+  const next = advanceCutover({ ...way, now: facts.now, step, worse: false });
+  if (next.step.at === 'back') return fails(issue('cutover_back', { who: way.orderedBy }));
+  const moves =
+    next.step.at !== step.at || (next.step.at === 'share' && step.at === 'share' && next.step.index !== step.index);
+  // No more of the traffic moves than the rules allow; what has moved stays.
+  const waits = moves && facts.forbidden ? facts.forbidden : next.asks ? issue('cutover_few') : null;
+  if (moves && !facts.forbidden) return next.step.at === 'all' ? null : stay([{ do: 'share', step: next.step }]);
+  const effects: DeploymentEffect[] = [];
+  if (way.stale) effects.push({ do: 'followShares' });
+  if (waits?.code !== way.waits?.code) effects.push({ do: 'sayWaits', why: waits });
+  return stay(effects, moves ? facts.now + rulesMs : next.again);
+}
+
 /** What is new is filled before programs see it. A revert finds what was there. */
 function seeded(
   { seed, kind }: DeploymentFacts,
@@ -236,7 +290,7 @@ function restore(
   to: (state: DeploymentState, effects?: DeploymentEffect[]) => DeploymentStep,
 ): DeploymentStep {
   if (facts.before) {
-    if (facts.serving === 'this') return stay([{ do: 'serve', which: 'before' }]);
+    if (facts.serving === 'this' || facts.shared) return stay([{ do: 'serve', which: 'before' }]);
     if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);
     if (facts.workers.some(running)) return stay([{ do: 'endWorkers', of: 'this' }]);
     if (facts.workers.some((one) => !gone(one))) return stay();

@@ -85,8 +85,24 @@ export interface Route {
   asleep?: true;
   /** What counts as use, where somebody asks; left out: nobody does. */
   uses?: { requests: boolean; connections: boolean; except: Except };
+  /** Key under which a visitor's number is signed: they stay on one side. Left out: each request is drawn anew. */
+  visitors?: string;
+  /** What is counted apart while the traffic moves, and while it may still go back. */
+  judged?: Judged;
   /** Who may look; left out: everybody. `console`: where people are signed in. */
   gate?: { access: GuardedAccess; console: string };
+}
+
+export interface Judged {
+  /** Counted anew with each: `d17 2`. */
+  stage: string;
+  now: string;
+  /** Null: nothing has traffic beside it any more. */
+  old: string | null;
+  /** Milliseconds within which answers are to begin; null: no bound. */
+  boundMs: number | null;
+  /** Milliseconds since the epoch after which nothing is counted; null: as long as the table says so. */
+  until: number | null;
 }
 
 /** A host that leads where another one leads. */
@@ -140,7 +156,7 @@ export function routeTo(
   environment: string,
   to: Omit<Target, 'share' | 'until'>,
   now: number,
-  { uses, gate }: Pick<Route, 'uses' | 'gate'> = {},
+  { uses, gate, judged }: Pick<Route, 'uses' | 'gate' | 'judged'> = {},
 ): Route {
   const bytes = (paths: readonly RoutePath[]) => paths.flatMap((path) => (path.kind === 'site' ? [path.bytes] : []));
   const seen = new Set(bytes(to.paths));
@@ -158,6 +174,42 @@ export function routeTo(
     targets: [{ ...to, share: allTraffic, until: null }, ...replaced],
     ...(uses ? { uses } : {}),
     ...(gate ? { gate } : {}),
+    ...(judged ? { judged } : {}),
+  };
+}
+
+/**
+ * The route while a new release has a share: visitors below it are on the new side, and stay there when it grows. What was replaced
+ * before stays with its sites.
+ */
+export function routeShared(
+  before: Route | null,
+  {
+    environment,
+    now,
+    old,
+    share,
+    visitors,
+    judged,
+  }: {
+    environment: string;
+    now: Omit<Target, 'share' | 'until'>;
+    old: Omit<Target, 'share' | 'until'>;
+    share: number;
+    /** Where one of them has a site, so that its files are found. */
+    visitors: string;
+    judged: Judged;
+  },
+): Route {
+  const replaced = (before?.targets ?? []).filter(
+    (one) => one.share === 0 && one.deployment !== now.deployment && one.deployment !== old.deployment,
+  );
+  const sites = [...now.paths, ...old.paths].some((path) => path.kind === 'site');
+  return {
+    environment,
+    targets: [{ ...now, share, until: null }, { ...old, share: allTraffic - share, until: null }, ...replaced],
+    ...(sites ? { visitors } : {}),
+    judged,
   };
 }
 

@@ -1,7 +1,9 @@
 /** The definition as the rest of the house sees it: complete, with every default filled in. */
 import type { SiteHeaders, SiteRedirect } from '../cutover/route.js';
 import type { Schedule } from '../calendar/schedule.js';
+import type { CutoverPlan } from '../cutover/steps.js';
 import type { Except } from '../cutover/use.js';
+import type { GuardPlan } from '../cutover/verdict.js';
 import type { GuardedAccess, PartKind, ResourceKind, UseKind } from '../states.js';
 
 export interface Definition {
@@ -167,6 +169,10 @@ export interface EnvironmentPlan {
   approvals?: number;
   /** Hours in which nothing is taken, as `parseFrozen` reads them; left out: none. */
   frozen?: string[];
+  /** The steps in which the traffic moves; left out: all at once. */
+  cutover?: CutoverPlan;
+  /** Above which it goes back; left out: no bounds. */
+  guard?: GuardPlan;
   /** Milliseconds for which replaced servers stay ready; left out: as the operator has set it. */
   warm?: number;
   verify: { reads: string[] | null; run: string } | null;

@@ -16,7 +16,7 @@ import {
 } from './model.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
 import { readRelease, readSize } from './release.js';
-import { readRules } from './rules.js';
+import { readCutover, readRules } from './rules.js';
 import { readTask, reviewTasks } from './tasks.js';
 import { type PlacedIssue, type Read, readText } from './read.js';
 import { file } from './shapes.js';
@@ -142,7 +142,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
     for (const one of ['drafts', 'idle', 'data', 'access'])
       if (at(value, one) && !at(value, 'for'))
         report('key_not_for', at(value, one)?.key ?? key, { key: one, kind: 'an environment without `for`' });
-    for (const one of ['scrub', 'frozen', 'warm'])
+    for (const one of ['scrub', 'frozen', 'warm', 'cutover', 'guard'])
       if (at(value, one) && at(value, 'for'))
         report('key_not_for', at(value, one)?.key ?? key, { key: one, kind: 'reviews' });
     const plan: EnvironmentPlan = {
@@ -159,6 +159,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
       after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),
       promotion: textAt(value, 'promotion') === 'automatic' ? 'automatic' : 'manual',
       ...readRules(value),
+      ...readCutover(value, report),
       verify: verify ? { reads: textsAt(verify, 'reads'), run: textAt(verify, 'run') ?? '' } : null,
       parts: readSizes(value, release, report),
       addresses: readNames(name, value, plans, report),

@@ -1,8 +1,9 @@
 /** What an environment asks of a release before it takes it, besides where it comes from. */
-import { parseDuration } from '../durations.js';
-import { at, textAt, textsAt } from './access.js';
+import { parseDuration, parseShortTime } from '../durations.js';
+import { at, listAt, type Report, textAt, textsAt } from './access.js';
 import type { EnvironmentPlan } from './model.js';
 import type { Read } from './read.js';
+import { parseCutover } from '../cutover/steps.js';
 
 /** Left out where nothing is asked: what was stored before these were known is complete. */
 export function readRules(environment: Read): Pick<EnvironmentPlan, 'healthy' | 'approvals' | 'frozen' | 'warm'> {
@@ -17,5 +18,34 @@ export function readRules(environment: Read): Pick<EnvironmentPlan, 'healthy' | 
     ...(approvals > 0 ? { approvals } : {}),
     ...(frozen.length ? { frozen } : {}),
     ...(warm ? { warm } : {}),
+  };
+}
+
+/** In which steps the traffic moves, and above which bounds it goes back. */
+export function readCutover(environment: Read, report: Report): Pick<EnvironmentPlan, 'cutover' | 'guard'> {
+  const steps = listAt(environment, 'cutover');
+  const single = textAt(environment, 'cutover');
+  const texts = steps?.map(({ text }) => text) ?? (single === null ? [] : [single]);
+  const cutover = parseCutover(texts);
+  const guard = at(environment, 'guard')?.value;
+  if ('fault' in cutover) {
+    // Each step by itself was read by its form: what is left is their order.
+    const span = steps?.[cutover.at]?.span ?? at(environment, 'cutover')?.value.span;
+    if (span && (cutover.fault === 'share' || cutover.fault === 'order'))
+      report('cutover_order', span, { step: texts[cutover.at] ?? '' });
+    return {};
+  }
+  const errors = guard ? textAt(guard, 'errors') : null;
+  return {
+    ...(texts.length ? { cutover } : {}),
+    ...(guard
+      ? {
+          guard: {
+            errors: errors === null ? null : Number.parseFloat(errors) / 100,
+            p95Ms: parseShortTime(textAt(guard, 'p95') ?? ''),
+            few: textAt(guard, 'few') === 'wait' ? 'wait' : 'continue',
+          },
+        }
+      : {}),
   };
 }

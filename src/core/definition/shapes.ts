@@ -3,9 +3,10 @@
  * in docs/ are made from it, so that they can't differ.
  */
 import { parseFrozen } from '../calendar/frozen.js';
+import { mostSteps, parseCutover } from '../cutover/steps.js';
 import { parseDayTime } from '../calendar/schedule.js';
 import { checkedName } from '../domains/names.js';
-import { parseDuration } from '../durations.js';
+import { parseDuration, parseShortTime } from '../durations.js';
 import { mostPages } from '../pictures/pages.js';
 import { parseSize } from '../sizes.js';
 import { unsafePath } from '../paths.js';
@@ -660,8 +661,50 @@ const environment: Shape = {
         'How many releasers must approve what it takes, each these very bytes; one of them at least has written nothing of it. Default: none.',
       shape: text('a whole number from 0 to 20', '2', '^([0-9]|1[0-9]|20)$'),
     },
-    cutover: later('The shares in which the traffic moves.'),
-    guard: later('Limits above which the traffic goes back.'),
+    cutover: {
+      about:
+        'The steps in which the traffic moves to a new release, each for its time: `10% for 2m`, rising; a visitor stays on one side. After the last all of it moves. Default: all at once.',
+      shape: {
+        kind: 'list',
+        of: text('a step', '10% for 2m', undefined, (one) => {
+          const plan = parseCutover([one]);
+          return !('fault' in plan) && plan.mirrorMs === null;
+        }),
+        orOne: true,
+        least: 1,
+        most: mostSteps,
+      },
+    },
+    guard: {
+      about:
+        'Bounds above which the traffic goes back by itself, while it moves and as long as the old servers are warm. Beside the old release the new one is judged without them, too.',
+      shape: {
+        kind: 'record',
+        keys: {
+          errors: {
+            about: 'The share of answers that are errors: 5xx, or none.',
+            shape: text(
+              'a share from 0.01% to 50%',
+              '1%',
+              '^[0-9]{1,2}(\\.[0-9]{1,2})?%$',
+              (one) => Number.parseFloat(one) >= 0.01 && Number.parseFloat(one) <= 50,
+            ),
+          },
+          p95: {
+            about: 'The time within which 95 of 100 answers begin.',
+            shape: text('a time from 1ms to 60s', '800ms', '^[1-9][0-9]{0,4}(ms|s)$', (one) => {
+              const ms = parseShortTime(one);
+              return ms !== null && ms <= 60_000;
+            }),
+          },
+          few: {
+            about:
+              'With too little traffic to judge by when the time of a step is over: `wait` (an hour at most, then a person decides), or `continue`. Default: continue.',
+            shape: { kind: 'choice', of: ['wait', 'continue'] },
+          },
+        },
+      },
+    },
     frozen: {
       about:
         'Hours in which nothing is taken, by the clocks of a place: of each week, of each day, or between dates (`2026-12-20 to 2027-01-03 Europe/Oslo`). A revert is never held up.',

@@ -1,4 +1,4 @@
-/** The rules by which environments take releases. */
+/** The rules by which environments take releases, and the steps in which the traffic moves. */
 import { entry } from './entry.js';
 
 export const ofRules = {
@@ -59,4 +59,34 @@ export const ofRules = {
     'Look at them with `tsunagi rules {environment}`, and accept those.',
   ),
   rules_same: entry(409, 'The rules that main declares for {environment} count already.', 'Nothing is to be accepted.'),
+  cutover_order: entry(
+    422,
+    '`{step}` does not come after what stands before it.',
+    'Shares rise from step to step; a mirror comes first, and once.',
+  ),
+  cutover_worse: entry(
+    409,
+    '{release} fared worse: {what} of {where}, {now}, against {than}.',
+    'What was live has all of the traffic again, and {environment} is on hold. Mend it, then `tsunagi lift {environment}`.',
+  ),
+  cutover_back: entry(
+    409,
+    '{who} has taken the traffic back.',
+    'What was live has all of it. Promote again when it is mended.',
+  ),
+  cutover_few: entry(
+    409,
+    'For an hour there was too little traffic on {release} to judge it by.',
+    'Let it go on, or take it back: `tsunagi cutover {environment} --go-on`, or `--back`.',
+  ),
+  cutover_moved: entry(
+    409,
+    'The traffic of {environment} is in another step by now.',
+    'Look at it with `tsunagi cutover {environment}`, and say it again.',
+  ),
+  cutover_none: entry(
+    409,
+    'No traffic of {environment} moves in steps now.',
+    '`tsunagi environment show {environment}` says what is live there.',
+  ),
 } as const;

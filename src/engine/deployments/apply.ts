@@ -1,10 +1,12 @@
 /** The effects of a deployment's step, in the transaction of the step. */
-import { type Route, routeTo } from '../../core/cutover/route.js';
+import { type Judged, type Route, routeTo } from '../../core/cutover/route.js';
 import { askForResources } from './needs.js';
 import type { Context } from '../context.js';
 import { accessOf, gateOf } from '../environments/gate.js';
 import { targetFor } from './routes.js';
 import { endHealth, tellEvidence } from './health.js';
+import { enterShare, followShares, watchAll } from './shares.js';
+import { cutoverOf, enterStep, setWaitsOf } from '../../records/deployments/cutovers.js';
 import { syncJobs } from '../jobs/jobs.js';
 import { stopJobsOf } from '../../records/jobs/jobs.js';
 import { pictureShown } from '../pictures/pictures.js';
@@ -86,9 +88,21 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boo
       return !(await takeWarm(scene)) && startMissing(scene, 'server');
     case 'serve': {
       const { deployment: row, release: bytes, instances } = target(effect.which);
-      await moveTraffic(scene, row, bytes, instances);
+      const judged = effect.which === 'this' ? await watchAll(scene, warmFor(context, deployment)) : null;
+      if (effect.which === 'before' && (await cutoverOf(db, deployment.id)))
+        await enterStep(db, { deployment: deployment.id, before: row.id, step: { at: 'back' } });
+      await moveTraffic(scene, row, bytes, instances, judged);
       return (await listEdges(db)).some((edge) => edge.alive);
     }
+    case 'share':
+      await enterShare(scene, effect.step);
+      return false;
+    case 'followShares':
+      await followShares(scene);
+      return false;
+    case 'sayWaits':
+      await setWaitsOf(db, deployment.id, effect.why);
+      return false;
     case 'endWorkers':
       await unwant(db, target(effect.of).deployment.id, 'worker');
       return false;
@@ -143,6 +157,7 @@ export async function moveTraffic(
   row: DeploymentRow,
   release: ReleaseRow,
   instances: readonly InstanceRow[],
+  judged: Judged | null = null,
 ): Promise<void> {
   const { db, environment } = scene;
   // What was answered until now stays in the table with its sites: pages that are open ask for their files.
@@ -157,9 +172,13 @@ export async function moveTraffic(
       }
     : undefined;
   const gate = gateOf(scene.context, await accessOf(db, environment));
+  // What is watched goes on to be so when an instance of it is another one.
+  const still = before?.judged?.now === target.deployment && (before.judged.until ?? 0) > scene.context.now();
+  const watched = judged ?? (still ? before?.judged : null);
   const route = routeTo(before, scene.place, target, scene.context.now(), {
     ...(uses ? { uses } : {}),
     ...(gate ? { gate } : {}),
+    ...(watched ? { judged: watched } : {}),
   });
   const version = await putRoute(db, environment.host, environment.id, route);
   await setServing(db, environment.id, row.id, version);

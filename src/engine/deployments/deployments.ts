@@ -11,7 +11,9 @@ import { stepLife } from '../environments/life.js';
 import { dataIsNew, environmentById } from '../../records/deployments/environments.js';
 import { resourceFacts } from './needs.js';
 import { noRoomFor } from './placement.js';
+import { holdFor } from './reverts.js';
 import { forbidden } from './rules.js';
+import { isShared, wayOf } from './shares.js';
 import { attemptsOfDeployment } from '../../records/runs/attempts.js';
 import { apply } from './apply.js';
 import { type Scene, asked, enter, facts, kept, replace } from './scene.js';
@@ -79,6 +81,7 @@ async function advance(scene: Scene): Promise<void> {
     .filter((edge) => edge.alive)
     .map((edge) => ({ edge: edge.name, ...hasTable(edge, environment.host, environment.table_version) }));
   const refusing = tables.find((one) => one.why !== null && !registry[one.why.code]?.retry);
+  const route = (await routeBody(db, environment.host)) as Route | null;
   const given: DeploymentFacts = {
     now: context.now(),
     state: deployment.state,
@@ -110,7 +113,9 @@ async function advance(scene: Scene): Promise<void> {
       ...stepFact('seed', deployment.environment_plan.seed !== undefined),
       fresh: await dataIsNew(db, environment.id),
     },
-    closed: ((await routeBody(db, environment.host)) as Route | null)?.closed === true,
+    closed: route?.closed === true,
+    way: deployment.state === 'cutover' ? await wayOf(scene, route) : null,
+    shared: isShared(route, deployment),
     verify: stepFact('verify', deployment.environment_plan.verify !== null),
     serversAsked: asked(scene, 'server'),
     workersAsked: asked(scene, 'worker'),
@@ -158,6 +163,9 @@ async function advance(scene: Scene): Promise<void> {
   if (step.state !== deployment.state || step.failure !== deployment.failure) {
     await setDeploymentState(db, deployment.id, step.state, step.failure);
     const failing = step.failure !== null && deployment.failure === null;
+    // The next push must not bring back what has just been taken back.
+    if (failing && step.failure?.code === 'cutover_worse')
+      await holdFor(db, scene.project, environment, 'engine', wording(step.failure).says);
     await recordEvents(db, {
       type: failing ? 'deployment.failing' : 'deployment.state',
       project: deployment.project_id,

@@ -13,6 +13,10 @@ import { hasTable, listEdges, routeBody } from '../../records/callers/edges.js';
 import { coolDeployment, instanceOver, replaceEnded } from '../../core/advance/keep.js';
 import { canonical } from '../../core/canonical.js';
 import { endHealth } from './health.js';
+import { revert } from './reverts.js';
+import { isShared } from './shares.js';
+import { CodedError, wording } from '../../core/errors/errors.js';
+import { cutoverOf } from '../../records/deployments/cutovers.js';
 import { takeNewLogins } from './needs.js';
 import { type Scene, asked, kept, replace, startOne, wishes } from './scene.js';
 import { recordEvents } from '../../records/events.js';
@@ -29,8 +33,11 @@ export async function keepLive(scene: Scene): Promise<void> {
     return void (await stepLife({ context: scene.context, db, environment }));
   }
   const others = await movingDeployments(db, environment.id);
-  const moving = others.some((one) => one.state === 'cutover' || one.state === 'verifying');
+  if (others.length === 0 && (await takenBack(scene))) return;
   const route = (await routeBody(db, environment.host)) as Route | null;
+  // While both have a share, what is live is kept as ever, and the other one's step leads the table along.
+  const shared = others.find((one) => isShared(route, one));
+  const moving = !shared && others.some((one) => one.state === 'cutover' || one.state === 'verifying');
   // Stopped for one that is on its way: nothing is filled again, unless that has failed.
   const closed = route?.closed === true;
   if (closed && others.some((one) => one.id !== scene.deployment.id && one.state !== 'queued' && !one.failure))
@@ -43,14 +50,17 @@ export async function keepLive(scene: Scene): Promise<void> {
   const sharers = sharing(route);
   const follows = tableFollows({
     serving: environment.serving_id === deployment.id,
-    moving,
+    moving: moving || shared !== undefined,
     changed: closed || canonical([target]) !== canonical(sharers),
     empty: target.paths.some((path) => path.kind === 'server' && path.instances.length === 0),
   });
   if (follows) await moveTraffic({ ...scene, deployment }, deployment, release, now);
   const edges = (await listEdges(db)).filter((edge) => edge.alive);
+  const shown = shared !== undefined && sharers.some((one) => canonical(one) === canonical(target));
+  // The one that shares the traffic leads the table along.
+  if (shared && !shown) await makeDue(db, 'deployments', shared.id);
   const told =
-    canonical([target]) === canonical(sharers) &&
+    (shown || canonical([target]) === canonical(sharers)) &&
     edges.every((edge) => hasTable(edge, environment.host, environment.table_version).has);
   const step = freshen({ instances: kept(now), wishes: wished, moving, told });
   for (const id of step.end) await unwantOne(db, id);
@@ -76,6 +86,23 @@ export async function keepLive(scene: Scene): Promise<void> {
   }
   // Edges that follow wake nobody who is live.
   await setDue(db, 'deployments', deployment.id, follows || step.waits ? 200 : null);
+}
+
+/** What is above a bound while the old release is warm goes back by itself. Gives whether it does. */
+async function takenBack({ context, db, project, environment, deployment }: Scene): Promise<boolean> {
+  if (!deployment.environment_plan.guard) return false;
+  const row = await cutoverOf(db, deployment.id);
+  if (!row?.worse || row.step.at !== 'all') return false;
+  if (!row.watched_until || row.watched_until.getTime() < context.now()) return false;
+  try {
+    await revert(context, db, project, environment.name, null, 'engine', wording(row.worse).says);
+  } catch (error) {
+    // There is nothing to go back to: it stays, and its health says how it is.
+    if (error instanceof CodedError) return false;
+    throw error;
+  }
+  await setDue(db, 'deployments', deployment.id, null);
+  return true;
 }
 
 /** A deployment that is no longer live: workers end at once, servers when they have been warm and no edge has them in its table. */

@@ -30,6 +30,8 @@ export async function revert(
   name: string,
   number: number | null,
   actor: string,
+  /** Of the hold; left out: what was done. */
+  why?: string,
 ): Promise<DeploymentRow> {
   const environment = await openEnvironment(db, project, name);
   const place = placeOf(project, environment);
@@ -39,7 +41,7 @@ export async function revert(
   if (moving.length && live && (number === null || number === live.release)) {
     // What moves is ended, and what served goes on: that is what there is to go back to.
     await endMoving(db, moving, actor);
-    await keepWhereItIs(
+    await holdFor(
       db,
       project,
       environment,
@@ -57,7 +59,13 @@ export async function revert(
     throw new CodedError('already_live', { release: `r${target}`, environment: place });
   await endMoving(db, moving, actor);
   const deployment = await askDeployment(context, db, { project, environment, release, kind: 'revert', actor, then });
-  await keepWhereItIs(db, project, environment, actor, `reverted ${live ? `from r${live.release} ` : ''}to r${target}`);
+  await holdFor(
+    db,
+    project,
+    environment,
+    actor,
+    why ?? `reverted ${live ? `from r${live.release} ` : ''}to r${target}`,
+  );
   return deployment;
 }
 
@@ -73,7 +81,8 @@ async function releaseNumber(db: Db, moving: readonly DeploymentRow[]): Promise<
   return (await releaseById(db, (moving.at(-1) as DeploymentRow).release_id)).number;
 }
 
-async function keepWhereItIs(
+/** It takes nothing new until somebody lifts that. */
+export async function holdFor(
   db: Db,
   project: ProjectRow,
   environment: EnvironmentRow,
@@ -98,7 +107,7 @@ export async function hold(
   actor: string,
 ): Promise<EnvironmentRow> {
   const environment = await openEnvironment(db, project, name);
-  await keepWhereItIs(db, project, environment, actor, why);
+  await holdFor(db, project, environment, actor, why);
   return lockEnvironment(db, environment.id);
 }
 

@@ -19,6 +19,7 @@ import {
 import { markUsed, markWorked } from '../../records/deployments/life.js';
 import type { Db } from '../../records/database.js';
 import type { Context } from '../context.js';
+import { type HostSlices, takeSlices } from '../deployments/shares.js';
 
 /** Seconds that one step of rolling up takes at most. */
 const most = { 10: 3_600, 60: 86_400 };
@@ -46,6 +47,7 @@ export async function takeFigures(
   { sender, boot, batch }: { sender: string; boot: string; batch: number },
   figures: readonly Figure[],
   uses: readonly { environment: string; at: number }[] = [],
+  slices: readonly HostSlices[] = [],
 ): Promise<void> {
   const now = context.now() / 1_000;
   const fit = figures.filter((one) => one.at > now - lateSeconds && one.at < now + 60 && one.at % 10 === 0);
@@ -62,6 +64,8 @@ export async function takeFigures(
       db,
       works.map(({ environment, part, at }) => ({ environment, part, at: at * 1_000 })),
     );
+    // Last, and in one order: no environment is waited for by whoever holds a deployment.
+    for (const one of [...slices].sort((a, b) => (a.host < b.host ? -1 : 1))) await takeSlices(db, one);
     return true;
   });
   if (fresh) await context.told.take(context.records, fit);

@@ -25,6 +25,7 @@ import { defineDestination } from './deliveries/destinations.js';
 import { defineSentLog } from './deliveries/sent-logs.js';
 import { defineDelivery } from './deliveries/deliveries.js';
 import { defineSubscription } from './deliveries/subscriptions.js';
+import { defineCutover } from './deployments/cutovers.js';
 import { defineDeployment } from './deployments/deployments.js';
 import { defineEdge } from './callers/edges.js';
 import { defineEnvironment } from './deployments/environments.js';
@@ -78,6 +79,7 @@ export function defineModels(sequelize: Sequelize) {
     Condition: defineCondition(sequelize),
     CoverageOfAttempt: defineCoverageOfAttempt(sequelize),
     DefinitionOfCommit: defineDefinitionOfCommit(sequelize),
+    Cutover: defineCutover(sequelize),
     Delivery: defineDelivery(sequelize),
     Deployment: defineDeployment(sequelize),
     Destination: defineDestination(sequelize),

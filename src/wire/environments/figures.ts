@@ -1,7 +1,8 @@
 /** Figures: what edges and agents send, and what people see. */
 import { type Static, Type } from '@sinclair/typebox';
 import { buckets } from '../../core/figures/histogram.js';
-import { closed, Id, Nullable, Said, Time } from '../parts.js';
+import { cutoverFigures } from '../../core/cutover/verdict.js';
+import { closed, Id, Nullable, oneOf, Said, Time } from '../parts.js';
 
 const count = Type.Integer({ minimum: 0, maximum: 2_000_000_000 });
 const Batch = {
@@ -9,6 +10,8 @@ const Batch = {
   boot: Id,
   batch: Type.Integer({ minimum: 1 }),
 };
+
+const Side = Type.Object({ units: count, bad: count }, closed);
 
 /** What an edge has counted: of one instance (or of a site: empty) in ten seconds. */
 export const EdgeFigures = Type.Object(
@@ -33,6 +36,32 @@ export const EdgeFigures = Type.Object(
         closed,
       ),
       { maxItems: 20_000 },
+    ),
+    /** Of hosts whose traffic moves: what each side was assigned in a slice, and how much of it was bad. */
+    slices: Type.Optional(
+      Type.Array(
+        Type.Object(
+          {
+            host: Type.String({ maxLength: 300 }),
+            stage: Type.String({ pattern: '^d[1-9][0-9]{0,9} [1-9][0-9]{0,9}$' }),
+            counts: Type.Array(
+              Type.Object(
+                {
+                  figure: oneOf(cutoverFigures),
+                  part: Type.String({ pattern: '^[a-z][a-z0-9-]{0,39}$' }),
+                  path: Type.String({ pattern: '^(/[A-Za-z._~*/-]{0,70})?$' }),
+                  old: Nullable(Side),
+                  now: Side,
+                },
+                closed,
+              ),
+              { maxItems: 2_000 },
+            ),
+          },
+          closed,
+        ),
+        { maxItems: 200 },
+      ),
     ),
     /** Hosts that were used, and when last: milliseconds since the epoch. Left out by an edge of before. */
     uses: Type.Optional(

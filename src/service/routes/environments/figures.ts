@@ -19,7 +19,7 @@ export function figureRoutes(app: App, service: Service): void {
   const { records } = context;
 
   app.post('/api/edge/figures', { schema: { body: EdgeFigures }, bodyLimit }, async (request, reply) => {
-    const { name, boot, batch, figures, uses = [] } = request.body;
+    const { name, boot, batch, figures, uses = [], slices = [] } = request.body;
     const grant = await grantOf(records, tokenOf(request));
     if (grant?.name !== name)
       throw new CodedError('token_grant', { name: grant?.name ?? 'this edge', what: `the name ${name}` });
@@ -32,7 +32,7 @@ export function figureRoutes(app: App, service: Service): void {
       const environment = hosts.get(host);
       return environment ? [{ environment, at }] : [];
     });
-    await takeFigures(context, { sender: `edge ${name}`, boot, batch }, list, used);
+    await takeFigures(context, { sender: `edge ${name}`, boot, batch }, list, used, slices);
     reply.status(204);
   });
 

@@ -1,0 +1,66 @@
+/** Counts apart what passes of hosts whose traffic moves in steps: each slice of a few seconds is sent on, once it is over. */
+import type { Judged, Target } from '../core/cutover/route.js';
+import { openSlices, pathGroup, type Slices } from '../core/cutover/slices.js';
+import type { SliceCount } from '../core/cutover/verdict.js';
+
+/** Milliseconds of a slice. */
+const sliceMs = 5_000;
+/** Hosts that are counted apart at a time. */
+const mostHosts = 200;
+
+export interface HostSlice {
+  host: string;
+  stage: string;
+  counts: SliceCount[];
+}
+
+export interface JudgedCounter {
+  count(one: {
+    host: string;
+    judged: Judged;
+    target: Pick<Target, 'deployment'>;
+    part: string;
+    path: string;
+    instance: string;
+    visitor: number | null;
+    error: boolean;
+    ms: number | null;
+  }): void;
+  close(): void;
+}
+
+export function openJudged(put: (slices: HostSlice[]) => void, now: () => number = Date.now): JudgedCounter {
+  const hosts = new Map<string, { stage: string; slices: Slices; idle: number }>();
+  const turn = (): void => {
+    const all: HostSlice[] = [];
+    for (const [host, one] of hosts) {
+      const counts = one.slices.turn();
+      if (counts.length) all.push({ host, stage: one.stage, counts });
+      one.idle = counts.length ? 0 : one.idle + 1;
+      // A stage that nobody comes to any more is over.
+      if (one.idle > 120) hosts.delete(host);
+    }
+    if (all.length) put(all);
+  };
+  const timer = setInterval(turn, sliceMs);
+  timer.unref();
+  return {
+    count({ host, judged, target, ...one }) {
+      if (judged.until !== null && now() > judged.until) return;
+      const side = target.deployment === judged.now ? 'now' : target.deployment === judged.old ? 'old' : null;
+      if (side === null) return;
+      let known = hosts.get(host);
+      if (known?.stage !== judged.stage) {
+        if (!known && hosts.size >= mostHosts) return;
+        const slices = openSlices({ beside: judged.old !== null, boundMs: judged.boundMs, now });
+        known = { stage: judged.stage, slices, idle: 0 };
+        hosts.set(host, known);
+      }
+      known.slices.take({ ...one, side, path: pathGroup(one.path) });
+    },
+    close() {
+      clearInterval(timer);
+      turn();
+    },
+  };
+}

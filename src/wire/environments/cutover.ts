@@ -1,0 +1,78 @@
+/** Traffic that moves in steps, as people's calls take and give it. */
+import { type Static, Type } from '@sinclair/typebox';
+import { cutoverFigures } from '../../core/cutover/verdict.js';
+import { Nullable, Said, Time, closed, oneOf } from '../parts.js';
+import { Deployment } from './environments.js';
+
+const Side = Type.Object({ units: Type.Integer(), bad: Type.Integer() });
+
+/** A value a point of ten seconds: requests a second, the share of errors, milliseconds; null: nothing is known. */
+const Lines = Type.Object({
+  requests: Type.Array(Nullable(Type.Number())),
+  errors: Type.Array(Nullable(Type.Number())),
+  p95: Type.Array(Nullable(Type.Number())),
+});
+
+export const Cutover = Type.Object({
+  project: Type.String(),
+  environment: Type.String(),
+  deployment: Deployment,
+  /** What it is beside: null, it is gone. */
+  beside: Nullable(Type.Object({ deployment: Type.Integer(), release: Type.Integer() })),
+  /** All of its steps; `share` 0 to 1, `ms` for how long. The last one is all of the traffic. */
+  steps: Type.Array(
+    Type.Object({
+      at: oneOf(['mirror', 'share', 'all'] as const),
+      share: Type.Number(),
+      ms: Nullable(Type.Integer()),
+    }),
+  ),
+  /** Index of the step that it is in; null: it has gone back. */
+  step: Nullable(Type.Integer()),
+  /** Counts the steps: whoever orders says which one they have seen. */
+  stage: Type.Integer(),
+  since: Time,
+  share: Type.Number(),
+  /** Milliseconds of this step, and of all, that are left where nobody says anything. */
+  stepLeftMs: Nullable(Type.Integer()),
+  leftMs: Type.Integer(),
+  ordered: Nullable(Type.Object({ order: oneOf(['stay', 'go on', 'back'] as const), by: Type.String() })),
+  /** Why it stays though its time is over. */
+  waits: Nullable(Said),
+  worse: Nullable(Said),
+  /** There was enough traffic to judge it by. */
+  enough: Type.Boolean(),
+  guard: Nullable(
+    Type.Object({
+      errors: Nullable(Type.Number()),
+      p95Ms: Nullable(Type.Number()),
+      few: oneOf(['wait', 'continue'] as const),
+    }),
+  ),
+  /** Until when bounds hold, where all of the traffic has moved. */
+  watchedUntil: Nullable(Time),
+  tests: Type.Array(
+    Type.Object({
+      figure: oneOf(cutoverFigures),
+      part: Type.String(),
+      /** Of a group of paths; empty: all of the part. */
+      path: Type.String(),
+      old: Side,
+      now: Side,
+      /** How far it is to a sign that it is worse, 0 to 1. */
+      towards: Type.Number(),
+      /** Times as bad that would have been seen with 99 of 100; null: none that is looked for. */
+      wouldSee: Nullable(Type.Number()),
+    }),
+  ),
+  from: Time,
+  widthMs: Type.Integer(),
+  lines: Type.Object({ now: Lines, old: Nullable(Lines) }),
+});
+export type Cutover = Static<typeof Cutover>;
+
+/** `stage`: the step that was seen. */
+export const CutoverOrder = Type.Object(
+  { order: oneOf(['stay', 'go on', 'back'] as const), stage: Type.Optional(Type.Integer({ minimum: 1 })) },
+  closed,
+);

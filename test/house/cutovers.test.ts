@@ -1,0 +1,266 @@
+/** Traffic that moves in steps, on a whole house: visitors stay on one side, what is worse goes back by itself, people say stay, go on, back. */
+import { request } from 'node:http';
+import { writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import type { Cutover } from '../../src/wire/environments/cutover.js';
+import { type Checkout, noteRoom, openWorld, until, type World } from './world.js';
+
+let world: World;
+let checkout: Checkout;
+const host = 'pier-production.localhost';
+
+/** Answers its text; `errors`: the share of answers to /api that are 500. */
+const server = (text: string, errors = 0) => `import { createServer } from 'node:http';
+let count = 0;
+createServer((request, response) => {
+  if (request.url !== '/api/ready' && ++count % 100 < ${errors * 100}) response.statusCode = 500;
+  response.end('${text}');
+}).listen(process.env.PORT);
+process.on('SIGTERM', () => process.exit(0));
+`;
+const definition = (production: string) => `tsunagi: 1
+release:
+  parts:
+    page: { kind: site, files: [web/], root: web, at: / }
+    api: { kind: server, files: [package.json, server.js], start: node server.js, at: /api, ready: /api/ready }
+environments:
+  staging: { branch: main }
+  production: { after: staging, ${production} }
+`;
+const page = (text: string) => ({
+  'web/index.html': `<script src="/assets/app-${text}.js"></script>\n`,
+  [`web/assets/app-${text}.js`]: `document.title = '${text}'\n`,
+});
+
+beforeAll(async () => {
+  world = await openWorld({ timing: { warm: 20_000 } });
+  let first: string;
+  ({ checkout, first } = await world.hosted('pier', {
+    'package.json': '{ "type": "module" }\n',
+    'server.js': server('one'),
+    ...page('one'),
+    'tsunagi.yaml': definition('cutover: [20% for 10s, 50% for 10s], guard: { errors: 5% }'),
+  }));
+  await checkout.push();
+  await world.waitLive('pier', 'staging', first);
+  const { number } = await world.act('pier', 'production', { kind: 'promote' });
+  expect((await world.waitDeployment('pier', number)).state).toBe('live');
+});
+afterAll(() => world?.close());
+
+/** Somebody with a browser of their own. */
+class Somebody {
+  cookie = '';
+  ask(path = '/api', headers: Record<string, string> = {}): Promise<{ status: number; text: string }> {
+    return new Promise((resolve, reject) => {
+      const call = request(
+        {
+          host: '127.0.0.1',
+          port: world.house.edgePort,
+          path,
+          headers: { host, ...(this.cookie ? { cookie: this.cookie } : {}), ...headers },
+          agent: false,
+        },
+        (answer) => {
+          const [set] = answer.headers['set-cookie'] ?? [];
+          if (set) this.cookie = set.split(';')[0] as string;
+          let text = '';
+          answer.on('data', (chunk: Buffer) => (text += chunk.toString()));
+          answer.on('end', () => resolve({ status: answer.statusCode ?? 0, text }));
+          answer.on('error', reject);
+        },
+      );
+      call.on('error', reject);
+      call.end();
+    });
+  }
+}
+const crowd = (count: number) => Array.from({ length: count }, () => new Somebody());
+
+const cutover = () => world.api().get<Cutover>('/api/projects/pier/environments/production/cutover');
+const inStep = (share: number) =>
+  until(`the new release has ${share}`, async () => {
+    const one = await cutover().catch(() => null);
+    return one?.share === share && one.deployment.state === 'cutover' && one;
+  });
+/** A new release that is live in staging, and on its way to production. */
+async function promote(files: Record<string, string>, title: string) {
+  const commit = await checkout.commitAndPush(files, title);
+  const { live } = await world.waitLive('pier', 'staging', commit);
+  return world.act('pier', 'production', { kind: 'promote', release: live?.release as number });
+}
+/** Asks on and on until the returned function is called; what was answered is counted. */
+function traffic(people: Somebody[]) {
+  const seen = { answers: 0, lost: 0, errors: 0 };
+  let going = true;
+  const run = (async () => {
+    while (going) {
+      for (const one of people) {
+        const answer = await one.ask().catch(() => null);
+        if (!answer) seen.lost++;
+        else {
+          seen.answers++;
+          if (answer.status >= 500) seen.errors++;
+        }
+        if (!going) return;
+      }
+    }
+  })();
+  return {
+    seen,
+    stop: async () => {
+      going = false;
+      await run;
+    },
+  };
+}
+
+describe('traffic that moves in steps', () => {
+  it('goes from share to share; a visitor stays on one side, and finds the files of a page that is open', async () => {
+    const early = new Somebody();
+    await early.ask('/', { accept: 'text/html' });
+    expect(early.cookie).toBe('');
+    const { number } = await promote(
+      { 'server.js': server('two'), ...page('two'), 'web/assets/app-one.js': '' },
+      'Two',
+    );
+    const one = await inStep(0.2);
+    expect(one.steps.map(({ at, share }) => [at, share])).toEqual([
+      ['share', 0.2],
+      ['share', 0.5],
+      ['all', 1],
+    ]);
+    expect(one.beside?.release).toBe(1);
+    const people = crowd(60);
+    const sides = new Map<Somebody, string>();
+    for (const each of people) sides.set(each, (await each.ask()).text);
+    const above = [...sides.values()].filter((text) => text === 'two').length;
+    expect(above).toBeGreaterThan(1);
+    expect(above).toBeLessThan(30);
+    for (const each of people) expect((await each.ask()).text).toBe(sides.get(each));
+    // The page that was opened before has its script, whichever side answers.
+    for (const each of [early, ...people.slice(0, 20)])
+      for (const name of ['one', 'two']) expect((await each.ask(`/assets/app-${name}.js`)).status).toBe(200);
+    expect(people[0]?.cookie).toMatch(/^tsunagi-visitor=\d{1,4}\.[\w-]{22}$/);
+    // Whatever somebody writes into it is no number of ours.
+    const liar = new Somebody();
+    liar.cookie = 'tsunagi-visitor=0.AAAAAAAAAAAAAAAAAAAAAA';
+    await liar.ask();
+    expect(liar.cookie).not.toContain('=0.AAAA');
+    await inStep(0.5);
+    for (const each of people) {
+      const { text } = await each.ask();
+      // Who saw the new one at first stays there.
+      if (sides.get(each) === 'two') expect(text).toBe('two');
+    }
+    expect((await world.waitDeployment('pier', number)).state).toBe('live');
+    for (const each of people.slice(0, 10)) expect((await each.ask()).text).toBe('two');
+    const shares = await world.events('type=traffic.shared');
+    expect(shares.map(({ data }) => data.share)).toEqual([0.5, 0.2]);
+  });
+
+  it('goes back by itself at the first sign that the new one is worse, and says what it was', async () => {
+    const { number } = await promote({ 'server.js': server('bad', 0.4) }, 'Bad');
+    await inStep(0.2);
+    const flow = traffic([...crowd(40), ...crowd(1)]);
+    const ended = await world.waitDeployment('pier', number);
+    await flow.stop();
+    expect(ended).toMatchObject({ state: 'failed', failure: { code: 'cutover_worse' } });
+    expect(ended.failure?.says).toMatch(
+      /^r\d+ fared worse: errors of api.*, (met by|in) \d+ of \d+ \(\d+ %\), against/,
+    );
+    expect(flow.seen.lost).toBe(0);
+    expect(flow.seen.errors).toBeLessThan(flow.seen.answers / 5);
+    const environment = await world.environment('pier', 'production');
+    expect([environment.live?.release, environment.held?.by]).toEqual([2, 'engine']);
+    expect(environment.held?.why).toContain('fared worse');
+    const people = crowd(20);
+    for (const each of people) expect((await each.ask()).text).toBe('two');
+    await world.cli('lift', 'pier/production');
+  });
+
+  it('stays, goes on and goes back as people say, and not by what they have not seen', async () => {
+    const { number } = await promote({ 'server.js': server('three') }, 'Three');
+    const first = await inStep(0.2);
+    const { out } = await world.cli('cutover', 'pier/production', '--stay');
+    expect(out).toMatch(/r4 takes 20 % of the traffic[\s\S]*said: stay/);
+    // Longer than its time.
+    await new Promise((resolve) => setTimeout(resolve, 11_500));
+    expect(await cutover()).toMatchObject({ share: 0.2, ordered: { order: 'stay' }, stepLeftMs: null });
+    expect((await world.cli('cutover', 'pier/production', '--go-on')).out).toContain('r4 takes');
+    const second = await inStep(0.5);
+    expect(second).toMatchObject({ stage: first.stage + 1, ordered: null });
+    const late = await world.api().raw('POST', '/api/projects/pier/environments/production/cutover', {
+      body: { order: 'go on', stage: first.stage },
+      headers: { 'idempotency-key': crypto.randomUUID() },
+    });
+    expect(late.body.code).toBe('cutover_moved');
+    await world.cli('cutover', 'pier/production', '--back');
+    expect(await world.waitDeployment('pier', number)).toMatchObject({
+      state: 'failed',
+      failure: { code: 'cutover_back' },
+    });
+    expect((await world.cli('cutover', 'pier/production')).err).toContain('No traffic of pier/production moves');
+    for (const each of crowd(10)) expect((await each.ask()).text).toBe('two');
+  });
+
+  it('moves no further than the rules allow, and on when they do', async () => {
+    const { number } = await promote({ 'server.js': server('four') }, 'Four');
+    await inStep(0.2);
+    const until = new Date(Date.now() + 3_600_000).toISOString();
+    await world.api().post('/api/projects/pier/environments/production/freeze', { why: 'storm', until });
+    await world.cli('cutover', 'pier/production', '--go-on');
+    const waits = await untilWaits();
+    expect(waits.waits?.says).toMatch(/rules of pier\/production were not met any more.*storm/);
+    expect(waits.share).toBe(0.2);
+    await world.cli('lift', 'pier/production', '--freeze');
+    await world.cli('cutover', 'pier/production', '--go-on');
+    await inStep(0.5);
+    // Through a service that dies in the middle of it.
+    const note = noteRoom(world, 'service');
+    writeFileSync(join(world.folder, 'crash-at'), `deployment.cutover:after ${note.path}\n`);
+    expect((await world.waitDeployment('pier', number)).state).toBe('live');
+    note.stop();
+    for (const each of crowd(10)) expect((await each.ask()).text).toBe('four');
+  });
+
+  it('is reverted by hand while both have a share, and what served goes on', async () => {
+    const { number } = await promote({ 'server.js': server('five') }, 'Five');
+    await inStep(0.2);
+    const flow = traffic(crowd(5));
+    expect((await world.cli('revert', 'pier/production')).status).toBe(1);
+    expect(await world.waitDeployment('pier', number)).toMatchObject({ state: 'failed' });
+    await flow.stop();
+    expect([flow.seen.lost, flow.seen.errors]).toEqual([0, 0]);
+    for (const each of crowd(10)) expect((await each.ask()).text).toBe('four');
+    await world.cli('lift', 'pier/production');
+  });
+
+  it('goes back after its last step, too, as long as the old servers are warm', async () => {
+    const commit = await checkout.commitAndPush(
+      { 'server.js': server('six', 0.5), 'tsunagi.yaml': definition('guard: { errors: 5% }') },
+      'Six, all at once',
+    );
+    const { live } = await world.waitLive('pier', 'staging', commit);
+    const before = (await world.environment('pier', 'production')).live?.release;
+    const asked = await world.act('pier', 'production', { kind: 'promote', release: live?.release as number });
+    expect((await world.waitDeployment('pier', asked.number)).state).toBe('live');
+    const flow = traffic(crowd(10));
+    const back = await until('it has gone back', async () => {
+      const one = await world.environment('pier', 'production');
+      return one.live?.release === before && one.moving === null && one;
+    });
+    await flow.stop();
+    expect(flow.seen.lost).toBe(0);
+    expect([back.held?.by, back.live?.kind]).toEqual(['engine', 'revert']);
+    expect(back.held?.why).toContain('the bound of 5 %');
+    expect(back.history.find(({ release }) => release === live?.release)?.state).toBe('reverted');
+  });
+});
+
+const untilWaits = () =>
+  until('it says why it waits', async () => {
+    const one = await cutover();
+    return one.waits !== null && one;
+  });
