@@ -21,6 +21,7 @@ import { EnvironmentPage } from './pages/environments/Environment';
 import { GatePage } from './pages/people/Gate';
 import { GuidePage } from './pages/projects/Guide';
 import { ProjectPage } from './pages/projects/Project';
+import { RolloutPage } from './pages/promotion/Rollout';
 import { PromotionPage } from './pages/promotion/Promotion';
 import { ReviewsPage } from './pages/reviews/Reviews';
 import { RunPage } from './pages/runs/Run';
@@ -81,6 +82,7 @@ const router = createRouter({
     page('/$project/runs/$number', RunPage, ['task', 'attempt', 'line']),
     page('/$project/$environment', EnvironmentPage),
     page('/$project/$environment/promote', PromotionPage, ['release']),
+    page('/$project/$environment/cutover', RolloutPage),
     page('/$project/$environment/$section', EnvironmentPage),
   ]),
   defaultPreload: false,

@@ -1,5 +1,5 @@
 /** Counts what passes here, in slots of ten seconds, and sends it on: each slot once it is over, again until it is taken. */
-import { randomUUID } from 'node:crypto';
+import { type Hash, randomUUID } from 'node:crypto';
 import { count, type Histogram } from '../core/figures/histogram.js';
 import type { Client } from '../wire/rooms/client.js';
 import type { EdgeFigures } from '../wire/environments/figures.js';
@@ -16,8 +16,12 @@ export interface Note {
   unanswered: boolean;
   /** Bytes of its answer, where a program gives it. */
   bytes: number;
+  /** Content-Type of its answer, where a program gives it. */
+  kind: string;
   /** What the visitor is to keep; null: nothing. */
   cookie: string | null;
+  /** Hashes the body of its answer, where a copy's must be equal; null: nobody asks. */
+  digest: Hash | null;
 }
 
 export const freshNote = (cookie: string | null = null): Note => ({
@@ -25,7 +29,9 @@ export const freshNote = (cookie: string | null = null): Note => ({
   answeredAt: null,
   unanswered: false,
   bytes: 0,
+  kind: '',
   cookie,
+  digest: null,
 });
 
 export interface Counted {

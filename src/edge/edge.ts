@@ -3,11 +3,12 @@ import { mkdirSync } from 'node:fs';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { join } from 'node:path';
 import pino from 'pino';
-import { randomInt } from 'node:crypto';
+import { createHash, randomInt } from 'node:crypto';
 import {
   allTraffic,
   below,
   maintenanceOf,
+  type Mirror,
   pathOf,
   type Route,
   type RoutePath,
@@ -22,6 +23,7 @@ import { openTls, shownTo } from './tls.js';
 import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
 import { openJudged } from './judged.js';
+import { openMirror } from './mirror.js';
 import { type Visitor, visitorOf } from './visitors.js';
 import { openSleepers, wakePath } from './reviews/asleep.js';
 import { askedFor, hostOf, refuse } from './headers.js';
@@ -92,6 +94,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const client = makeClient(options.url, options.token);
   const counter = openCounter(client, options.name, log, inside.used);
   const judged = openJudged((slices) => counter.apart(slices));
+  const mirror = openMirror((all) => counter.apart(all.map((one) => ({ ...one, counts: [] }))));
   const sleepers = openSleepers(client, options.name);
   const gate = openGate(client, options.name);
   const clients = openTally(bounds.perClient);
@@ -149,6 +152,27 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     const { socket } = request;
     const written = socket.bytesWritten;
     return note;
+  };
+  /** Its copy goes when it is answered as a whole: nobody waits for that. */
+  const mirrored = (
+    host: string,
+    to: Mirror,
+    asked: { path: string; search: string },
+    request: IncomingMessage,
+    response: ServerResponse,
+    note: Note,
+  ): void => {
+    const began = performance.now();
+    if (mirror.hashes(to, asked.path)) note.digest = createHash('sha256');
+    response.once('close', () => {
+      if (!response.writableFinished && !note.unanswered) return;
+      mirror.copy(host, to, request, {
+        note,
+        status: response.statusCode,
+        ms: note.answeredAt === null ? null : note.answeredAt - began,
+        visible: (place) => seen(place, asked),
+      });
+    });
   };
   const proof = (host: string, { url = '' }: IncomingMessage, response: ServerResponse) => {
     const text = table.proof(host, url.slice(proofPath.length));
@@ -219,7 +243,10 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     const note = quiet
       ? freshNote()
       : counted(request, response, { host, route, target, part: place.part, asked, visitor });
-    if (place.kind === 'server') return proxy.pass(place, seen(place, asked), request, response, note);
+    if (place.kind === 'server') {
+      if (route.mirror && !quiet) mirrored(host, route.mirror, asked, request, response, note);
+      return proxy.pass(place, seen(place, asked), request, response, note);
+    }
     if (request.method !== 'GET' && request.method !== 'HEAD') return refuse(response, 405, 'Files can only be read.');
     // Only with a page: files may be kept by others on the way.
     if (visitor?.cookie && navigates(request)) response.setHeader('set-cookie', visitor.cookie);
@@ -296,6 +323,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       });
       await proxy.close();
       judged.close();
+      await mirror.close();
       await counter.close();
       await client.close();
     },

@@ -1,6 +1,7 @@
 /** Counts apart what passes of hosts whose traffic moves in steps: each slice of a few seconds is sent on, once it is over. */
 import type { Judged, Target } from '../core/cutover/route.js';
 import { openSlices, pathGroup, type Slices } from '../core/cutover/slices.js';
+import type { Mirrored } from '../core/cutover/mirrored.js';
 import type { SliceCount } from '../core/cutover/verdict.js';
 
 /** Milliseconds of a slice. */
@@ -12,6 +13,7 @@ export interface HostSlice {
   host: string;
   stage: string;
   counts: SliceCount[];
+  mirrored?: Mirrored;
 }
 
 export interface JudgedCounter {

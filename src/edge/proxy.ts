@@ -91,11 +91,13 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
           if (status < 200) return;
           begun = true;
           note.answeredAt = performance.now();
+          note.kind = String(incoming['content-type'] ?? '');
           response.writeHead(status, answerHeaders(path, instance, request, incoming, id, note.cookie));
           response.on('drain', () => controller.resume());
         },
         onResponseData(controller, chunk) {
           note.bytes += chunk.length;
+          note.digest?.update(chunk);
           // A short answer to a slow reader waits here, not in the program.
           if (!response.write(chunk) && response.writableLength > bounds.buffered) controller.pause();
         },

@@ -68,6 +68,14 @@ const KeptRoute = Type.Object({
       until: Nullable(Type.Number()),
     }),
   ),
+  mirror: Type.Optional(
+    Type.Object({
+      stage: Type.String(),
+      target: Type.Omit(KeptTarget, ['share', 'until']),
+      paths: Type.Array(Type.String()),
+      same: Type.Array(Type.String()),
+    }),
+  ),
   uses: Type.Optional(
     Type.Object({
       requests: Type.Boolean(),

@@ -128,8 +128,8 @@ describe('a definition', () => {
     ).not.toHaveProperty('pictures');
   });
 
-  it.each(['mirror'])('refuses the later key %s of an environment by name', (key) => {
-    expect(codes(`tsunagi: 1\nenvironments:\n  staging:\n    ${key}: 1\n`)).toEqual(['4:5 not_yet_supported']);
+  it('refuses a later key by name', () => {
+    expect(codes('tsunagi: 1\ntasks:\n  unit: { run: x, where: big }\n')).toEqual(['3:19 not_yet_supported']);
   });
 
   it('reads the rules of an environment', () => {
@@ -166,6 +166,13 @@ describe('a definition', () => {
       },
       guard: { errors: 0.01, p95Ms: 800, few: 'wait' },
     });
+    expect(
+      of('after: staging, cutover: [mirror for 5m, 10% for 2m], mirror: { paths: [/api/], same: [/api/departures] }'),
+    ).toMatchObject({
+      cutover: { mirrorMs: 300_000 },
+      mirror: { paths: ['/api'], same: ['/api/departures'] },
+    });
+    expect(of('after: staging, cutover: [10% for 2m, mirror for 5m]')).toEqual(['cutover_order']);
     expect(of('after: staging, cutover: 25% for 1h')).toMatchObject({ cutover: { shares: [{ share: 2_500 }] } });
     expect(of('after: staging, cutover: [50% for 2m, 10% for 2m]')).toEqual(['cutover_order']);
     for (const wrong of ['10% for 5s', '100% for 2m', '0% for 2m', 'half for 2m', '10% for 2d'])
@@ -346,6 +353,7 @@ describe('the JSON Schema', () => {
   it('refuses unknown and later keys', () => {
     expect(validate({ tsunagi: 1, tasks: { a: { run: 'x', cache: ['y'] } } })).toBe(true);
     expect(validate({ tsunagi: 1, environments: { staging: { branch: 'main', mirror: 1 } } })).toBe(false);
+    expect(validate({ tsunagi: 1, tasks: { a: { run: 'x', where: 'y' } } })).toBe(false);
     expect(validate({ tsunagi: 1, taskz: {} })).toBe(false);
     expect(validate({ tasks: {} })).toBe(false);
   });

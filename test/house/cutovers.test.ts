@@ -264,3 +264,73 @@ const untilWaits = () =>
     const one = await cutover();
     return one.waits !== null && one;
   });
+
+describe('a mirror', () => {
+  const told = async (number: number) =>
+    until(`copies for d${number} are compared`, async () => {
+      const one = await cutover();
+      return one.deployment.number === number && (one.mirrored?.compared ?? 0) > 20 && one;
+    });
+  const mirrored = (same: string) =>
+    definition(`cutover: [mirror for 20s, 50% for 10s], mirror: { paths: [/api/own/], same: [${same}] }`);
+
+  it('copies what is safe to the new release, and nobody sees what that answers', async () => {
+    await world.cli('lift', 'pier/production');
+    // It tells what it was asked, so that one can look.
+    const listening = server('seven').replace(
+      "response.end('seven')",
+      "console.log(request.method, request.url, request.headers['tsunagi-mirror'] ?? '', request.headers.cookie ?? ''); response.end(request.url === '/api/told' ? 'told' : 'seven')",
+    );
+    const { number } = await promote({ 'server.js': listening, 'tsunagi.yaml': mirrored('/api/told') }, 'Seven');
+    await until('it is in the mirror', async () => (await cutover().catch(() => null))?.steps[0]?.at === 'mirror');
+    const people = crowd(3);
+    const flow = traffic(people);
+    const one = await told(number);
+    const stranger = new Somebody();
+    const own: Record<string, string>[] = [
+      { cookie: 'session=1' },
+      { authorization: 'Bearer 1' },
+      { range: 'bytes=0-1' },
+    ];
+    for (const headers of own) await stranger.ask('/api/private', headers);
+    await stranger.ask('/api/own/basket', { cookie: 'session=2' });
+    await flow.stop();
+    expect(one).toMatchObject({ share: 0, step: 0 });
+    expect(flow.seen).toMatchObject({ lost: 0, errors: 0 });
+    for (const each of people) expect((await each.ask()).text).not.toBe('seven');
+    expect(one.mirrored).toMatchObject({ nowErrors: 0, oldErrors: 0, same: 0 });
+    // The bodies differ in length, and nothing said that they must not.
+    expect(one.mirrored?.length).toBeGreaterThan(0);
+    await world.cli('cutover', 'pier/production', '--go-on');
+    await world.cli('cutover', 'pier/production', '--go-on');
+    expect((await world.waitDeployment('pier', number)).state).toBe('live');
+    const { instanceList } = await world.environment('pier', 'production');
+    const id = instanceList.find((each) => each.deployment === number)?.id as string;
+    const log = await world.api().get<{ items: { text: string }[] }>(`/api/instances/${id}/log`);
+    const text = log.items.map((chunk) => chunk.text).join('');
+    expect(text).toContain('GET /api 1');
+    expect(text).toContain('GET /api/own/basket 1 session=2');
+    expect(text).not.toContain('/api/private');
+    const { evidence } = await world.release(
+      'pier',
+      (await world.environment('pier', 'production')).live?.release as number,
+    );
+    expect(evidence.find(({ kind }) => kind === 'comparison')).toMatchObject({
+      name: 'production',
+      source: `d${number}`,
+      detail: { mirror: { nowErrors: 0 } },
+    });
+  });
+
+  it('that gives other bytes where they must be equal keeps all traffic where it is', async () => {
+    const { number } = await promote({ 'server.js': server('eight'), 'tsunagi.yaml': mirrored('/api') }, 'Eight');
+    await until('it is in the mirror', async () => (await cutover().catch(() => null))?.steps[0]?.at === 'mirror');
+    const flow = traffic(crowd(3));
+    const ended = await world.waitDeployment('pier', number);
+    await flow.stop();
+    expect(ended).toMatchObject({ state: 'failed', failure: { code: 'cutover_worse' } });
+    expect(ended.failure?.says).toMatch(/answers that must be equal and differ of copied requests, in \d+ of \d+/);
+    expect(flow.seen).toMatchObject({ lost: 0, errors: 0 });
+    expect((await world.environment('pier', 'production')).held?.by).toBe('engine');
+  });
+});

@@ -89,8 +89,20 @@ export interface Route {
   visitors?: string;
   /** What is counted apart while the traffic moves, and while it may still go back. */
   judged?: Judged;
+  mirror?: Mirror;
   /** Who may look; left out: everybody. `console`: where people are signed in. */
   gate?: { access: GuardedAccess; console: string };
+}
+
+/** Copies of safe requests go there, too; nobody sees what comes back. */
+export interface Mirror {
+  /** Counted anew with each: `d17 1`. */
+  stage: string;
+  target: Omit<Target, 'share' | 'until'>;
+  /** Below these also what has cookies or an authorization. */
+  paths: string[];
+  /** Below these the bodies of the answers must be equal. */
+  same: string[];
 }
 
 export interface Judged {
@@ -131,7 +143,7 @@ export const sharing = (route: Route | null): Omit<Target, 'share' | 'until'>[] 
 export const pathOf = (target: Target, path: string): RoutePath | null =>
   target.paths.find(({ at }) => within(at, path)) ?? null;
 
-const within = (at: string, path: string): boolean => at === '/' || path === at || path.startsWith(`${at}/`);
+export const within = (at: string, path: string): boolean => at === '/' || path === at || path.startsWith(`${at}/`);
 
 /** A path as it is below the place where a part stands. */
 export const below = (at: string, path: string): string => (at === '/' ? path : path.slice(at.length) || '/');
@@ -211,6 +223,17 @@ export function routeShared(
     ...(sites ? { visitors } : {}),
     judged,
   };
+}
+
+/** The route while copies go to a new release: all of the traffic stays where it was. */
+export function routeMirrored(
+  before: Route | null,
+  { environment, old, mirror }: { environment: string; old: Omit<Target, 'share' | 'until'>; mirror: Mirror },
+): Route {
+  const replaced = (before?.targets ?? []).filter(
+    (one) => one.share === 0 && one.deployment !== old.deployment && one.deployment !== mirror.target.deployment,
+  );
+  return { environment, targets: [{ ...old, share: allTraffic, until: null }, ...replaced], mirror };
 }
 
 /** The site whose page is shown to whoever comes to a path meanwhile: the one that stands there, else another of the same target. */

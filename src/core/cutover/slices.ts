@@ -43,7 +43,13 @@ interface Group {
   slice: Record<CutoverFigure, Record<'old' | 'now', OfSide>>;
 }
 
-const each = <T>(of: () => T): Record<CutoverFigure, T> => ({ errors: of(), slow: of(), rate: of(), p95: of() });
+const each = <T>(of: () => T): Record<CutoverFigure, T> => ({
+  errors: of(),
+  slow: of(),
+  rate: of(),
+  p95: of(),
+  same: of(),
+});
 const freshSide = (): OfSide => ({ visitors: new Set(), fared: new Set(), answers: 0, bad: 0 });
 const freshSlice = (): Group['slice'] => each(() => ({ old: freshSide(), now: freshSide() }));
 /** What is compared is counted by visitors; what is held against a bound by answers. */

@@ -27,9 +27,9 @@ export interface GuardPlan {
 
 /**
  * Beside the old release, by whoever meets it: `errors` (no answer, or a 5xx), `slow` (slower than the old side's p95 of before).
- * Against a bound, by answers: `rate` of errors, `p95` (slower than the bound).
+ * Against a bound, by answers: `rate` of errors, `p95` (slower than the bound), `same` (copies that differ where they must not).
  */
-export const cutoverFigures = ['errors', 'slow', 'rate', 'p95'] as const;
+export const cutoverFigures = ['errors', 'slow', 'rate', 'p95', 'same'] as const;
 export type CutoverFigure = (typeof cutoverFigures)[number];
 
 /** What was counted of a part in a slice; `path` is a group of paths, or empty: all of the part. */
@@ -55,6 +55,8 @@ export type CutoverTests = Record<string, CutoverTest>;
 export const mostPaths = 20;
 /** Parts that are judged. */
 const mostParts = 20;
+/** Of copies that must be equal so many may differ: between the two something may have happened. */
+const differShare = 0.01;
 /** What a p95 means. */
 const slowShare = 0.05;
 
@@ -95,7 +97,13 @@ function hasRoom(tests: CutoverTests, { figure, part, path }: SliceCount): boole
 
 /** The share of answers that may be bad; null: there is no bound of this. */
 const boundFor = (figure: CutoverFigure, guard: GuardPlan | null): number | null =>
-  figure === 'rate' ? (guard?.errors ?? null) : figure === 'p95' && guard?.p95Ms != null ? slowShare : null;
+  figure === 'rate'
+    ? (guard?.errors ?? null)
+    : figure === 'same'
+      ? differShare
+      : figure === 'p95' && guard?.p95Ms != null
+        ? slowShare
+        : null;
 
 function weighed(weight: Weight, { figure, old, now }: SliceCount, guard: GuardPlan | null): Weight {
   if (figure === 'errors' || figure === 'slow') return old ? weighBeside(weight, old, now) : weight;

@@ -171,6 +171,8 @@ export interface EnvironmentPlan {
   frozen?: string[];
   /** The steps in which the traffic moves; left out: all at once. */
   cutover?: CutoverPlan;
+  /** What is copied in a mirror besides what has no cookies, and where answers must be equal; left out: nothing. Paths without a slash at the end. */
+  mirror?: { paths: string[]; same: string[] };
   /** Above which it goes back; left out: no bounds. */
   guard?: GuardPlan;
   /** Milliseconds for which replaced servers stay ready; left out: as the operator has set it. */

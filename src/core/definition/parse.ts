@@ -142,7 +142,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
     for (const one of ['drafts', 'idle', 'data', 'access'])
       if (at(value, one) && !at(value, 'for'))
         report('key_not_for', at(value, one)?.key ?? key, { key: one, kind: 'an environment without `for`' });
-    for (const one of ['scrub', 'frozen', 'warm', 'cutover', 'guard'])
+    for (const one of ['scrub', 'frozen', 'warm', 'cutover', 'guard', 'mirror'])
       if (at(value, one) && at(value, 'for'))
         report('key_not_for', at(value, one)?.key ?? key, { key: one, kind: 'reviews' });
     const plan: EnvironmentPlan = {

@@ -22,7 +22,7 @@ export function readRules(environment: Read): Pick<EnvironmentPlan, 'healthy' | 
 }
 
 /** In which steps the traffic moves, and above which bounds it goes back. */
-export function readCutover(environment: Read, report: Report): Pick<EnvironmentPlan, 'cutover' | 'guard'> {
+export function readCutover(environment: Read, report: Report): Pick<EnvironmentPlan, 'cutover' | 'guard' | 'mirror'> {
   const steps = listAt(environment, 'cutover');
   const single = textAt(environment, 'cutover');
   const texts = steps?.map(({ text }) => text) ?? (single === null ? [] : [single]);
@@ -36,8 +36,11 @@ export function readCutover(environment: Read, report: Report): Pick<Environment
     return {};
   }
   const errors = guard ? textAt(guard, 'errors') : null;
+  const mirror = at(environment, 'mirror')?.value;
+  const below = (key: string) => (mirror ? (textsAt(mirror, key) ?? []) : []).map((one) => one.replace(/(.)\/$/, '$1'));
   return {
     ...(texts.length ? { cutover } : {}),
+    ...(mirror ? { mirror: { paths: below('paths'), same: below('same') } } : {}),
     ...(guard
       ? {
           guard: {

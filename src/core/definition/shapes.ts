@@ -663,13 +663,10 @@ const environment: Shape = {
     },
     cutover: {
       about:
-        'The steps in which the traffic moves to a new release, each for its time: `10% for 2m`, rising; a visitor stays on one side. After the last all of it moves. Default: all at once.',
+        'The steps in which the traffic moves to a new release, each for its time: `mirror for 5m`, in which copies of requests go to it and nobody sees what it answers; `10% for 2m`, rising, and a visitor stays on one side. After the last all of it moves. Default: all at once.',
       shape: {
         kind: 'list',
-        of: text('a step', '10% for 2m', undefined, (one) => {
-          const plan = parseCutover([one]);
-          return !('fault' in plan) && plan.mirrorMs === null;
-        }),
+        of: text('a step', '10% for 2m', undefined, (one) => !('fault' in parseCutover([one]))),
         orOne: true,
         least: 1,
         most: mostSteps,
@@ -770,7 +767,23 @@ const environment: Shape = {
         },
       },
     },
-    mirror: later('Which requests are mirrored.'),
+    mirror: {
+      about: 'Which requests are copied in a mirror: always GET and HEAD alone.',
+      shape: {
+        kind: 'record',
+        keys: {
+          paths: {
+            about:
+              'Paths below which also requests with cookies or an authorization are copied: there reading must change nothing. Default: none.',
+            shape: { kind: 'list', of: urlPath, orOne: true, least: 1, most: 50 },
+          },
+          same: {
+            about: 'Paths below which the new release must answer with the same bytes. Default: none.',
+            shape: { kind: 'list', of: urlPath, orOne: true, least: 1, most: 50 },
+          },
+        },
+      },
+    },
   },
   renamed: { opens: 'for: pull requests' },
 };

@@ -5,6 +5,7 @@ import type { Context } from '../context.js';
 import { accessOf, gateOf } from '../environments/gate.js';
 import { targetFor } from './routes.js';
 import { endHealth, tellEvidence } from './health.js';
+import { recordComparison } from './comparison.js';
 import { enterShare, followShares, watchAll } from './shares.js';
 import { cutoverOf, enterStep, setWaitsOf } from '../../records/deployments/cutovers.js';
 import { syncJobs } from '../jobs/jobs.js';
@@ -142,6 +143,7 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boo
         });
         if (row) await tellEvidence(db, scene.project, environment.name, release, row);
       }
+      await recordComparison(scene);
       await pictureShown(db, environment, deployment, release.plan);
       if (environment.kind === 'review') await lookForRoom(db, deployment.project_id, environment.plan_name);
       await dueEnvironments(db, deployment.project_id, null);

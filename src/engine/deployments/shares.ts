@@ -1,6 +1,7 @@
 /** The traffic moves in steps: what edges are told, what they count of it, and what that comes to. */
 import { canonical } from '../../core/canonical.js';
-import { allTraffic, type Judged, type Route, routeShared } from '../../core/cutover/route.js';
+import { allTraffic, type Judged, type Route, routeMirrored, routeShared } from '../../core/cutover/route.js';
+import { addMirrored, type Mirrored, mirroredCounts } from '../../core/cutover/mirrored.js';
 import { type CutoverStep, shareIn } from '../../core/cutover/steps.js';
 import {
   addSlices,
@@ -43,8 +44,19 @@ const judgedOf = ({ deployment, before }: Pick<Scene, 'deployment' | 'before'>, 
 
 function sharedRoute(scene: Scene, row: CutoverRow, current: Route | null): Route | null {
   const { environment, deployment, release, instances, before, context, place } = scene;
-  const plan = deployment.environment_plan.cutover;
+  const { cutover: plan, mirror } = deployment.environment_plan;
   if (!before || !plan) return null;
+  if (row.step.at === 'mirror')
+    return routeMirrored(current, {
+      environment: place,
+      old: targetFor({ ...before, environment }, context.keys),
+      mirror: {
+        stage: `d${deployment.number} ${row.stage}`,
+        target: targetFor({ deployment, release, environment, instances }, context.keys),
+        paths: mirror?.paths ?? [],
+        same: mirror?.same ?? [],
+      },
+    });
   return routeShared(current, {
     environment: place,
     now: targetFor({ deployment, release, environment, instances }, context.keys),
@@ -96,6 +108,7 @@ export async function followShares(scene: Scene): Promise<void> {
 
 /** Whether the table leads some of the traffic to this deployment beside another. */
 export const isShared = (route: Route | null, { number }: Pick<DeploymentRow, 'number'>): boolean =>
+  route?.mirror?.target.deployment === `d${number}` ||
   route?.targets.some((one) => one.deployment === `d${number}` && one.share > 0 && one.share < allTraffic) === true;
 
 /** Where it is on its way; null: all of the traffic moves at once. */
@@ -105,7 +118,7 @@ export async function wayOf(scene: Scene, route: Route | null): Promise<CutoverW
   if (!plan || environment.kind === 'review' || deployment.kind === 'revert') return null;
   const row = await lockCutover(db, deployment.id);
   const guard = deployment.environment_plan.guard ?? null;
-  const wanted = row?.step.at === 'share' ? sharedRoute(scene, row, route) : null;
+  const wanted = row?.step.at === 'share' || row?.step.at === 'mirror' ? sharedRoute(scene, row, route) : null;
   return {
     plan,
     step: row?.step ?? null,
@@ -122,7 +135,7 @@ export async function wayOf(scene: Scene, route: Route | null): Promise<CutoverW
 
 /** A side without any server is left as it is: its last ones may come back. */
 function leadsElsewhere(wanted: Route, current: Route | null): boolean {
-  const shown = ({ targets }: Route) => canonical(targets.filter(({ share }) => share > 0));
+  const shown = ({ targets, mirror }: Route) => canonical([targets.filter(({ share }) => share > 0), mirror ?? null]);
   const empty = wanted.targets.some(
     (target) => target.share > 0 && target.paths.some((path) => path.kind === 'server' && path.instances.length === 0),
   );
@@ -149,13 +162,15 @@ export interface HostSlices {
   /** `d17 2` */
   stage: string;
   counts: SliceCount[];
+  /** What came of copies of requests. */
+  mirrored?: Mirrored;
 }
 
 /**
  * Takes slices in, in the transaction that knows that they are new. What was counted in a step that is over says nothing: its shares
  * were others. At the first sign that it is worse its deployment is looked at.
  */
-export async function takeSlices(db: Db, { host, stage, counts }: HostSlices): Promise<void> {
+export async function takeSlices(db: Db, { host, stage, counts, mirrored }: HostSlices): Promise<void> {
   const [name = '', turn = ''] = stage.split(' ');
   const found = await judgedAt(db, host, Number(name.slice(1)));
   if (!found) return;
@@ -163,10 +178,14 @@ export async function takeSlices(db: Db, { host, stage, counts }: HostSlices): P
   const row = await lockCutover(db, found.id);
   if (!deployment || !row || row.stage !== Number(turn) || row.step.at === 'back') return;
   const guard = deployment.environment_plan.guard ?? null;
-  const tests = addSlices(row.tests, counts, guard);
+  const tests = addSlices(row.tests, mirrored ? [...counts, ...mirroredCounts(mirrored)] : counts, guard);
   const sign = row.worse ? null : worst(tests, { parts: found.parts, guard });
   const worse = sign && (await inWords(db, found, sign, guard));
-  await setTests(db, found.id, { tests, worse });
+  await setTests(db, found.id, {
+    tests,
+    worse,
+    mirrored: mirrored ? addMirrored(row.mirrored, mirrored) : row.mirrored,
+  });
   if (worse || (!enoughToJudge(row.tests) && enoughToJudge(tests))) await makeDue(db, 'deployments', found.id);
 }
 
@@ -183,18 +202,23 @@ async function inWords(
 ): Promise<Issue> {
   const environment = await environmentById(db, environment_id);
   const bound =
-    figure === 'rate' ? `the bound of ${(guard?.errors ?? 0) * 100} %` : `the bound of 5 % above ${guard?.p95Ms} ms`;
+    figure === 'rate'
+      ? `the bound of ${(guard?.errors ?? 0) * 100} %`
+      : figure === 'same'
+        ? 'the one of a hundred that may'
+        : `the bound of 5 % above ${guard?.p95Ms} ms`;
   const what = {
     errors: 'errors',
     slow: 'slow answers',
     rate: 'errors',
     p95: `answers after more than ${guard?.p95Ms} ms`,
+    same: 'answers that must be equal and differ',
   }[figure];
   return issue('cutover_worse', {
     environment: placeOf(await projectById(db, environment.project_id), environment),
     release: `r${release}`,
     what,
-    where: path ? `${part} at ${path}` : part,
+    where: part === 'mirror' ? 'copied requests' : path ? `${part} at ${path}` : part,
     now: `${figure === 'errors' || figure === 'slow' ? 'met by' : 'in'} ${rateText(now)}`,
     than: than === 'old' ? `${rateText(old)} of r${beside ?? 0} in the same minutes` : bound,
   });

@@ -1,5 +1,6 @@
 /** Traffic that moves in steps. */
 import type { InferAttributes } from 'sequelize';
+import type { Mirrored } from '../../core/cutover/mirrored.js';
 import type { CutoverStep } from '../../core/cutover/steps.js';
 import type { CutoverTests } from '../../core/cutover/verdict.js';
 import type { Issue } from '../../core/errors/errors.js';
@@ -63,13 +64,13 @@ export async function setWaitsOf(db: Db, deployment: string, waits: Issue | null
 export async function setTests(
   db: Db,
   deployment: string,
-  { tests, worse }: { tests: CutoverTests; worse: Issue | null },
+  { tests, worse, mirrored }: { tests: CutoverTests; worse: Issue | null; mirrored: Mirrored | null },
 ): Promise<void> {
-  await query(db, 'update cutovers set tests = $2, worse = coalesce(worse, $3::jsonb) where deployment_id = $1', [
-    deployment,
-    json(tests),
-    worse === null ? null : json(worse),
-  ]);
+  await query(
+    db,
+    'update cutovers set tests = $2, worse = coalesce(worse, $3::jsonb), mirrored = $4 where deployment_id = $1',
+    [deployment, json(tests), worse === null ? null : json(worse), mirrored === null ? null : json(mirrored)],
+  );
 }
 
 /** The deployment that a host's edges count apart by this number; null: there is none. Nothing is locked. */

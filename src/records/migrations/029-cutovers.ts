@@ -13,6 +13,8 @@ create table cutovers (
   ordered text,
   ordered_by text,
   tests jsonb not null default '{}',
+  -- What came of copies of requests.
+  mirrored jsonb,
   -- In words, as soon as there is a sign.
   worse jsonb,
   waits jsonb,

@@ -2,6 +2,8 @@
 import { allTraffic } from '../../core/cutover/route.js';
 import { type CutoverPlan, leftMs, shareIn } from '../../core/cutover/steps.js';
 import { enoughToJudge, testRows } from '../../core/cutover/verdict.js';
+import type { Mirrored } from '../../core/cutover/mirrored.js';
+import { quantile } from '../../core/figures/histogram.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { chart, type Figure } from '../../core/figures/figures.js';
 import { placeOf } from '../../engine/deployments/acts.js';
@@ -83,6 +85,7 @@ export async function cutoverView(
     guard,
     watchedUntil: iso(row.watched_until),
     tests: testRows(row.tests, { parts: Object.keys(release.plan.parts).length, share }),
+    mirrored: row.mirrored && mirroredView(row.mirrored),
     from: new Date(from * 1_000).toISOString(),
     widthMs: width * 1_000,
     lines: {
@@ -90,6 +93,10 @@ export async function cutoverView(
       old: beside && linesOf(figures, beside.number, from, points),
     },
   };
+}
+
+function mirroredView({ oldTimes, nowTimes, ...counts }: Mirrored): Cutover['mirrored'] {
+  return { ...counts, oldP95: quantile(oldTimes, 0.95), nowP95: quantile(nowTimes, 0.95) };
 }
 
 /** Of an environment that moves all of it at once. */

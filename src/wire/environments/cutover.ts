@@ -65,6 +65,24 @@ export const Cutover = Type.Object({
       wouldSee: Nullable(Type.Number()),
     }),
   ),
+  /** Copies of requests, and what came of them; null: there were none. */
+  mirrored: Nullable(
+    Type.Object({
+      compared: Type.Integer(),
+      dropped: Type.Integer(),
+      rested: Type.Integer(),
+      oldErrors: Type.Integer(),
+      nowErrors: Type.Integer(),
+      status: Type.Integer(),
+      kind: Type.Integer(),
+      length: Type.Integer(),
+      same: Type.Integer(),
+      differ: Type.Integer(),
+      /** Milliseconds; null: nothing is known. */
+      oldP95: Nullable(Type.Number()),
+      nowP95: Nullable(Type.Number()),
+    }),
+  ),
   from: Time,
   widthMs: Type.Integer(),
   lines: Type.Object({ now: Lines, old: Nullable(Lines) }),

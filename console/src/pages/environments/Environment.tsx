@@ -122,6 +122,11 @@ export function EnvironmentPage(): React.ReactNode {
         {one.moving ? (
           <p className="mt-1 flex items-center gap-2 text-ochre">
             <Mark state="running" /> r{one.moving.release} is on its way: {one.moving.state}
+            {one.moving.state === 'cutover' ? (
+              <Link to="/$project/$environment/cutover" params={{ project, environment }} className="text-indigo">
+                How the traffic moves
+              </Link>
+            ) : null}
           </p>
         ) : null}
         {one.issue ? (

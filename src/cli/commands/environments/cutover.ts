@@ -10,6 +10,8 @@ import { give, type Shared, shared } from '../shared.js';
 const percent = (share: number): string => `${Number((share * 100).toPrecision(3))} %`;
 const rate = ({ units, bad }: { units: number; bad: number }): string => (units === 0 ? '' : percent(bad / units));
 
+const ms = (value: number | null): string => (value === null ? 'unknown' : `${Math.round(value)} ms`);
+
 export function cutoverCommands(program: Command): void {
   shared(
     program
@@ -53,11 +55,32 @@ function show(one: Cutover): void {
     say(faint(`  ${durationText(one.stepLeftMs)} left of this step, ${durationText(one.leftMs)} of the way`));
   if (one.watchedUntil) say(faint(`  its bounds hold until ${one.watchedUntil}`));
   for (const issue of [one.waits, one.worse]) if (issue) say(`  ${plain(issue.says)}`, faint(`  ${plain(issue.next)}`));
+  const { mirrored } = one;
+  if (mirrored) {
+    const differ = [
+      `${mirrored.status} by status`,
+      `${mirrored.kind} by kind`,
+      `${mirrored.length} by length`,
+      ...(mirrored.same ? [`${mirrored.differ} of ${mirrored.same} that must be equal`] : []),
+    ];
+    say(
+      `  ${mirrored.compared} copies compared: ${differ.join(', ')} differ`,
+      faint(
+        `  p95 ${ms(mirrored.nowP95)} beside ${ms(mirrored.oldP95)}; ${mirrored.dropped} left out, stopped ${mirrored.rested} times for the originals’ sake`,
+      ),
+    );
+  }
   if (one.tests.length === 0) {
     say(faint('  Nothing has been counted yet.'));
     return;
   }
-  const words = { errors: 'met an error', slow: 'met a slow answer', rate: 'errors', p95: 'above the bound' };
+  const words = {
+    errors: 'met an error',
+    slow: 'met a slow answer',
+    rate: 'errors',
+    p95: 'above the bound',
+    same: 'differ',
+  };
   say(
     table(
       ['FIGURE', 'PART', 'PATH', release, beside, 'SIGN', ''],
@@ -69,7 +92,7 @@ function show(one: Cutover): void {
         row.old.units ? `${rate(row.old)} of ${row.old.units}` : '',
         row.towards >= 1 ? 'worse' : `${Math.round(row.towards * 100)} %`,
         faint(
-          row.figure === 'rate' || row.figure === 'p95'
+          row.figure === 'rate' || row.figure === 'p95' || row.figure === 'same'
             ? ''
             : row.wouldSee === null
               ? 'too few to see'

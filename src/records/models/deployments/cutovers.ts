@@ -6,6 +6,7 @@ import {
   Model,
   type Sequelize,
 } from 'sequelize';
+import type { Mirrored } from '../../../core/cutover/mirrored.js';
 import type { CutoverStep } from '../../../core/cutover/steps.js';
 import type { CutoverTests } from '../../../core/cutover/verdict.js';
 import type { Issue } from '../../../core/errors/errors.js';
@@ -21,6 +22,8 @@ export class Cutover extends Model<InferAttributes<Cutover>, InferCreationAttrib
   declare ordered: 'stay' | 'go on' | 'back' | null;
   declare ordered_by: string | null;
   declare tests: CreationOptional<CutoverTests>;
+  /** What came of copies of requests. */
+  declare mirrored: Mirrored | null;
   declare worse: Issue | null;
   declare waits: Issue | null;
   declare watched_until: Date | null;
@@ -37,6 +40,7 @@ export const defineCutover = (sequelize: Sequelize): typeof Cutover =>
       ordered: text({ null: true }),
       ordered_by: text({ null: true }),
       tests: json({ made: true }),
+      mirrored: json({ null: true }),
       worse: json({ null: true }),
       waits: json({ null: true }),
       watched_until: time({ null: true }),

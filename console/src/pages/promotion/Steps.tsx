@@ -1,0 +1,47 @@
+/** The way of the traffic, as a thread with a knot for each step. */
+import { durationText } from '../../../../src/core/durations';
+import type { Cutover } from '../../../../src/wire/environments/cutover';
+import { percent } from './percent';
+
+export function Steps({ one }: { one: Cutover }) {
+  const names = ['ready', ...one.steps.map(({ at, share }) => (at === 'share' ? percent(share) : at))];
+  // Where it is, counted with `ready`.
+  const now = one.step === null ? 0 : one.step + 1;
+  const place = (at: number) => (names.length === 1 ? 0 : (at / (names.length - 1)) * 100);
+  return (
+    <section className="card mb-3.5 px-8 py-5" aria-label="Steps">
+      <ol className="relative flex justify-between">
+        <span className="absolute top-[7px] right-2 left-2 h-[3px] rounded bg-line" aria-hidden />
+        <span
+          className="absolute top-[7px] left-2 h-[3px] rounded bg-indigo"
+          style={{ width: `calc((100% - 1rem) * ${place(now) / 100})` }}
+          aria-hidden
+        />
+        {names.map((name, at) => {
+          const ms = one.steps[at - 1]?.ms ?? null;
+          const here = at === now && one.step !== null;
+          return (
+            <li key={at} className="relative flex w-24 flex-col items-center first:items-start last:items-end">
+              <svg viewBox="0 0 16 16" width="16" height="16" aria-hidden className="bg-sheet">
+                {here ? (
+                  <path d="M8 1 15 8 8 15 1 8Z" className="fill-ochre" />
+                ) : at < now ? (
+                  <circle cx="8" cy="8" r="6" className="fill-moss" />
+                ) : (
+                  <circle cx="8" cy="8" r="5.5" className="fill-sheet stroke-stone" strokeWidth="1.6" />
+                )}
+              </svg>
+              <span
+                className={here ? 'font-semibold' : at > now ? 'text-second' : ''}
+                aria-current={here ? 'step' : undefined}
+              >
+                {name}
+              </span>
+              <span className="text-[13px] text-second">{ms === null ? '' : durationText(ms)}</span>
+            </li>
+          );
+        })}
+      </ol>
+    </section>
+  );
+}
