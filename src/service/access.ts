@@ -84,6 +84,7 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/environments/:name/lift': 'releaser',
   'GET /api/projects/:project/environments/:name/cutover': 'viewer',
   'POST /api/projects/:project/environments/:name/cutover': 'releaser',
+  'GET /api/projects/:project/environments/:name/revert': 'viewer',
   'GET /api/projects/:project/environments/:name/rules': 'viewer',
   'POST /api/projects/:project/environments/:name/rules': 'releaser',
   'POST /api/projects/:project/environments/:name/freeze': 'owner',

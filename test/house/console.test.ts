@@ -90,6 +90,9 @@ describe('the console', () => {
 
   it('reverts from the history, holds, and lifts', async () => {
     await page.getByRole('button', { name: 'Revert to r1' }).click();
+    await see('What it does not undo');
+    expect(await accessible()).toEqual([]);
+    await page.getByRole('button', { name: 'Go back to r1' }).click();
     await see('production runs r1');
     await see(/reverted from r3 to r1/);
     expect(JSON.parse((await world.visit('shop-production.localhost', '/api')).text).text).toBe('one');

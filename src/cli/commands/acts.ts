@@ -17,7 +17,7 @@ import type { Said } from '../../wire/parts.js';
 import type { RunDetail } from '../../wire/runs.js';
 import { environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, took } from '../print.js';
-import { lookAhead } from './environments/look-ahead.js';
+import { lookAhead, revertAhead } from './environments/look-ahead.js';
 import { checkPromotion, endFreeze } from './environments/rules.js';
 import { give, numberOf, type Shared, shared } from './shared.js';
 
@@ -26,6 +26,14 @@ const askMs = 250;
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
 const usage = (detail: string, command: string) => new CodedError('usage', { detail, command });
+
+type RevertOptions = Shared & {
+  release?: string;
+  wait: boolean;
+  look?: boolean;
+  variables?: string;
+  oneWay?: boolean;
+};
 
 export function actCommands(program: Command): void {
   const wait = (command: Command) => command.option('--no-wait', 'do not wait until it is live or has failed');
@@ -59,16 +67,33 @@ export function actCommands(program: Command): void {
       ) =>
         options.check
           ? checkPromotion(options.to, release, options)
-          : ask('promote', options.to, release, options, options.override),
+          : ask(
+              'promote',
+              options.to,
+              release,
+              options,
+              options.override === undefined ? {} : { override: options.override },
+            ),
     );
   wait(
     shared(
       program.command('revert <environment>').description('go back to what was live before, and hold the environment'),
       'tsunagi revert sailings/production',
     ).option('--release <release>', 'to this release'),
-  ).action((environment: string, options: Shared & { release?: string; wait: boolean }) =>
-    ask('revert', environment, options.release, options),
-  );
+  )
+    .option('--look', 'what it would do, and what it can’t undo; nothing is done')
+    .option('--variables <when>', 'plain variables of `then` (default) or of `now`')
+    .option('--one-way', 'also beyond migrations that are marked as one-way')
+    .action((environment: string, options: RevertOptions) => {
+      const { variables, oneWay } = options;
+      if (options.look) return revertAhead(environment, options.release, options);
+      if (variables !== undefined && variables !== 'then' && variables !== 'now')
+        throw usage(`--variables is \`then\` or \`now\`, not \`${variables}\`.`, 'revert');
+      return ask('revert', environment, options.release, options, {
+        ...(variables ? { variables } : {}),
+        ...(oneWay ? { oneWay } : {}),
+      });
+    });
 
   shared(
     program
@@ -248,7 +273,7 @@ async function ask(
   where: string,
   release: string | undefined,
   options: Shared & { wait: boolean },
-  override?: string,
+  more: { override?: string; variables?: 'then' | 'now'; oneWay?: boolean } = {},
 ): Promise<void> {
   const place = await environmentPlace(where, options.project);
   const again = kind === 'deploy' && release !== undefined && release.startsWith('d') ? numberOf(release, 'd') : null;
@@ -259,7 +284,7 @@ async function ask(
     kind,
     ...(number === null ? {} : { release: number }),
     ...(again === null ? {} : { deployment: again }),
-    ...(override === undefined ? {} : { override }),
+    ...more,
   });
   if (!options.json)
     say(

@@ -34,11 +34,13 @@ export interface WarmFacts {
   warm: boolean;
   /** They were started with the secrets of now. */
   sameSecrets: boolean;
+  /** They were started with the plain variables that are wanted; left out: they were. */
+  sameVariables?: boolean;
 }
 
 /** A revert that has nothing yet takes the servers of the release's last deployment here over, unless their secrets are others by now. */
-export const takesWarm = ({ kind, instances, warm, sameSecrets }: WarmFacts): boolean =>
-  kind === 'revert' && instances === 0 && warm && sameSecrets;
+export const takesWarm = ({ kind, instances, warm, sameSecrets, sameVariables = true }: WarmFacts): boolean =>
+  kind === 'revert' && instances === 0 && warm && sameSecrets && sameVariables;
 
 export interface TableFacts {
   serving: boolean;

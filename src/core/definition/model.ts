@@ -141,6 +141,8 @@ export interface ReleasePlan {
   prepare: { part: string; run: string; again: boolean; stops: boolean } | null;
   /** Patterns of the files that are listed as migrations; null: none. */
   migrations: string[] | null;
+  /** Patterns of those that old programs can't bear; left out: none. */
+  oneWay?: string[];
 }
 
 export interface EnvironmentPlan {

@@ -159,7 +159,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
       after: textAt(value, 'after') ?? (after ? textAt(after.value, 'environment') : null),
       promotion: textAt(value, 'promotion') === 'automatic' ? 'automatic' : 'manual',
       ...readRules(value),
-      ...readCutover(value, report),
+      ...readCutover(value, report, release),
       verify: verify ? { reads: textsAt(verify, 'reads'), run: textAt(verify, 'run') ?? '' } : null,
       parts: readSizes(value, release, report),
       addresses: readNames(name, value, plans, report),

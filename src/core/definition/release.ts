@@ -64,6 +64,9 @@ export function readRelease(value: Read, checkNeeds: (value: Read) => void, repo
     variables,
     prepare,
     migrations: migrationsValue ? (textsAt(migrationsValue, 'files') ?? []) : null,
+    ...(migrationsValue && textsAt(migrationsValue, 'one_way')
+      ? { oneWay: textsAt(migrationsValue, 'one_way') ?? [] }
+      : {}),
   };
 }
 

@@ -1,7 +1,7 @@
 /** What an environment asks of a release before it takes it, besides where it comes from. */
 import { parseDuration, parseShortTime } from '../durations.js';
 import { at, listAt, type Report, textAt, textsAt } from './access.js';
-import type { EnvironmentPlan } from './model.js';
+import type { EnvironmentPlan, ReleasePlan } from './model.js';
 import type { Read } from './read.js';
 import { parseCutover } from '../cutover/steps.js';
 
@@ -22,7 +22,11 @@ export function readRules(environment: Read): Pick<EnvironmentPlan, 'healthy' | 
 }
 
 /** In which steps the traffic moves, and above which bounds it goes back. */
-export function readCutover(environment: Read, report: Report): Pick<EnvironmentPlan, 'cutover' | 'guard' | 'mirror'> {
+export function readCutover(
+  environment: Read,
+  report: Report,
+  release: Pick<ReleasePlan, 'oneWay'> | null,
+): Pick<EnvironmentPlan, 'cutover' | 'guard' | 'mirror'> {
   const steps = listAt(environment, 'cutover');
   const single = textAt(environment, 'cutover');
   const texts = steps?.map(({ text }) => text) ?? (single === null ? [] : [single]);
@@ -35,6 +39,9 @@ export function readCutover(environment: Read, report: Report): Pick<Environment
       report('cutover_order', span, { step: texts[cutover.at] ?? '' });
     return {};
   }
+  // Old programs would answer beside what they can't bear.
+  const key = at(environment, 'cutover')?.key;
+  if (key && release?.oneWay) report('one_way_shares', key, { file: release.oneWay[0] ?? '' });
   const errors = guard ? textAt(guard, 'errors') : null;
   const mirror = at(environment, 'mirror')?.value;
   const below = (key: string) => (mirror ? (textsAt(mirror, key) ?? []) : []).map((one) => one.replace(/(.)\/$/, '$1'));

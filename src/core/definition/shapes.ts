@@ -491,7 +491,11 @@ const release: Shape = {
         kind: 'record',
         keys: {
           files: { about: 'Files and patterns.', shape: { kind: 'list', of: pattern, least: 1 }, required: true },
-          one_way: later('Those that no revert undoes.'),
+          one_way: {
+            about:
+              'Those of them that old programs can’t bear: a revert beyond one is refused unless it is told so, and while one is named here no traffic moves in shares.',
+            shape: { kind: 'list', of: pattern, least: 1 },
+          },
         },
       },
     },

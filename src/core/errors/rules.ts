@@ -64,6 +64,16 @@ export const ofRules = {
     '`{step}` does not come after what stands before it.',
     'Shares rise from step to step; a mirror comes first, and once.',
   ),
+  one_way_shares: entry(
+    422,
+    'While `{file}` is one-way, no traffic moves in shares: old programs would answer beside what they can’t bear.',
+    'Leave `cutover` out for this release, or take it out of `one_way` when it has run everywhere.',
+  ),
+  revert_one_way: entry(
+    409,
+    '{environment} has been through {files}, which r{release} can’t bear: it is marked as one-way.',
+    'Go back nevertheless with `tsunagi revert {environment} --one-way`, if you know that it can.',
+  ),
   cutover_worse: entry(
     409,
     '{release} fared worse: {what} of {where}, {now}, against {than}.',

@@ -217,6 +217,7 @@ async function takeWarm(scene: Scene): Promise<boolean> {
     instances: scene.instances.length,
     warm: earlier !== null,
     sameSecrets: canonical(earlier?.secrets ?? null) === canonical(deployment.secrets ?? null),
+    sameVariables: canonical(earlier?.variables ?? null) === canonical(deployment.variables),
   };
   return earlier !== null && takesWarm(facts) && (await adoptWarm(db, earlier.id, deployment.id)) > 0;
 }

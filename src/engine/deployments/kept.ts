@@ -95,7 +95,11 @@ async function takenBack({ context, db, project, environment, deployment }: Scen
   if (!row?.worse || row.step.at !== 'all') return false;
   if (!row.watched_until || row.watched_until.getTime() < context.now()) return false;
   try {
-    await revert(context, db, project, environment.name, null, 'engine', wording(row.worse).says);
+    await revert(context, db, project, environment.name, {
+      number: null,
+      actor: 'engine',
+      why: wording(row.worse).says,
+    });
   } catch (error) {
     // There is nothing to go back to: it stays, and its health says how it is.
     if (error instanceof CodedError) return false;

@@ -1,13 +1,6 @@
 /** Going back, and what keeps an environment where it is: revert, hold, lift. */
-import { revertTarget } from '../../core/advance/environments.js';
 import { CodedError, issue } from '../../core/errors/errors.js';
-import {
-  asPast,
-  type DeploymentRow,
-  deploymentsOf,
-  movingDeployments,
-  setFailure,
-} from '../../records/deployments/deployments.js';
+import { type DeploymentRow, movingDeployments, setFailure } from '../../records/deployments/deployments.js';
 import {
   type EnvironmentRow,
   holdEnvironment,
@@ -20,52 +13,54 @@ import { makeDue } from '../../records/runs/runs.js';
 import { releaseById } from '../../records/deployments/releases.js';
 import type { Context, Db } from '../context.js';
 
-import { askDeployment, needRelease, openEnvironment, placeOf, refuseGone } from './acts.js';
+import { askDeployment, openEnvironment, placeOf, refuseGone } from './acts.js';
+import { lookAtRevert } from './revert-ahead.js';
 
-/** A new deployment of what was live before, with the variables of then, and a hold. */
+export interface RevertAsk {
+  number: number | null;
+  actor: string;
+  /** Of the hold; left out: what was done. */
+  why?: string;
+  /** Plain variables that its programs get; left out: those of then. */
+  variables?: 'then' | 'now';
+  /** Also beyond what is marked as one-way. */
+  oneWay?: boolean;
+}
+
+/** A new deployment of what was live before, and a hold. While something moves, that is ended, and what served goes on. */
 export async function revert(
   context: Context,
   db: Db,
   project: ProjectRow,
   name: string,
-  number: number | null,
-  actor: string,
-  /** Of the hold; left out: what was done. */
-  why?: string,
+  { number, actor, why, variables = 'then', oneWay = false }: RevertAsk,
 ): Promise<DeploymentRow> {
   const environment = await openEnvironment(db, project, name);
   const place = placeOf(project, environment);
-  const past = await deploymentsOf(db, environment.id, 200);
-  const live = past.find((one) => one.id === environment.live_id) ?? null;
   const moving = await movingDeployments(db, environment.id);
-  if (moving.length && live && (number === null || number === live.release)) {
+  const look = await lookAtRevert(context, db, project, environment, number);
+  const { release, then, live } = look;
+  if (look.keeps) {
     // What moves is ended, and what served goes on: that is what there is to go back to.
     await endMoving(db, moving, actor);
-    await holdFor(
-      db,
-      project,
-      environment,
-      actor,
-      `reverted to r${live.release} while r${await releaseNumber(db, moving)} was on its way`,
-    );
+    const ended = `r${await releaseNumber(db, moving)}`;
+    await holdFor(db, project, environment, actor, `reverted to r${release.number} while ${ended} was on its way`);
     return moving.at(-1) as DeploymentRow;
   }
-  const target = number ?? revertTarget(past.map(asPast), live?.release ?? null);
-  const then = past.find((one) => one.release === target && one.live_at !== null);
-  if (target === null || !then) throw new CodedError('nothing_to_revert', { environment: place });
-  const release = await needRelease(db, project, target);
   refuseGone(release);
-  if (live?.release === target && moving.length === 0)
-    throw new CodedError('already_live', { release: `r${target}`, environment: place });
+  if (live?.release === release.number && moving.length === 0)
+    throw new CodedError('already_live', { release: `r${release.number}`, environment: place });
+  if (look.oneWay.length && !oneWay)
+    throw new CodedError('revert_one_way', {
+      environment: place,
+      files: look.oneWay.join(', '),
+      release: release.number,
+    });
   await endMoving(db, moving, actor);
-  const deployment = await askDeployment(context, db, { project, environment, release, kind: 'revert', actor, then });
-  await holdFor(
-    db,
-    project,
-    environment,
-    actor,
-    why ?? `reverted ${live ? `from r${live.release} ` : ''}to r${target}`,
-  );
+  const ask = { project, environment, release, kind: 'revert' as const, actor };
+  const deployment = await askDeployment(context, db, variables === 'then' ? { ...ask, then } : ask);
+  const did = `reverted ${live ? `from r${live.release} ` : ''}to r${release.number}`;
+  await holdFor(db, project, environment, actor, why ?? did);
   return deployment;
 }
 

@@ -216,12 +216,12 @@ export const warmDeployment = (
   db: Db,
   environment: string,
   release: string,
-  but: string,
-): Promise<{ id: string; secrets: Record<string, SecretPlace> } | null> =>
+  but: string | null,
+): Promise<Pick<DeploymentRow, 'id' | 'secrets' | 'variables'> | null> =>
   queryOne(
     db,
-    `select id, secrets from deployments
-     where environment_id = $1 and release_id = $2 and id <> $3
+    `select id, secrets, variables from deployments
+     where environment_id = $1 and release_id = $2 and ($3::uuid is null or id <> $3)
        and state in ('replaced', 'reverted') and warm_until > now()
      order by number desc
      limit 1`,

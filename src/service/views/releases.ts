@@ -12,7 +12,8 @@ import type { Db } from '../../records/database.js';
 import type { DeploymentRow } from '../../records/deployments/deployments.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { evidenceOf, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
-import type { Deployment } from '../../wire/environments/environments.js';
+import type { RevertLook } from '../../engine/deployments/revert-ahead.js';
+import type { Deployment, RevertAhead } from '../../wire/environments/environments.js';
 import type { Commit } from '../../wire/projects.js';
 import type { Promotion, Release, ReleaseDetail } from '../../wire/releases.js';
 import type { Service } from '../server.js';
@@ -94,6 +95,24 @@ export function deploymentOf(
     override: row.override,
   };
 }
+
+export const revertView = (project: string, environment: string, look: RevertLook): RevertAhead => ({
+  project,
+  environment,
+  release: look.release.number,
+  live: look.live?.release ?? null,
+  then: look.then.number,
+  ends: look.ends,
+  keeps: look.keeps,
+  warm: look.warm,
+  variables: look.variables,
+  secrets: look.secrets,
+  migrations: look.migrations,
+  oneWay: look.oneWay,
+  unused: look.resources.unused,
+  anew: look.resources.anew,
+  writtenSince: look.keeps ? null : iso(look.live?.live_at ?? null),
+});
 
 export async function promotionView(
   service: Service,

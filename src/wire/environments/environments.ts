@@ -223,9 +223,46 @@ export const Ask = Type.Object(
     deployment: Type.Optional(Type.Integer({ minimum: 1 })),
     /** Of an owner: why it is promoted though rules are not met. */
     override: Type.Optional(Type.String({ minLength: 1, maxLength: 300, pattern: '\\S' })),
+    /** Of a revert: plain variables of then (default) or of now. */
+    variables: Type.Optional(oneOf(['then', 'now'] as const)),
+    /** Of a revert: also beyond what is marked as one-way. */
+    oneWay: Type.Optional(Type.Boolean()),
   },
   closed,
 );
+
+/** What a revert would do, and what it can't undo; nothing is done. */
+export const RevertAhead = Type.Object({
+  project: Type.String(),
+  environment: Type.String(),
+  release: Type.Integer(),
+  live: Nullable(Type.Integer()),
+  /** The deployment whose plain variables come back. */
+  then: Type.Integer(),
+  /** Deployments on their way, which it ends. */
+  ends: Type.Array(Type.Integer()),
+  /** What served goes on: nothing is started. */
+  keeps: Type.Boolean(),
+  /** Servers of then take the traffic at once. */
+  warm: Type.Boolean(),
+  /** Plain ones that are others by now; null: there was, or is, none. */
+  variables: Type.Array(
+    Type.Object({ name: Type.String(), then: Nullable(Type.String()), now: Nullable(Type.String()) }),
+  ),
+  /** Secrets that are others by now: those of now are given. */
+  secrets: Type.Array(Type.String()),
+  /** Migrations since, which stay done. */
+  migrations: Type.Array(Type.String()),
+  /** Of them, what is marked as one-way: it is refused unless told so. */
+  oneWay: Type.Array(Type.String()),
+  /** Made since, and used by nothing then. */
+  unused: Type.Array(Type.String()),
+  /** Removed since: made anew, empty. */
+  anew: Type.Array(Type.String()),
+  /** What is written since then stays. */
+  writtenSince: Nullable(Time),
+});
+export type RevertAhead = Static<typeof RevertAhead>;
 
 /** A review of a branch that has no pull request. */
 export const OpenReview = Type.Object({ branch: Type.String({ minLength: 1, maxLength: 250 }) }, closed);

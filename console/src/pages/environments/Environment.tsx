@@ -36,7 +36,6 @@ export function EnvironmentPage(): React.ReactNode {
   if (page.error && !page.data) return <Trouble error={page.error} />;
   if (!page.data) return <Loading />;
   const one = page.data;
-  const revert = (release: number) => act.mutate({ to: 'deployments', body: { kind: 'revert', release } });
   const again = (deployment: number) => act.mutate({ to: 'deployments', body: { kind: 'deploy', deployment } });
   return (
     <>
@@ -163,7 +162,7 @@ export function EnvironmentPage(): React.ReactNode {
       {section === 'overview' ? (
         <>
           {one.review ? <Pictures one={one} /> : null}
-          <Overview one={one} busy={act.isPending} revert={revert} again={again} />
+          <Overview one={one} busy={act.isPending} again={again} />
           {one.review ? null : <Pictures one={one} />}
         </>
       ) : section === 'log' ? (
@@ -179,7 +178,7 @@ export function EnvironmentPage(): React.ReactNode {
       ) : section === 'terminal' ? (
         <Inside one={one} />
       ) : section === 'history' ? (
-        <History one={one} busy={act.isPending} revert={revert} again={again} />
+        <History one={one} busy={act.isPending} again={again} />
       ) : (
         <Empty title="There is no such section.">
           It has an overview, a log, metrics, variables, resources, addresses, a terminal and a history.

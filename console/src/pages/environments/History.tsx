@@ -2,6 +2,7 @@
 import type { Deployment, EnvironmentDetail } from '../../../../src/wire/environments/environments';
 import { Ago, Button } from '../../parts/basics';
 import { Mark } from '../../parts/Mark';
+import { Revert } from './Revert';
 
 const how: Record<string, string> = {
   automatic: 'automatic',
@@ -13,13 +14,11 @@ const how: Record<string, string> = {
 export function History({
   one,
   busy,
-  revert,
   again,
   most = Number.POSITIVE_INFINITY,
 }: {
   one: EnvironmentDetail;
   busy: boolean;
-  revert: (release: number) => void;
   /** Deploys again what one brought. */
   again: (deployment: number) => void;
   /** The newest of them, and the one that a revert goes back to. */
@@ -40,7 +39,6 @@ export function History({
                 target={item === target}
                 live={one.live}
                 busy={busy || one.moving !== null}
-                revert={revert}
                 again={again}
               />
             ))}
@@ -55,14 +53,12 @@ function HistoryRow({
   target,
   live,
   busy,
-  revert,
   again,
 }: {
   item: Deployment;
   target: boolean;
   live: Deployment | null;
   busy: boolean;
-  revert: (release: number) => void;
   again: (deployment: number) => void;
 }) {
   return (
@@ -87,13 +83,12 @@ function HistoryRow({
       </td>
       <td className="py-1 text-right">
         {target && live ? (
-          <Button
-            disabled={busy}
-            onClick={() => revert(item.release)}
-            title={`r${item.release} takes all traffic again${item.warmUntil && Date.parse(item.warmUntil) > Date.now() ? ' from servers that are still warm' : ''}, and the environment is held.`}
-          >
-            Revert to r{item.release}
-          </Button>
+          <Revert
+            project={item.project}
+            environment={item.environment}
+            release={item.release}
+            hint={`r${item.release} takes all traffic again${item.warmUntil && Date.parse(item.warmUntil) > Date.now() ? ' from servers that are still warm' : ''}, and the environment is held.`}
+          />
         ) : item.liveAt && item.state !== 'live' ? (
           <Button
             size="compact"

@@ -21,12 +21,10 @@ const recent = 5;
 export function Overview({
   one,
   busy,
-  revert,
   again,
 }: {
   one: EnvironmentDetail;
   busy: boolean;
-  revert: (release: number) => void;
   again: (deployment: number) => void;
 }) {
   const [shown, setShown] = useState<string | null>(null);
@@ -50,7 +48,7 @@ export function Overview({
           <InstanceLog instance={instance} />
         </div>
       ) : null}
-      <History one={one} busy={busy} revert={revert} again={again} most={recent} />
+      <History one={one} busy={busy} again={again} most={recent} />
     </>
   );
 }

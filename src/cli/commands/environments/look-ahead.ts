@@ -1,7 +1,7 @@
-/** deploy --look: what a deployment would make and start, and what that costs. */
+/** deploy --look: what a deployment would make and start, and what that costs. revert --look: what it would do, and can't undo. */
 import { CodedError } from '../../../core/errors/errors.js';
 import { costText, countText } from '../../../core/ahead.js';
-import type { LastLook } from '../../../wire/environments/environments.js';
+import type { LastLook, RevertAhead } from '../../../wire/environments/environments.js';
 import { environmentPlace, get } from '../../api.js';
 import { bold, bytes, faint, plain, say, table } from '../../print.js';
 import { give, numberOf, type Shared } from '../shared.js';
@@ -38,4 +38,37 @@ function show(one: LastLook, { project, name }: { project: string; name: string 
   for (const file of one.migrations) say(`  ${plain(file.path)}  ${file.what}`);
   if (one.unset.length) say(`It would be refused: nobody has set ${plain(one.unset.join(', '))}.`);
   say(costText(one) ?? faint('No prices are set: `tsunagi cost` says how.'));
+}
+
+export async function revertAhead(environment: string, release: string | undefined, options: Shared): Promise<void> {
+  const place = await environmentPlace(environment, options.project);
+  const number = release === undefined ? null : numberOf(release, 'r');
+  if (release !== undefined && number === null)
+    throw new CodedError('usage', {
+      detail: `\`${plain(release)}\` is no release; one looks like r57.`,
+      command: 'revert',
+    });
+  const query = number === null ? '' : `?release=${number}`;
+  give(options, await get<RevertAhead>(`${place.path}/revert${query}`), showRevert);
+}
+
+function showRevert(one: RevertAhead): void {
+  say(bold(`${plain(one.project)}/${plain(one.environment)} back to r${one.release}`));
+  for (const number of one.ends) say(`  d${number}, which is on its way, is ended`);
+  if (one.keeps) {
+    say('  what serves goes on; nothing is started');
+    return;
+  }
+  say(`  ${one.warm ? 'its servers are warm and take the traffic at once' : 'its servers are started anew'}`);
+  for (const { name, then, now } of one.variables)
+    say(`  ${plain(name)}: ${then === null ? 'none' : plain(then)} again, ${now === null ? 'none' : plain(now)} now`);
+  if (one.variables.length) say(faint('  with `--variables now` they stay as they are now'));
+  if (one.secrets.length) say(`  secrets of now: ${plain(one.secrets.join(', '))}`);
+  say('It does not undo:');
+  if (one.writtenSince) say(`  data that was written since ${one.writtenSince}`);
+  for (const path of one.migrations)
+    say(`  ${plain(path)}${one.oneWay.includes(path) ? bold('  one-way: refused without --one-way') : ''}`);
+  for (const name of one.unused) say(`  ${plain(name)}, which stays and is used by nothing then`);
+  for (const name of one.anew) say(`  the end of ${plain(name)}: it is made anew, empty`);
+  say(`Then ${plain(one.environment)} is on hold, so that the next push does not bring r${one.live ?? ''} back.`);
 }

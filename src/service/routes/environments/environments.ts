@@ -7,6 +7,7 @@ import { lookAhead } from '../../../engine/deployments/look-ahead.js';
 import { restart } from '../../../engine/deployments/restarts.js';
 import { scale } from '../../../engine/deployments/scaling.js';
 import { promote } from '../../../engine/deployments/promotions.js';
+import { lookAtRevert } from '../../../engine/deployments/revert-ahead.js';
 import { hold, lift, revert } from '../../../engine/deployments/reverts.js';
 import { permitCopies } from '../../../engine/resources/origins.js';
 import { findDeployment } from '../../../records/deployments/deployments.js';
@@ -24,6 +25,7 @@ import {
   LastLook,
   RestartBody,
   Restarted,
+  RevertAhead,
   ScaleBody,
   Size,
 } from '../../../wire/environments/environments.js';
@@ -34,7 +36,7 @@ import { awake } from '../../waking.js';
 import { type App, change, needEnvironment, needProject, notFound, requireAccess, type Service } from '../../server.js';
 import { environmentView, environmentViews } from '../../views/board.js';
 import { copiesView, environmentDetail } from '../../views/environments.js';
-import { deploymentView, promotionView } from '../../views/releases.js';
+import { deploymentView, promotionView, revertView } from '../../views/releases.js';
 import { NumberParams } from '../runs/runs.js';
 
 export function environmentRoutes(app: App, service: Service): void {
@@ -99,15 +101,35 @@ export function environmentRoutes(app: App, service: Service): void {
     },
   );
 
+  app.get(
+    '/api/projects/:project/environments/:name/revert',
+    {
+      schema: {
+        querystring: Type.Object(
+          { release: Type.Optional(Type.Integer({ minimum: 1 })) },
+          { additionalProperties: false },
+        ),
+        response: { 200: RevertAhead },
+      },
+    },
+    async (request): Promise<RevertAhead> => {
+      const { project, environment } = await needEnvironment(service, request);
+      const look = await lookAtRevert(context, records, project, environment, request.query.release ?? null);
+      return revertView(project.name, environment.name, look);
+    },
+  );
+
   app.post(
     '/api/projects/:project/environments/:name/deployments',
     { schema: { body: Ask, response: { 201: Deployment } } },
     async (request, reply) => {
       const project = await needProject(service, request);
-      const { kind, release, deployment, override } = request.body;
+      const { kind, release, deployment, override, variables, oneWay } = request.body;
       requireAccess(request.caller as Caller, override === undefined ? roleForAct[kind] : 'owner');
       if (override !== undefined && kind !== 'promote')
         throw new CodedError('body_invalid', { detail: 'override is for promote alone.' });
+      if ((variables !== undefined || oneWay !== undefined) && kind !== 'revert')
+        throw new CodedError('body_invalid', { detail: 'variables and oneWay are for revert alone.' });
       if (
         kind === 'deploy' &&
         (await needsReleaser(records, project, nameOf(request))) &&
@@ -129,7 +151,12 @@ export function environmentRoutes(app: App, service: Service): void {
                 : deployAgain(context, db, project, name, deployment, actor))
             : kind === 'promote'
               ? await promote(context, db, project, name, release ?? null, { actor, why: override ?? null })
-              : await revert(context, db, project, name, release ?? null, actor);
+              : await revert(context, db, project, name, {
+                  number: release ?? null,
+                  actor,
+                  ...(variables ? { variables } : {}),
+                  ...(oneWay ? { oneWay } : {}),
+                });
         return deploymentView(db, project, row);
       });
     },
