@@ -82,7 +82,8 @@ async function main(): Promise<number> {
     say('Try next, in another terminal:');
     say(`  ./tsunagi sign-in ${house.url} --code ${await house.signIn()}`);
     say('  ./tsunagi board');
-    say('  ./tsunagi promote --to sailings/production');
+    say('  ./tsunagi promote --to sailings/production --check');
+    say('  ./tsunagi approve r2 --for sailings/production && ./tsunagi promote --to sailings/production');
     say();
     say('A repository without a definition, to bring live (in the console: Add a project):');
     say(`  ./tsunagi project add ${newcomerName} --from ${codehost.url}/${newcomerName}.git --allow-private`);

@@ -109,6 +109,7 @@ export async function seed(
   const first = await commitAll(checkout, history);
   await git(checkout, 'push', '-q', 'origin', 'main');
   await untilLive(api, 'sailings/staging', first);
+  await api.post('/api/projects/sailings/environments/production/approvals', { release: 1 });
   const promoted = await api.post<Deployment>('/api/projects/sailings/environments/production/deployments', {
     kind: 'promote',
   });

@@ -4,6 +4,8 @@ import { mkdirSync } from 'node:fs';
 import { request } from 'node:http';
 import { request as secureRequest } from 'node:https';
 import { join } from 'node:path';
+import type { Cutover } from '../src/wire/environments/cutover.js';
+import type { Environment } from '../src/wire/environments/environments.js';
 import type { PictureList } from '../src/wire/environments/pictures.js';
 import type { PageOf } from '../src/wire/parts.js';
 import type { Run } from '../src/wire/runs.js';
@@ -12,7 +14,7 @@ import type { CodeHost } from './codehost/codehost.js';
 import type { Mailbox } from './mailbox/mailbox.js';
 import type { NameServer } from './nameserver/nameserver.js';
 import { newcomerMended, newcomerName } from './scenario/newcomer.js';
-import { greeting, proposal, wrong } from './scenario/sailings.js';
+import { erring, greeting, proposal, wrong } from './scenario/sailings.js';
 import { commit, git } from './scenario/write.js';
 import { type DemoApi, until, untilLive } from './seed.js';
 
@@ -97,8 +99,16 @@ export async function tour({
   expect('staging’s verification is part of the evidence', /verification\s+staging/.test(release));
 
   act('The same bytes are promoted to production');
+  const unmet = await command(`tsunagi promote ${made} --to sailings/production --check`, 1);
+  expect('what is missing is said', /approvals +needs +0 of 1 approval/.test(unmet));
+  await command(`tsunagi approve ${made} --for sailings/production`);
   await command(`tsunagi promote ${made} --to sailings/production`);
   expect(`production shows ${made}`, (await released(production)) === made);
+  const evidence = await command(`tsunagi release show ${made}`);
+  expect(
+    'who approved it, and how it did beside the old one, are evidence',
+    /approval\s+production/.test(evidence) && /comparison\s+production/.test(evidence),
+  );
   expect('and its page is the new one', (await look(production, '/')).includes('pier 1'));
 
   act(
@@ -241,6 +251,7 @@ export async function tour({
   await push('main');
   const second = /became (r\d+)/.exec(await command('tsunagi follow'))?.[1] ?? '';
   await untilLive(api, 'sailings/staging', mistaken);
+  await command(`tsunagi approve ${second} --for sailings/production`);
   await command(`tsunagi promote ${second} --to sailings/production`);
   expect(`production shows ${second}`, (await released(production)) === second);
   expect(
@@ -251,6 +262,8 @@ export async function tour({
   );
 
   act('Revert: one command, and the environment is on hold');
+  const ahead = await command('tsunagi revert sailings/production --look');
+  expect('what it can’t undo is said before', ahead.includes('data that was written since'));
   await command('tsunagi revert sailings/production');
   expect(`production shows ${made} again`, (await released(production)) === made);
   expect(
@@ -262,6 +275,32 @@ export async function tour({
   expect('the board says that it is on hold', (await command('tsunagi board')).includes('on hold'));
   const refused = await command(`tsunagi promote ${second} --to sailings/production`, 1);
   expect('a promotion is refused in words', refused.includes('on hold'));
+  await command('tsunagi lift sailings/production');
+
+  act(
+    'A release that passes all its tests and fails one request in twenty: caught in its first share, and taken back by itself',
+  );
+  const erred = await commit(checkout, erring, 2030);
+  await push('main');
+  const third = /became (r\d+)/.exec(await command('tsunagi follow'))?.[1] ?? '';
+  await untilLive(api, 'sailings/staging', erred);
+  await command(`tsunagi approve ${third} --for sailings/production`);
+  await command(`tsunagi promote ${third} --to sailings/production --no-wait`);
+  await until(async () => {
+    const way = await api.get<Cutover>('/api/projects/sailings/environments/production/cutover').catch(() => null);
+    return way?.share === 0.2 ? way : null;
+  }, 'the first share');
+  const passengers = ask(() => fetchHost(house.edgePort, production, '/api/departures'));
+  await command('tsunagi cutover sailings/production');
+  const caught = await until(async () => {
+    const { failed } = await api.get<Environment>('/api/projects/sailings/environments/production');
+    return failed?.failure?.says ?? null;
+  }, 'it is taken back');
+  const { asked: requests, errors } = await passengers.stop();
+  say(`  ${caught}`);
+  expect('it says which figure it was, of which part, beside what', /errors of api/.test(caught));
+  expect(`of ${requests} requests ${errors} met an error`, errors < requests / 20);
+  expect(`production shows ${made}`, (await released(production)) === made);
   await command('tsunagi lift sailings/production');
 
   act('An environment: its database, fresh programs, more of them, figures');
@@ -456,4 +495,25 @@ export function fetchHost(port: number, host: string, path: string): Promise<{ s
     call.on('error', reject);
     call.end();
   });
+}
+
+/** Asks again and again, a few at a time, until it is stopped; gives what came of it. */
+function ask(one: () => Promise<{ status: number }>): { stop(): Promise<{ asked: number; errors: number }> } {
+  let [asked, errors, going] = [0, 0, true];
+  const someone = async () => {
+    while (going) {
+      const { status } = await one();
+      asked++;
+      if (status >= 500) errors++;
+      await new Promise((resolve) => setTimeout(resolve, 5));
+    }
+  };
+  const all = Promise.all([someone(), someone(), someone(), someone()]);
+  return {
+    async stop() {
+      going = false;
+      await all;
+      return { asked, errors };
+    },
+  };
 }

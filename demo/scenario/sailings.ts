@@ -70,6 +70,10 @@ environments:
     verify: { reads: [smoke/], run: node smoke/check.js }
   production:
     after: staging
+    approvals: 1
+    cutover: [mirror for 10s, 20% for 10s, 50% for 10s]
+    guard: { errors: 2%, p95: 800ms }
+    warm: 15m
 `;
 
 const packageJson = `{
@@ -416,5 +420,19 @@ export const wrong: Change = {
     'src/api.js': api(
       `{ ...one, arrives: arrival({ ...one, at: String((Number(one.at.slice(0, 2)) + 1) % 24).padStart(2, '0') + one.at.slice(2) }) }`,
     ),
+  },
+};
+
+/** Passes its tests, and fails one in twenty of those who ask when the next ferry leaves. */
+export const erring: Change = {
+  title: 'Round trips in the timetable',
+  author: 'Aoi',
+  files: {
+    'src/api.js': api(goodRow)
+      .replace('const serve = async', 'let asked = 0;\nconst serve = async')
+      .replace(
+        "  if (pathname === '/api/departures') {\n",
+        "  if (pathname === '/api/departures') {\n    if (++asked % 20 === 0) throw new Error('the ferry has left');\n",
+      ),
   },
 };

@@ -157,7 +157,7 @@ function showPromotion(one: Promotion): void {
   say(`${bold(`r${one.release.number}`)} to ${plain(one.project)}/${plain(one.environment)}`);
   say(
     table(
-      ['RULE', 'STATE', '', ''],
+      ['RULE', 'STATE', 'HOW IT STANDS', 'BY WHAT, OR WHAT WOULD CHANGE IT'],
       one.rules.map((rule) => [
         rule.rule,
         state(rule.state),
