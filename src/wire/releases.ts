@@ -3,7 +3,7 @@ import { type Static, Type } from '@sinclair/typebox';
 import { partKinds } from '../core/states.js';
 import { Digest, Nullable, Said, Time, oneOf } from './parts.js';
 import { Commit } from './projects.js';
-import { Approvals, EnvironmentRules, Rule } from './environments/rules.js';
+import { Approvals, CutoverStepView, EnvironmentRules, Rule } from './environments/rules.js';
 
 export const PartView = Type.Object({
   name: Type.String(),
@@ -68,6 +68,8 @@ export const Promotion = Type.Object({
   parts: Type.Array(Type.Object({ name: Type.String(), from: Nullable(Type.String()), to: Nullable(Type.String()) })),
   /** Migrations that are not those of what is live. */
   migrations: Type.Array(Type.Object({ path: Type.String(), what: oneOf(['new', 'changed', 'gone'] as const) })),
+  /** In which its traffic moves; none: all at once. */
+  steps: Type.Array(CutoverStepView),
   sentence: Type.String(),
 });
 export type Promotion = Static<typeof Promotion>;

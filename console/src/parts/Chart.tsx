@@ -22,6 +22,8 @@ export interface ChartProps {
   marks: { at: number; text: string }[];
   format: (value: number) => string;
   height: number;
+  /** The highest value that is shown at least; left out: that of the lines. */
+  least?: number;
   /** Without axes and legend: for a glance. */
   small?: boolean;
 }
@@ -41,7 +43,7 @@ const clock =
 const colourOf = (name: string): string =>
   getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 
-export function Chart({ label, from, width, lines, marks, format, height, small = false }: ChartProps) {
+export function Chart({ label, from, width, lines, marks, format, height, least = 0, small = false }: ChartProps) {
   const place = useRef<HTMLDivElement>(null);
   const theme = useTheme();
   // biome-ignore lint/correctness/useExhaustiveDependencies: its colours are read from the theme
@@ -94,7 +96,9 @@ export function Chart({ label, from, width, lines, marks, format, height, small 
         cursor: { show: !small, y: false },
         legend: { show: !small, live: !small },
         padding: small ? [4, 0, 4, 0] : [8, 8, 0, 0],
-        scales: { y: { range: (_plot, _low, high) => [0, high > 0 ? high * 1.08 : 1] } },
+        scales: {
+          y: { range: (_plot, _low, high) => [0, Math.max(least, high) > 0 ? Math.max(least, high) * 1.08 : 1] },
+        },
         axes: small
           ? [{ show: false }, { show: false }]
           : [
@@ -122,6 +126,6 @@ export function Chart({ label, from, width, lines, marks, format, height, small 
       watching.disconnect();
       plot.destroy();
     };
-  }, [from, width, lines, marks, format, height, small, theme]);
+  }, [from, width, lines, marks, format, height, least, small, theme]);
   return <div ref={place} role="img" aria-label={label} className="min-w-0" />;
 }

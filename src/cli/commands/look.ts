@@ -293,7 +293,11 @@ function environmentRow(one: Environment): string[] {
     notes.push(
       one.waits.allowed
         ? `${one.waits.pushes} ${one.waits.pushes === 1 ? 'push waits' : 'pushes wait'}: tsunagi promote r${one.waits.release} --to ${one.project}/${one.name}`
-        : `r${one.waits.release} waits`,
+        : one.waits.whom
+          ? `r${one.waits.release} needs ${one.waits.whom}`
+          : one.waits.until
+            ? `r${one.waits.release} waits until ${one.waits.until.slice(0, 16).replace('T', ' ')} UTC`
+            : `r${one.waits.release} waits`,
     );
   const live = one.live ? `r${one.live.release}${one.verified ? ' verified' : ''}` : '';
   if (one.live) notes.unshift(`live ${ago(one.live.liveAt)}`, one.url);

@@ -10,7 +10,7 @@
  *
  * What is worse than it may be, and whoever says *back*, lead back from everywhere before *all*; *stay* keeps a step until *go on*.
  */
-import { parseDuration } from '../durations.js';
+import { durationText, parseDuration } from '../durations.js';
 import { allTraffic } from './route.js';
 
 export interface CutoverPlan {
@@ -120,3 +120,23 @@ export function leftMs({ now, plan, step, since }: Pick<CutoverFacts, 'now' | 'p
   const later = plan.shares.slice(from).reduce((sum, one) => sum + one.ms, 0);
   return Math.max(0, since + own - now) + later;
 }
+
+/** The way in words: `copies of requests for 5 min, 10 % for 2 min, then all of it`. */
+export function wayText({ mirrorMs, shares }: CutoverPlan): string {
+  const steps = [
+    ...(mirrorMs === null ? [] : [`copies of requests for ${durationText(mirrorMs)}`]),
+    ...shares.map(({ share, ms }) => `${share / (allTraffic / 100)} % for ${durationText(ms)}`),
+    'then all of it',
+  ];
+  return steps.join(', ');
+}
+
+/** All of its steps, the last one with all of the traffic; `share` 0 to 1. */
+export const stepsOf = ({
+  mirrorMs,
+  shares,
+}: CutoverPlan): { at: 'mirror' | 'share' | 'all'; share: number; ms: number | null }[] => [
+  ...(mirrorMs === null ? [] : [{ at: 'mirror' as const, share: 0, ms: mirrorMs }]),
+  ...shares.map(({ share, ms }) => ({ at: 'share' as const, share: share / allTraffic, ms })),
+  { at: 'all', share: 1, ms: null },
+];

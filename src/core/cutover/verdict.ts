@@ -171,6 +171,17 @@ export interface TestRow {
   towards: number;
   /** Times as bad that would be seen with 99 of 100 by now; null: none of those that are looked for. */
   wouldSee: number | null;
+  /** Where nothing was bad so far: the share of the new side that would be a sign, 0 to 1; null: something was. */
+  signAt: number | null;
+}
+
+/** How much of the new side would have to be bad for a sign, were all of it bad at once and nothing of the old side. */
+function signAt({ weight, old, now }: CutoverTest, figure: CutoverFigure, tests: number): number | null {
+  if ((figure !== 'errors' && figure !== 'slow') || old.units === 0) return null;
+  for (let bad = 1; bad <= Math.min(now.units, 100); bad++)
+    if (isWorse(weighBeside(weight, { units: old.units, bad: 0 }, { units: now.units, bad }), tests))
+      return bad / now.units;
+  return null;
 }
 
 const looked = [2, 3, 5, 10] as const;
@@ -195,6 +206,7 @@ export function testRows(tests: CutoverTests, { parts, share }: { parts: number;
         now: test.now,
         towards: towards(test.weight, count),
         wouldSee: seen ?? null,
+        signAt: expected === 0 && share > 0 && share < 1 ? signAt(test, figure, count) : null,
       };
     })
     .sort((a, b) => Number(a.path !== '') - Number(b.path !== '') || b.now.units - a.now.units);

@@ -1,6 +1,6 @@
 /** How the traffic of an environment moves, and how both releases do. */
 import { allTraffic } from '../../core/cutover/route.js';
-import { type CutoverPlan, leftMs, shareIn } from '../../core/cutover/steps.js';
+import { type CutoverPlan, leftMs, shareIn, stepsOf } from '../../core/cutover/steps.js';
 import { enoughToJudge, testRows } from '../../core/cutover/verdict.js';
 import type { Mirrored } from '../../core/cutover/mirrored.js';
 import { quantile } from '../../core/figures/histogram.js';
@@ -50,11 +50,7 @@ export async function cutoverView(
   const { cutover: plan = none, guard = null } = deployment.environment_plan;
   const beside = row.before_id ? await deploymentById(db, row.before_id) : null;
   const release = await releaseById(db, deployment.release_id);
-  const steps: Cutover['steps'] = [
-    ...(plan.mirrorMs === null ? [] : [{ at: 'mirror' as const, share: 0, ms: plan.mirrorMs }]),
-    ...plan.shares.map(({ share, ms }) => ({ at: 'share' as const, share: share / allTraffic, ms })),
-    { at: 'all', share: 1, ms: null },
-  ];
+  const steps = stepsOf(plan);
   const index = indexOf(plan, row);
   const since = row.since.getTime();
   const own = index === null ? null : (steps[index]?.ms ?? null);

@@ -1,4 +1,6 @@
 /** Releases and their ways: deployments and promotions as the API gives them. */
+import { stepsOf, wayText } from '../../core/cutover/steps.js';
+import type { GuardPlan } from '../../core/cutover/verdict.js';
 import { durationText } from '../../core/durations.js';
 import { evidenceDigest } from '../../core/release/evidence.js';
 import { environmentById } from '../../records/deployments/environments.js';
@@ -114,6 +116,15 @@ export const revertView = (project: string, environment: string, look: RevertLoo
   writtenSince: look.keeps ? null : iso(look.live?.live_at ?? null),
 });
 
+/** Bounds in words, where there are any. */
+function guardText(guard: GuardPlan | undefined): string {
+  const bounds = [
+    ...(guard?.errors != null ? [`${Number((guard.errors * 100).toPrecision(3))} % errors`] : []),
+    ...(guard?.p95Ms != null ? [`a p95 of ${guard.p95Ms} ms`] : []),
+  ];
+  return bounds.length ? `, or above ${bounds.join(' or ')}` : '';
+}
+
 export async function promotionView(
   service: Service,
   db: Db,
@@ -141,7 +152,9 @@ export async function promotionView(
   const warm = durationText(plan.warm ?? service.context.timing.warm);
   const place = placeOf(project, environment);
   const sentence = live
-    ? `r${release.number}, the same bytes that ${rules.after} has verified, takes all traffic of ${place} in one step; r${live.number} stays warm for ${warm}, ready for a revert.`
+    ? plan.cutover
+      ? `r${release.number}, the same bytes that ${rules.after} has verified, takes the traffic of ${place} in steps: ${wayText(plan.cutover)}. It goes back by itself when it fares worse than r${live.number}${guardText(plan.guard)}; r${live.number} stays warm for ${warm}, ready for a revert.`
+      : `r${release.number}, the same bytes that ${rules.after} has verified, takes all traffic of ${place} in one step; r${live.number} stays warm for ${warm}, ready for a revert.`
     : `r${release.number}, the same bytes that ${rules.after} has verified, becomes the first release that is live in ${place}.`;
   return {
     environment: name,
@@ -163,6 +176,7 @@ export async function promotionView(
       live ? await migrationsOf(service.context, project, live) : [],
       await migrationsOf(service.context, project, release),
     ),
+    steps: live && plan.cutover ? stepsOf(plan.cutover) : [],
     sentence,
   };
 }

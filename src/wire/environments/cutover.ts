@@ -3,6 +3,7 @@ import { type Static, Type } from '@sinclair/typebox';
 import { cutoverFigures } from '../../core/cutover/verdict.js';
 import { Nullable, Said, Time, closed, oneOf } from '../parts.js';
 import { Deployment } from './environments.js';
+import { CutoverStepView } from './rules.js';
 
 const Side = Type.Object({ units: Type.Integer(), bad: Type.Integer() });
 
@@ -20,13 +21,7 @@ export const Cutover = Type.Object({
   /** What it is beside: null, it is gone. */
   beside: Nullable(Type.Object({ deployment: Type.Integer(), release: Type.Integer() })),
   /** All of its steps; `share` 0 to 1, `ms` for how long. The last one is all of the traffic. */
-  steps: Type.Array(
-    Type.Object({
-      at: oneOf(['mirror', 'share', 'all'] as const),
-      share: Type.Number(),
-      ms: Nullable(Type.Integer()),
-    }),
-  ),
+  steps: Type.Array(CutoverStepView),
   /** Index of the step that it is in; null: it has gone back. */
   step: Nullable(Type.Integer()),
   /** Counts the steps: whoever orders says which one they have seen. */
@@ -63,6 +58,8 @@ export const Cutover = Type.Object({
       towards: Type.Number(),
       /** Times as bad that would have been seen with 99 of 100; null: none that is looked for. */
       wouldSee: Nullable(Type.Number()),
+      /** Where nothing was bad so far: the share of the new side that would be a sign, 0 to 1. */
+      signAt: Nullable(Type.Number()),
     }),
   ),
   /** Copies of requests, and what came of them; null: there were none. */

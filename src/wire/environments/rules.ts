@@ -44,6 +44,14 @@ export type EnvironmentRules = Static<typeof EnvironmentRules>;
 
 export const AcceptRules = Type.Object({ commit: Type.String({ pattern: '^[0-9a-f]{40}([0-9a-f]{24})?$' }) }, closed);
 
+/** A step of the traffic; `share` 0 to 1, `ms` for how long. The last one is all of the traffic. */
+export const CutoverStepView = Type.Object({
+  at: oneOf(['mirror', 'share', 'all'] as const),
+  share: Type.Number(),
+  ms: Nullable(Type.Integer()),
+});
+export type CutoverStepView = Static<typeof CutoverStepView>;
+
 /** At most a year from now. */
 export const FreezeBody = Type.Object(
   {

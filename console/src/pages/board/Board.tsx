@@ -215,15 +215,28 @@ function EnvironmentPlace({ environment }: { environment: Environment }) {
 
 function Waiting({ environment }: { environment: Environment }) {
   const { waits, moving } = environment;
+  if (moving?.state === 'cutover')
+    return (
+      <Link
+        data-row
+        to="/$project/$environment/cutover"
+        params={{ project: environment.project, environment: environment.name }}
+        className="no-underline"
+      >
+        <Chip tone="moving">r{moving.release} takes the traffic</Chip>
+      </Link>
+    );
   if (moving) return <Chip tone="moving">r{moving.release} on its way</Chip>;
   if (!waits) return null;
   return (
     <>
-      <Chip tone={waits.allowed ? 'waits' : ''}>
-        {waits.allowed
-          ? `${waits.pushes} ${waits.pushes === 1 ? 'push waits' : 'pushes wait'}`
-          : `r${waits.release} waits`}
-      </Chip>
+      <span title={waits.why ?? undefined}>
+        <Chip tone={waits.allowed ? 'waits' : ''}>
+          {waits.allowed
+            ? `${waits.pushes} ${waits.pushes === 1 ? 'push waits' : 'pushes wait'}`
+            : `r${waits.release} ${waits.whom ? 'needs somebody' : 'waits'}`}
+        </Chip>
+      </span>
       <Link
         data-row
         to="/$project/$environment/promote"

@@ -11,6 +11,7 @@ import { Calendar } from './Calendar';
 import { Loosened } from './Loosened';
 import { Override } from './Override';
 import { Rules, when } from './Rules';
+import { Steps } from './Steps';
 import { WhatWillBe } from './WhatWillBe';
 
 export function PromotionPage(): React.ReactNode {
@@ -78,6 +79,7 @@ export function PromotionPage(): React.ReactNode {
           </p>
         ) : null}
       </section>
+      {one.steps.length ? <Steps steps={one.steps} /> : null}
       <div className="grid gap-3.5 *:min-w-0 lg:grid-cols-[5fr_6fr]">
         <Rules one={one} />
         <section className="card px-5 py-3.5" aria-label={`What differs from ${environment}`}>

@@ -1,13 +1,14 @@
 /** Traffic on its way to a new release: both beside each other, what the test says, and three acts. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useParams } from '@tanstack/react-router';
+import { useMemo } from 'react';
 import { durationText } from '../../../../src/core/durations';
 import { atLeast } from '../../../../src/core/states';
 import type { Cutover } from '../../../../src/wire/environments/cutover';
 import type { Me } from '../../../../src/wire/people';
 import { get, paths, post, Refusal } from '../../data/api';
 import { Button, Crumbs, Empty, Loading, Trouble } from '../../parts/basics';
-import { Chart } from '../../parts/Chart';
+import { Chart, type ChartLine } from '../../parts/Chart';
 import { Chip } from '../../parts/Mark';
 import { percent } from './percent';
 import { Mirrored } from './Mirrored';
@@ -15,8 +16,21 @@ import { Steps } from './Steps';
 import { Tests } from './Tests';
 import { when } from './Rules';
 
+const msText = (ms: number): string => `${Math.round(ms)} ms`;
+const noMarks: [] = [];
+
 /** Milliseconds between two looks at figures that come in all the time. */
 const lookMs = 3_000;
+
+function linesOf(one: Cutover | undefined, figure: 'errors' | 'p95'): ChartLine[] {
+  if (!one) return [];
+  return [
+    { label: `r${one.deployment.release}`, values: one.lines.now[figure], colour: 'indigo' },
+    ...(one.beside && one.lines.old
+      ? [{ label: `r${one.beside.release}`, values: one.lines.old[figure], colour: 'stone' }]
+      : []),
+  ];
+}
 
 export function RolloutPage(): React.ReactNode {
   const { project, environment } = useParams({ strict: false }) as { project: string; environment: string };
@@ -29,6 +43,8 @@ export function RolloutPage(): React.ReactNode {
     refetchInterval: lookMs,
     retry: false,
   });
+  // Drawn anew only when something has changed.
+  const lines = useMemo(() => ({ errors: linesOf(page.data, 'errors'), p95: linesOf(page.data, 'p95') }), [page.data]);
   const act = useMutation({
     mutationFn: (order: 'stay' | 'go on' | 'back') => post<Cutover>(path, { order, stage: page.data?.stage }),
     onSuccess: (one) => client.setQueryData(['cutover', project, environment], one),
@@ -64,10 +80,6 @@ export function RolloutPage(): React.ReactNode {
   const may = moving && me.data?.role ? atLeast(me.data.role, 'releaser') : false;
   const step = one.step === null ? null : one.steps[one.step];
   const from = Date.parse(one.from);
-  const lines = (figure: 'errors' | 'p95') => [
-    { label: release, values: one.lines.now[figure], colour: 'indigo' },
-    ...(beside && one.lines.old ? [{ label: beside, values: one.lines.old[figure], colour: 'stone' }] : []),
-  ];
   return (
     <>
       {crumbs}
@@ -110,7 +122,7 @@ export function RolloutPage(): React.ReactNode {
           )}
         </section>
       ) : null}
-      <Steps one={one} />
+      <Steps steps={one.steps} now={one.step} />
       <Mirrored one={one} />
       <div className="mb-3.5 grid gap-3.5 *:min-w-0 lg:grid-cols-2">
         <section className="card px-5 py-3.5" aria-label="Errors">
@@ -124,9 +136,10 @@ export function RolloutPage(): React.ReactNode {
             label="Share of answers that are errors"
             from={from}
             width={one.widthMs}
-            lines={lines('errors')}
-            marks={[]}
+            lines={lines.errors}
+            marks={noMarks}
             format={percent}
+            least={one.guard?.errors ?? 0.02}
             height={170}
           />
         </section>
@@ -141,9 +154,9 @@ export function RolloutPage(): React.ReactNode {
             label="Milliseconds within which 95 of 100 answers begin"
             from={from}
             width={one.widthMs}
-            lines={lines('p95')}
-            marks={[]}
-            format={(ms) => `${Math.round(ms)} ms`}
+            lines={lines.p95}
+            marks={noMarks}
+            format={msText}
             height={170}
           />
         </section>

@@ -25,7 +25,7 @@ export function Rules({ one }: { one: Promotion }) {
       <ul>
         {one.rules.map((rule) => (
           <li key={`${rule.rule} ${rule.says}`} className="flex items-start gap-2.5 border-b border-faint py-2">
-            <span className="pt-0.5">
+            <span className="flex h-5 items-center">
               <Mark state={rule.state} />
             </span>
             <span className="min-w-0">

@@ -1,12 +1,13 @@
 /** The way of the traffic, as a thread with a knot for each step. */
 import { durationText } from '../../../../src/core/durations';
-import type { Cutover } from '../../../../src/wire/environments/cutover';
+import type { CutoverStepView } from '../../../../src/wire/environments/rules';
 import { percent } from './percent';
 
-export function Steps({ one }: { one: Cutover }) {
-  const names = ['ready', ...one.steps.map(({ at, share }) => (at === 'share' ? percent(share) : at))];
+/** `now`: index of the step that it is in; null: it has gone back; left out: it has not begun. */
+export function Steps({ steps, now: index }: { steps: readonly CutoverStepView[]; now?: number | null }) {
+  const names = ['ready', ...steps.map(({ at, share }) => (at === 'share' ? percent(share) : at))];
   // Where it is, counted with `ready`.
-  const now = one.step === null ? 0 : one.step + 1;
+  const now = index === null ? 0 : index === undefined ? -1 : index + 1;
   const place = (at: number) => (names.length === 1 ? 0 : (at / (names.length - 1)) * 100);
   return (
     <section className="card mb-3.5 px-8 py-5" aria-label="Steps">
@@ -14,14 +15,17 @@ export function Steps({ one }: { one: Cutover }) {
         <span className="absolute top-[7px] right-2 left-2 h-[3px] rounded bg-line" aria-hidden />
         <span
           className="absolute top-[7px] left-2 h-[3px] rounded bg-indigo"
-          style={{ width: `calc((100% - 1rem) * ${place(now) / 100})` }}
+          style={{ width: `calc((100% - 1rem) * ${place(Math.max(0, now)) / 100})` }}
           aria-hidden
         />
         {names.map((name, at) => {
-          const ms = one.steps[at - 1]?.ms ?? null;
-          const here = at === now && one.step !== null;
+          const ms = steps[at - 1]?.ms ?? null;
+          const here = at === now && index !== null;
           return (
-            <li key={at} className="relative flex w-24 flex-col items-center first:items-start last:items-end">
+            <li
+              key={at}
+              className={`relative flex w-24 flex-col ${at === 0 ? 'items-start' : at === names.length - 1 ? 'items-end' : 'items-center'}`}
+            >
               <svg viewBox="0 0 16 16" width="16" height="16" aria-hidden className="bg-sheet">
                 {here ? (
                   <path d="M8 1 15 8 8 15 1 8Z" className="fill-ochre" />

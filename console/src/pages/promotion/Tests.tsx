@@ -34,16 +34,16 @@ export function Tests({ one }: { one: Cutover }) {
           <tbody>
             {compared.map((row) => (
               <tr key={`${row.figure} ${row.part} ${row.path}`} className="border-b border-faint last:border-0">
-                <td className="py-1.5 pr-3">
+                <td className="px-4 py-1.5">
                   <Sign row={row} />
                 </td>
-                <td className="py-1.5 pr-3">{words[row.figure]}</td>
-                <td className="py-1.5 pr-3">
+                <td className="px-4 py-1.5">{words[row.figure]}</td>
+                <td className="px-4 py-1.5">
                   {row.part} <span className="code text-second">{row.path}</span>
                 </td>
-                <td className="py-1.5 pr-3">{told(row.now)}</td>
-                <td className="py-1.5 pr-3 text-second">{told(row.old)}</td>
-                <td className="py-1.5 text-second">{seen(row)}</td>
+                <td className="px-4 py-1.5">{told(row.now)}</td>
+                <td className="px-4 py-1.5 text-second">{told(row.old)}</td>
+                <td className="px-4 py-1.5 text-second">{seen(row)}</td>
               </tr>
             ))}
           </tbody>
@@ -57,12 +57,11 @@ type Row = Cutover['tests'][number];
 
 const told = ({ units, bad }: Row['now']): string => (units === 0 ? '–' : `${percent(bad / units)} of ${units}`);
 
-const seen = ({ figure, wouldSee }: Row): string =>
-  figure === 'rate' || figure === 'p95' || figure === 'same'
-    ? ''
-    : wouldSee === null
-      ? 'too few to judge alone'
-      : `${wouldSee} times as many, with 99 %`;
+function seen({ figure, wouldSee, signAt }: Row): string {
+  if (figure === 'rate' || figure === 'p95' || figure === 'same') return '';
+  if (signAt !== null) return `${percent(signAt)}, where none was so far`;
+  return wouldSee === null ? 'too few to judge alone' : `${wouldSee} times as many, with 99 %`;
+}
 
 function Sign({ row }: { row: Row }) {
   if (row.towards >= 1) return <Chip tone="failed">worse</Chip>;

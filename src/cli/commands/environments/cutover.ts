@@ -34,6 +34,12 @@ export function cutoverCommands(program: Command): void {
     });
 }
 
+function seen({ figure, wouldSee, signAt }: Cutover['tests'][number]): string {
+  if (figure === 'rate' || figure === 'p95' || figure === 'same') return '';
+  if (signAt !== null) return `${percent(signAt)} would be seen`;
+  return wouldSee === null ? 'too few to see' : `${wouldSee}× as many would be seen`;
+}
+
 function show(one: Cutover): void {
   const release = `r${one.deployment.release}`;
   const beside = one.beside ? `r${one.beside.release}` : 'what was there';
@@ -91,13 +97,7 @@ function show(one: Cutover): void {
         `${rate(row.now)} of ${row.now.units}`,
         row.old.units ? `${rate(row.old)} of ${row.old.units}` : '',
         row.towards >= 1 ? 'worse' : `${Math.round(row.towards * 100)} %`,
-        faint(
-          row.figure === 'rate' || row.figure === 'p95' || row.figure === 'same'
-            ? ''
-            : row.wouldSee === null
-              ? 'too few to see'
-              : `${row.wouldSee}× as many would be seen`,
-        ),
+        faint(seen(row)),
       ]),
     ),
   );
