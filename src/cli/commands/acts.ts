@@ -314,11 +314,16 @@ async function followDeployment(project: string, number: number, talk: boolean):
     return !deploymentMoving(deployment.state);
   };
   if (await show()) return deployment;
-  await follow(`/api/feed?project=${encodeURIComponent(project)}`, async (kind, data: Event) =>
-    kind === 'open' || data.subject === `d${number}` || data.subject === `${project}/${deployment.environment}`
-      ? show()
-      : false,
-  );
+  const place = `${project}/${deployment.environment}`;
+  await follow(`/api/feed?project=${encodeURIComponent(project)}`, async (kind, data: Event) => {
+    if (kind !== 'open' && data.subject !== `d${number}` && data.subject !== place) return false;
+    const over = await show();
+    if (talk && kind !== 'open' && data.type.endsWith('traffic.shared') && data.data.deployment === `d${number}`) {
+      const share = Number(data.data.share);
+      say(`  ${share === 0 ? 'copies of requests' : `${Number((share * 100).toPrecision(3))} % of the traffic`}`);
+    }
+    return over;
+  });
   return deployment;
 }
 
