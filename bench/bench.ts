@@ -16,8 +16,12 @@ import { inside } from './inside.js';
 import { firstLine, queue } from './queue.js';
 import { lists } from './lists.js';
 import { live } from './live.js';
+import { compare } from './compare.js';
 import { copies } from './copies.js';
 import { many } from './many.js';
+import { judge } from './judge.js';
+import { mirror } from './mirror.js';
+import { promotion } from './promotion.js';
 import { reviews } from './reviews.js';
 import { type Bench, type Figure, show } from './harness.js';
 import { steps } from './steps.js';
@@ -37,6 +41,10 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   board,
   console: openConsole,
   cutover,
+  judge: () => judge(),
+  mirror,
+  promotion,
+  compare,
   live,
   reviews,
   copies,

@@ -21,6 +21,7 @@ import { EnvironmentPage } from './pages/environments/Environment';
 import { GatePage } from './pages/people/Gate';
 import { GuidePage } from './pages/projects/Guide';
 import { ProjectPage } from './pages/projects/Project';
+import { ComparePage } from './pages/compare/Compare';
 import { RolloutPage } from './pages/promotion/Rollout';
 import { PromotionPage } from './pages/promotion/Promotion';
 import { ReviewsPage } from './pages/reviews/Reviews';
@@ -80,6 +81,7 @@ const router = createRouter({
     page('/you', YouPage),
     page('/$project', ProjectPage, ['ref']),
     page('/$project/runs/$number', RunPage, ['task', 'attempt', 'line']),
+    page('/$project/compare', ComparePage, ['from', 'to']),
     page('/$project/$environment', EnvironmentPage),
     page('/$project/$environment/promote', PromotionPage, ['release']),
     page('/$project/$environment/cutover', RolloutPage),

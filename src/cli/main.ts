@@ -4,6 +4,7 @@ import { CodedError, type ErrorCode, issue, type IssueData } from '../core/error
 import type { Me } from '../wire/people.js';
 import { call, rememberSignIn, tokenByCode } from './api.js';
 import { actCommands } from './commands/acts.js';
+import { compareCommands } from './commands/compare.js';
 import { cutoverCommands } from './commands/environments/cutover.js';
 import { ruleCommands } from './commands/environments/rules.js';
 import { checkCommand } from './commands/check.js';
@@ -74,6 +75,7 @@ function build(): Command {
   actCommands(program);
   ruleCommands(program);
   cutoverCommands(program);
+  compareCommands(program);
   whyCommands(program);
   variableCommands(program);
   resourceCommands(program);

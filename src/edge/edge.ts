@@ -22,6 +22,7 @@ import { noCertificates, openCertificates } from './certificates.js';
 import { openTls, shownTo } from './tls.js';
 import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
+import { asksForForced, followForced, forcedTarget } from './forced.js';
 import { openJudged } from './judged.js';
 import { openMirror } from './mirror.js';
 import { type Visitor, visitorOf } from './visitors.js';
@@ -102,8 +103,17 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     const { host = '', route = null } = table.find(hostOf(request)) ?? {};
     const asked = askedFor(request.url ?? '/');
     const visitor = route?.visitors === undefined ? null : visitorOf(route.visitors, host, request);
-    const target = route && targetOf(route, visitor ? visitor.number : randomInt(allTraffic));
-    return { host, route, asked, visitor, target, place: target && asked ? pathOf(target, asked.path) : null };
+    const forced = route && forcedTarget(route, host, request);
+    const target = forced ?? (route && targetOf(route, visitor ? visitor.number : randomInt(allTraffic)));
+    return {
+      host,
+      route,
+      asked,
+      visitor: forced ? null : visitor,
+      forced: forced !== null,
+      target,
+      place: target && asked ? pathOf(target, asked.path) : null,
+    };
   };
   const seen = (place: ServerPath, { path, search }: { path: string; search: string }) =>
     (place.strip ? below(place.at, path) : path) + search;
@@ -214,10 +224,11 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     // A connection is for the hosts of its certificate alone (RFC 9110, 15.5.20).
     if (shown !== null && !certificates.covers(shown, named))
       return refuse(response, 421, 'This connection is for another host.');
-    const { host, route, asked, target, place, visitor } = find(request);
+    const { host, route, asked, target, place, visitor, forced } = find(request);
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
     if (shown === null && certificates.trusted(named)) return toTls(named, asked, response);
+    if (asksForForced(request)) return followForced(route, host, asked.search, request, response);
     const { environment, gate: guarded = null } = route;
     if (route.uses && asked.path === gatePath)
       return gate.answer({ host, environment, gate: guarded }, request, response);
@@ -240,11 +251,13 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     }
     if (route.closed && target && closedTo(request, response, { target, asked, place })) return;
     if (!place || !target) return refuse(response, 404, `Nothing of ${route.environment} stands at ${asked.path}.`);
-    const note = quiet
-      ? freshNote()
-      : counted(request, response, { host, route, target, part: place.part, asked, visitor });
+    // What somebody has asked for by itself says nothing of either side.
+    const note =
+      quiet || forced
+        ? freshNote()
+        : counted(request, response, { host, route, target, part: place.part, asked, visitor });
     if (place.kind === 'server') {
-      if (route.mirror && !quiet) mirrored(host, route.mirror, asked, request, response, note);
+      if (route.mirror && !quiet && !forced) mirrored(host, route.mirror, asked, request, response, note);
       return proxy.pass(place, seen(place, asked), request, response, note);
     }
     if (request.method !== 'GET' && request.method !== 'HEAD') return refuse(response, 405, 'Files can only be read.');

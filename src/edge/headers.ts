@@ -52,7 +52,14 @@ export const isSecure = (request: IncomingMessage): boolean =>
 export const passHeader = 'tsunagi-pass';
 
 /** What only the edge may say, and what is said to it alone. */
-const ownWords: ReadonlySet<string> = new Set(['host', 'forwarded', 'x-request-id', passHeader, 'tsunagi-mirror']);
+const ownWords: ReadonlySet<string> = new Set([
+  'host',
+  'forwarded',
+  'x-request-id',
+  passHeader,
+  'tsunagi-mirror',
+  'tsunagi-release',
+]);
 
 /** A node as RFC 7239, 6 writes it: an address with colons stands in brackets and quotes. */
 const nodeOf = (address: string): string => (address.includes(':') ? `"[${address}]"` : address);

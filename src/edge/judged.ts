@@ -31,6 +31,14 @@ export interface JudgedCounter {
   close(): void;
 }
 
+/** Whether a stage (`d17 2`) comes before another one of its host. */
+export function isBefore(a: string, b: string): boolean {
+  const [[deployment = 0, turn = 0], [other = 0, later = 0]] = [a, b].map((one) =>
+    one.slice(1).split(' ').map(Number),
+  ) as [number[], number[]];
+  return deployment < other || (deployment === other && turn < later);
+}
+
 export function openJudged(put: (slices: HostSlice[]) => void, now: () => number = Date.now): JudgedCounter {
   const hosts = new Map<string, { stage: string; slices: Slices; idle: number }>();
   const turn = (): void => {
@@ -53,8 +61,16 @@ export function openJudged(put: (slices: HostSlice[]) => void, now: () => number
       if (side === null) return;
       let known = hosts.get(host);
       if (known?.stage !== judged.stage) {
-        if (!known && hosts.size >= mostHosts) return;
-        const slices = openSlices({ beside: judged.old !== null, boundMs: judged.boundMs, now });
+        // An answer that took long may be of a step that is over.
+        if (known ? isBefore(judged.stage, known.stage) : hosts.size >= mostHosts) return;
+        // The same programs as in the step before: they are as warm as they were.
+        const carried = known?.stage.split(' ')[0] === judged.stage.split(' ')[0] ? known?.slices.carried : undefined;
+        const slices = openSlices({
+          beside: judged.old !== null,
+          boundMs: judged.boundMs,
+          now,
+          ...(carried ? { carried } : {}),
+        });
         known = { stage: judged.stage, slices, idle: 0 };
         hosts.set(host, known);
       }

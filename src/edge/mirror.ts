@@ -11,6 +11,7 @@ import { count, type Histogram, quantile } from '../core/figures/histogram.js';
 import { emptyMirrored, type Mirrored } from '../core/cutover/mirrored.js';
 import type { Note } from './count.js';
 import { askedFor, forwarded } from './headers.js';
+import { isBefore } from './judged.js';
 
 /** Copies on their way at a time, for a host; bytes of an answer that are read; milliseconds for one. */
 const [mostOpen, mostBytes, mostMs] = [16, 8 * 1024 * 1024, 10_000];
@@ -86,7 +87,7 @@ export function openMirror(put: (all: { host: string; stage: string; mirrored: M
 
   const ofHost = (host: string, stage: string): Of => {
     const known = hosts.get(host);
-    if (known?.stage === stage) return known;
+    if (known && (known.stage === stage || isBefore(stage, known.stage))) return known;
     const fresh: Of = { stage, open: 0, turn: 0, told: emptyMirrored(), times: [], base: null, rests: 1 };
     hosts.set(host, fresh);
     return fresh;

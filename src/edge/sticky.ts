@@ -10,11 +10,14 @@ export const passCookies = { plain: 'tsunagi-pass', secure: '__Host-tsunagi-pass
 export const doorCookies = { plain: 'tsunagi-door', secure: '__Host-tsunagi-door' } as const;
 /** On which side a visitor is while the traffic moves. */
 export const visitorCookies = { plain: 'tsunagi-visitor', secure: '__Host-tsunagi-visitor' } as const;
+/** Of whoever sees one side first. */
+export const forcedCookies = { plain: 'tsunagi-release', secure: '__Host-tsunagi-release' } as const;
 const ourCookies: ReadonlySet<string> = new Set([
   stickyCookie,
   ...Object.values(passCookies),
   ...Object.values(doorCookies),
   ...Object.values(visitorCookies),
+  ...Object.values(forcedCookies),
 ]);
 
 const named = (instance: string): string => createHash('sha256').update(instance).digest('base64url').slice(0, 12);

@@ -59,6 +59,7 @@ const KeptRoute = Type.Object({
   targets: Type.Array(KeptTarget),
   asleep: Type.Optional(Type.Literal(true)),
   visitors: Type.Optional(Type.String()),
+  forced: Type.Optional(Type.String()),
   judged: Type.Optional(
     Type.Object({
       stage: Type.String(),

@@ -29,6 +29,7 @@ import * as pictures from './migrations/026-pictures.js';
 import * as copiedVolumes from './migrations/027-copied-volumes.js';
 import * as rules from './migrations/028-rules.js';
 import * as cutovers from './migrations/029-cutovers.js';
+import * as madeOf from './migrations/030-made-of.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -61,6 +62,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   copiedVolumes,
   rules,
   cutovers,
+  madeOf,
 ];
 
 const lock = 7_403_121;

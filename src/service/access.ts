@@ -70,6 +70,7 @@ export const access: Record<string, Access> = {
   'GET /api/attempts/:id/log/search': 'viewer',
   'GET /api/attempts/:id/log/text': 'viewer',
   'GET /api/instances/:id/log': 'viewer',
+  'GET /api/projects/:project/compare': 'viewer',
   'GET /api/projects/:project/releases': 'viewer',
   'GET /api/projects/:project/releases/:number': 'viewer',
   'GET /api/projects/:project/releases/:number/image': 'viewer',
@@ -83,6 +84,8 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/environments/:name/hold': 'releaser',
   'POST /api/projects/:project/environments/:name/lift': 'releaser',
   'GET /api/projects/:project/environments/:name/cutover': 'viewer',
+  // What is not out yet is shown by it, to whoever has it.
+  'GET /api/projects/:project/environments/:name/cutover/first-look': 'developer',
   'POST /api/projects/:project/environments/:name/cutover': 'releaser',
   'GET /api/projects/:project/environments/:name/revert': 'viewer',
   'GET /api/projects/:project/environments/:name/rules': 'viewer',

@@ -25,6 +25,7 @@ import { resourceRoutes } from './routes/environments/resources.js';
 import { runRoutes } from './routes/runs/runs.js';
 import { releaseRoutes } from './routes/projects/releases.js';
 import { environmentRoutes } from './routes/environments/environments.js';
+import { compareRoutes } from './routes/projects/compare.js';
 import { cutoverRoutes } from './routes/environments/cutover.js';
 import { ruleRoutes } from './routes/environments/rules.js';
 import { feedRoutes } from './routes/feed.js';
@@ -102,6 +103,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   environmentRoutes(app, service);
   ruleRoutes(app, service);
   cutoverRoutes(app, service);
+  compareRoutes(app, service);
   resourceRoutes(app, service);
   addressRoutes(app, service);
   alertRoutes(app, service);

@@ -3,6 +3,7 @@ import { describe, expect, it } from '@jest/globals';
 import { openSlices, pathGroup } from '../../src/core/cutover/slices.js';
 import {
   addSlices,
+  betterOf,
   type CutoverTests,
   enoughToJudge,
   type GuardPlan,
@@ -104,6 +105,17 @@ describe('a verdict on errors', () => {
     expect(judged(count(60, { units: 9_000, bad: 45 }))).toMatchObject({ part: 'api', old: { bad: 45 } });
   });
 
+  it('says which of two does better, and of two that are alike that none does', () => {
+    const play = (old: number, now: number): CutoverTests =>
+      addSlices(
+        {},
+        [{ figure: 'errors', part: 'api', path: '', old: { units: 5_000, bad: old }, now: { units: 5_000, bad: now } }],
+        null,
+      );
+    const judged = (old: number, now: number) => betterOf(play(old, now), { parts: 1 });
+    expect([judged(100, 20), judged(20, 100), judged(50, 52), judged(0, 0)]).toEqual(['now', 'old', null, null]);
+  });
+
   it('has room for so many parts and paths, and leaves out what comes after them', () => {
     const counts = Array.from(
       { length: 40 },
@@ -184,6 +196,23 @@ describe('slices', () => {
     answers('old', 300, 10);
     answers('now', 10, 500);
     expect(whole(slices.turn(), 'slow')).toMatchObject({ now: { units: 10, bad: 10 }, old: { units: 300, bad: 0 } });
+  });
+
+  it('know in the next step what was known of the programs', () => {
+    let clock = 0;
+    const first = openSlices({ beside: true, boundMs: 100, now: () => clock });
+    const answers = (slices: typeof first, side: 'old' | 'now', count: number, ms: number) => {
+      for (let one = 0; one < count; one++) slices.take(at({ side, instance: side, visitor: null, error: false, ms }));
+    };
+    for (const side of ['old', 'now'] as const) answers(first, side, 60, 10);
+    clock = 31_000;
+    answers(first, 'old', 200, 10);
+    first.turn();
+    const second = openSlices({ beside: true, boundMs: 100, now: () => clock, carried: first.carried });
+    answers(second, 'now', 10, 500);
+    const counts = second.turn();
+    expect(whole(counts, 'p95')).toMatchObject({ now: { units: 10, bad: 10 } });
+    expect(whole(counts, 'slow')).toMatchObject({ now: { units: 10, bad: 10 } });
   });
 
   it('are grouped by what paths have in common', () => {

@@ -201,7 +201,12 @@ describe('traffic that moves in steps', () => {
       state: 'failed',
       failure: { code: 'cutover_back' },
     });
-    expect((await world.cli('cutover', 'pier/production')).err).toContain('No traffic of pier/production moves');
+    // It may be watched still; nothing moves.
+    const none = await world.api().raw('POST', '/api/projects/pier/environments/production/cutover', {
+      body: { order: 'stay' },
+      headers: { 'idempotency-key': crypto.randomUUID() },
+    });
+    expect(none.body.code).toBe('cutover_none');
     for (const each of crowd(10)) expect((await each.ask()).text).toBe('two');
   });
 
@@ -264,6 +269,49 @@ const untilWaits = () =>
     const one = await cutover();
     return one.waits !== null && one;
   });
+
+describe('a split', () => {
+  it('gives both their share until somebody ends it', async () => {
+    await world.cli('lift', 'pier/production');
+    const before = (await world.environment('pier', 'production')).live?.release as number;
+    const commit = await checkout.commitAndPush(
+      { 'server.js': server('both'), 'tsunagi.yaml': definition('guard: { errors: 5% }') },
+      'Split',
+    );
+    const release = (await world.waitLive('pier', 'staging', commit)).live?.release as number;
+    const between = (a: number, b: number, share = '60,40') =>
+      world.cli('split', 'pier/production', '--between', `r${a},r${b}`, '--share', share);
+    expect((await between(1, release)).err).toContain(`r${before} is live, not r1`);
+    expect((await between(before, release, '60,60')).err).toContain('no share of two');
+    const { out } = await between(before, release);
+    const number = Number(/^d(\d+)/.exec(out)?.[1]);
+    const one = await inStep(0.4);
+    expect(one).toMatchObject({ split: true, better: null, stepLeftMs: null });
+    const texts = new Set<string>();
+    for (const each of crowd(40)) texts.add((await each.ask()).text);
+    expect(texts.size).toBe(2);
+    expect((await world.cli('cutover', 'pier/production')).out).toContain('none of the two has shown a sign');
+    // Whoever is let sees one side, by a header or a link; whatever else somebody writes there leads nowhere.
+    const look = await world.cli('cutover', 'pier/production', '--first-look');
+    const header = /^Tsunagi-Release: (\S+)$/m.exec(look.out)?.[1] as string;
+    const link = new URL(/^http\S+$/m.exec(look.out)?.[0] as string);
+    for (let time = 0; time < 10; time++) {
+      expect((await new Somebody().ask('/api', { 'tsunagi-release': header })).text).toBe('both');
+      const guest = new Somebody();
+      expect((await guest.ask(`${link.pathname}${link.search}`)).status).toBe(303);
+      expect((await guest.ask()).text).toBe('both');
+    }
+    const other = `r${before}${header.slice(header.indexOf('.'))}`;
+    const seen = new Set<string>();
+    for (let time = 0; time < 40; time++)
+      seen.add((await new Somebody().ask('/api', { 'tsunagi-release': time % 2 ? other : `r${release}` })).text);
+    expect(seen.size).toBe(2);
+    expect((await new Somebody().ask(`${link.pathname}?${other}`)).status).toBe(404);
+    await world.cli('cutover', 'pier/production', '--go-on');
+    expect((await world.waitDeployment('pier', number)).state).toBe('live');
+    for (const each of crowd(10)) expect((await each.ask()).text).toBe('both');
+  });
+});
 
 describe('a mirror', () => {
   const told = async (number: number) =>

@@ -79,7 +79,9 @@ describe('a job', () => {
     await dueSince('slow', '1 second');
     await until('it is missed', async () => (await job('slow')).missed === 1);
     expect((await job('slow')).runs).toHaveLength(1);
-    expect((await world.events('type=job.missed')).at(0)?.data).toMatchObject({ times: 1, why: 'it still ran' });
+    // An event has its number, by which it is told, a moment later.
+    const missed = await until('it is told', async () => (await world.events('type=job.missed')).at(0));
+    expect(missed.data).toMatchObject({ times: 1, why: 'it still ran' });
     await world.cli('job', 'stop', 'mole/staging', 'slow');
     await until('it has stopped', async () => (await last('slow'))?.state === 'stopped');
     expect((await world.cli('job', 'stop', 'mole/staging', 'slow')).err).toContain('does not run');
@@ -92,8 +94,10 @@ describe('a job', () => {
       return one?.number === 2 && one.state === 'passed' ? one : null;
     });
     expect(ran).toBeTruthy();
-    const missed = (await world.events('type=job.missed')).find((one) => one.subject === 'mole/staging digest');
-    expect(missed?.data).toMatchObject({ times: 2, why: 'no service was there' });
+    const missed = await until('it is told', async () =>
+      (await world.events('type=job.missed')).find((one) => one.subject === 'mole/staging digest'),
+    );
+    expect(missed.data).toMatchObject({ times: 2, why: 'no service was there' });
     const { nextAt, runs } = await job('digest');
     expect(runs).toHaveLength(2);
     expect(Date.parse(nextAt)).toBeGreaterThan(Date.now());

@@ -301,6 +301,7 @@ describe('tables', () => {
       '027-copied-volumes',
       '028-rules',
       '029-cutovers',
+      '030-made-of',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

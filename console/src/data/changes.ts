@@ -5,14 +5,14 @@ type Key = readonly unknown[];
 
 /** What a kind of event changes in its project, by the first word of its type. */
 const inProject: Record<string, readonly string[]> = {
-  release: ['releases', 'promotion', 'run', 'environment', 'environments'],
+  release: ['releases', 'compare', 'promotion', 'run', 'environment', 'environments'],
   evidence: ['releases', 'promotion'],
   environment: ['environment', 'environments', 'promotion', 'removal'],
   review: ['environments'],
   rules: ['environment', 'environments', 'promotion'],
   freeze: ['environment', 'environments', 'promotion'],
   approval: ['environment', 'environments', 'promotion', 'releases'],
-  deployment: ['environment', 'environments', 'promotion', 'cutover'],
+  deployment: ['environment', 'environments', 'promotion', 'cutover', 'compare'],
   traffic: ['environment', 'environments', 'cutover'],
   cutover: ['cutover', 'environment'],
   instance: ['environment', 'environments', 'resource'],

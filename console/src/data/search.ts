@@ -11,6 +11,7 @@ export interface Search {
   then?: string;
   host?: string;
   door?: string;
+  from?: string;
   to?: string;
 }
 

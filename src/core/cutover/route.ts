@@ -90,6 +90,8 @@ export interface Route {
   /** What is counted apart while the traffic moves, and while it may still go back. */
   judged?: Judged;
   mirror?: Mirror;
+  /** Key under which it is signed who sees one side first; left out: nobody does. */
+  forced?: string;
   /** Who may look; left out: everybody. `console`: where people are signed in. */
   gate?: { access: GuardedAccess; console: string };
 }
@@ -203,6 +205,7 @@ export function routeShared(
     share,
     visitors,
     judged,
+    forced,
   }: {
     environment: string;
     now: Omit<Target, 'share' | 'until'>;
@@ -211,6 +214,7 @@ export function routeShared(
     /** Where one of them has a site, so that its files are found. */
     visitors: string;
     judged: Judged;
+    forced: string;
   },
 ): Route {
   const replaced = (before?.targets ?? []).filter(
@@ -222,18 +226,24 @@ export function routeShared(
     targets: [{ ...now, share, until: null }, { ...old, share: allTraffic - share, until: null }, ...replaced],
     ...(sites ? { visitors } : {}),
     judged,
+    forced,
   };
 }
 
 /** The route while copies go to a new release: all of the traffic stays where it was. */
 export function routeMirrored(
   before: Route | null,
-  { environment, old, mirror }: { environment: string; old: Omit<Target, 'share' | 'until'>; mirror: Mirror },
+  {
+    environment,
+    old,
+    mirror,
+    forced,
+  }: { environment: string; old: Omit<Target, 'share' | 'until'>; mirror: Mirror; forced: string },
 ): Route {
   const replaced = (before?.targets ?? []).filter(
     (one) => one.share === 0 && one.deployment !== old.deployment && one.deployment !== mirror.target.deployment,
   );
-  return { environment, targets: [{ ...old, share: allTraffic, until: null }, ...replaced], mirror };
+  return { environment, targets: [{ ...old, share: allTraffic, until: null }, ...replaced], mirror, forced };
 }
 
 /** The site whose page is shown to whoever comes to a path meanwhile: the one that stands there, else another of the same target. */

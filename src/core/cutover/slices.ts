@@ -55,7 +55,16 @@ const freshSlice = (): Group['slice'] => each(() => ({ old: freshSide(), now: fr
 /** What is compared is counted by visitors; what is held against a bound by answers. */
 const byVisitor: readonly CutoverFigure[] = ['errors', 'slow'];
 
+/** What is known of the programs, and goes on to be so in the next stage of the same deployment. */
+export interface Carried {
+  instances: Map<string, { answers: number; since: number }>;
+  /** By part: the times of the old side until the last turn, and since. */
+  times: Map<string, { before: Histogram; slice: Histogram }>;
+  thresholds: Map<string, number>;
+}
+
 export interface Slices {
+  carried: Carried;
   take(one: Answered): void;
   /** What was counted since the last turn; the old side's p95 of until now is what the next slice's times are held against. */
   turn(): SliceCount[];
@@ -66,16 +75,16 @@ export function openSlices({
   beside,
   boundMs,
   now,
+  carried = { instances: new Map(), times: new Map(), thresholds: new Map() },
 }: {
   beside: boolean;
   boundMs: number | null;
   now: () => number;
+  /** Of the stage before. */
+  carried?: Carried;
 }): Slices {
   const groups = new Map<string, Group>();
-  const instances = new Map<string, { answers: number; since: number }>();
-  /** By part: the times of the old side until the last turn, and since. */
-  const times = new Map<string, { before: Histogram; slice: Histogram }>();
-  const thresholds = new Map<string, number>();
+  const { instances, times, thresholds } = carried;
 
   const groupOf = (part: string, path: string): Group | null => {
     const key = `${part} ${path}`;
@@ -109,6 +118,7 @@ export function openSlices({
   };
 
   return {
+    carried,
     take(one) {
       const ready = warm(one.instance);
       const threshold = thresholds.get(one.part);

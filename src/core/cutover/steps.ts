@@ -140,3 +140,6 @@ export const stepsOf = ({
   ...shares.map(({ share, ms }) => ({ at: 'share' as const, share: share / allTraffic, ms })),
   { at: 'all', share: 1, ms: null },
 ];
+
+/** The way of a split: one share, which stays until somebody says otherwise. */
+export const splitPlan = (share: number): CutoverPlan => ({ mirrorMs: null, shares: [{ share, ms: longest }] });

@@ -44,9 +44,14 @@ export interface SliceCount {
 
 export interface CutoverTest {
   weight: Weight;
+  /** Of the other way round: that the old one is worse. */
+  reverse: Weight;
   old: Side;
   now: Side;
 }
+
+/** What is held against the old release. */
+const besides: readonly CutoverFigure[] = ['errors', 'slow'];
 
 /** By `figure part path`. */
 export type CutoverTests = Record<string, CutoverTest>;
@@ -77,9 +82,10 @@ export function addSlices(tests: CutoverTests, slices: readonly SliceCount[], gu
     const key = keyOf(one);
     const before = next[key];
     if (!before && !hasRoom(next, one)) continue;
-    const test = before ?? { weight: noWeight, old: none, now: none };
+    const test = before ?? { weight: noWeight, reverse: noWeight, old: none, now: none };
     next[key] = {
       weight: weighed(test.weight, one, guard),
+      reverse: one.old && besides.includes(one.figure) ? weighBeside(test.reverse, one.now, one.old) : test.reverse,
       old: plus(test.old, one.old),
       now: plus(test.now, one.now),
     };
@@ -106,7 +112,7 @@ const boundFor = (figure: CutoverFigure, guard: GuardPlan | null): number | null
         : null;
 
 function weighed(weight: Weight, { figure, old, now }: SliceCount, guard: GuardPlan | null): Weight {
-  if (figure === 'errors' || figure === 'slow') return old ? weighBeside(weight, old, now) : weight;
+  if (besides.includes(figure)) return old ? weighBeside(weight, old, now) : weight;
   const bound = boundFor(figure, guard);
   return bound === null ? weight : weighBound(weight, bound, now);
 }
@@ -149,6 +155,22 @@ export function worst(tests: CutoverTests, { parts, guard }: { parts: number; gu
 
 /** A bound that the old release breaks in the same minutes does not count: a fix could never go out. */
 const brokenByOld = ({ old }: CutoverTest, bound: number): boolean => old.units >= saysEnough && rate(old) > bound;
+
+/**
+ * Which of the two does better where both have a share for as long as wanted: the other one has shown a sign that it is worse. Null:
+ * none has, or each has, in something. Any number of looks is allowed, as in `worst`; for each way 1 % of chance.
+ */
+export function betterOf(tests: CutoverTests, { parts }: { parts: number }): 'now' | 'old' | null {
+  const signs = { now: false, old: false };
+  for (const [key, test] of Object.entries(tests)) {
+    const { figure, path } = splitKey(key);
+    if (!besides.includes(figure)) continue;
+    const share = testsFor(path, parts);
+    if (isWorse(test.weight, share)) signs.now = true;
+    if (isWorse(test.reverse, share)) signs.old = true;
+  }
+  return signs.now === signs.old ? null : signs.now ? 'old' : 'now';
+}
 
 /** Bad units that are to be expected on the new side where it is as good: above it a doubling is seen in 99 of 100 cases. */
 const enoughBad = 60;

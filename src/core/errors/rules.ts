@@ -74,6 +74,11 @@ export const ofRules = {
     '{environment} has been through {files}, which r{release} can’t bear: it is marked as one-way.',
     'Go back nevertheless with `tsunagi revert {environment} --one-way`, if you know that it can.',
   ),
+  split_not_live: entry(
+    409,
+    'A split is between what is live and another release: {live} is live, not {release}.',
+    'Name the release that is live first.',
+  ),
   cutover_worse: entry(
     409,
     '{release} fared worse: {what} of {where}, {now}, against {than}.',

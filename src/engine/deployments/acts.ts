@@ -1,4 +1,6 @@
 /** What every act of release needs, and the plainest of them: deploy. Each is one transaction that a person, or the engine, asks for. */
+import { allTraffic } from '../../core/cutover/route.js';
+import { splitPlan } from '../../core/cutover/steps.js';
 import { CodedError } from '../../core/errors/errors.js';
 import type { Rules } from '../../core/rules/in-force.js';
 import { frozenNow } from '../../core/rules/promotion.js';
@@ -19,6 +21,7 @@ import { makeDue } from '../../records/runs/runs.js';
 import { findRelease, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import type { Context, Db } from '../context.js';
 import type { Override } from '../../records/models/deployments/deployments.js';
+import { madeOf } from '../compare/made-of.js';
 import { variablesFor } from '../environments/variables.js';
 import { heldWhy, liveRelease } from './live.js';
 import { freezeOf, ruled } from './rules.js';
@@ -36,6 +39,8 @@ export interface Ask {
   then?: DeploymentRow;
   /** An owner's, with the rules that are not met. */
   override?: Override;
+  /** Of `allTraffic`: what it gets until somebody ends that. */
+  split?: number;
   /** How the rules stood when it was asked for. */
   rules?: readonly RuleAnswer[];
 }
@@ -46,13 +51,21 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
   // What strangers have written goes to their own reviews alone, and nothing else does.
   if ((release.line !== 'own') !== environment.outside)
     throw new CodedError('release_untrusted', { number: release.number, environment: placeOf(project, environment) });
-  const { main, plan } = await ruled(db, environment);
+  const { main, plan: declared } = await ruled(db, environment);
+  // Both have their share for as long as wanted: one step, that nobody hurries on.
+  const plan = ask.split === undefined ? declared : { ...declared, cutover: splitPlan(ask.split) };
   const { values, secrets, unset } = await variablesFor(context, db, ask);
   if (unset.length && !ask.then)
     throw new CodedError('variable_unset', { names: unset.join(', '), environment: placeOf(project, environment) });
   const shown = shownSecrets(release.plan, ask.then?.secrets ?? secrets);
   if (shown.length) throw new CodedError('settings_secret', { name: shown.join(', ') });
   const number = await nextNumber(db, project.id, 'deployments');
+  const given = {
+    variables: ask.then?.variables ?? values,
+    // Secrets are those of now; one that nobody has set any more is that of then.
+    secrets: ask.then ? { ...ask.then.secrets, ...pick(secrets, Object.keys(ask.then.secrets)) } : secrets,
+  };
+  const definition = main?.commit ?? null;
   const row = await addDeployment(db, {
     project: project.id,
     number,
@@ -60,12 +73,12 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     release: release.id,
     kind: ask.kind,
     actor: ask.actor,
-    definitionCommit: main?.commit ?? null,
+    definitionCommit: definition,
     plan,
-    variables: ask.then?.variables ?? values,
-    // Secrets are those of now; one that nobody has set any more is that of then.
-    secrets: ask.then ? { ...ask.then.secrets, ...pick(secrets, Object.keys(ask.then.secrets)) } : secrets,
+    ...given,
     override: ask.override ?? null,
+    split: ask.split ?? null,
+    madeOf: await madeOf(context, db, { environment, release, plan, definition, ...given }),
   });
   // What sleeps wakes for it.
   await makeDue(db, 'environments', environment.id);
@@ -82,6 +95,7 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
       ...(ask.rules
         ? { rules: ask.rules.map(({ rule, state, says, source }) => ({ rule, state, says, source })) }
         : {}),
+      ...(ask.split === undefined ? {} : { split: ask.split / allTraffic }),
       ...(ask.override ? { override: { why: ask.override.why, rules: ask.override.rules } } : {}),
     },
   });

@@ -16,7 +16,7 @@ import { endHealth } from './health.js';
 import { revert } from './reverts.js';
 import { isShared } from './shares.js';
 import { CodedError, wording } from '../../core/errors/errors.js';
-import { cutoverOf } from '../../records/deployments/cutovers.js';
+import { cutoverOf, orderCutover } from '../../records/deployments/cutovers.js';
 import { takeNewLogins } from './needs.js';
 import { type Scene, asked, kept, replace, startOne, wishes } from './scene.js';
 import { recordEvents } from '../../records/events.js';
@@ -92,8 +92,10 @@ export async function keepLive(scene: Scene): Promise<void> {
 async function takenBack({ context, db, project, environment, deployment }: Scene): Promise<boolean> {
   if (!deployment.environment_plan.guard) return false;
   const row = await cutoverOf(db, deployment.id);
-  if (!row?.worse || row.step.at !== 'all') return false;
+  // Once: what can't be brought back is not tried again and again.
+  if (!row?.worse || row.step.at !== 'all' || row.ordered === 'back') return false;
   if (!row.watched_until || row.watched_until.getTime() < context.now()) return false;
+  await orderCutover(db, deployment.id, 'back', 'engine');
   try {
     await revert(context, db, project, environment.name, {
       number: null,

@@ -15,6 +15,7 @@ import { ruled } from './rules.js';
 export interface Moved {
   environment: EnvironmentRow;
   rules: Rules;
+  /** What is told: nothing where it was told with the definition before. */
   loosened: Loosened[];
 }
 
@@ -27,8 +28,10 @@ export async function rulesMoved(db: Db, project: ProjectRow, before: Plans, now
     const counted =
       environment.rules ?? (before[environment.plan_name] ? rulesOf(before, environment.plan_name) : null);
     const { rules, loosened } = tighten(counted, rulesOf(now, environment.plan_name));
-    return loosened.length || canonical(rules) !== canonical(environment.rules)
-      ? [{ environment, rules, loosened }]
+    const known = tighten(counted, rulesOf(before, environment.plan_name)).loosened;
+    const told = canonical(loosened) === canonical(known) ? [] : loosened;
+    return told.length || canonical(rules) !== canonical(environment.rules)
+      ? [{ environment, rules, loosened: told }]
       : [];
   });
 }

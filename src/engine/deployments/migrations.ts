@@ -1,12 +1,14 @@
 /** Migrations of a release: files of its commit, as its definition names them. */
-import type { TreeFile } from '../../core/fingerprint/inputs.js';
 import { filesOf } from '../../core/plan/plan.js';
 import type { ReleaseRow } from '../../records/deployments/releases.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { type Context, treeOf } from '../context.js';
 
+export type Migration = NonNullable<ReleaseRow['migrations']>[number];
+
 /** In the order of their paths; none where its commit is not here any more. */
-export async function migrationsOf(context: Context, project: ProjectRow, release: ReleaseRow): Promise<TreeFile[]> {
+export async function migrationsOf(context: Context, project: ProjectRow, release: ReleaseRow): Promise<Migration[]> {
+  if (release.migrations) return release.migrations;
   const patterns = release.plan.migrations;
   if (!patterns) return [];
   const tree = await treeOf(context, project, release.commit).catch(() => []);
@@ -16,7 +18,7 @@ export async function migrationsOf(context: Context, project: ProjectRow, releas
 export type MigrationChange = { path: string; what: 'new' | 'changed' | 'gone' };
 
 /** What differs between those of two releases. A changed one is likely a mistake: where it ran it does not run again. */
-export function changedMigrations(from: readonly TreeFile[], to: readonly TreeFile[]): MigrationChange[] {
+export function changedMigrations(from: readonly Migration[], to: readonly Migration[]): MigrationChange[] {
   const before = new Map(from.map((file) => [file.path, file.id]));
   const there = new Set(to.map((file) => file.path));
   return [

@@ -76,6 +76,14 @@ export async function considerPromotion(
   return { release: chosen, environment, facts, judgement: judgePromotion(facts), live, plan, rules, loosened };
 }
 
+export interface PromoteAsk {
+  actor: string;
+  /** Of an owner: why it is taken though rules are not met. */
+  why?: string | null;
+  /** Of `allTraffic`: it gets so much beside what is live, until somebody ends that. `beside`: what must be live. */
+  split?: { share: number; beside: number };
+}
+
 /**
  * Promotes a release. `why`: of an owner, who takes it though rules are not met; which of them that is, is recorded, and counts for
  * these alone when the traffic is moved.
@@ -86,11 +94,12 @@ export async function promote(
   project: ProjectRow,
   name: string,
   number: number | null,
-  { actor, why = null }: { actor: string; why?: string | null },
+  { actor, why = null, split }: PromoteAsk,
 ): Promise<DeploymentRow> {
   const environment = await openEnvironment(db, project, name);
   const { release, judgement, facts, rules } = await considerPromotion(context, db, project, name, number);
   refuseGone(release);
+  if (split) await refuseSplit(db, environment, release, split);
   const unmet = judgement.answers.filter((one) => one.state !== 'met');
   if (why !== null && unmet.length === 0 && judgement.allowed)
     throw new CodedError('override_needless', { environment: placeOf(project, environment) });
@@ -108,5 +117,19 @@ export async function promote(
     actor,
     rules: judgement.answers,
     ...(override ? { override } : {}),
+    ...(split ? { split: split.share } : {}),
   });
+}
+
+/** A split is between what is live and one that may be promoted; workers of both would do everything twice. */
+async function refuseSplit(
+  db: Db,
+  environment: EnvironmentRow,
+  release: ReleaseRow,
+  { beside }: NonNullable<PromoteAsk['split']>,
+): Promise<void> {
+  const live = await liveRelease(db, environment);
+  if (live?.number !== beside)
+    throw new CodedError('split_not_live', { release: `r${beside}`, live: live ? `r${live.number}` : 'nothing' });
+  if (release.plan.oneWay?.length) throw new CodedError('one_way_shares', { file: release.plan.oneWay[0] ?? '' });
 }

@@ -24,11 +24,11 @@ import {
   setTests,
 } from '../../records/deployments/cutovers.js';
 import { type DeploymentRow, lockDeployment } from '../../records/deployments/deployments.js';
-import { environmentById, setServing } from '../../records/deployments/environments.js';
+import { environmentById, type EnvironmentRow, setServing } from '../../records/deployments/environments.js';
 import { projectById } from '../../records/projects/projects.js';
 import { recordEvents } from '../../records/events.js';
 import { makeDue } from '../../records/runs/runs.js';
-import type { Db } from '../context.js';
+import type { Context, Db } from '../context.js';
 import { placeOf } from './acts.js';
 import { targetFor } from './routes.js';
 import type { Scene } from './scene.js';
@@ -56,6 +56,7 @@ function sharedRoute(scene: Scene, row: CutoverRow, current: Route | null): Rout
         paths: mirror?.paths ?? [],
         same: mirror?.same ?? [],
       },
+      forced: forcedKey(context, environment),
     });
   return routeShared(current, {
     environment: place,
@@ -64,8 +65,13 @@ function sharedRoute(scene: Scene, row: CutoverRow, current: Route | null): Rout
     share: shareIn(plan, row.step),
     visitors: context.keys.hash(`visitors ${environment.id}`),
     judged: judgedOf(scene, row),
+    forced: forcedKey(context, environment),
   });
 }
+
+/** Under which it is signed who sees one side first. */
+export const forcedKey = ({ keys }: Pick<Context, 'keys'>, { id }: Pick<EnvironmentRow, 'id'>): string =>
+  keys.hash(`forced ${id}`);
 
 /** The next step: the table leads so much of the traffic to the new release. */
 export async function enterShare(scene: Scene, step: CutoverStep): Promise<void> {
@@ -123,7 +129,8 @@ export async function wayOf(scene: Scene, route: Route | null): Promise<CutoverW
     plan,
     step: row?.step ?? null,
     since: row?.since.getTime() ?? 0,
-    order: row?.ordered ?? null,
+    // A split stays until somebody ends it.
+    order: row?.ordered ?? (deployment.split === null ? null : 'stay'),
     orderedBy: row?.ordered_by ?? '',
     worse: row?.worse ?? null,
     enough: row ? enoughToJudge(row.tests) : false,

@@ -63,6 +63,12 @@ export async function makeRelease(
       line: run.line,
       parts: image.parts,
       plan,
+      migrations:
+        plan.migrations === null
+          ? []
+          : filesOf(listed, plan.migrations)
+              .map(({ path, id }) => ({ path, id }))
+              .sort((a, b) => (a.path < b.path ? -1 : 1)),
     });
     await nameReleaseBlobs(db, release.id, named);
     if (misplaced.length) await addWarnings(db, run.id, misplaced);

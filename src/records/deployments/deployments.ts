@@ -2,6 +2,7 @@
 import type { PastDeployment } from '../../core/advance/environments.js';
 import type { InferAttributes } from 'sequelize';
 import type { Deployment, Override } from '../models/deployments/deployments.js';
+import type { MadeOf } from '../../core/compare/compare.js';
 import type { EnvironmentPlan } from '../../core/definition/model.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { SecretPlace } from '../../core/variables/resolve.js';
@@ -30,6 +31,8 @@ const deploymentColumns = [
   'fresh',
   'turn',
   'override',
+  'made_of',
+  'split',
   'created_at',
   'ended_at',
 ] as const satisfies readonly (keyof InferAttributes<Deployment>)[];
@@ -48,14 +51,16 @@ export interface NewDeployment {
   variables: Record<string, string>;
   secrets: Record<string, SecretPlace>;
   override: Override | null;
+  madeOf: MadeOf;
+  split: number | null;
 }
 
 export async function addDeployment(db: Db, one: NewDeployment): Promise<DeploymentRow> {
   const row = await queryOne<DeploymentRow>(
     db,
     `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor,
-       definition_commit, environment_plan, variables, secrets, override)
-       values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+       definition_commit, environment_plan, variables, secrets, override, made_of, split)
+       values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
      returning ${deploymentColumns.join(', ')}`,
     [
       newId(),
@@ -70,6 +75,8 @@ export async function addDeployment(db: Db, one: NewDeployment): Promise<Deploym
       json(one.variables),
       json(one.secrets),
       one.override === null ? null : json(one.override),
+      json(one.madeOf),
+      one.split,
     ],
   );
   await notify(db, 'deployments');

@@ -19,6 +19,7 @@ const columns = [
   'plan',
   'created_at',
   'gone_at',
+  'migrations',
 ] as const satisfies readonly (keyof InferAttributes<Release>)[];
 
 export type ReleaseRow = Pick<InferAttributes<Release>, (typeof columns)[number]>;
@@ -29,8 +30,8 @@ export async function addRelease(
 ): Promise<ReleaseRow> {
   const row = await queryOne<ReleaseRow>(
     db,
-    `insert into releases (id, project_id, number, digest, commit, branch, pull_request, run_id, line, parts, plan)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning ${columns.join(', ')}`,
+    `insert into releases (id, project_id, number, digest, commit, branch, pull_request, run_id, line, parts, plan, migrations)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning ${columns.join(', ')}`,
     [
       newId(),
       release.project_id,
@@ -43,6 +44,7 @@ export async function addRelease(
       release.line,
       json(release.parts),
       json(release.plan),
+      release.migrations === null ? null : json(release.migrations),
     ],
   );
   const { Run, in: within } = tables(db);

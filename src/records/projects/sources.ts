@@ -395,3 +395,17 @@ export const commitsByIds = (
     ...within,
   });
 };
+
+/** Commit → number of the pull request whose head it is, or was last. */
+export async function pullsOfCommits(
+  db: Db,
+  project: string,
+  commits: readonly string[],
+): Promise<Map<string, number>> {
+  const rows = await query<{ head: string; number: number }>(
+    db,
+    'select head, max(number) as number from pull_requests where project_id = $1 and head = any($2::text[]) group by head',
+    [project, commits],
+  );
+  return new Map(rows.map(({ head, number }) => [head, number]));
+}

@@ -341,3 +341,15 @@ export const isKnownOwn = async (db: Db, project: string, commit: string): Promi
      limit 1`,
     [project, commit],
   )) !== null;
+
+/** The exact versions of tools that tasks of a run were pinned to. */
+export async function toolsOfRun(db: Db, run: string): Promise<Record<string, string>> {
+  const row = await queryOne<{ tools: Record<string, string> | null }>(
+    db,
+    `select jsonb_object_agg(v.key, v.value) as tools from (
+       select distinct on (v.key) v.key, v.value from tasks t, jsonb_each_text(t.pinned->'versions') v
+       where t.run_id = $1 order by v.key, t.position) v`,
+    [run],
+  );
+  return row?.tools ?? {};
+}

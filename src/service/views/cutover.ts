@@ -1,12 +1,16 @@
 /** How the traffic of an environment moves, and how both releases do. */
+import { forcedMs, forcedPath, forcedText } from '../../core/cutover/forced.js';
 import { allTraffic } from '../../core/cutover/route.js';
 import { type CutoverPlan, leftMs, shareIn, stepsOf } from '../../core/cutover/steps.js';
-import { enoughToJudge, testRows } from '../../core/cutover/verdict.js';
+import { betterOf, enoughToJudge, testRows } from '../../core/cutover/verdict.js';
 import type { Mirrored } from '../../core/cutover/mirrored.js';
 import { quantile } from '../../core/figures/histogram.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { chart, type Figure } from '../../core/figures/figures.js';
+import { reachedAt } from '../../engine/context.js';
 import { placeOf } from '../../engine/deployments/acts.js';
+import { forcedKey } from '../../engine/deployments/shares.js';
+import { mainAddresses } from '../../records/domains/addresses.js';
 import { cutoverOf, type CutoverRow } from '../../records/deployments/cutovers.js';
 import { type DeploymentRow, deploymentById, movingDeployments } from '../../records/deployments/deployments.js';
 import type { EnvironmentRow } from '../../records/deployments/environments.js';
@@ -14,7 +18,7 @@ import { readFigures } from '../../records/figures/figures.js';
 import { releaseById } from '../../records/deployments/releases.js';
 import type { Db } from '../../records/database.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
-import type { Cutover } from '../../wire/environments/cutover.js';
+import type { Cutover, FirstLook } from '../../wire/environments/cutover.js';
 import type { Service } from '../server.js';
 import { iso, said } from './basics.js';
 import { deploymentView } from './releases.js';
@@ -37,6 +41,31 @@ async function current(
     if (row && (deployment === moving || (row.watched_until?.getTime() ?? 0) > now)) return { deployment, row };
   }
   throw new CodedError('cutover_none', { environment: placeOf(project, environment) });
+}
+
+/** A header and a link to one side: the new one, where none is named. */
+export async function firstLookView(
+  { context }: Service,
+  db: Db,
+  project: ProjectRow,
+  environment: EnvironmentRow,
+  number: number | null,
+): Promise<FirstLook> {
+  const now = context.now();
+  const { deployment, row } = await current(db, project, environment, now);
+  if (row.step.at !== 'share' && row.step.at !== 'mirror')
+    throw new CodedError('cutover_none', { environment: placeOf(project, environment) });
+  const release = number ?? (await releaseById(db, deployment.release_id)).number;
+  const until = Math.floor((now + forcedMs) / 1_000);
+  const header = forcedText(forcedKey(context, environment), environment.host, `r${release}`, until);
+  const main = (await mainAddresses(db, [environment.id])).get(environment.id) ?? null;
+  const address = reachedAt(context.addresses, environment.host, main);
+  return {
+    release,
+    header,
+    link: `${address}${forcedPath}?${header}`,
+    until: new Date(until * 1_000).toISOString(),
+  };
 }
 
 export async function cutoverView(
@@ -72,11 +101,14 @@ export async function cutoverView(
     stage: row.stage,
     since: row.since.toISOString(),
     share,
-    stepLeftMs: own === null || row.ordered === 'stay' ? null : Math.max(0, since + own - now),
+    stepLeftMs:
+      own === null || row.ordered === 'stay' || deployment.split !== null ? null : Math.max(0, since + own - now),
     leftMs: leftMs({ now, plan, step: row.step, since }),
     ordered: row.ordered && { order: row.ordered, by: row.ordered_by ?? '' },
     waits: said(row.waits),
     worse: said(row.worse),
+    split: deployment.split !== null,
+    better: betterOf(row.tests, { parts: Object.keys(release.plan.parts).length }),
     enough: enoughToJudge(row.tests),
     guard,
     watchedUntil: iso(row.watched_until),

@@ -35,6 +35,10 @@ export const Cutover = Type.Object({
   /** Why it stays though its time is over. */
   waits: Nullable(Said),
   worse: Nullable(Said),
+  /** Both have a share until somebody ends that. */
+  split: Type.Boolean(),
+  /** Which of the two does better: the other one has shown a sign that it is worse. */
+  better: Nullable(oneOf(['now', 'old'] as const)),
   /** There was enough traffic to judge it by. */
   enough: Type.Boolean(),
   guard: Nullable(
@@ -91,3 +95,15 @@ export const CutoverOrder = Type.Object(
   { order: oneOf(['stay', 'go on', 'back'] as const), stage: Type.Optional(Type.Integer({ minimum: 1 })) },
   closed,
 );
+
+/** One side for whoever has this: a header of a request, or a link for a browser. */
+export const FirstLook = Type.Object({
+  release: Type.Integer(),
+  /** Value of the header `Tsunagi-Release`. */
+  header: Type.String(),
+  link: Type.String(),
+  until: Time,
+});
+export type FirstLook = Static<typeof FirstLook>;
+
+export const FirstLookQuery = Type.Object({ release: Type.Optional(Type.Integer({ minimum: 1 })) }, closed);

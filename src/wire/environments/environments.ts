@@ -223,6 +223,13 @@ export const Ask = Type.Object(
     deployment: Type.Optional(Type.Integer({ minimum: 1 })),
     /** Of an owner: why it is promoted though rules are not met. */
     override: Type.Optional(Type.String({ minLength: 1, maxLength: 300, pattern: '\\S' })),
+    /** Of a promotion: it gets a share (0.01 to 0.99) beside what is live, until somebody ends that. `beside`: what is live. */
+    split: Type.Optional(
+      Type.Object(
+        { share: Type.Number({ minimum: 0.01, maximum: 0.99 }), beside: Type.Integer({ minimum: 1 }) },
+        closed,
+      ),
+    ),
     /** Of a revert: plain variables of then (default) or of now. */
     variables: Type.Optional(oneOf(['then', 'now'] as const)),
     /** Of a revert: also beyond what is marked as one-way. */

@@ -83,7 +83,19 @@ export function PromotionPage(): React.ReactNode {
       <div className="grid gap-3.5 *:min-w-0 lg:grid-cols-[5fr_6fr]">
         <Rules one={one} />
         <section className="card px-5 py-3.5" aria-label={`What differs from ${environment}`}>
-          <h2 className="mb-1 font-semibold">What differs from {environment}</h2>
+          <h2 className="mb-1 flex font-semibold">
+            What differs from {environment}
+            {one.live ? (
+              <Link
+                to="/$project/compare"
+                params={{ project }}
+                search={{ from: environment, to: `r${one.release.number}` }}
+                className="ml-auto font-normal text-indigo"
+              >
+                all of it
+              </Link>
+            ) : null}
+          </h2>
           <Row name="Commits">
             {one.commits.length === 0 ? <span className="text-second">no new commits</span> : null}
             <ul>

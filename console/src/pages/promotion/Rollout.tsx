@@ -92,6 +92,13 @@ export function RolloutPage(): React.ReactNode {
         {one.stepLeftMs !== null && step?.at !== 'all' ? (
           <Chip tone="moving">{durationText(one.stepLeftMs)} left</Chip>
         ) : null}
+        {one.split && moving ? (
+          <Chip tone="waits">
+            {one.better
+              ? `${one.better === 'now' ? release : beside} does better`
+              : 'none does better, as far as can be seen'}
+          </Chip>
+        ) : null}
         {one.ordered && moving ? <Chip tone="held">{`${one.ordered.by} said: ${one.ordered.order}`}</Chip> : null}
         {one.watchedUntil && !moving ? <Chip tone="waits">bounds hold until {when(one.watchedUntil)}</Chip> : null}
         {may ? (

@@ -2,7 +2,8 @@
 import type { Command } from 'commander';
 import { durationText } from '../../../core/durations.js';
 import { CodedError } from '../../../core/errors/errors.js';
-import type { Cutover } from '../../../wire/environments/cutover.js';
+import type { Cutover, FirstLook } from '../../../wire/environments/cutover.js';
+import type { Deployment } from '../../../wire/environments/environments.js';
 import { environmentPlace, get, post } from '../../api.js';
 import { bold, faint, plain, say, table } from '../../print.js';
 import { give, type Shared, shared } from '../shared.js';
@@ -22,16 +23,66 @@ export function cutoverCommands(program: Command): void {
     .option('--stay', 'stay in this step until somebody lets it go on')
     .option('--go-on', 'the next step, now')
     .option('--back', 'all of the traffic goes back')
-    .action(async (text: string, options: Shared & { stay?: boolean; goOn?: boolean; back?: boolean }) => {
+    .option('--first-look', 'a header and a link with which one sees the new release, whatever its share')
+    .action(
+      async (
+        text: string,
+        options: Shared & { stay?: boolean; goOn?: boolean; back?: boolean; firstLook?: boolean },
+      ) => {
+        const place = await environmentPlace(text, options.project);
+        const said = [options.stay && 'stay', options.goOn && 'go on', options.back && 'back'].filter(Boolean);
+        if (said.length > 1)
+          throw new CodedError('usage', { detail: 'Say one of --stay, --go-on, --back.', command: 'cutover' });
+        const path = `${place.path}/cutover`;
+        if (options.firstLook)
+          return give(options, await get<FirstLook>(`${path}/first-look`), (one) =>
+            say(`Tsunagi-Release: ${one.header}`, plain(one.link), faint(`r${one.release}, until ${one.until}`)),
+          );
+        const seen = await get<Cutover>(path);
+        if (said.length === 0) return give(options, seen, show);
+        give(options, await post<Cutover>(path, { order: said[0], stage: seen.stage }), show);
+      },
+    );
+
+  shared(
+    program
+      .command('split <environment>')
+      .description('two releases beside each other for as long as wanted; `cutover --go-on` or `--back` ends it'),
+    'tsunagi split sailings/production --between r54,r57 --share 50,50',
+  )
+    .requiredOption('--between <releases>', 'what is live, and the other one')
+    .option('--share <shares>', 'of the traffic, of each', '50,50')
+    .action(async (text: string, options: Shared & { between: string; share: string }) => {
       const place = await environmentPlace(text, options.project);
-      const said = [options.stay && 'stay', options.goOn && 'go on', options.back && 'back'].filter(Boolean);
-      if (said.length > 1)
-        throw new CodedError('usage', { detail: 'Say one of --stay, --go-on, --back.', command: 'cutover' });
-      const path = `${place.path}/cutover`;
-      const seen = await get<Cutover>(path);
-      if (said.length === 0) return give(options, seen, show);
-      give(options, await post<Cutover>(path, { order: said[0], stage: seen.stage }), show);
+      const found = /^r(\d{1,9}),r(\d{1,9})$/.exec(options.between);
+      if (!found)
+        throw new CodedError('usage', {
+          detail: `\`${options.between}\` are no two releases: r54,r57.`,
+          command: 'split',
+        });
+      const asked = await post<Deployment>(`${place.path}/deployments`, {
+        kind: 'promote',
+        release: Number(found[2]),
+        split: { share: shareOf(options.share), beside: Number(found[1]) },
+      });
+      give(options, asked, (one) =>
+        say(
+          `d${one.number}: r${one.release} gets its share of ${plain(one.project)}/${plain(one.environment)} when it is ready.`,
+          faint(`\`tsunagi cutover ${plain(one.project)}/${plain(one.environment)}\` shows both, and ends it.`),
+        ),
+      );
     });
+}
+
+/** `50,50` for two sides → the share of the second, 0 to 1. */
+function shareOf(text: string): number {
+  const found = /^(\d{1,2}),(\d{1,2})$/.exec(text);
+  if (!found || Number(found[1]) + Number(found[2]) !== 100 || Number(found[2]) === 0)
+    throw new CodedError('usage', {
+      detail: `\`${text}\` is no share of two; one looks like 50,50.`,
+      command: 'split',
+    });
+  return Number(found[2]) / 100;
 }
 
 function seen({ figure, wouldSee, signAt }: Cutover['tests'][number]): string {
@@ -56,6 +107,12 @@ function show(one: Cutover): void {
     return at === one.step ? bold(`[${words}]`) : words;
   });
   say(`  ${steps.join(' → ')}`);
+  if (one.split)
+    say(
+      one.better
+        ? `  ${one.better === 'now' ? release : beside} does better: the other one has shown a sign that it is worse`
+        : '  none of the two has shown a sign that it is worse than the other',
+    );
   if (one.ordered) say(`  ${plain(one.ordered.by)} said: ${one.ordered.order}`);
   else if (one.stepLeftMs !== null && step?.at !== 'all')
     say(faint(`  ${durationText(one.stepLeftMs)} left of this step, ${durationText(one.leftMs)} of the way`));

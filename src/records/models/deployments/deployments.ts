@@ -7,6 +7,7 @@ import {
   type Sequelize,
 } from 'sequelize';
 import type { Issue } from '../../../core/errors/errors.js';
+import type { MadeOf } from '../../../core/compare/compare.js';
 import type { RuleName } from '../../../core/rules/rules.js';
 import type { SecretPlace } from '../../../core/variables/resolve.js';
 import type { EnvironmentPlan } from '../../../core/definition/model.js';
@@ -43,6 +44,10 @@ export class Deployment extends Model<InferAttributes<Deployment>, InferCreation
   declare secrets: CreationOptional<Record<string, SecretPlace>>;
   /** Of an owner, who took it though these rules were not met. */
   declare override: Override | null;
+  /** Null: it is older than this is kept. */
+  declare made_of: MadeOf | null;
+  /** Of `allTraffic`: what it has until somebody ends that; null: it takes all of it. */
+  declare split: number | null;
 }
 
 export interface Override {
@@ -79,6 +84,8 @@ export const defineDeployment = (sequelize: Sequelize): typeof Deployment =>
       fresh: json({ made: true }),
       turn: int({ made: true }),
       override: json({ null: true }),
+      made_of: json({ null: true }),
+      split: int({ null: true }),
     },
     { sequelize, modelName: 'Deployment', tableName: 'deployments', timestamps: false },
   );

@@ -24,6 +24,8 @@ export class Release extends Model<InferAttributes<Release>, InferCreationAttrib
   declare created_at: CreationOptional<Date>;
   declare gone_at: Date | null;
   declare line: CreationOptional<string>;
+  /** Files that its definition lists as migrations, in the order of their paths; null: it is older than this is kept. */
+  declare migrations: { path: string; id: string }[] | null;
 }
 
 export const defineRelease = (sequelize: Sequelize): typeof Release =>
@@ -42,6 +44,7 @@ export const defineRelease = (sequelize: Sequelize): typeof Release =>
       created_at: time({ made: true }),
       gone_at: time({ null: true }),
       line: text({ made: true }),
+      migrations: json({ null: true }),
     },
     { sequelize, modelName: 'Release', tableName: 'releases', timestamps: false },
   );

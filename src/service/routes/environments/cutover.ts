@@ -1,9 +1,9 @@
 /** Traffic that moves in steps: how it goes, and what people say to that. */
 import type { FastifyRequest } from 'fastify';
 import { orderStep } from '../../../engine/deployments/orders.js';
-import { Cutover, CutoverOrder } from '../../../wire/environments/cutover.js';
+import { Cutover, CutoverOrder, FirstLook, FirstLookQuery } from '../../../wire/environments/cutover.js';
 import { type App, change, needEnvironment, needProject, type Service } from '../../server.js';
-import { cutoverView } from '../../views/cutover.js';
+import { cutoverView, firstLookView } from '../../views/cutover.js';
 import { findEnvironment } from '../../../records/deployments/environments.js';
 
 export function cutoverRoutes(app: App, service: Service): void {
@@ -15,6 +15,16 @@ export function cutoverRoutes(app: App, service: Service): void {
     async (request) => {
       const { project, environment } = await needEnvironment(service, request);
       return cutoverView(service, records, project, environment);
+    },
+  );
+
+  /** What has a share already, or none yet: whoever is signed in may look at it first. */
+  app.get(
+    '/api/projects/:project/environments/:name/cutover/first-look',
+    { schema: { querystring: FirstLookQuery, response: { 200: FirstLook } } },
+    async (request) => {
+      const { project, environment } = await needEnvironment(service, request);
+      return firstLookView(service, records, project, environment, request.query.release ?? null);
     },
   );
 

@@ -1,5 +1,6 @@
 import { Type } from '@sinclair/typebox';
 import type { FastifyRequest } from 'fastify';
+import { allTraffic } from '../../../core/cutover/route.js';
 import { CodedError } from '../../../core/errors/errors.js';
 import { atLeast } from '../../../core/states.js';
 import { deploy, deployAgain, needRelease, needsReleaser } from '../../../engine/deployments/acts.js';
@@ -124,10 +125,10 @@ export function environmentRoutes(app: App, service: Service): void {
     { schema: { body: Ask, response: { 201: Deployment } } },
     async (request, reply) => {
       const project = await needProject(service, request);
-      const { kind, release, deployment, override, variables, oneWay } = request.body;
+      const { kind, release, deployment, override, variables, oneWay, split } = request.body;
       requireAccess(request.caller as Caller, override === undefined ? roleForAct[kind] : 'owner');
-      if (override !== undefined && kind !== 'promote')
-        throw new CodedError('body_invalid', { detail: 'override is for promote alone.' });
+      if ((override !== undefined || split !== undefined) && kind !== 'promote')
+        throw new CodedError('body_invalid', { detail: 'override and split are for promote alone.' });
       if ((variables !== undefined || oneWay !== undefined) && kind !== 'revert')
         throw new CodedError('body_invalid', { detail: 'variables and oneWay are for revert alone.' });
       if (
@@ -150,7 +151,11 @@ export function environmentRoutes(app: App, service: Service): void {
                 ? deploy(context, db, project, name, release as number, actor)
                 : deployAgain(context, db, project, name, deployment, actor))
             : kind === 'promote'
-              ? await promote(context, db, project, name, release ?? null, { actor, why: override ?? null })
+              ? await promote(context, db, project, name, release ?? null, {
+                  actor,
+                  why: override ?? null,
+                  ...(split ? { split: { ...split, share: Math.round(split.share * allTraffic) } } : {}),
+                })
               : await revert(context, db, project, name, {
                   number: release ?? null,
                   actor,
