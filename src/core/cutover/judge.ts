@@ -55,7 +55,11 @@ export function evidence(weight: Weight): number {
 }
 
 /** Whether it is worse; `tests`: how many of them share the chance of a false alarm. */
-export const isWorse = (weight: Weight, tests: number): boolean => evidence(weight) >= -Math.log(falseAlarms / tests);
+export function isWorse(weight: Weight, tests: number): boolean {
+  const needed = -Math.log(falseAlarms / tests);
+  // The mean is at most the largest: most are seen to be far from it at once.
+  return weight.some((one) => one >= needed) && evidence(weight) >= needed;
+}
 
 /** What would be needed to blame it, as a share from 0 to 1 of what there is: for a bar. */
 export const towards = (weight: Weight, tests: number): number =>

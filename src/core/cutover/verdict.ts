@@ -78,10 +78,14 @@ const none: Side = { units: 0, bad: 0 };
 /** Adds slices to the tests; what would be a group or a part too many is left out, whatever it says. */
 export function addSlices(tests: CutoverTests, slices: readonly SliceCount[], guard: GuardPlan | null): CutoverTests {
   const next = { ...tests };
+  let room: ((one: SliceCount) => boolean) | null = null;
   for (const one of slices) {
     const key = keyOf(one);
     const before = next[key];
-    if (!before && !hasRoom(next, one)) continue;
+    if (!before) {
+      room ??= openRoom(next);
+      if (!room(one)) continue;
+    }
     const test = before ?? { weight: noWeight, reverse: noWeight, old: none, now: none };
     next[key] = {
       weight: weighed(test.weight, one, guard),
@@ -93,12 +97,19 @@ export function addSlices(tests: CutoverTests, slices: readonly SliceCount[], gu
   return next;
 }
 
-function hasRoom(tests: CutoverTests, { figure, part, path }: SliceCount): boolean {
-  const all = Object.keys(tests)
-    .map(splitKey)
-    .filter((one) => one.figure === figure);
-  if (path === '') return all.filter((one) => one.path === '').length < mostParts;
-  return all.filter((one) => one.part === part && one.path !== '').length < mostPaths;
+/** How many parts of each figure, and groups of paths of each of its parts, there are: counted once, and on with each that comes. */
+function openRoom(tests: CutoverTests): (one: SliceCount) => boolean {
+  const counts = new Map<string, number>();
+  const placeOf = ({ figure, part, path }: Pick<SliceCount, 'figure' | 'part' | 'path'>) =>
+    path === '' ? figure : `${figure} ${part}`;
+  const add = (place: string) => counts.set(place, (counts.get(place) ?? 0) + 1);
+  for (const key of Object.keys(tests)) add(placeOf(splitKey(key)));
+  return (one) => {
+    const place = placeOf(one);
+    if ((counts.get(place) ?? 0) >= (one.path === '' ? mostParts : mostPaths)) return false;
+    add(place);
+    return true;
+  };
 }
 
 /** The share of answers that may be bad; null: there is no bound of this. */
