@@ -1,5 +1,6 @@
 /** The verdict on a new release beside the old one, from what edges count in slices: simulated traffic, with a seed. */
 import { describe, expect, it } from '@jest/globals';
+import { drawing } from '../../src/core/cutover/judge.js';
 import { openSlices, pathGroup } from '../../src/core/cutover/slices.js';
 import {
   addSlices,
@@ -12,17 +13,6 @@ import {
   testRows,
   worst,
 } from '../../src/core/cutover/verdict.js';
-
-/** Numbers from 0 to 1, the same for the same seed (mulberry32, public domain). */
-function drawing(seed: number): () => number {
-  let state = seed;
-  return () => {
-    state = (state + 0x6d2b79f5) | 0;
-    let mixed = Math.imul(state ^ (state >>> 15), state | 1);
-    mixed ^= mixed + Math.imul(mixed ^ (mixed >>> 7), mixed | 61);
-    return ((mixed ^ (mixed >>> 14)) >>> 0) / 4_294_967_296;
-  };
-}
 
 interface World {
   /** Of the traffic, on the new side. */

@@ -5,19 +5,13 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Cutover } from '../../src/wire/environments/cutover.js';
 import { readState } from '../../src/agent/instances/keeper.js';
+import { erring } from './erring.js';
 import { type Checkout, noteRoom, openWorld, until, type World } from './world.js';
 
 let world: World;
 let checkout: Checkout;
 const host = 'ferry-production.localhost';
-const server = (text: string, errors = 0) => `import { createServer } from 'node:http';
-let count = 0;
-createServer((request, response) => {
-  if (request.url !== '/ready' && ++count % 100 < ${errors * 100}) response.statusCode = 500;
-  response.end('${text}');
-}).listen(process.env.PORT);
-process.on('SIGTERM', () => process.exit(0));
-`;
+const server = erring('/ready');
 const definition = `tsunagi: 1
 release:
   parts: { api: { kind: server, files: [package.json, server.js], start: node server.js, ready: /ready } }

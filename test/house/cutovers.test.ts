@@ -4,21 +4,14 @@ import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Cutover } from '../../src/wire/environments/cutover.js';
+import { erring } from './erring.js';
 import { type Checkout, noteRoom, openWorld, until, type World } from './world.js';
 
 let world: World;
 let checkout: Checkout;
 const host = 'pier-production.localhost';
 
-/** Answers its text; `errors`: the share of answers to /api that are 500. */
-const server = (text: string, errors = 0) => `import { createServer } from 'node:http';
-let count = 0;
-createServer((request, response) => {
-  if (request.url !== '/api/ready' && ++count % 100 < ${errors * 100}) response.statusCode = 500;
-  response.end('${text}');
-}).listen(process.env.PORT);
-process.on('SIGTERM', () => process.exit(0));
-`;
+const server = erring('/api/ready');
 const definition = (production: string) => `tsunagi: 1
 release:
   parts:

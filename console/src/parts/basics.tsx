@@ -136,3 +136,14 @@ export function Crumbs({ project, children }: { project: string; children?: Reac
     </nav>
   );
 }
+
+/** The same on a page of an environment. */
+export function EnvironmentCrumbs({ project, environment }: { project: string; environment: string }) {
+  return (
+    <Crumbs project={project}>
+      <Link to="/$project/$environment" params={{ project, environment }} className="no-underline hover:underline">
+        {environment}
+      </Link>
+    </Crumbs>
+  );
+}

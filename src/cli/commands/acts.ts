@@ -1,5 +1,6 @@
 /** The acts of release: deploy, promote, revert, restart, hold, lift; and follow, which waits for an end. */
 import type { Command } from 'commander';
+import { percent } from '../../core/cutover/percent.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { parseSize, sizeSource } from '../../core/sizes.js';
 import { deploymentMoving } from '../../core/states.js';
@@ -320,7 +321,7 @@ async function followDeployment(project: string, number: number, talk: boolean):
     const over = await show();
     if (talk && kind !== 'open' && data.type.endsWith('traffic.shared') && data.data.deployment === `d${number}`) {
       const share = Number(data.data.share);
-      say(`  ${share === 0 ? 'copies of requests' : `${Number((share * 100).toPrecision(3))} % of the traffic`}`);
+      say(`  ${share === 0 ? 'copies of requests' : `${percent(share)} of the traffic`}`);
     }
     return over;
   });

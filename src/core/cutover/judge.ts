@@ -99,7 +99,7 @@ export function seenIn100({ expected, share, ratio, slices, tests }: Prospect): 
 }
 
 /** Numbers from 0 to 1, the same for the same seed (mulberry32, public domain). */
-function drawing(seed: number): () => number {
+export function drawing(seed: number): () => number {
   let state = seed;
   return () => {
     state = (state + 0x6d2b79f5) | 0;

@@ -17,6 +17,7 @@ import { toolsOfRun } from '../../records/runs/runs.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
 import { needRelease, placeOf } from '../deployments/acts.js';
 import { migrationsOf } from '../deployments/migrations.js';
+import { resourcesOf } from './made-of.js';
 import { definitionPath } from '../runs/planning.js';
 
 export interface Side {
@@ -138,11 +139,6 @@ export async function compare(
 
 const named = <T>(from: Record<string, T>, to: Record<string, T>): Change<T>[] =>
   changesBetween(new Map(Object.entries(from)), new Map(Object.entries(to)), (x, y) => canonical(x) === canonical(y));
-
-const resourcesOf = ({ plan }: ReleaseRow): MadeOf['resources'] =>
-  Object.fromEntries(
-    Object.values(plan.resources).map(({ name, kind, size = null, extensions }) => [name, { kind, size, extensions }]),
-  );
 
 const migrationIds = async (
   context: Context,

@@ -18,12 +18,17 @@ export interface Making {
   secrets: Record<string, SecretPlace>;
 }
 
+export const resourcesOf = ({ plan }: Pick<ReleaseRow, 'plan'>): MadeOf['resources'] =>
+  Object.fromEntries(
+    Object.values(plan.resources).map(({ name, kind, size = null, extensions }) => [name, { kind, size, extensions }]),
+  );
+
 export async function madeOf(context: Pick<Context, 'keys'>, db: Db, making: Making): Promise<MadeOf> {
   const { environment, release, plan, definition, variables, secrets } = making;
   // Keyed, so that nobody guesses a value from it.
   const hash = (name: string, value: string) =>
     context.keys.hash(`compared ${environment.project_id} ${name} ${value}`).slice(0, 32);
-  const { parts, resources } = release.plan;
+  const { parts } = release.plan;
   return {
     definition,
     tools: await toolsOfRun(db, release.run_id),
@@ -31,9 +36,7 @@ export async function madeOf(context: Pick<Context, 'keys'>, db: Db, making: Mak
       ...Object.entries(variables).map(([name, value]) => [name, { hash: hash(name, value), secret: false }]),
       ...Object.entries(secrets).map(([name, place]) => [name, { hash: hash(name, canonical(place)), secret: true }]),
     ]),
-    resources: Object.fromEntries(
-      Object.values(resources).map(({ name, kind, size = null, extensions }) => [name, { kind, size, extensions }]),
-    ),
+    resources: resourcesOf(release),
     migrations: Object.fromEntries((release.migrations ?? []).map(({ path, id }) => [path, id])),
     sizes: Object.fromEntries(
       Object.values(parts).flatMap((part) => {

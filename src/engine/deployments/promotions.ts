@@ -4,7 +4,7 @@ import { CodedError } from '../../core/errors/errors.js';
 import type { Loosened, Rules } from '../../core/rules/in-force.js';
 import { type Judgement, judgePromotion, type PromotionFacts } from '../../core/rules/promotion.js';
 import { type DeploymentRow, movingDeployments } from '../../records/deployments/deployments.js';
-import { type EnvironmentRow, findEnvironment, lockEnvironment } from '../../records/deployments/environments.js';
+import { type EnvironmentRow, findEnvironment } from '../../records/deployments/environments.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { evidenceOf, type ReleaseRow } from '../../records/deployments/releases.js';
 import type { Context, Db } from '../context.js';
@@ -111,7 +111,7 @@ export async function promote(
     await recordHealth(db, { project, environment: rules.after, source, release, from: since, to: facts.now });
   return askDeployment(context, db, {
     project,
-    environment: await lockEnvironment(db, environment.id),
+    environment,
     release,
     kind: 'promote',
     actor,

@@ -9,9 +9,16 @@ export interface ApprovalRow extends Approval {
 }
 
 /**
- * All that were given for a release here, the oldest first. One is withdrawn by its person, and by a newer release that became live in
- * the environment before after it was given: that is what may be promoted instead.
+ * Whether an approval `a` counts no more: taken back by its person, or by a newer release that became live in the environment before
+ * after it was given, which is what may be promoted instead. Each is an expression of the statement that it stands in.
  */
+export const withdrawn = ({ project, after, number }: { project: string; after: string; number: string }): string =>
+  `(a.withdrawn_at is not null or exists (
+     select 1 from deployments newer join environments earlier on earlier.id = newer.environment_id
+       join releases brought on brought.id = newer.release_id
+     where earlier.project_id = ${project} and earlier.name = ${after} and newer.live_at > a.at and brought.number > ${number}))`;
+
+/** All that were given for a release here, the oldest first. */
 export const approvalsOf = (
   db: Db,
   {
@@ -28,11 +35,7 @@ export const approvalsOf = (
     db,
     `select a.person_id as person, p.name, a.digest, extract(epoch from a.at)::float8 * 1000 as at,
        p.role in ('releaser', 'owner') as may, a.author,
-       a.withdrawn_at is not null or exists (
-         select 1 from deployments d
-           join environments e on e.id = d.environment_id
-           join releases r on r.id = d.release_id
-         where e.project_id = $3 and e.name = $4 and d.live_at > a.at and r.number > $5) as withdrawn
+       ${withdrawn({ project: '$3', after: '$4', number: '$5' })} as withdrawn
      from approvals a join people p on p.id = a.person_id
      where a.environment_id = $1 and a.release_id = $2
      order by a.at, a.id`,

@@ -2,6 +2,7 @@
 import type { EnvironmentPlan, VariablePlan } from '../../core/definition/model.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { DeploymentKind, DeploymentState, EvidenceKind, SourceKind } from '../../core/states.js';
+import { withdrawn } from '../deployments/approvals.js';
 import type { Approval } from '../../core/rules/rules.js';
 import type { Override } from '../models/deployments/deployments.js';
 import type { SecretPlace } from '../../core/variables/resolve.js';
@@ -147,11 +148,8 @@ of_environments as (
         select json_agg(y) as list from (
           select a.release_id, a.person_id as person, o.name, a.digest, extract(epoch from a.at) * 1000 as at,
             o.role in ('releaser', 'owner') as may, a.author,
-            a.withdrawn_at is not null or exists (
-              select 1 from deployments d join environments b on b.id = d.environment_id join releases n on n.id = d.release_id
-                join releases own on own.id = a.release_id
-              where b.project_id = e.project_id and b.name = e.rules->>'after' and d.live_at > a.at and n.number > own.number) as withdrawn
-          from approvals a join people o on o.id = a.person_id
+            ${withdrawn({ project: 'e.project_id', after: "e.rules->>'after'", number: 'own.number' })} as withdrawn
+          from approvals a join people o on o.id = a.person_id join releases own on own.id = a.release_id
           where a.environment_id = e.id and a.release_id in (select release_id from used)
           order by a.at, a.id
         ) y

@@ -1,4 +1,5 @@
 /** Releases and their ways: deployments and promotions as the API gives them. */
+import { percent } from '../../core/cutover/percent.js';
 import { stepsOf, wayText } from '../../core/cutover/steps.js';
 import type { GuardPlan } from '../../core/cutover/verdict.js';
 import { durationText } from '../../core/durations.js';
@@ -119,7 +120,7 @@ export const revertView = (project: string, environment: string, look: RevertLoo
 /** Bounds in words, where there are any. */
 function guardText(guard: GuardPlan | undefined): string {
   const bounds = [
-    ...(guard?.errors != null ? [`${Number((guard.errors * 100).toPrecision(3))} % errors`] : []),
+    ...(guard?.errors != null ? [`${percent(guard.errors)} errors`] : []),
     ...(guard?.p95Ms != null ? [`a p95 of ${guard.p95Ms} ms`] : []),
   ];
   return bounds.length ? `, or above ${bounds.join(' or ')}` : '';

@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router'
 import type { Deployment } from '../../../../src/wire/environments/environments';
 import type { Promotion } from '../../../../src/wire/releases';
 import { get, paths, post, Refusal } from '../../data/api';
-import { Ago, Button, Crumbs, Empty, Loading, short, Trouble } from '../../parts/basics';
+import { Ago, Button, EnvironmentCrumbs, Empty, Loading, short, Trouble } from '../../parts/basics';
 import { Chip } from '../../parts/Mark';
 import { Calendar } from './Calendar';
 import { Loosened } from './Loosened';
@@ -27,13 +27,7 @@ export function PromotionPage(): React.ReactNode {
     mutationFn: (number: number) => post<Deployment>(`${path}/deployments`, { kind: 'promote', release: number }),
     onSuccess: () => navigate({ to: '/$project/$environment', params: { project, environment } }),
   });
-  const crumbs = (
-    <Crumbs project={project}>
-      <Link to="/$project/$environment" params={{ project, environment }} className="no-underline hover:underline">
-        {environment}
-      </Link>
-    </Crumbs>
-  );
+  const crumbs = <EnvironmentCrumbs project={project} environment={environment} />;
   if (page.error && !page.data) {
     const nothing = page.error instanceof Refusal && page.error.problem.code === 'nothing_to_promote';
     return (

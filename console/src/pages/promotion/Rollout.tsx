@@ -1,4 +1,5 @@
 /** Traffic on its way to a new release: both beside each other, what the test says, and three acts. */
+import { percent } from '../../../../src/core/cutover/percent';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useParams } from '@tanstack/react-router';
 import { useMemo } from 'react';
@@ -7,10 +8,9 @@ import { atLeast } from '../../../../src/core/states';
 import type { Cutover } from '../../../../src/wire/environments/cutover';
 import type { Me } from '../../../../src/wire/people';
 import { get, paths, post, Refusal } from '../../data/api';
-import { Button, Crumbs, Empty, Loading, Trouble } from '../../parts/basics';
+import { Button, EnvironmentCrumbs, Empty, Loading, Trouble } from '../../parts/basics';
 import { Chart, type ChartLine } from '../../parts/Chart';
 import { Chip } from '../../parts/Mark';
-import { percent } from './percent';
 import { Mirrored } from './Mirrored';
 import { Steps } from './Steps';
 import { Tests } from './Tests';
@@ -49,13 +49,7 @@ export function RolloutPage(): React.ReactNode {
     mutationFn: (order: 'stay' | 'go on' | 'back') => post<Cutover>(path, { order, stage: page.data?.stage }),
     onSuccess: (one) => client.setQueryData(['cutover', project, environment], one),
   });
-  const crumbs = (
-    <Crumbs project={project}>
-      <Link to="/$project/$environment" params={{ project, environment }} className="no-underline hover:underline">
-        {environment}
-      </Link>
-    </Crumbs>
-  );
+  const crumbs = <EnvironmentCrumbs project={project} environment={environment} />;
   const over = page.error instanceof Refusal && page.error.problem.code === 'cutover_none';
   if (over || (page.error && !page.data))
     return (

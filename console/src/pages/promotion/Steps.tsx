@@ -1,7 +1,7 @@
 /** The way of the traffic, as a thread with a knot for each step. */
+import { percent } from '../../../../src/core/cutover/percent';
 import { durationText } from '../../../../src/core/durations';
 import type { CutoverStepView } from '../../../../src/wire/environments/rules';
-import { percent } from './percent';
 
 /** `now`: index of the step that it is in; null: it has gone back; left out: it has not begun. */
 export function Steps({ steps, now: index }: { steps: readonly CutoverStepView[]; now?: number | null }) {

@@ -1,8 +1,8 @@
 /** What the test says so far: each figure of each part, and of paths with enough traffic. */
+import { percent } from '../../../../src/core/cutover/percent';
 import type { Cutover } from '../../../../src/wire/environments/cutover';
 import { TableHead } from '../../parts/basics';
 import { Chip } from '../../parts/Mark';
-import { percent } from './percent';
 
 const words = {
   errors: 'met an error',

@@ -1,5 +1,6 @@
 /** cutover: how the traffic moves in steps, and what one says to that. */
 import type { Command } from 'commander';
+import { percent } from '../../../core/cutover/percent.js';
 import { durationText } from '../../../core/durations.js';
 import { CodedError } from '../../../core/errors/errors.js';
 import type { Cutover, FirstLook } from '../../../wire/environments/cutover.js';
@@ -8,7 +9,6 @@ import { environmentPlace, get, post } from '../../api.js';
 import { bold, faint, plain, say, table } from '../../print.js';
 import { give, type Shared, shared } from '../shared.js';
 
-const percent = (share: number): string => `${Number((share * 100).toPrecision(3))} %`;
 const rate = ({ units, bad }: { units: number; bad: number }): string => (units === 0 ? '' : percent(bad / units));
 
 const ms = (value: number | null): string => (value === null ? 'unknown' : `${Math.round(value)} ms`);
