@@ -145,7 +145,7 @@ const sources = ['src', 'console', 'demo', 'bench', 'scripts']
 const built = digest(...sources.flatMap((file) => [file, readFileSync(join(root, file))]));
 const whole = () => {
   try {
-    for (const file of ['dist/tsunagi.js', 'dist/console/index.html', 'dist/src/cli/serve/room.js'])
+    for (const file of ['dist/tsunagi.js', 'dist/console/index.html', 'dist/rooms/enter.js'])
       accessSync(join(root, file), constants.R_OK);
     return true;
   } catch {

@@ -44,7 +44,7 @@ function build(): Command {
     )
     .addHelpText('after', '\nExample:\n  tsunagi serve --data /srv/tsunagi --port console=7780')
     .action(async (options: { data?: string; port?: string[]; only?: string }) => {
-      const room = new URL('./src/cli/serve/serve.js', import.meta.url).href;
+      const room = new URL('./rooms/serve.js', import.meta.url).href;
       const { serve } = (await import(room)) as { serve(options: object): Promise<void> };
       await serve(options);
     });

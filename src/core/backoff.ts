@@ -8,9 +8,9 @@ const waits = {
   /** A loop of the engine whose step failed. */
   loop: { first: 100, most: 5_000 },
   /** An agent or edge that the service does not answer. */
-  poll: { first: 100, most: 2_000 },
+  poll: { first: 100, most: 1_000 },
   /** One call of an agent or edge. */
-  call: { first: 50, most: 3_000 },
+  call: { first: 50, most: 1_000 },
   /** An event of a code host that could not be worked in. */
   intake: { first: 250, most: 60_000 },
   /** What is told to others: a code host, a webhook, a mail server. */

@@ -1,5 +1,4 @@
 /** Certificates by ACME (RFC 8555), each name proven over HTTP (8.3). */
-import acme from 'acme-client';
 import { CodedError } from '../core/errors/errors.js';
 import { type Certified, freshKey, readCertificate } from './certificate.js';
 
@@ -39,6 +38,8 @@ export async function orderCertificate(
   steps: AcmeSteps,
 ): Promise<Certified> {
   const { contact, binding, directory } = settings;
+  // Most have no such authority, and it takes its time to load.
+  const { default: acme } = await import('acme-client');
   const client = new acme.Client({
     directoryUrl: directory,
     accountKey: account.key,

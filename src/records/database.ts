@@ -107,6 +107,8 @@ function keepStorable({ attributes }: { attributes: Record<string, unknown> }): 
 export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions): Records {
   const sequelize = new Sequelize(url, {
     dialect: 'postgres',
+    // The one that is here, also where all is one bundle.
+    dialectModule: pg,
     logging: false,
     // A connection knows the plans of what it has done: those that are there stay for a while.
     pool: { max: pool, min: 1, idle: 600_000, acquire: 20_000 },

@@ -1,4 +1,3 @@
-import { Umzug } from 'umzug';
 import { type Records, query } from './database.js';
 import * as thread from './migrations/001-thread.js';
 import * as reuse from './migrations/002-reuse.js';
@@ -78,16 +77,12 @@ export async function migrate(records: Records, upTo?: string): Promise<void> {
       db,
       'create table if not exists migrations (name text primary key, at timestamptz not null default now())',
     );
-    const umzug = new Umzug({
-      migrations: migrations.map(({ name, up }) => ({ name, up: async () => void (await query(db, up)) })),
-      logger: undefined,
-      storage: {
-        logMigration: async ({ name }) => void (await query(db, 'insert into migrations (name) values ($1)', [name])),
-        unlogMigration: async ({ name }) => void (await query(db, 'delete from migrations where name = $1', [name])),
-        executed: async () =>
-          (await query<{ name: string }>(db, 'select name from migrations order by name')).map((row) => row.name),
-      },
-    });
-    await umzug.up(upTo ? { to: upTo } : undefined);
+    const executed = async () =>
+      (await query<{ name: string }>(db, 'select name from migrations order by name')).map((row) => row.name);
+    // At nearly each start there is nothing to do, and what does it takes its time to load.
+    const ran = new Set(await executed());
+    if (migrations.every(({ name }) => ran.has(name))) return;
+    const { bringUp } = await import('./bring-up.js');
+    await bringUp(db, migrations, executed, upTo);
   });
 }

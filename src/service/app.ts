@@ -39,6 +39,7 @@ import { edgeRoutes } from './routes/rooms/edges.js';
 import { terminalWorkRoutes } from './routes/rooms/terminals.js';
 import { messageBytes } from '../core/streams.js';
 import { workRoutes } from './routes/rooms/work.js';
+import { compilersFactory } from './schemas.js';
 import { answerErrors, guard, type Service } from './server.js';
 
 const security =
@@ -57,6 +58,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
     trustProxy: trustedProxies.length ? trustedProxies : false,
     forceCloseConnections: true,
     ajv: { customOptions: { removeAdditional: false, coerceTypes: 'array', allowUnionTypes: true } },
+    schemaController: { compilersFactory: compilersFactory as never },
   });
   await app.register(swagger, {
     openapi: {

@@ -23,7 +23,7 @@ export async function startRoom(
     TSUNAGI_LOG_LEVEL: 'warn',
     TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000 }),
   };
-  const child = spawn(process.execPath, [join(root, 'dist/src/cli/serve/room.js'), name], {
+  const child = spawn(process.execPath, [join(root, 'dist/rooms/enter.js'), name], {
     env,
     stdio: ['ignore', 'inherit', 'inherit'],
   });
@@ -60,7 +60,7 @@ export async function startAgent(
       [
         ...(process.getuid?.() === 0 ? ['unshare', '--mount', '--propagation', 'slave'] : []),
         process.execPath,
-        join(root, 'dist/src/cli/serve/room.js'),
+        join(root, 'dist/rooms/enter.js'),
         'agent',
       ],
       {

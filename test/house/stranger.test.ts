@@ -31,7 +31,7 @@ const attack = `  poison:
       env | grep -i -E 'token|secret|password' || echo "no key in the environment"
       ls -d /var/lib/tsunagi /tmp/tsunagi-* /home/*/.ssh /root 2> /dev/null | grep -v '^/root$' || echo "nothing of the host"
       ls /root 2> /dev/null | head -n 1 | grep . || echo "root's home is empty or closed"
-      ps -eo args 2> /dev/null | grep -E 'room.js|postgres' | grep -v grep || echo "no process but its own"
+      ps -eo args 2> /dev/null | grep -E 'enter.js|postgres' | grep -v grep || echo "no process but its own"
       for port in $PORTS; do timeout 2 bash -c "echo > /dev/tcp/127.0.0.1/$port" 2> /dev/null && echo "reached $port" || true; done
       echo "asked all ports"
 `;

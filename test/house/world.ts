@@ -20,7 +20,7 @@ const run = promisify(execFile);
 
 /** Built modules: tests drive what is shipped. */
 const built = async <T>(path: string): Promise<T> => (await import(join(root, 'dist', path))) as T;
-export const serveModule = () => built<typeof import('../../src/cli/serve/serve.js')>('src/cli/serve/serve.js');
+export const serveModule = () => built<typeof import('../../src/cli/serve/serve.js')>('rooms/serve.js');
 export const codehostModule = () =>
   built<typeof import('../../demo/codehost/codehost.js')>('demo/codehost/codehost.js');
 
@@ -41,6 +41,8 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
   portBase += 7;
   const options = {
     data: join(folder, 'house'),
+    // Tests kill more often than life does.
+    longestPause: 200,
     ports: {
       console: portBase,
       edge: portBase + 1,
@@ -253,7 +255,8 @@ export async function until<T>(
   look: () => Promise<T | null | undefined | false>,
   ms = 45_000,
 ): Promise<T> {
-  const deadline = Date.now() + ms;
+  const begun = Date.now();
+  const deadline = begun + ms;
   let last: unknown = null;
   while (Date.now() < deadline) {
     try {
@@ -262,7 +265,8 @@ export async function until<T>(
     } catch (error) {
       last = error;
     }
-    await new Promise((resolve) => setTimeout(resolve, 40));
+    // Who asks all the time takes the machine from what is waited for.
+    await new Promise((resolve) => setTimeout(resolve, Math.min(Math.max(40, (Date.now() - begun) / 8), 300)));
   }
   throw new Error(`waited ${ms / 1000} s in vain: ${what}${last ? ` (${last})` : ''}`);
 }

@@ -1,7 +1,7 @@
 /** One room as a process of its own: `service`, `agent` or `edge`, told what it needs by TSUNAGI_* variables. */
 import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
-import { CodedError, wording } from '../../core/errors/errors.js';
+import { CodedError } from '../../core/errors/errors.js';
 import type { DatabaseSizes } from '../../core/advance/sizes.js';
 import type { Timing } from '../../engine/context.js';
 import type { Keeping } from '../../engine/context.js';
@@ -158,13 +158,4 @@ function crashWhen(file: string): (point: string) => void {
     renameSync(`${file}.new`, file);
     process.kill(pid, 'SIGKILL');
   };
-}
-
-if (process.argv[1] === fileURLToPath(import.meta.url)) {
-  runRoom(process.argv[2] ?? '').catch((error: unknown) => {
-    const { says, next } =
-      error instanceof CodedError ? wording(error.issue) : { says: String((error as Error).stack ?? error), next: '' };
-    process.stderr.write(`${says}\n${next}\n`);
-    process.exit(3);
-  });
 }

@@ -44,6 +44,8 @@ export interface HouseOptions {
   env?: Record<string, string>;
   /** The records count statements (pg_stat_statements). */
   counted?: boolean;
+  /** Pause at most before a room that ended by itself is started again, in milliseconds; default 2,000. */
+  longestPause?: number;
   say?: (text: string) => void;
 }
 
@@ -68,7 +70,8 @@ type ClusterName = (typeof clusterNames)[number];
 /** What the agent mounts goes with it and its instances. */
 const ownMounts = (): string[] => (process.getuid?.() === 0 ? ['unshare', '--mount', '--propagation', 'slave'] : []);
 
-const entry = fileURLToPath(new URL('./room.js', import.meta.url));
+/** As one bundle: a room that was killed is there again sooner. */
+const entry = fileURLToPath(new URL('../../../rooms/enter.js', import.meta.url));
 
 /** Where things are kept when nobody says: below the home folder, or for root where the accounts for sandboxed work can reach it. */
 export function defaultData(name: string): string {
@@ -82,7 +85,7 @@ export const checkoutName = (path: string): string =>
   createHash('sha256').update(resolve(path)).digest('hex').slice(0, 8);
 
 export async function openHouse(options: HouseOptions): Promise<House> {
-  const { data, say = () => {} } = options;
+  const { data, say = () => {}, longestPause } = options;
   mkdirSync(data, { recursive: true });
   chmodSync(data, 0o711);
   const unlock = lock(data);
@@ -110,6 +113,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
         signal: 'SIGINT',
       },
       say,
+      longestPause,
     );
     kept.push(postgres);
     await Promise.all(
@@ -117,6 +121,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
         servers[name] = await keepRunning(
           { name, start: () => startCluster(clusters[name], logFile(name)), signal: 'SIGINT' },
           say,
+          longestPause,
         );
         kept.push(servers[name]);
       }),
@@ -154,6 +159,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
             ),
         },
         say,
+        longestPause,
       );
     const service = await room(
       'service',

@@ -15,8 +15,11 @@ export interface Kept {
   end(): Promise<void>;
 }
 
-/** Keeps one room running. Dying again soon makes the pause before the next start longer, up to 2 s. */
-export async function keepRunning(room: Room, say: (text: string) => void): Promise<Kept> {
+/**
+ * Keeps one room running. Dying again soon makes the pause before the next start longer.
+ * @param longest pause in milliseconds; default 2,000
+ */
+export async function keepRunning(room: Room, say: (text: string) => void, longest = 2_000): Promise<Kept> {
   let ending = false;
   let child: ChildProcess | null = null;
   let pause = 100;
@@ -29,7 +32,7 @@ export async function keepRunning(room: Room, say: (text: string) => void): Prom
       if (ending) return;
       if (firstFailure && code !== null) return firstFailure(new Error(`${room.name} ended with ${code} at its start`));
       say(`${room.name} ended (${signal ?? code}) and is started again`);
-      pause = Date.now() - began > 10_000 ? 100 : Math.min(2_000, pause * 2);
+      pause = Date.now() - began > 10_000 ? 100 : Math.min(longest, pause * 2);
       setTimeout(() => {
         if (!ending) run().catch((error: Error) => say(`${room.name}: ${error.message}`));
       }, pause);

@@ -102,7 +102,7 @@ export function mayRetry(error: unknown): boolean {
   );
 }
 
-/** Repeats until it succeeds, it can't any more, or `stopped` says so; waits 50 ms at first and 3 s at most. */
+/** Repeats until it succeeds, it can't any more, or `stopped` says so; waits 50 ms at first and 1 s at most. */
 export async function untilDone<T>(work: () => Promise<T>, stopped: () => boolean): Promise<T> {
   for (let tries = 0; ; tries++) {
     try {
