@@ -60,13 +60,16 @@ await build({
   plugins: [
     {
       name: 'own place',
-      setup: ({ onLoad }) =>
+      setup: ({ onLoad, onResolve }) => {
+        // A package that is loaded only when wanted stays where it is: bundled, its names would be gone.
+        onResolve({ filter: /^[^./]/ }, ({ kind }) => (kind === 'dynamic-import' ? { external: true } : undefined));
         onLoad({ filter: /\/dist\/src\/.*\.js$/ }, ({ path }) => ({
           contents: readFileSync(path, 'utf8').replaceAll(
             'import.meta.url',
             `new URL(${JSON.stringify(relative(rooms, path))}, import.meta.url).href`,
           ),
-        })),
+        }));
+      },
     },
   ],
   logLevel: 'warning',
