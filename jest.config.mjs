@@ -12,4 +12,5 @@ export default {
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
   testTimeout: 120_000,
   maxWorkers: 2,
+  testSequencer: '<rootDir>/scripts/longest-first.mjs',
 };

@@ -40,7 +40,7 @@ const bundle = (entry, outfile, first = '') =>
   });
 await bundle('src/cli/main.ts', 'dist/tsunagi.js', '#!/usr/bin/env node\n');
 await bundle('src/cli/stream.ts', 'dist/stream.js');
-await bundle('src/cli/commands/check-run.ts', 'dist/check-run.js');
+for (const name of ['check-run', 'verify-run']) await bundle(`src/cli/commands/${name}.ts`, `dist/${name}.js`);
 chmodSync(join(root, 'dist/tsunagi.js'), 0o755);
 // The rooms and what starts them, with all that they load in few files: one that was killed is there again sooner. What looks for files
 // beside itself still finds them.

@@ -63,6 +63,9 @@ const wanted = [
         ['rsyslog', existsSync('/usr/sbin/rsyslogd')],
         ['rsyslog-gnutls', existsSync(`/usr/lib/${machine}-linux-gnu/rsyslog/lmnsd_gtls.so`)],
         ['python3', existsSync('/usr/bin/python3')],
+        // What reads images and takes them to a registry, and a registry.
+        ['skopeo', has('skopeo')],
+        ['docker-registry', has('docker-registry')],
         ['openjdk-17-jdk-headless', existsSync('/usr/bin/javac')],
       ]
     : []),

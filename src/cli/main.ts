@@ -1,5 +1,6 @@
 /** The command line. One bundled file, so that it starts fast; `serve` alone loads the rest of the house. */
 import { Command, CommanderError } from 'commander';
+import { version } from '../core/version.js';
 import { CodedError, type ErrorCode, issue, type IssueData } from '../core/errors/errors.js';
 import type { Me } from '../wire/people.js';
 import { call, rememberSignIn, tokenByCode } from './api.js';
@@ -28,7 +29,7 @@ import { exitStatus, json, say, sayIssue } from './print.js';
 function build(): Command {
   const program = new Command('tsunagi')
     .description('Ties a pushed commit to what runs in production.')
-    .version('0.1.0')
+    .version(version)
     .showHelpAfterError(false)
     .exitOverride();
   program.configureOutput({ outputError: () => {} });

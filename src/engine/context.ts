@@ -19,6 +19,7 @@ import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
 import { listFiles, makeRepository } from '../git/repository.js';
 import type { Keys } from '../keys/keys.js';
+import type { ReleaseKeys } from '../keys/releases.js';
 import type { Db, Records } from '../records/database.js';
 import type { ProjectRow } from '../records/projects/projects.js';
 
@@ -143,6 +144,7 @@ export interface Context {
   records: Records;
   blobs: BlobStore;
   keys: Keys;
+  releaseKeys: ReleaseKeys;
   /** Where people reach the service. */
   url: string;
   /** Address at which agents reach this very service; null: the one that they have, which no other service shares. */

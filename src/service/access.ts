@@ -49,6 +49,9 @@ export const access: Record<string, Access> = {
   'POST /api/people': 'owner',
   'POST /api/people/:name/role': 'owner',
   'POST /api/keys/rotate': 'owner',
+  // Public halves alone.
+  'GET /api/keys/releases': 'anyone',
+  'POST /api/keys/releases/rotate': 'owner',
   'POST /api/projects/:project/change': 'owner',
   'GET /api/projects/:project/removal': 'owner',
   'DELETE /api/projects/:project': 'owner',

@@ -31,6 +31,7 @@ import { ruleRoutes } from './routes/environments/rules.js';
 import { feedRoutes } from './routes/feed.js';
 import { sourceRoutes } from './routes/projects/sources.js';
 import { ownerRoutes } from './routes/people/owners.js';
+import { keyRoutes } from './routes/people/keys.js';
 import { badgeRoutes } from './routes/projects/badge.js';
 import { guideRoutes } from './routes/projects/guide.js';
 import { variableRoutes } from './routes/environments/variables.js';
@@ -38,6 +39,7 @@ import { whyRoutes } from './routes/runs/why.js';
 import { edgeRoutes } from './routes/rooms/edges.js';
 import { terminalWorkRoutes } from './routes/rooms/terminals.js';
 import { messageBytes } from '../core/streams.js';
+import { version } from '../core/version.js';
 import { workRoutes } from './routes/rooms/work.js';
 import { compilersFactory } from './schemas.js';
 import { answerErrors, guard, type Service } from './server.js';
@@ -65,7 +67,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
       openapi: '3.1.0',
       info: {
         title: 'Tsunagi',
-        version: '0.1.0',
+        version,
         description:
           'From a pushed commit to production. Errors are RFC 9457 problem details; every change takes an Idempotency-Key.',
       },
@@ -101,6 +103,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   guideRoutes(app, service);
   badgeRoutes(app, service);
   ownerRoutes(app, service);
+  keyRoutes(app, service);
   releaseRoutes(app, service);
   environmentRoutes(app, service);
   ruleRoutes(app, service);

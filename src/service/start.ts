@@ -23,6 +23,7 @@ import {
 } from '../engine/context.js';
 import { startEngine } from '../engine/engine.js';
 import { newToken, openKeys, tokenHash } from '../keys/keys.js';
+import { openReleaseKeys } from '../keys/releases.js';
 import { takesKinds } from '../core/states.js';
 import { openRecords } from '../records/database.js';
 import { migrate } from '../records/migrate.js';
@@ -97,6 +98,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     records,
     blobs: await openBlobs(join(options.data, 'blobs')),
     keys,
+    releaseKeys: openReleaseKeys(join(options.data, 'keys')),
     url,
     door: options.door ?? null,
     repositories: join(options.data, 'repositories'),

@@ -47,6 +47,21 @@ export const ReleaseDetail = Type.Intersect([
 ]);
 export type ReleaseDetail = Static<typeof ReleaseDetail>;
 
+/** A JWK Set (RFC 7517) of Ed25519 keys (RFC 8037), that which signs now first. */
+export const KeySet = Type.Object({
+  keys: Type.Array(
+    Type.Object({
+      kty: Type.Literal('OKP'),
+      crv: Type.Literal('Ed25519'),
+      x: Type.String(),
+      use: Type.Literal('sig'),
+      alg: Type.Literal('EdDSA'),
+      kid: Type.String(),
+    }),
+  ),
+});
+export type KeySet = Static<typeof KeySet>;
+
 export const Promotion = Type.Object({
   environment: Type.String(),
   project: Type.String(),

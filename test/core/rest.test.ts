@@ -242,17 +242,24 @@ describe('a release', () => {
 
   it('has the same digest for the same bytes and commit, another for others', () => {
     const of = (layers: (typeof layer)[], commit: string) =>
-      releaseImage([{ part, layers }], { project: 'p', commit }).digest;
+      releaseImage([{ part, layers }], { project: 'p', commit, architecture: 'amd64' }).digest;
     expect(of([layer], 'c')).toBe(of([layer], 'c'));
     expect(of([layer], 'd')).not.toBe(of([layer], 'c'));
     expect(of([], 'c')).not.toBe(of([layer], 'c'));
   });
   it('is an index whose manifests and configs are among its documents', () => {
-    const image = releaseImage([{ part, layers: [layer] }], { project: 'p', commit: 'c' });
+    const facts = { project: 'p', commit: 'c', architecture: 'amd64' };
+    const image = releaseImage([{ part, layers: [layer] }], facts);
     const documents = new Map(image.documents.map((one) => [one.digest, JSON.parse(one.text)]));
     const manifest = documents.get(documents.get(image.digest).manifests[0].digest);
     expect(manifest.layers[0]).toMatchObject({ digest: layer.digest, size: 10 });
-    expect(documents.get(manifest.config.digest)).toMatchObject({ name: 'api', start: 'node api.js' });
+    const { config, rootfs } = documents.get(manifest.config.digest);
+    expect(config).toMatchObject({ Cmd: expect.arrayContaining(['node api.js']), WorkingDir: '/' });
+    expect(config.ExposedPorts).toEqual({ '8080/tcp': {} });
+    expect(rootfs.diff_ids).toEqual([layer.digest]);
+    // What the definition says has its share in the digest, also where no image has a place for it.
+    const elsewhere = { ...(part as object), at: '/other' } as never;
+    expect(releaseImage([{ part: elsewhere, layers: [layer] }], facts).digest).not.toBe(image.digest);
   });
 });
 

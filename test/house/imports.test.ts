@@ -17,7 +17,7 @@ const table: Record<string, string[]> = {
   service: ['core', 'wire', 'records', 'engine', 'git', 'blobs', 'domains', 'channels', 'keys'],
   agent: ['core', 'wire', 'git', 'blobs', 'resources'],
   edge: ['core', 'wire', 'blobs'],
-  cli: ['core', 'wire', 'git', 'agent'],
+  cli: ['core', 'wire', 'git', 'agent', 'blobs'],
   'cli/serve': [
     'cli',
     'core',

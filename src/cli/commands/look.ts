@@ -1,4 +1,4 @@
-/** Commands that show: board, project, run, release, agent, events, logs. */
+/** Commands that show: board, agent, environment, events, logs. */
 import type { Command } from 'commander';
 import type { AgentView, Board, Event, EventCheck } from '../../wire/overview.js';
 import type { Copies, Environment, EnvironmentDetail } from '../../wire/environments/environments.js';
@@ -6,14 +6,14 @@ import { CodedError } from '../../core/errors/errors.js';
 import { parseDuration } from '../../core/durations.js';
 import type { EnvironmentLines, LogChunk } from '../../wire/logs.js';
 import type { PageOf } from '../../wire/parts.js';
-import type { Release, ReleaseDetail } from '../../wire/releases.js';
 import { environmentPlace, follow, get, post, projectName } from '../api.js';
-import { ago, bold, bytes, faint, plain, printed, say, short, state, table } from '../print.js';
+import { ago, bold, faint, plain, printed, say, short, state, table } from '../print.js';
 import { projectCommands } from './projects.js';
+import { releaseCommands } from './releases.js';
 import { runCommands } from './runs.js';
 import { accessCommands } from './access.js';
 import { pictureCommands } from './environments/pictures.js';
-import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
+import { give, type Shared, shared } from './shared.js';
 
 export function lookCommands(program: Command): void {
   shared(program.command('board').description('what is live where, and what waits'), 'tsunagi board', {
@@ -24,42 +24,7 @@ export function lookCommands(program: Command): void {
 
   accessCommands(program);
   runCommands(program);
-  const release = program.command('release').description('immutable bytes with evidence');
-  shared(
-    release.command('list').description('releases, the newest first'),
-    'tsunagi release list --project sailings',
-  ).action(async (options: Shared) =>
-    give(
-      options,
-      await get<PageOf<Release>>(`/api/projects/${await projectName(options.project)}/releases`),
-      ({ items }) =>
-        say(
-          table(
-            ['RELEASE', 'BRANCH', 'COMMIT', 'RUN', 'MADE', 'TITLE'],
-            items.map((one) => [
-              `r${one.number}`,
-              placeOfRun(one),
-              short(one.commit.id),
-              String(one.run),
-              ago(one.createdAt),
-              plain(one.commit.title),
-            ]),
-          ),
-        ),
-    ),
-  );
-  shared(
-    release.command('show <release>').description('one release: digest, parts, evidence'),
-    'tsunagi release show r57 --project sailings',
-  ).action(async (text: string, options: Shared) =>
-    give(
-      options,
-      await get<ReleaseDetail>(
-        `/api/projects/${await projectName(options.project)}/releases/${numberOf(text, 'r') ?? 0}`,
-      ),
-      showRelease,
-    ),
-  );
+  releaseCommands(program);
 
   shared(
     program
@@ -303,28 +268,6 @@ function environmentRow(one: Environment): string[] {
   if (one.live) notes.unshift(`live ${ago(one.live.liveAt)}`, one.url);
   const running = one.state === 'live' || one.state === 'empty';
   return [one.name, state(running && (one.live || one.serving) ? one.health : one.state), live, notes.join(' · ')];
-}
-
-function showRelease(release: ReleaseDetail): void {
-  say(
-    `${bold(`r${release.number}`)}  ${short(release.commit.id)} ${plain(release.commit.title)}`,
-    faint(release.digest),
-    '',
-  );
-  say(
-    table(
-      ['PART', 'KIND', 'SIZE', 'DIGEST'],
-      release.parts.map((part) => [part.name, part.kind, bytes(part.size), part.digest.slice(0, 19)]),
-    ),
-    '',
-  );
-  say(
-    table(
-      ['EVIDENCE', 'NAME', 'FROM', 'WHEN'],
-      release.evidence.map((one) => [one.kind, plain(one.name), one.source, ago(one.at)]),
-    ),
-  );
-  if (release.migrations.length) say('', `Migrations: ${plain(release.migrations.join(', '))}`);
 }
 
 function showEnvironment(one: EnvironmentDetail): void {

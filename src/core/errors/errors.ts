@@ -17,6 +17,7 @@ import { ofCopies } from './copies.js';
 import { ofPictures } from './pictures.js';
 import { ofResources } from './resources.js';
 import { ofRules } from './rules.js';
+import { ofExports } from './exports.js';
 
 /** Each code stands in one of these. */
 export const lists = [
@@ -32,6 +33,7 @@ export const lists = [
   ofTerminals,
   ofVolumes,
   ofRules,
+  ofExports,
 ] as const;
 
 export const registry = {
@@ -47,6 +49,7 @@ export const registry = {
   ...ofTerminals,
   ...ofVolumes,
   ...ofRules,
+  ...ofExports,
 } as const satisfies Record<string, ErrorEntry>;
 
 export type ErrorCode = keyof typeof registry;

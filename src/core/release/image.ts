@@ -1,8 +1,9 @@
 /**
- * A release as an OCI image index with one manifest per part.
+ * A release as an OCI image index with one ordinary image per part: a config with command, port and working directory, which any
+ * program that knows images understands.
  *
- * Formats: OCI Image Format Specification 1.1 (index, manifest, descriptor, layout). Layers are uncompressed tar, so that
- * a task's stored output is a layer as it stands and no byte is copied.
+ * Formats: OCI Image Format Specification 1.1 (index, manifest, config, descriptor, layout). Layers are uncompressed tar, so that a
+ * task's stored output is a layer as it stands and no byte is copied.
  */
 import { canonical, sha256 } from '../canonical.js';
 import type { Part } from '../definition/model.js';
@@ -11,8 +12,24 @@ export const mediaTypes = {
   index: 'application/vnd.oci.image.index.v1+json',
   manifest: 'application/vnd.oci.image.manifest.v1+json',
   layer: 'application/vnd.oci.image.layer.v1.tar',
-  config: 'application/vnd.tsunagi.part.v1+json',
+  config: 'application/vnd.oci.image.config.v1+json',
+  empty: 'application/vnd.oci.empty.v1+json',
 } as const;
+
+/** Annotations and labels of our own, and those of the specification that are used here. */
+export const annotations = {
+  title: 'org.opencontainers.image.title',
+  revision: 'org.opencontainers.image.revision',
+  /** Under which name a layout lists it. */
+  name: 'org.opencontainers.image.ref.name',
+  project: 'dev.tsunagi.project',
+  /** All that the definition says of it, as canonical JSON: it has a share in the digest. */
+  part: 'dev.tsunagi.part',
+  from: 'dev.tsunagi.from',
+} as const;
+
+/** Port of a server that is run elsewhere: it listens where PORT says. */
+const port = 8080;
 
 /** Bytes by digest: `sha256:` and 64 hexadecimal digits. */
 export interface Blob {
@@ -42,10 +59,37 @@ export interface ReleaseImage {
 
 const digestOfText = (text: string) => `sha256:${sha256(text)}`;
 
-export function releaseImage(
-  parts: { part: Part; layers: Layer[] }[],
-  facts: { project: string; commit: string },
-): ReleaseImage {
+export interface ImageFacts {
+  project: string;
+  commit: string;
+  /** As Go names processors (GOARCH), which the specification asks for: `amd64`, `arm64`. */
+  architecture: string;
+}
+
+/** The config of a part's image. Its layers are unpacked at `/`, where it starts. */
+function configOf(part: Part, layers: readonly Layer[], { project, commit, architecture }: ImageFacts) {
+  const listens = part.kind === 'server';
+  const { needs: _needs, files: _files, ...said } = part;
+  return {
+    architecture,
+    os: 'linux',
+    config: {
+      WorkingDir: '/',
+      ...(part.kind === 'site' ? {} : { Cmd: ['bash', '-euo', 'pipefail', '-c', part.start] }),
+      ...(listens ? { Env: [`PORT=${port}`], ExposedPorts: { [`${port}/tcp`]: {} } } : {}),
+      Labels: {
+        [annotations.title]: part.name,
+        [annotations.revision]: commit,
+        [annotations.project]: project,
+        [annotations.part]: canonical(said),
+      },
+    },
+    // Of a layer that is not packed, this is its digest.
+    rootfs: { type: 'layers', diff_ids: layers.map((layer) => layer.digest) },
+  };
+}
+
+export function releaseImage(parts: { part: Part; layers: Layer[] }[], facts: ImageFacts): ReleaseImage {
   const documents: ReleaseImage['documents'] = [];
   const store = (value: unknown): Blob => {
     const text = canonical(value);
@@ -54,17 +98,15 @@ export function releaseImage(
     return { digest, size: Buffer.byteLength(text) };
   };
   const images = parts.map(({ part, layers }): PartImage & { size: number } => {
-    const { needs: _needs, files: _files, ...config } = part;
     const manifest = store({
       schemaVersion: 2,
       mediaType: mediaTypes.manifest,
-      artifactType: mediaTypes.config,
-      config: { mediaType: mediaTypes.config, ...store(config) },
+      config: { mediaType: mediaTypes.config, ...store(configOf(part, layers, facts)) },
       layers: layers.map((layer) => ({
         mediaType: mediaTypes.layer,
         digest: layer.digest,
         size: layer.size,
-        annotations: { 'dev.tsunagi.from': layer.from },
+        annotations: { [annotations.from]: layer.from },
       })),
     });
     return { name: part.name, digest: manifest.digest, size: manifest.size, layers };
@@ -76,9 +118,10 @@ export function releaseImage(
       mediaType: mediaTypes.manifest,
       digest: image.digest,
       size: image.size,
-      annotations: { 'org.opencontainers.image.title': image.name },
+      platform: { architecture: facts.architecture, os: 'linux' },
+      annotations: { [annotations.title]: image.name },
     })),
-    annotations: { 'org.opencontainers.image.revision': facts.commit, 'dev.tsunagi.project': facts.project },
+    annotations: { [annotations.revision]: facts.commit, [annotations.project]: facts.project },
   });
   return {
     digest: index.digest,

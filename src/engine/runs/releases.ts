@@ -15,6 +15,9 @@ import { holdBlobs, nameReleaseBlobs } from '../../records/views/space.js';
 import { addWarnings, lockRun, type RunRow, type TaskRow } from '../../records/runs/runs.js';
 import { type Context, repositoryOf, treeOf } from '../context.js';
 
+/** Of this machine, whose kind the agents share. */
+const architecture = { x64: 'amd64' }[process.arch as string] ?? process.arch;
+
 export async function makeRelease(
   context: Context,
   project: ProjectRow,
@@ -28,7 +31,7 @@ export async function makeRelease(
   for (const part of Object.values(plan.parts))
     parts.push({ part, layers: await layersOf(context, repository, part, listed, tasks) });
   const misplaced = await siteIssues(context, parts);
-  const image = releaseImage(parts, { project: project.name, commit: run.commit });
+  const image = releaseImage(parts, { project: project.name, commit: run.commit, architecture });
   // What is there already counts as used from now on, or the upkeep of space could take it before the release is recorded.
   for (const { digest, text } of image.documents)
     if (!(await context.blobs.intact(digest, Buffer.byteLength(text)))) await context.blobs.putText(text);

@@ -1,7 +1,7 @@
-/** What owners do: people and their roles, the key of secrets, renaming, pausing and removing projects. */
+/** What owners do: people and their roles, renaming, pausing and removing projects. */
 import { Type } from '@sinclair/typebox';
 import { CodedError } from '../../../core/errors/errors.js';
-import { changeProject, removeProject, rotateKey } from '../../../engine/upkeep/upkeep.js';
+import { changeProject, removeProject } from '../../../engine/upkeep/upkeep.js';
 import { newToken, tokenHash } from '../../../keys/keys.js';
 import {
   addPerson,
@@ -58,19 +58,6 @@ export function ownerRoutes(app: App, service: Service): void {
         if (!person) throw notFound('person', name);
         if (!(await setRole(db, person, role, actor))) throw new CodedError('last_owner', { name });
         return personView((await findPerson(db, name)) as PersonRow);
-      }),
-  );
-
-  app.post(
-    '/api/keys/rotate',
-    { schema: { response: { 200: Type.Object({ encrypted: Type.Integer() }) } } },
-    (request, reply) =>
-      change(service, request, reply, 'key.rotated', 200, async (db, actor) => ({
-        encrypted: await rotateKey(context, db, actor),
-      })).then((answer) => {
-        // Only now nothing is left that the old key is needed for.
-        context.keys.forgetOld();
-        return answer;
       }),
   );
 

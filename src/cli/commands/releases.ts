@@ -1,0 +1,141 @@
+/** Commands of releases: list, show, export, verify, keys. */
+import { createWriteStream, existsSync } from 'node:fs';
+import { rename, rm, stat } from 'node:fs/promises';
+import { pipeline } from 'node:stream/promises';
+import type { Command } from 'commander';
+import { CodedError } from '../../core/errors/errors.js';
+import type { PageOf } from '../../wire/parts.js';
+import type { KeySet, Release, ReleaseDetail } from '../../wire/releases.js';
+import { download, get, post, projectName } from '../api.js';
+import { ago, bold, bytes, faint, plain, say, short, table } from '../print.js';
+import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
+
+export function releaseCommands(program: Command): void {
+  const release = program.command('release').description('immutable bytes with evidence');
+  shared(
+    release.command('list').description('releases, the newest first'),
+    'tsunagi release list --project sailings',
+  ).action(async (options: Shared) =>
+    give(
+      options,
+      await get<PageOf<Release>>(`/api/projects/${await projectName(options.project)}/releases`),
+      ({ items }) =>
+        say(
+          table(
+            ['RELEASE', 'BRANCH', 'COMMIT', 'RUN', 'MADE', 'TITLE'],
+            items.map((one) => [
+              `r${one.number}`,
+              placeOfRun(one),
+              short(one.commit.id),
+              String(one.run),
+              ago(one.createdAt),
+              plain(one.commit.title),
+            ]),
+          ),
+        ),
+    ),
+  );
+  shared(
+    release.command('show <release>').description('one release: digest, parts, evidence'),
+    'tsunagi release show r57 --project sailings',
+  ).action(async (text: string, options: Shared) =>
+    give(
+      options,
+      await get<ReleaseDetail>(
+        `/api/projects/${await projectName(options.project)}/releases/${numberOf(text, 'r') ?? 0}`,
+      ),
+      showRelease,
+    ),
+  );
+
+  shared(
+    release
+      .command('export <release>')
+      .description('write a release into a file: its images, its evidence and how it was made, signed'),
+    'tsunagi release export r57 --project sailings',
+  )
+    .option('--to <file>', 'the file; default: PROJECT-rN.tar here')
+    .action(async (text: string, options: Shared & { to?: string }) => {
+      const project = await projectName(options.project);
+      const number = numberOf(text, 'r') ?? 0;
+      const file = options.to ?? `${project}-r${number}.tar`;
+      if (existsSync(file)) throw new CodedError('export_exists', { file });
+      // What broke off never has the name of a whole one.
+      const part = `${file}.part`;
+      try {
+        await pipeline(
+          await download(`/api/projects/${encodeURIComponent(project)}/releases/${number}/image`),
+          createWriteStream(part),
+        );
+        await rename(part, file);
+      } catch (error) {
+        await rm(part, { force: true });
+        throw error;
+      }
+      const { size } = await stat(file);
+      give(options, { file, size }, () =>
+        say(
+          `${bold(`${plain(project)} r${number}`)} is written to ${file}: ${bytes(size)}.`,
+          faint(`It is checked anywhere with: tsunagi release verify ${file} --key KEYS`),
+        ),
+      );
+    });
+
+  shared(
+    release
+      .command('verify <file>')
+      .description('check an exported release, with no service and no network: each byte, and who vouches for it'),
+    'tsunagi release verify sailings-r57.tar --key kohama-keys.json',
+    { project: false },
+  )
+    .requiredOption('--key <file>', 'keys that you trust: what `release keys --json` prints there, or a PEM file')
+    .action(async (file: string, options: Shared & { key: string }) => {
+      // A file of its own beside this one: few commands need what reads archives.
+      const { verifyRelease } = (await import(
+        new URL('./verify-run.js', import.meta.url).href
+      )) as typeof import('./verify-run.js');
+      await verifyRelease(file, options);
+    });
+
+  shared(
+    release
+      .command('keys')
+      .description('the public keys with which exported releases are checked; --json prints what verify takes'),
+    'tsunagi release keys --json > kohama-keys.json',
+    { project: false },
+  )
+    .option('--rotate', 'make another key, which signs from now on; the older ones stay for checking')
+    .action(async (options: Shared & { rotate?: boolean }) => {
+      if (options.rotate) await post('/api/keys/releases/rotate');
+      give(options, await get<KeySet>('/api/keys/releases'), ({ keys }) =>
+        say(
+          table(
+            ['KEY', 'USE'],
+            keys.map(({ kid }, at) => [kid, at === 0 ? 'signs now' : 'for checking']),
+          ),
+        ),
+      );
+    });
+}
+
+function showRelease(release: ReleaseDetail): void {
+  say(
+    `${bold(`r${release.number}`)}  ${short(release.commit.id)} ${plain(release.commit.title)}`,
+    faint(release.digest),
+    '',
+  );
+  say(
+    table(
+      ['PART', 'KIND', 'SIZE', 'DIGEST'],
+      release.parts.map((part) => [part.name, part.kind, bytes(part.size), part.digest.slice(0, 19)]),
+    ),
+    '',
+  );
+  say(
+    table(
+      ['EVIDENCE', 'NAME', 'FROM', 'WHEN'],
+      release.evidence.map((one) => [one.kind, plain(one.name), one.source, ago(one.at)]),
+    ),
+  );
+  if (release.migrations.length) say('', `Migrations: ${plain(release.migrations.join(', '))}`);
+}
