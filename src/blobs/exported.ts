@@ -80,3 +80,13 @@ export async function readExport(stream: Readable): Promise<ReadExport> {
   if (index === null) throw broken('it has no index.json');
   return { index, blobs };
 }
+
+/** Gives the bytes of these blobs, from an export that was read before. */
+export const takeBlobs = (
+  stream: Readable,
+  digests: ReadonlySet<string>,
+  take: (digest: string, body: Readable) => Promise<unknown>,
+): Promise<void> =>
+  eachFile(stream, async ({ digest }, body) => {
+    if (digest !== null && digests.has(digest)) await take(digest, body);
+  });

@@ -29,6 +29,10 @@ export interface BlobStore {
   remove(digest: string): Promise<void>;
   /** Stored bytes that were not used since `time` (milliseconds since the epoch). */
   olderThan(time: number): AsyncGenerator<string>;
+  /** Removes what was never finished, where nothing was written to it since `time`. */
+  dropUnfinished(time: number): Promise<void>;
+  /** A new file beside the stored bytes, for what is looked at before it is stored. */
+  unfinished(): string;
   /** When bytes were stored or marked as used, or null. */
   usedAt(digest: string): Promise<number | null>;
   path(digest: string): string;
@@ -111,6 +115,13 @@ export async function openBlobs(folder: string): Promise<BlobStore> {
         if (isDigest(digest) && ((await usedAt(digest)) ?? time) < time) yield digest;
       }
     },
+    async dropUnfinished(time) {
+      for await (const { name } of await opendir(incoming)) {
+        const file = join(incoming, name);
+        if (((await stat(file).catch(() => null))?.mtimeMs ?? time) < time) await rm(file, { force: true });
+      }
+    },
+    unfinished: () => join(incoming, randomUUID()),
     usedAt,
     path,
   };

@@ -1,7 +1,7 @@
 /** The command line's way to the service: who is signed in where, calls, live streams. */
 import { execFileSync } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
-import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import { createReadStream, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { homedir, hostname } from 'node:os';
 import { dirname, join } from 'node:path';
 import { Readable } from 'node:stream';
@@ -68,6 +68,22 @@ export async function download(path: string): Promise<Readable> {
   });
   if (!answer.ok || !answer.body) throw problemError(answer.status, await answer.text(), to.url);
   return Readable.fromWeb(answer.body as never);
+}
+
+/** Sends a file as the body of a change. */
+export async function upload<T>(path: string, file: string, type: string): Promise<T> {
+  const to = signedIn();
+  const answer = await fetch(to.url + path, {
+    method: 'POST',
+    headers: { authorization: `Bearer ${to.token}`, 'content-type': type },
+    body: Readable.toWeb(createReadStream(file)) as never,
+    duplex: 'half',
+  } as RequestInit).catch((error) => {
+    throw unreachable(to.url, error);
+  });
+  const text = await answer.text();
+  if (!answer.ok) throw problemError(answer.status, text, to.url);
+  return JSON.parse(text) as T;
 }
 
 /** Days for which a token that was made at a sign-in is good. */

@@ -212,5 +212,5 @@ export const takesKinds = ['runs', 'untrusted', 'live'] as const;
 export type Takes = (typeof takesKinds)[number];
 
 /** What a release's evidence may be. */
-export const evidenceKinds = ['task', 'verification', 'health', 'approval', 'comparison'] as const;
+export const evidenceKinds = ['task', 'verification', 'health', 'approval', 'comparison', 'import'] as const;
 export type EvidenceKind = (typeof evidenceKinds)[number];

@@ -188,14 +188,18 @@ export interface Context {
 }
 
 /** Every file of a commit in the project's folder. */
-export function treeOf(
+export async function treeOf(
   context: Pick<Context, 'repositories' | 'trees'>,
   project: Pick<ProjectRow, 'id' | 'folder'>,
   commit: string,
 ): Promise<ListedFile[]> {
-  return context.trees.forceFetch(`${project.id} ${commit}`, {
+  const key = `${project.id} ${commit}`;
+  const files = await context.trees.forceFetch(key, {
     context: () => listFiles(repositoryOf(context, project), commit, project.folder),
   });
+  // A commit that is not here yet may be pushed.
+  if (files.length === 0) context.trees.delete(key);
+  return files;
 }
 
 /** A project's bare repository. */

@@ -311,7 +311,7 @@ export async function onBranches(repository: string, commit: string): Promise<bo
   return out.toString().trim() === '';
 }
 
-/** Commits that `to` has and `from` has not, the newest first; `from` null means all of `to`. */
+/** Commits that `to` has and `from` has not, the newest first; `from` null means all of `to`. None where one of them is not here. */
 export async function commitsBetween(
   repository: string,
   from: string | null,
@@ -319,7 +319,10 @@ export async function commitsBetween(
   limit: number,
 ): Promise<CommitFacts[]> {
   const range = from ? [to, `^${from}`] : [to];
-  const { out } = await git(repository, ['rev-list', `--max-count=${limit}`, ...range, '--']);
+  const { out, exit } = await git(repository, ['rev-list', `--max-count=${limit}`, ...range, '--'], {
+    expect: [0, 128],
+  });
+  if (exit !== 0) return [];
   const facts = await Promise.all(
     out
       .toString()

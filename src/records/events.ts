@@ -53,6 +53,7 @@ export const eventTypes = [
   'attempt.started',
   'attempt.ended',
   'release.made',
+  'release.imported',
   'evidence.recorded',
   'environment.made',
   'review.refused',

@@ -29,6 +29,7 @@ import * as copiedVolumes from './migrations/027-copied-volumes.js';
 import * as rules from './migrations/028-rules.js';
 import * as cutovers from './migrations/029-cutovers.js';
 import * as madeOf from './migrations/030-made-of.js';
+import * as imports from './migrations/031-imports.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -62,6 +63,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   rules,
   cutovers,
   madeOf,
+  imports,
 ];
 
 const lock = 7_403_121;

@@ -76,6 +76,8 @@ export const access: Record<string, Access> = {
   'GET /api/projects/:project/compare': 'viewer',
   'GET /api/projects/:project/releases': 'viewer',
   'GET /api/projects/:project/releases/:number': 'viewer',
+  // Whose keys are trusted is said with it.
+  'POST /api/projects/:project/releases/import': 'owner',
   'GET /api/projects/:project/releases/:number/image': 'viewer',
   'GET /api/projects/:project/environments': 'viewer',
   'GET /api/projects/:project/environments/:name': 'viewer',

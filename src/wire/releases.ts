@@ -1,7 +1,7 @@
 /** Releases, their evidence, and where they may go, as people's calls take and give them. */
 import { type Static, Type } from '@sinclair/typebox';
 import { partKinds } from '../core/states.js';
-import { Digest, Nullable, Said, Time, oneOf } from './parts.js';
+import { closed, Digest, Nullable, Said, Time, oneOf } from './parts.js';
 import { Commit } from './projects.js';
 import { Approvals, CutoverStepView, EnvironmentRules, Rule } from './environments/rules.js';
 
@@ -31,7 +31,11 @@ export const Release = Type.Object({
   commit: Commit,
   branch: Nullable(Type.String()),
   pullRequest: Nullable(Type.Integer()),
-  run: Type.Integer(),
+  /** Null: it was made elsewhere. */
+  run: Nullable(Type.Integer()),
+  imported: Nullable(
+    Type.Object({ service: Type.String(), project: Type.String(), number: Type.Integer(), key: Type.String() }),
+  ),
   parts: Type.Array(PartView),
   createdAt: Time,
 });
@@ -46,6 +50,12 @@ export const ReleaseDetail = Type.Intersect([
   }),
 ]);
 export type ReleaseDetail = Static<typeof ReleaseDetail>;
+
+/** Keys that the owner vouches for: `x` of each JWK. */
+export const ImportQuery = Type.Object(
+  { key: Type.Array(Type.String({ pattern: '^[A-Za-z0-9_-]{43}$' }), { minItems: 1, maxItems: 20 }) },
+  closed,
+);
 
 /** A JWK Set (RFC 7517) of Ed25519 keys (RFC 8037), that which signs now first. */
 export const KeySet = Type.Object({

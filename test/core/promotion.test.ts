@@ -30,6 +30,7 @@ const facts: PromotionFacts = {
   moving: false,
   closed: false,
   tasks: [{ name: 'unit', state: 'passed', run: 9, tests: 12 }],
+  imported: null,
   verification: { environment: 'staging', deployment: 7, at: '' },
   wasLiveBefore: true,
   health: { longest: 0, since: null, source: null },

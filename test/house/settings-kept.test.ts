@@ -302,6 +302,7 @@ describe('tables', () => {
       '028-rules',
       '029-cutovers',
       '030-made-of',
+      '031-imports',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

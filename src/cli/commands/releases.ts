@@ -6,8 +6,10 @@ import type { Command } from 'commander';
 import { CodedError } from '../../core/errors/errors.js';
 import type { PageOf } from '../../wire/parts.js';
 import type { KeySet, Release, ReleaseDetail } from '../../wire/releases.js';
-import { download, get, post, projectName } from '../api.js';
+import { jwkOf } from '../../core/release/keyset.js';
+import { download, get, post, projectName, upload } from '../api.js';
 import { ago, bold, bytes, faint, plain, say, short, table } from '../print.js';
+import { keysOf, needFile } from '../keys.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
 
 export function releaseCommands(program: Command): void {
@@ -27,7 +29,7 @@ export function releaseCommands(program: Command): void {
               `r${one.number}`,
               placeOfRun(one),
               short(one.commit.id),
-              String(one.run),
+              one.run === null ? 'import' : String(one.run),
               ago(one.createdAt),
               plain(one.commit.title),
             ]),
@@ -95,6 +97,35 @@ export function releaseCommands(program: Command): void {
         new URL('./verify-run.js', import.meta.url).href
       )) as typeof import('./verify-run.js');
       await verifyRelease(file, options);
+    });
+
+  shared(
+    release
+      .command('import <file>')
+      .description(
+        'take a release in that was made elsewhere; from then on it is promoted by the rules of this project',
+      ),
+    'tsunagi release import sailings-r57.tar --key kohama-keys.json --project sailings',
+  )
+    .requiredOption('--key <file>', 'keys that you trust: what `release keys --json` prints there, or a PEM file')
+    .action(async (file: string, options: Shared & { key: string }) => {
+      const project = await projectName(options.project);
+      const query = new URLSearchParams(keysOf(options.key).map((key): [string, string] => ['key', jwkOf(key).x]));
+      needFile(file);
+      give(
+        options,
+        await upload<Release>(
+          `/api/projects/${encodeURIComponent(project)}/releases/import?${query}`,
+          file,
+          'application/x-tar',
+        ),
+        (one) =>
+          say(
+            `${bold(`${plain(project)} r${one.number}`)} is what was made as ${plain(one.imported?.project ?? '')} r${one.imported?.number} at ${plain(one.imported?.service ?? '')}.`,
+            faint(one.digest),
+            `Deploy it with: tsunagi deploy r${one.number} --to ENVIRONMENT --project ${plain(project)}`,
+          ),
+      );
     });
 
   shared(

@@ -1,22 +1,14 @@
 /** The work of `release verify`, loaded only when it is asked for. */
-import { createReadStream, existsSync, readFileSync, statSync } from 'node:fs';
+import { createReadStream } from 'node:fs';
 import { readExport } from '../../blobs/exported.js';
-import { CodedError } from '../../core/errors/errors.js';
-import { readKeys } from '../../core/release/keyset.js';
 import { checkLayout } from '../../core/release/layout.js';
 import { ago, bold, bytes, faint, json, plain, say, short, table } from '../print.js';
+import { keysOf, needFile } from '../keys.js';
 import type { Shared } from './shared.js';
 
-/** Bytes of a file of keys. */
-const keysAtMost = 256 * 1024;
-
 export async function verifyRelease(file: string, options: Shared & { key: string }): Promise<void> {
-  for (const path of [file, options.key])
-    if (!existsSync(path) || !statSync(path).isFile())
-      throw new CodedError('not_found', { what: `The file ${path}`, hint: 'Name the file as it lies here.' });
-  if (statSync(options.key).size > keysAtMost)
-    throw new CodedError('export_key', { what: options.key, why: `it is longer than ${bytes(keysAtMost)}` });
-  const keys = readKeys(readFileSync(options.key, 'utf8'), options.key);
+  needFile(file);
+  const keys = keysOf(options.key);
   const { index, blobs } = await readExport(createReadStream(file));
   const { digest, parts, stated, provenance, keyid } = checkLayout(index, blobs, keys);
   const { project, number, commit } = stated;

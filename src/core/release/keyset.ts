@@ -22,6 +22,15 @@ export function jwkOf(key: KeyObject): PublicJwk {
   return { kty: 'OKP', crv: 'Ed25519', x: x as string, use: 'sig', alg: 'EdDSA', kid: keyIdOf(key) };
 }
 
+/** The key whose 32 bytes these are, in base64url. @throws `export_key` */
+export function keyOf(x: string): KeyObject {
+  try {
+    return createPublicKey({ key: { kty: 'OKP', crv: 'Ed25519', x }, format: 'jwk' });
+  } catch (error) {
+    throw new CodedError('export_key', { what: x.slice(0, 50), why: 'it is no key of Ed25519' }, error);
+  }
+}
+
 /**
  * The keys that a text holds. Members of a set that are no Ed25519 keys are passed over.
  * @param what how the text is called, such as the name of its file
@@ -40,7 +49,7 @@ export function readKeys(text: string, what: string): KeyObject[] {
     const found = (Array.isArray(keys) ? keys : [])
       .slice(0, mostKeys)
       .filter((one) => one?.kty === 'OKP' && one.crv === 'Ed25519' && typeof one.x === 'string' && one.d === undefined)
-      .map(({ x }) => createPublicKey({ key: { kty: 'OKP', crv: 'Ed25519', x }, format: 'jwk' }));
+      .map(({ x }) => keyOf(x));
     if (found.length === 0) throw refuse('it names none of Ed25519');
     return found;
   } catch (error) {

@@ -245,6 +245,7 @@ function isStated(value: unknown): value is EvidencePredicate {
   const texts = [value.project, value.line, value.commit.id, value.commit.title, value.commit.author, value.commit.at];
   return (
     texts.every((one) => typeof one === 'string') &&
+    /^[0-9a-f]{40}([0-9a-f]{24})?$/.test(String(value.commit.id)) &&
     Number.isSafeInteger(value.number) &&
     Array.isArray(value.migrations) &&
     Array.isArray(value.evidence) &&

@@ -32,6 +32,8 @@ export interface PromotionFacts {
   closed: boolean;
   /** Evidence that refers to the release's digest. */
   tasks: { name: string; state: string; run: number; tests: number | null }[];
+  /** Where and as what it was made, where that was not here; in words. */
+  imported: string | null;
   verification: { environment: string; deployment: number; at: string } | null;
   /** Release was live in the environment before. */
   wasLiveBefore: boolean;
@@ -118,6 +120,7 @@ function answersTo(facts: PromotionFacts): RuleAnswer[] {
       { source: `run ${task.run}` },
     ),
   );
+  if (facts.imported !== null) answers.push(answer('tasks', 'met', facts.imported, { source: 'import' }));
   if (after !== null) {
     const found = facts.verification;
     const change = `Deploy r${facts.release} to ${after} and let it be verified there.`;

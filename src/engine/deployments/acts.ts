@@ -1,7 +1,9 @@
 /** What every act of release needs, and the plainest of them: deploy. Each is one transaction that a person, or the engine, asks for. */
 import { allTraffic } from '../../core/cutover/route.js';
 import { splitPlan } from '../../core/cutover/steps.js';
+import type { EnvironmentPlan } from '../../core/definition/model.js';
 import { CodedError } from '../../core/errors/errors.js';
+import { hasCommit } from '../../git/repository.js';
 import type { Rules } from '../../core/rules/in-force.js';
 import { frozenNow } from '../../core/rules/promotion.js';
 import { type RuleAnswer, untilText } from '../../core/rules/rules.js';
@@ -19,7 +21,7 @@ import { recordEvents } from '../../records/events.js';
 import { nextNumber, type ProjectRow } from '../../records/projects/projects.js';
 import { makeDue } from '../../records/runs/runs.js';
 import { findRelease, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
-import type { Context, Db } from '../context.js';
+import { type Context, type Db, repositoryOf } from '../context.js';
 import type { Override } from '../../records/models/deployments/deployments.js';
 import { madeOf } from '../compare/made-of.js';
 import { variablesFor } from '../environments/variables.js';
@@ -54,6 +56,7 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
   const { main, plan: declared } = await ruled(db, environment);
   // Both have their share for as long as wanted: one step, that nobody hurries on.
   const plan = ask.split === undefined ? declared : { ...declared, cutover: splitPlan(ask.split) };
+  if (release.imported) await needFiles(context, ask, plan);
   const { values, secrets, unset } = await variablesFor(context, db, ask);
   if (unset.length && !ask.then)
     throw new CodedError('variable_unset', { names: unset.join(', '), environment: placeOf(project, environment) });
@@ -100,6 +103,20 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     },
   });
   return row;
+}
+
+/** What was made elsewhere has its commit's files only where somebody has pushed them. */
+async function needFiles(
+  context: Context,
+  { project, environment, release }: Ask,
+  plan: EnvironmentPlan,
+): Promise<void> {
+  if (!plan.verify?.reads?.length || (await hasCommit(repositoryOf(context, project), release.commit))) return;
+  throw new CodedError('release_without_files', {
+    release: `r${release.number}`,
+    environment: placeOf(project, environment),
+    commit: release.commit.slice(0, 12),
+  });
 }
 
 const pick = <T>(all: Record<string, T>, names: readonly string[]): Record<string, T> =>

@@ -64,9 +64,11 @@ interface EvidenceFact {
 export function promotionEvidence(
   after: string | null,
   evidence: readonly EvidenceFact[],
-): Pick<PromotionFacts, 'tasks' | 'verification'> {
+): Pick<PromotionFacts, 'tasks' | 'verification' | 'imported'> {
   const found = evidence.find((one) => one.kind === 'verification' && one.name === after);
+  const imported = evidence.find((one) => one.kind === 'import');
   return {
+    imported: imported ? `made and tested at ${imported.source} as ${imported.name}` : null,
     tasks: evidence
       .filter((one) => one.kind === 'task')
       .map((one) => {

@@ -24,7 +24,7 @@ async function statementsOf(
   const { records, releaseKeys, url } = context;
   const [commit, run, tools, evidence, migrations] = await Promise.all([
     commitById(records, project.id, release.commit),
-    runById(records, release.run_id),
+    release.run_id === null ? null : runById(records, release.run_id),
     toolsOfRun(records, release.run_id),
     evidenceOf(records, release.id),
     migrationsOf(context, project, release),
@@ -65,6 +65,9 @@ async function statementsOf(
 /** The export as a tar, small documents first. What it lacks is said before its first byte. */
 export async function exportRelease(context: Context, project: ProjectRow, release: ReleaseRow): Promise<Pack> {
   refuseGone(release);
+  // Nobody here knows more of it than the file that it came in.
+  if (release.imported)
+    throw new CodedError('export_imported', { release: `r${release.number}`, service: release.imported.service });
   const { blobs } = context;
   const must = async (digest: string): Promise<number> => {
     const size = await blobs.size(digest);

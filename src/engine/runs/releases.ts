@@ -66,6 +66,7 @@ export async function makeRelease(
       line: run.line,
       parts: image.parts,
       plan,
+      imported: null,
       migrations:
         plan.migrations === null
           ? []

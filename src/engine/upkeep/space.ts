@@ -62,6 +62,9 @@ export async function stepSpace(context: Context): Promise<boolean> {
   return false;
 }
 
+/** Nothing is written to for so long and still taken. */
+const unfinishedMs = 86_400_000;
+
 async function collectBlobs({ blobs, records, keeping, now, log }: Context): Promise<void> {
   let batch: string[] = [];
   let removed = 0;
@@ -79,6 +82,8 @@ async function collectBlobs({ blobs, records, keeping, now, log }: Context): Pro
       }
     });
   };
+  // Of a service that was killed while it took them.
+  await blobs.dropUnfinished(now() - unfinishedMs);
   for await (const digest of blobs.olderThan(now() - keeping.grace)) {
     batch.push(digest);
     if (batch.length === blobsAtOnce) await sweep();

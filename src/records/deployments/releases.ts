@@ -20,6 +20,7 @@ const columns = [
   'created_at',
   'gone_at',
   'migrations',
+  'imported',
 ] as const satisfies readonly (keyof InferAttributes<Release>)[];
 
 export type ReleaseRow = Pick<InferAttributes<Release>, (typeof columns)[number]>;
@@ -30,8 +31,8 @@ export async function addRelease(
 ): Promise<ReleaseRow> {
   const row = await queryOne<ReleaseRow>(
     db,
-    `insert into releases (id, project_id, number, digest, commit, branch, pull_request, run_id, line, parts, plan, migrations)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning ${columns.join(', ')}`,
+    `insert into releases (id, project_id, number, digest, commit, branch, pull_request, run_id, line, parts, plan, migrations, imported)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning ${columns.join(', ')}`,
     [
       newId(),
       release.project_id,
@@ -45,10 +46,11 @@ export async function addRelease(
       json(release.parts),
       json(release.plan),
       release.migrations === null ? null : json(release.migrations),
+      release.imported === null ? null : json(release.imported),
     ],
   );
   const { Run, in: within } = tables(db);
-  await Run.update({ released: true }, { where: { id: release.run_id }, ...within });
+  if (release.run_id !== null) await Run.update({ released: true }, { where: { id: release.run_id }, ...within });
   return row as ReleaseRow;
 }
 
@@ -67,6 +69,13 @@ export async function findRelease(db: Db, project: string, number: number): Prom
 export async function releaseOfRun(db: Db, run: string): Promise<ReleaseRow | null> {
   const { Release, in: within } = tables(db);
   return Release.findOne({ attributes: [...columns], where: { run_id: run }, raw: true, ...within });
+}
+
+/** The one that was made elsewhere of these bytes. */
+export async function importedRelease(db: Db, project: string, digest: string): Promise<ReleaseRow | null> {
+  const { Release, in: within } = tables(db);
+  const where = { project_id: project, digest, imported: { [Op.ne]: null } };
+  return Release.findOne({ attributes: [...columns], where, raw: true, ...within });
 }
 
 /** The newest release of each of these commits. */

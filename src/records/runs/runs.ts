@@ -343,7 +343,8 @@ export const isKnownOwn = async (db: Db, project: string, commit: string): Promi
   )) !== null;
 
 /** The exact versions of tools that tasks of a run were pinned to. */
-export async function toolsOfRun(db: Db, run: string): Promise<Record<string, string>> {
+export async function toolsOfRun(db: Db, run: string | null): Promise<Record<string, string>> {
+  if (run === null) return {};
   const row = await queryOne<{ tools: Record<string, string> | null }>(
     db,
     `select jsonb_object_agg(v.key, v.value) as tools from (

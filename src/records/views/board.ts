@@ -179,7 +179,7 @@ of_deployments as (
 of_releases as (
   select project_id, json_agg(x) as list
   from (
-    select r.id, r.project_id, r.number, r.digest, r.commit, r.line, n.number as run,
+    select r.id, r.project_id, r.number, r.digest, r.commit, r.line, coalesce(n.number, 0) as run,
       coalesce(c.title, '') as title, coalesce(c.author, '') as author, c.at, r.plan->'variables' as plans,
       (
         select coalesce(sum(case when part.value->>'kind' in ('site', 'job') then 0 when r.line <> 'own' then least((part.value->>'instances')::int, 1) else (part.value->>'instances')::int end), 0)
@@ -190,7 +190,7 @@ of_releases as (
         from (select kind, name, source, detail, at from evidence where release_id = r.id and digest = r.digest) v
       ) end as evidence
     from releases r
-      join runs n on n.id = r.run_id
+      left join runs n on n.id = r.run_id
       left join commits c on c.project_id = r.project_id and c.id = r.commit
     where r.id in (select release_id from used)
   ) x

@@ -24,7 +24,10 @@ import { commitView, iso, said } from './basics.js';
 import { approvalsView, rulesView, ruleView } from './rules.js';
 
 export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, row: ReleaseRow): Promise<Release> {
-  const [commit, run] = await Promise.all([commitView(db, project.id, row.commit), runById(db, row.run_id)]);
+  const [commit, run] = await Promise.all([
+    commitView(db, project.id, row.commit),
+    row.run_id === null ? null : runById(db, row.run_id),
+  ]);
   const parts = row.parts.map((part) => ({
     name: part.name,
     kind: row.plan.parts[part.name]?.kind ?? ('site' as const),
@@ -38,7 +41,8 @@ export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name
     commit,
     branch: row.branch,
     pullRequest: row.pull_request,
-    run: run?.number ?? 0,
+    run: run?.number ?? null,
+    imported: row.imported,
     parts,
     createdAt: row.created_at.toISOString(),
   };

@@ -10,6 +10,14 @@ import type { PartImage } from '../../../core/release/image.js';
 import type { ReleasePlan } from '../../../core/definition/model.js';
 import { int, json, text, time, uuid } from '../columns.js';
 
+/** Where a release was made, as what, and whose key vouches for it. */
+export interface Imported {
+  service: string;
+  project: string;
+  number: number;
+  key: string;
+}
+
 export class Release extends Model<InferAttributes<Release>, InferCreationAttributes<Release>> {
   declare id: string;
   declare project_id: string;
@@ -18,7 +26,8 @@ export class Release extends Model<InferAttributes<Release>, InferCreationAttrib
   declare commit: string;
   declare branch: string | null;
   declare pull_request: number | null;
-  declare run_id: string;
+  /** Null: it was made elsewhere. */
+  declare run_id: string | null;
   declare parts: PartImage[];
   declare plan: ReleasePlan;
   declare created_at: CreationOptional<Date>;
@@ -26,6 +35,7 @@ export class Release extends Model<InferAttributes<Release>, InferCreationAttrib
   declare line: CreationOptional<string>;
   /** Files that its definition lists as migrations, in the order of their paths; null: it is older than this is kept. */
   declare migrations: { path: string; id: string }[] | null;
+  declare imported: Imported | null;
 }
 
 export const defineRelease = (sequelize: Sequelize): typeof Release =>
@@ -38,13 +48,14 @@ export const defineRelease = (sequelize: Sequelize): typeof Release =>
       commit: text(),
       branch: text({ null: true }),
       pull_request: int({ null: true }),
-      run_id: uuid({ of: 'runs' }),
+      run_id: uuid({ of: 'runs', null: true }),
       parts: json(),
       plan: json(),
       created_at: time({ made: true }),
       gone_at: time({ null: true }),
       line: text({ made: true }),
       migrations: json({ null: true }),
+      imported: json({ null: true }),
     },
     { sequelize, modelName: 'Release', tableName: 'releases', timestamps: false },
   );

@@ -1,13 +1,22 @@
+import { Readable } from 'node:stream';
+import type { TypeBoxTypeProvider } from '@fastify/type-provider-typebox';
 import { Type } from '@sinclair/typebox';
+import { Ajv } from 'ajv';
 import { CodedError } from '../../../core/errors/errors.js';
 import { needRelease } from '../../../engine/deployments/acts.js';
+import { keyOf } from '../../../core/release/keyset.js';
+import { importRelease } from '../../../engine/releases/import.js';
 import { exportRelease } from '../../../engine/releases/export.js';
+import type { Caller } from '../../../records/callers/people.js';
 import { listReleases } from '../../../records/deployments/releases.js';
 import { Page, PageQuery } from '../../../wire/parts.js';
-import { Release, ReleaseDetail } from '../../../wire/releases.js';
+import { Stated } from '../../../wire/plans.js';
+import { ImportQuery, Release, ReleaseDetail } from '../../../wire/releases.js';
 import { type App, needProject, type Service } from '../../server.js';
 import { releaseDetail, releaseView } from '../../views/releases.js';
 import { NumberParams } from '../runs/runs.js';
+
+const ajv = new Ajv({ allowUnionTypes: true, strictTypes: false });
 
 export function releaseRoutes(app: App, service: Service): void {
   const { context } = service;
@@ -55,4 +64,26 @@ export function releaseRoutes(app: App, service: Service): void {
         .send(await exportRelease(context, project, release));
     },
   );
+
+  /** One that was made elsewhere, as the body: a tar, checked whole with these keys before anything of it is kept. */
+  app.register(async (plain) => {
+    const scope = plain.withTypeProvider<TypeBoxTypeProvider>();
+    scope.removeAllContentTypeParsers();
+    scope.addContentTypeParser('application/x-tar', (_request, payload, done) => done(null, payload));
+    scope.post(
+      '/api/projects/:project/releases/import',
+      { schema: { querystring: ImportQuery, response: { 200: Release, 201: Release } } },
+      async (request, reply) => {
+        const project = await needProject(service, request);
+        if (!(request.body instanceof Readable)) throw new CodedError('export_broken', { why: 'it is empty' });
+        const { release, fresh } = await importRelease(context, project, {
+          stream: request.body,
+          keys: request.query.key.map((x) => keyOf(x)),
+          actor: (request.caller as Caller).name,
+          known: (stated) => ajv.validate(Stated, stated),
+        });
+        return reply.status(fresh ? 201 : 200).send(await releaseView(records, project, release));
+      },
+    );
+  });
 }
