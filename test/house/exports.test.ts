@@ -30,7 +30,7 @@ beforeAll(async () => {
   release = await world.release('shop', 1);
   file = join(world.folder, 'shop-r1.tar');
   keys = join(world.folder, 'keys.json');
-  writeFileSync(keys, (await world.cli('release', 'keys', '--json')).out);
+  writeFileSync(keys, (await world.cli('key', 'list', '--json')).out);
 });
 afterAll(() => world?.close());
 
@@ -165,7 +165,7 @@ describe('an exported release', () => {
 
   it('is still checked when another key signs, and what is exported then by that one', async () => {
     const before = JSON.parse(readFileSync(keys, 'utf8')) as KeySet;
-    const { out } = await world.cli('release', 'keys', '--rotate');
+    const { out } = await world.cli('key', 'rotate', '--of', 'releases');
     expect(out).toMatch(/signs now\n.*for checking/);
     const { keys: set } = await world.api().get<KeySet>('/api/keys/releases');
     expect(set.map(({ kid }) => kid)).toEqual([
@@ -209,7 +209,7 @@ describe('an exported release', () => {
       signal: leaving.signal,
     });
     await answer.body?.getReader().read();
-    expect(await open()).not.toBe('0');
+    await until('it waits in the middle', async () => (await open()) !== '0');
     leaving.abort();
     await until('it is closed', async () => (await open()) === '0');
   });

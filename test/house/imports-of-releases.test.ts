@@ -34,7 +34,7 @@ beforeAll(async () => {
   await there.waitLive('shop', 'staging', made.first);
   file = join(there.folder, 'shop-r1.tar');
   keys = join(there.folder, 'keys.json');
-  writeFileSync(keys, (await there.cli('release', 'keys', '--json')).out);
+  writeFileSync(keys, (await there.cli('key', 'list', '--json')).out);
   await there.cli('release', 'export', 'r1', '--project', 'shop', '--to', file);
   ({ checkout: site } = await here.hosted('shop', { ...app('its own'), 'tsunagi.yaml': siteDefinition }));
   await site.push();
@@ -48,7 +48,7 @@ afterAll(async () => {
 describe('a release from elsewhere', () => {
   it('is refused by keys that have not signed it, and nothing of it is kept', async () => {
     const own = join(here.folder, 'own.json');
-    writeFileSync(own, (await here.cli('release', 'keys', '--json')).out);
+    writeFileSync(own, (await here.cli('key', 'list', '--json')).out);
     const before = readdirSync(join(here.folder, 'house/service/blobs/blobs/sha256')).length;
     const { status, err } = await imported(here, file, own);
     expect([status === 0, err]).toEqual([false, expect.stringMatching(/None of the given keys vouches/)]);

@@ -52,15 +52,6 @@ export function ownerCommands(program: Command, project: Command): void {
     ),
   );
 
-  const key = program.command('key').description('the key that secrets are encrypted with');
-  shared(key.command('rotate').description('make a new key, and encrypt everything anew'), 'tsunagi key rotate', {
-    project: false,
-  }).action(async (options: Shared) =>
-    give(options, await post<{ encrypted: number }>('/api/keys/rotate'), ({ encrypted }) =>
-      say(`A new key is made; ${encrypted} ${encrypted === 1 ? 'secret is' : 'secrets are'} encrypted anew.`),
-    ),
-  );
-
   shared(
     project.command('rename <name> <to>').description('give a project another name; its addresses stay'),
     'tsunagi project rename tide-tables tides',

@@ -13,6 +13,7 @@ import type { CredentialBody } from '../../wire/parts.js';
 import { get, post, projectName } from '../api.js';
 import { bold, faint, plain, say, short, table } from '../print.js';
 import { followRun } from './acts.js';
+import { keyCommands } from './keys.js';
 import { ownerCommands } from './owners.js';
 import { give, type Shared, shared } from './shared.js';
 
@@ -164,6 +165,7 @@ export function projectCommands(program: Command): void {
     give(options, await post(`${await pathOf(options)}/fetch`), () => say('Fetching now.')),
   );
   ownerCommands(program, project);
+  keyCommands(program);
 }
 
 const pathOf = async (options: Shared): Promise<string> =>

@@ -1,13 +1,13 @@
-/** Commands of releases: list, show, export, verify, keys. */
+/** Commands of releases: list, show, export, verify, import. */
 import { createWriteStream, existsSync } from 'node:fs';
 import { rename, rm, stat } from 'node:fs/promises';
 import { pipeline } from 'node:stream/promises';
 import type { Command } from 'commander';
 import { CodedError } from '../../core/errors/errors.js';
 import type { PageOf } from '../../wire/parts.js';
-import type { KeySet, Release, ReleaseDetail } from '../../wire/releases.js';
+import type { Release, ReleaseDetail } from '../../wire/releases.js';
 import { jwkOf } from '../../core/release/keyset.js';
-import { download, get, post, projectName, upload } from '../api.js';
+import { download, get, projectName, upload } from '../api.js';
 import { ago, bold, bytes, faint, plain, say, short, table } from '../print.js';
 import { keysOf, needFile } from '../keys.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
@@ -90,7 +90,7 @@ export function releaseCommands(program: Command): void {
     'tsunagi release verify sailings-r57.tar --key kohama-keys.json',
     { project: false },
   )
-    .requiredOption('--key <file>', 'keys that you trust: what `release keys --json` prints there, or a PEM file')
+    .requiredOption('--key <file>', 'keys that you trust: what `key list --json` prints there, or a PEM file')
     .action(async (file: string, options: Shared & { key: string }) => {
       // A file of its own beside this one: few commands need what reads archives.
       const { verifyRelease } = (await import(
@@ -107,7 +107,7 @@ export function releaseCommands(program: Command): void {
       ),
     'tsunagi release import sailings-r57.tar --key kohama-keys.json --project sailings',
   )
-    .requiredOption('--key <file>', 'keys that you trust: what `release keys --json` prints there, or a PEM file')
+    .requiredOption('--key <file>', 'keys that you trust: what `key list --json` prints there, or a PEM file')
     .action(async (file: string, options: Shared & { key: string }) => {
       const project = await projectName(options.project);
       const query = new URLSearchParams(keysOf(options.key).map((key): [string, string] => ['key', jwkOf(key).x]));
@@ -125,26 +125,6 @@ export function releaseCommands(program: Command): void {
             faint(one.digest),
             `Deploy it with: tsunagi deploy r${one.number} --to ENVIRONMENT --project ${plain(project)}`,
           ),
-      );
-    });
-
-  shared(
-    release
-      .command('keys')
-      .description('the public keys with which exported releases are checked; --json prints what verify takes'),
-    'tsunagi release keys --json > kohama-keys.json',
-    { project: false },
-  )
-    .option('--rotate', 'make another key, which signs from now on; the older ones stay for checking')
-    .action(async (options: Shared & { rotate?: boolean }) => {
-      if (options.rotate) await post('/api/keys/releases/rotate');
-      give(options, await get<KeySet>('/api/keys/releases'), ({ keys }) =>
-        say(
-          table(
-            ['KEY', 'USE'],
-            keys.map(({ kid }, at) => [kid, at === 0 ? 'signs now' : 'for checking']),
-          ),
-        ),
       );
     });
 }
