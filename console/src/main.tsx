@@ -23,6 +23,7 @@ import { GuidePage } from './pages/projects/Guide';
 import { ProjectPage } from './pages/projects/Project';
 import { ComparePage } from './pages/compare/Compare';
 import { RolloutPage } from './pages/promotion/Rollout';
+import { ReleasePage } from './pages/releases/Release';
 import { PromotionPage } from './pages/promotion/Promotion';
 import { ReviewsPage } from './pages/reviews/Reviews';
 import { RunPage } from './pages/runs/Run';
@@ -81,6 +82,7 @@ const router = createRouter({
     page('/you', YouPage),
     page('/$project', ProjectPage, ['ref']),
     page('/$project/runs/$number', RunPage, ['task', 'attempt', 'line']),
+    page('/$project/releases/$number', ReleasePage),
     page('/$project/compare', ComparePage, ['from', 'to']),
     page('/$project/$environment', EnvironmentPage),
     page('/$project/$environment/promote', PromotionPage, ['release']),

@@ -3,6 +3,7 @@ import { type Static, Type } from '@sinclair/typebox';
 import { partKinds } from '../core/states.js';
 import { closed, Digest, Nullable, Said, Time, oneOf } from './parts.js';
 import { Commit } from './projects.js';
+import { Deployment } from './environments/environments.js';
 import { Approvals, CutoverStepView, EnvironmentRules, Rule } from './environments/rules.js';
 
 export const PartView = Type.Object({
@@ -47,6 +48,10 @@ export const ReleaseDetail = Type.Intersect([
     evidence: Type.Array(Evidence),
     /** Paths of its migrations, in their order. */
     migrations: Type.Array(Type.String()),
+    /** Where it is and was brought, the newest first; 50 at most. */
+    deployments: Type.Array(Deployment),
+    /** Whether its bytes are still kept. */
+    kept: Type.Boolean(),
   }),
 ]);
 export type ReleaseDetail = Static<typeof ReleaseDetail>;

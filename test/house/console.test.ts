@@ -1,4 +1,4 @@
-import { mkdirSync } from 'node:fs';
+import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Browser, BrowserContext, Page } from 'playwright-core';
@@ -106,6 +106,30 @@ describe('the console', () => {
     await page.getByRole('region', { name: 'Lines of the log' }).waitFor();
   });
 
+  it('shows what a release is: its parts, where it was, its evidence, and a file of it', async () => {
+    await page.goto(`${world.url}/shop/production`);
+    await page.getByRole('link', { name: 'r1', exact: true }).first().click();
+    await page.waitForURL(/\/shop\/releases\/1$/);
+    await see('live in production');
+    const section = (name: string) => page.getByRole('region', { name });
+    for (const part of ['page', 'api', 'bell'])
+      await section('What is in it').getByText(part, { exact: true }).waitFor();
+    await section('Where it is and was')
+      .getByText(/revert by/)
+      .waitFor();
+    await section('Evidence').getByText('verified there').waitFor();
+    expect(await accessible()).toEqual([]);
+    const saved = page.waitForEvent('download');
+    await page.getByRole('link', { name: 'Download shop-r1.tar' }).click();
+    const file = join(world.folder, 'shop-r1.tar');
+    await (await saved).saveAs(file);
+    const keys = join(world.folder, 'keys.json');
+    writeFileSync(keys, (await world.cli('key', 'list', '--json')).out);
+    expect((await world.cli('release', 'verify', file, '--key', keys)).out).toMatch(/shop r1 is whole/);
+    await page.getByRole('link', { name: 'run 1' }).click();
+    await page.waitForURL(/\/shop\/runs\/1$/);
+  });
+
   it('opens a failed run at its first error, with commands and tests', async () => {
     const files = {
       'tsunagi.yaml': `tsunagi: 1\ntasks:\n  fine: { reads: [], run: seq 3 }\n  broken:\n    reads: []\n    run: [echo before, "seq 500; echo 'Error: the door is shut'; seq 500; echo '<testsuite name=\\"ramp\\"><testcase name=\\"lowers\\"><failure message=\\"it is up\\"/></testcase></testsuite>' > r.xml; exit 4"]\n    results: r.xml\n`,
@@ -206,7 +230,7 @@ describe('the console', () => {
 
   it('works on a phone: nothing is wider than the page', async () => {
     await page.setViewportSize({ width: 390, height: 844 });
-    for (const path of ['/', '/runs', '/shop/runs/1', '/shop/production', '/you']) {
+    for (const path of ['/', '/runs', '/shop/runs/1', '/shop/releases/1', '/shop/production', '/you']) {
       await page.goto(world.url + path);
       await page.getByRole('heading').first().waitFor();
       await page.waitForTimeout(200);

@@ -12,7 +12,7 @@ const inProject: Record<string, readonly string[]> = {
   rules: ['environment', 'environments', 'promotion'],
   freeze: ['environment', 'environments', 'promotion'],
   approval: ['environment', 'environments', 'promotion', 'releases'],
-  deployment: ['environment', 'environments', 'promotion', 'cutover', 'compare'],
+  deployment: ['environment', 'environments', 'promotion', 'cutover', 'compare', 'releases'],
   traffic: ['environment', 'environments', 'cutover'],
   cutover: ['cutover', 'environment'],
   instance: ['environment', 'environments', 'resource'],

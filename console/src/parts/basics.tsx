@@ -147,3 +147,16 @@ export function EnvironmentCrumbs({ project, environment }: { project: string; e
     </Crumbs>
   );
 }
+
+/** A release's number, which leads to its page. */
+export function ReleaseLink({ project, number }: { project: string; number: number }) {
+  return (
+    <Link
+      to="/$project/releases/$number"
+      params={{ project, number: String(number) }}
+      className="no-underline hover:underline"
+    >
+      r{number}
+    </Link>
+  );
+}

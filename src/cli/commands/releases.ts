@@ -6,9 +6,10 @@ import type { Command } from 'commander';
 import { CodedError } from '../../core/errors/errors.js';
 import type { PageOf } from '../../wire/parts.js';
 import type { Release, ReleaseDetail } from '../../wire/releases.js';
+import { evidenceText } from '../../core/release/words.js';
 import { jwkOf } from '../../core/release/keyset.js';
 import { download, get, projectName, upload } from '../api.js';
-import { ago, bold, bytes, faint, plain, say, short, table } from '../print.js';
+import { ago, bold, bytes, faint, plain, say, short, state, table } from '../print.js';
 import { keysOf, needFile } from '../keys.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
 
@@ -144,9 +145,30 @@ function showRelease(release: ReleaseDetail): void {
   );
   say(
     table(
-      ['EVIDENCE', 'NAME', 'FROM', 'WHEN'],
-      release.evidence.map((one) => [one.kind, plain(one.name), one.source, ago(one.at)]),
+      ['EVIDENCE', 'NAME', 'FROM', 'SAYS', 'WHEN'],
+      release.evidence.map((one) => [
+        one.kind,
+        plain(one.name),
+        plain(one.source),
+        plain(evidenceText(one)),
+        ago(one.at),
+      ]),
     ),
   );
+  if (release.deployments.length)
+    say(
+      '',
+      table(
+        ['WHERE', 'DEPLOYMENT', 'STATE', 'HOW', 'WHEN'],
+        release.deployments.map((one) => [
+          one.environment,
+          `d${one.number}`,
+          state(one.state),
+          one.kind === 'automatic' ? one.kind : `${one.kind} by ${plain(one.actor)}`,
+          ago(one.createdAt),
+        ]),
+      ),
+    );
+  if (!release.kept) say('', 'Its bytes are let go: it can be neither deployed nor exported.');
   if (release.migrations.length) say('', `Migrations: ${plain(release.migrations.join(', '))}`);
 }

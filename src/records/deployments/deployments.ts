@@ -280,3 +280,17 @@ export async function coolAll(db: Db, environment: string): Promise<void> {
   );
   await notify(db, 'deployments');
 }
+
+/** Where a release is and was brought, the newest first. */
+export const deploymentsOfRelease = (
+  db: Db,
+  release: string,
+  limit: number,
+): Promise<(DeploymentRow & { environment: string })[]> =>
+  query(
+    db,
+    `select ${deploymentColumns.map((name) => `d.${name}`).join(', ')}, e.name as environment
+     from deployments d join environments e on e.id = d.environment_id
+     where d.release_id = $1 order by d.number desc limit $2`,
+    [release, limit],
+  );

@@ -12,7 +12,7 @@ import { considerPromotion } from '../../engine/deployments/promotions.js';
 import { repositoryOf } from '../../engine/context.js';
 import { commitsBetween } from '../../git/repository.js';
 import type { Db } from '../../records/database.js';
-import type { DeploymentRow } from '../../records/deployments/deployments.js';
+import { deploymentsOfRelease, type DeploymentRow } from '../../records/deployments/deployments.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { evidenceOf, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import type { RevertLook } from '../../engine/deployments/revert-ahead.js';
@@ -48,19 +48,27 @@ export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name
   };
 }
 
+/** Of a release, the newest. */
+const mostDeployments = 50;
+
 export async function releaseDetail(
   { context }: Service,
   db: Db,
   project: ProjectRow,
   row: ReleaseRow,
 ): Promise<ReleaseDetail> {
-  const [view, evidence, migrations] = await Promise.all([
+  const [view, evidence, migrations, deployments] = await Promise.all([
     releaseView(db, project, row),
     evidenceOf(db, row.id),
     migrationsOf(context, project, row),
+    deploymentsOfRelease(db, row.id, mostDeployments),
   ]);
   return {
     ...view,
+    kept: row.gone_at === null,
+    deployments: deployments.map((one) =>
+      deploymentOf(project, { name: one.environment }, one, row.number, view.commit),
+    ),
     migrations: migrations.map((file) => file.path),
     evidence: evidence.map((one) => ({ ...one, evidence: evidenceDigest(one), at: one.at.toISOString() })),
   };

@@ -1,6 +1,6 @@
 /** The deployments of an environment, and the way back. */
 import type { Deployment, EnvironmentDetail } from '../../../../src/wire/environments/environments';
-import { Ago, Button } from '../../parts/basics';
+import { Ago, Button, ReleaseLink } from '../../parts/basics';
 import { Mark } from '../../parts/Mark';
 import { Revert } from './Revert';
 
@@ -69,7 +69,9 @@ function HistoryRow({
           <span className="code">d{item.number}</span>
         </span>
       </td>
-      <td className="code py-2 pr-3 font-semibold">r{item.release}</td>
+      <td className="code py-2 pr-3 font-semibold">
+        <ReleaseLink project={item.project} number={item.release} />
+      </td>
       <td className="max-w-md py-2 pr-3">
         <span className="block truncate">{item.commit.title}</span>
         {item.failure ? <span className="block text-vermilion">{item.failure.says}</span> : null}

@@ -9,7 +9,7 @@ import type { PageOf } from '../../../../src/wire/parts';
 import type { Project } from '../../../../src/wire/projects';
 import type { Run } from '../../../../src/wire/runs';
 import { get } from '../../data/api';
-import { Ago, Button, Empty, Loading, short, TableHead, Trouble } from '../../parts/basics';
+import { Ago, Button, Empty, Loading, ReleaseLink, short, TableHead, Trouble } from '../../parts/basics';
 import { Mark } from '../../parts/Mark';
 
 type Filter = Pick<Search, 'project' | 'state' | 'branch'>;
@@ -139,7 +139,9 @@ function RunRow({ run }: { run: Run }) {
           <span className="block truncate text-vermilion">{run.issue.says}</span>
         ) : null}
       </td>
-      <td className="code px-4 py-2">{run.release ? `r${run.release}` : ''}</td>
+      <td className="code px-4 py-2">
+        {run.release ? <ReleaseLink project={run.project} number={run.release} /> : ''}
+      </td>
       <td className="px-4 py-2 whitespace-nowrap text-second">
         {run.endedAt ? durationText(Date.parse(run.endedAt) - Date.parse(run.createdAt)) : run.state}
       </td>
