@@ -305,6 +305,19 @@ export async function history(repository: string, commit: string, limit: number)
   return exit === 0 ? out.toString().split('\n').filter(Boolean) : [];
 }
 
+/** Commits along the first parents of `head` that are not before `since`, the newest first. */
+export async function firstParents(repository: string, since: string, head: string, limit: number): Promise<string[]> {
+  const { out } = await git(repository, [
+    'rev-list',
+    '--first-parent',
+    `--max-count=${limit}`,
+    head,
+    `^${since}`,
+    '--',
+  ]);
+  return out.toString().split('\n').filter(Boolean);
+}
+
 /** Whether a commit is one of a branch's, or of those before. */
 export async function onBranches(repository: string, commit: string): Promise<boolean> {
   const { out } = await git(repository, ['rev-list', '--max-count=1', commit, '--not', '--branches', '--']);

@@ -67,6 +67,7 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/runs/:number/stop': 'developer',
   'POST /api/projects/:project/runs/:number/again': 'developer',
   'GET /api/projects/:project/plan': 'viewer',
+  'GET /api/projects/:project/tasks/:task/since': 'viewer',
   'GET /api/projects/:project/runs/:number/why': 'viewer',
   'GET /api/projects/:project/runs/:number/tasks/:task/why': 'viewer',
   'GET /api/attempts/:id/log': 'viewer',

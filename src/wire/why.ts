@@ -87,3 +87,36 @@ export const WhyRunView = Type.Object({
   ),
 });
 export type WhyRunView = Static<typeof WhyRunView>;
+
+const SinceCommit = Type.Intersect([
+  Commit,
+  Type.Object({
+    /** What the task came to there; null: nobody knows. */
+    verdict: Nullable(oneOf(['good', 'bad', 'unclear'] as const)),
+    run: Nullable(Type.Integer()),
+    pull: Nullable(Type.Integer()),
+  }),
+]);
+
+/** Which commit broke a task since a release. */
+export const SinceView = Type.Object({
+  task: Type.String(),
+  release: Type.Integer(),
+  /** The task's release was of this one. */
+  from: Commit,
+  head: Commit,
+  /** Commits since, along first parents. */
+  commits: Type.Integer(),
+  /** `ask`: `next` has to be run. `found`: `first` broke it. `good`: it passes at the head. `unclear`: the head's runs don't tell. */
+  state: oneOf(['ask', 'found', 'good', 'unclear'] as const),
+  next: Nullable(SinceCommit),
+  /** A run of `next` that goes on. */
+  going: Nullable(Type.Integer()),
+  /** Commits that may still be it, and runs that it takes at most. */
+  left: Type.Integer(),
+  steps: Type.Integer(),
+  first: Nullable(SinceCommit),
+  /** It may be one of these, too, which could not be judged. */
+  doubt: Type.Array(SinceCommit),
+});
+export type SinceView = Static<typeof SinceView>;

@@ -5,6 +5,7 @@ import { CodedError } from '../../core/errors/errors.js';
 import type { PlanView, WhyRunView, WhyTaskView } from '../../wire/why.js';
 import { get, projectName } from '../api.js';
 import { bold, faint, plain, say, short, state, table } from '../print.js';
+import { whySince } from './since.js';
 import { give, numberOf, type Shared, shared } from './shared.js';
 
 export function whyCommands(program: Command): void {
@@ -25,7 +26,12 @@ export function whyCommands(program: Command): void {
     'tsunagi why task unit --run 12',
   )
     .option('--run <n>', 'the run of the task; default: the newest')
-    .action(async (what: string, name: string | undefined, options: Shared & { run?: string }) => {
+    .option(
+      '--since <release>',
+      'which commit broke the task since this release: halves the commits between, and runs those that nothing is known of',
+    )
+    .option('--ref <ref>', 'with --since: where it is broken; default: the main branch')
+    .action(async (what: string, name: string | undefined, options: Shared & Asked) => {
       const project = await projectName(options.project);
       const base = `/api/projects/${encodeURIComponent(project)}/runs`;
       if (what === 'run' || /^\d+$/.test(what)) {
@@ -33,12 +39,20 @@ export function whyCommands(program: Command): void {
         const number = text ? numberOf(text, '') : await newest(project);
         if (!number) throw usage(`\`${text}\` is not a run; write a number.`);
         give(options, await get<WhyRunView>(`${base}/${number}/why`), showWhyRun);
+      } else if (what === 'task' && name && options.since !== undefined) {
+        await whySince(project, name, options as Asked & { since: string });
       } else if (what === 'task' && name) {
         const number = options.run ? numberOf(options.run, '') : await newest(project);
         if (!number) throw usage(`\`${options.run}\` is not a run; write a number.`);
         give(options, await get<WhyTaskView>(`${base}/${number}/tasks/${encodeURIComponent(name)}/why`), showWhyTask);
       } else throw usage('`why` takes `run NUMBER` or `task NAME`.');
     });
+}
+
+interface Asked {
+  run?: string;
+  since?: string;
+  ref?: string;
 }
 
 const usage = (detail: string) => new CodedError('usage', { detail, command: 'why' });

@@ -37,6 +37,23 @@ export const reasons = {
     'Widen `tools`, or install that version on an agent.',
     true,
   ),
+  since_unknown: entry(
+    409,
+    '{release} has no evidence of `{task}`: nothing says that it was good there.',
+    'Name a release that `tsunagi release show` has evidence of it for.',
+  ),
+  since_elsewhere: entry(
+    409,
+    'The commit of {release} does not come before {commit}.',
+    'Name a release of the same branch, or another branch with `--ref`.',
+  ),
+  since_far: entry(409, 'More than {limit} commits have come since {release}.', 'Name a newer release.'),
+  since_untold: entry(
+    409,
+    'Run {run} of {commit} ended without a word on `{task}`.',
+    'Look at the run, and start this again.',
+  ),
+  since_same: entry(409, 'Nothing has come since {release}.', 'Name an older release, or another branch with `--ref`.'),
   ref_unknown: entry(
     404,
     '`{ref}` is not a branch, commit or pull request of {project}.',

@@ -98,3 +98,25 @@ export async function runsOfAttempts(db: Db, attempts: readonly string[]): Promi
   );
   return new Map(rows.map((row) => [row.id, row.number]));
 }
+
+/** What a run came to for a task of a commit: how the task ended, or that the run did without telling. */
+export interface JudgedRun {
+  commit: string;
+  run: number;
+  verdict: 'passed' | 'failed' | 'untold' | 'going';
+}
+
+/** Runs of these commits of the project's own, the oldest first, by what a declared task (all its shards) came to in them. */
+export const runsOfTask = (db: Db, project: string, commits: readonly string[], task: string): Promise<JudgedRun[]> =>
+  query(
+    db,
+    `select r.commit, r.number as run,
+       case when bool_or(t.state = 'failed') then 'failed'
+         when count(t.id) > 0 and bool_and(t.state in ('passed', 'reused')) then 'passed'
+         when r.ended_at is not null then 'untold' else 'going' end as verdict
+     from runs r left join tasks t on t.run_id = r.id and (t.name = $3 or t.model->>'of' = $3)
+     where r.project_id = $1 and r.commit = any($2::text[]) and r.line = 'own'
+     group by r.id
+     order by r.number`,
+    [project, commits, task],
+  );

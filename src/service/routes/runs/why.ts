@@ -6,10 +6,12 @@ import { type ComparedInputs, differenceText, foresee } from '../../../engine/ru
 import { whyRun, whyTask } from '../../../engine/runs/why.js';
 import { runsOfAttempts } from '../../../records/views/history.js';
 import { tasksOf } from '../../../records/runs/runs.js';
-import { PlanView, WhyRunView, WhyTaskView } from '../../../wire/why.js';
+import { PlanView, SinceView, WhyRunView, WhyTaskView } from '../../../wire/why.js';
 import { findRef, lineOf } from '../../refs.js';
 import { type App, needProject, needRun, type Service } from '../../server.js';
+import { needRelease } from '../../../engine/deployments/acts.js';
 import { said } from '../../views/basics.js';
+import { sinceView } from '../../views/since.js';
 import { NumberParams } from './runs.js';
 
 const differenceView = (one: ComparedInputs) => ({ ...one, files: one.files ?? null, says: differenceText(one) });
@@ -17,6 +19,13 @@ const differenceView = (one: ComparedInputs) => ({ ...one, files: one.files ?? n
 export function whyRoutes(app: App, service: Service): void {
   const { context } = service;
   const { records } = context;
+  const SinceQuery = Type.Object(
+    {
+      release: Type.Integer({ minimum: 1, maximum: 1_000_000_000 }),
+      ref: Type.Optional(Type.String({ minLength: 1, maxLength: 250 })),
+    },
+    { additionalProperties: false },
+  );
   const PlanQuery = Type.Object(
     { ref: Type.Optional(Type.String({ minLength: 1, maxLength: 250 })) },
     { additionalProperties: false },
@@ -44,6 +53,24 @@ export function whyRoutes(app: App, service: Service): void {
         path: plan.path,
         expectedMs: plan.ms,
       };
+    },
+  );
+
+  app.get(
+    '/api/projects/:project/tasks/:task/since',
+    {
+      schema: {
+        params: Type.Object({ project: Type.String(), task: Type.String({ maxLength: 300 }) }),
+        querystring: SinceQuery,
+        response: { 200: SinceView },
+      },
+    },
+    async (request) => {
+      const project = await needProject(service, request);
+      const { release: number, ref = project.main_branch } = request.query;
+      const release = await needRelease(records, project, number);
+      const { commit: head } = await findRef(context, project, ref);
+      return sinceView(service, project, { task: request.params.task, release, head });
     },
   );
 
