@@ -17,7 +17,7 @@ import type { Names } from './domains/names.js';
 import type { Kinds } from './resources/kinds.js';
 import type { BlobStore } from '../blobs/store.js';
 import type { ListedFile } from '../core/plan/plan.js';
-import { listFiles, makeRepository } from '../git/repository.js';
+import { type CommitFacts, listFiles, makeRepository } from '../git/repository.js';
 import type { Keys } from '../keys/keys.js';
 import type { ReleaseKeys } from '../keys/releases.js';
 import type { Db, Records } from '../records/database.js';
@@ -163,6 +163,8 @@ export interface Context {
   now(): number;
   /** Files of the commits that were listed last; a commit never changes. */
   trees: Cache<ListedFile[]>;
+  /** Commits that one has and main has not. */
+  beside: Cache<CommitFacts[]>;
   /** Lines that differ between two commits of a project. */
   changes: Cache<Map<string, string>>;
   /** What the steps of the newest runs need. */

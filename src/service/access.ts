@@ -63,6 +63,7 @@ export const access: Record<string, Access> = {
   'GET /api/projects/:project/runs/:number': 'viewer',
   'GET /api/projects/:project/runs/:number/coverage': 'viewer',
   'POST /api/projects/:project/runs': 'developer',
+  'POST /api/projects/:project/environments/:name/branch': 'developer',
   'POST /api/projects/:project/commits/:commit/allow': 'developer',
   'POST /api/projects/:project/runs/:number/stop': 'developer',
   'POST /api/projects/:project/runs/:number/again': 'developer',

@@ -22,6 +22,7 @@ import { destinationRoutes } from './routes/people/destinations.js';
 import { alertRoutes } from './routes/people/alerts.js';
 import { addressRoutes } from './routes/environments/addresses.js';
 import { resourceRoutes } from './routes/environments/resources.js';
+import { forwardRoutes } from './routes/runs/forward.js';
 import { runRoutes } from './routes/runs/runs.js';
 import { releaseRoutes } from './routes/projects/releases.js';
 import { environmentRoutes } from './routes/environments/environments.js';
@@ -98,6 +99,7 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   projectRoutes(app, service);
   findRoutes(app, service);
   runRoutes(app, service);
+  forwardRoutes(app, service);
   whyRoutes(app, service);
   variableRoutes(app, service);
   guideRoutes(app, service);

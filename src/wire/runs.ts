@@ -99,6 +99,21 @@ export const StartRun = Type.Object(
 );
 export type StartRun = Static<typeof StartRun>;
 
+/** A branch from what is live in an environment. */
+export const FromLiveBody = Type.Object(
+  { branch: Type.Optional(Type.String({ minLength: 1, maxLength: 200 })) },
+  closed,
+);
+export const FromLive = Type.Object({
+  environment: Type.String(),
+  release: Type.Integer(),
+  commit: Commit,
+  branch: Type.String(),
+  /** `elsewhere`: commits come from a host, which alone makes branches. */
+  how: oneOf(['made', 'there', 'elsewhere'] as const),
+});
+export type FromLive = Static<typeof FromLive>;
+
 export const RunAgain = Type.Object({ task: Type.Optional(Name) }, closed);
 
 const Count = Type.Object({ found: Type.Integer(), hit: Type.Integer() });

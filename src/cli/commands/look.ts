@@ -278,6 +278,10 @@ function showEnvironment(one: EnvironmentDetail): void {
     say(
       `${one.changes.length} ${one.changes.length === 1 ? 'change waits' : 'changes wait'}: ${one.changes.join(', ')}  ${faint(`tsunagi deploy r${one.live.release} --to ${one.project}/${one.name}`)}`,
     );
+  if (one.besideMain.length) {
+    say(`Live and not in main: ${one.besideMain.length} ${one.besideMain.length === 1 ? 'commit' : 'commits'}`);
+    for (const commit of one.besideMain.slice(0, 5)) say(`  ${short(commit.id)} ${plain(commit.title)}`);
+  }
   if (one.delays) say(one.delays);
   say(
     '',

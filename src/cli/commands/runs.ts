@@ -8,6 +8,7 @@ import type { PageOf } from '../../wire/parts.js';
 import type { Run, RunDetail, RunCoverage } from '../../wire/runs.js';
 import { get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, table, took } from '../print.js';
+import { startFrom } from './forward.js';
 import { give, numberOf, placeOfRun, type Shared, shared } from './shared.js';
 
 export function runCommands(program: Command): void {
@@ -60,12 +61,22 @@ export function runCommands(program: Command): void {
     give(options, await post<Run>(`/api/projects/${project}/commits/${id}/allow`), started);
   });
   shared(
-    run.command('start <ref>').description('run a branch, commit or pull request (pr-N)'),
+    run
+      .command('start [ref]')
+      .description('run a branch, commit or pull request (pr-N); or begin a branch from what is live, to mend that'),
     'tsunagi run start main --project sailings',
   )
     .option('--without-reuse', 'run every task, whatever has passed before')
     .option('--fresh <task...>', 'run these tasks, whatever has passed before')
-    .action(async (ref: string, options: Shared & { withoutReuse?: boolean; fresh?: string[] }) => {
+    .option('--from <environment>', 'from what is live there: a branch, and the way of what is pushed to it')
+    .option('--branch <name>', 'with --from: the name of the branch; default: fix-rN')
+    .action(async (ref: string | undefined, options: Shared & Start) => {
+      if ((ref === undefined) === (options.from === undefined))
+        throw new CodedError('usage', {
+          detail: 'Name a branch, commit or pull request, or an environment with --from.',
+          command: 'run start',
+        });
+      if (options.from !== undefined) return startFrom(options.from, options);
       const body = {
         ref,
         ...(options.withoutReuse ? { reuse: false } : {}),
@@ -121,6 +132,13 @@ export function runCommands(program: Command): void {
         (one) => say(`run ${one.number} is being stopped`),
       ),
   );
+}
+
+interface Start {
+  withoutReuse?: boolean;
+  fresh?: string[];
+  from?: string;
+  branch?: string;
 }
 
 /** Prints every line as it was printed, but for control characters. */

@@ -37,6 +37,21 @@ export const reasons = {
     'Widen `tools`, or install that version on an agent.',
     true,
   ),
+  branch_unfit: entry(
+    422,
+    '`{branch}` cannot be the name of a branch that is made from what is live.',
+    'Name another one with `--branch`: letters, digits and dashes, and not the main branch.',
+  ),
+  branch_elsewhere: entry(
+    409,
+    'The branch {branch} is there already and does not come from {release}.',
+    'Name another one with `--branch`, or go on with a branch of your own.',
+  ),
+  live_absent: entry(
+    409,
+    'The commit {commit} of {release} is not in this project’s repository.',
+    'Push it here first.',
+  ),
   since_unknown: entry(
     409,
     '{release} has no evidence of `{task}`: nothing says that it was good there.',

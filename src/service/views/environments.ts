@@ -3,6 +3,7 @@ import { environmentView } from './board.js';
 import type { EnvironmentPlan, Part } from '../../core/definition/model.js';
 import { sizeOf } from '../../core/scale/sizes.js';
 import { permitted, scrubOf } from '../../engine/resources/origins.js';
+import { besideMain } from '../../engine/runs/forward.js';
 import { noRoomFor } from '../../engine/deployments/placement.js';
 import { revertTarget } from '../../core/advance/environments.js';
 import { listAgents } from '../../records/callers/agents.js';
@@ -93,6 +94,15 @@ export async function environmentDetail(
     plan: row.plan_name,
     history: past.map((one) => deploymentOf(project, row, one, one.release, commit(one.commit))),
     revertsTo: revertTarget(past.map(asPast), live),
+    besideMain:
+      row.kind === 'standing' && view.live
+        ? (await besideMain(service.context, db, project, view.live.commit.id)).map((one) => ({
+            id: one.id,
+            title: one.title,
+            author: one.author,
+            at: one.at.toISOString(),
+          }))
+        : [],
     delays:
       closedFor((await routeBody(db, row.host)) as Route | null, view.moving && `d${view.moving.number}`) ??
       addressesDelay(await listEdges(db), row),

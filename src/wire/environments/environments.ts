@@ -191,6 +191,8 @@ export const EnvironmentDetail = Type.Intersect([
     /** The name under which variables are set for it: of all reviews that of their plan. */
     plan: Type.String(),
     revertsTo: Nullable(Type.Integer()),
+    /** Commits of what is live that main has not, the newest first; 20 at most. */
+    besideMain: Type.Array(Commit),
     delays: Nullable(Type.String()),
   }),
 ]);

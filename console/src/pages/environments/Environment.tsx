@@ -104,6 +104,13 @@ export function EnvironmentPage(): React.ReactNode {
             {one.live.override.why}
           </p>
         ) : null}
+        {one.besideMain.length ? (
+          <p className="mt-1 text-ochre">
+            Live and not in main: {one.besideMain[0]?.title}
+            {one.besideMain.length > 1 ? ` and ${one.besideMain.length - 1} more` : ''}. The next release of main would
+            take {one.besideMain.length === 1 ? 'it' : 'them'} away.
+          </p>
+        ) : null}
         {one.loosened.length ? (
           <p className="mt-1 text-ochre">
             Main asks for less than what counts: {one.loosened.join('; ')}.{' '}

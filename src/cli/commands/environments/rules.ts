@@ -112,9 +112,9 @@ function endOf(options: { for?: string; until?: string }): string {
   return new Date(until).toISOString();
 }
 
-function showRules(one: EnvironmentRules): void {
-  say(bold(`${plain(one.project)}/${plain(one.environment)}`));
-  const rules = [
+/** The rules of an environment, a line each. */
+export function rulesOf(one: EnvironmentRules): string[] {
+  return [
     one.after === null
       ? 'takes releases of its branch, or what people deploy'
       : `takes what ${plain(one.after)} has ${one.verified ? 'verified' : 'had live'}${one.healthyMs ? ` and run in good health for ${durationText(one.healthyMs)}` : ''}`,
@@ -122,7 +122,11 @@ function showRules(one: EnvironmentRules): void {
     ...(one.after === null ? [] : [one.automatic ? 'as soon as these allow it' : 'when a person promotes it']),
     ...one.frozen.map((text) => `frozen: ${plain(text)}`),
   ];
-  for (const rule of rules) say(`  ${rule}`);
+}
+
+function showRules(one: EnvironmentRules): void {
+  say(bold(`${plain(one.project)}/${plain(one.environment)}`));
+  for (const rule of rulesOf(one)) say(`  ${rule}`);
   if (one.freeze) say(`  frozen by ${plain(one.freeze.by)} until ${when(one.freeze.until)}: ${plain(one.freeze.why)}`);
   if (one.calendar.length) {
     say('', 'Nothing is taken');
