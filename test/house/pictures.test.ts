@@ -277,7 +277,8 @@ describe('a picture', () => {
         writeFileSync(file, '');
       }
     }
-  });
+    // Each step is a start of the service and another picture: minutes on a busy machine.
+  }, 300_000);
 
   it('ends with its review, and what it came to stays', async () => {
     const id = (await newest())?.id;

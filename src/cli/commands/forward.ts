@@ -30,13 +30,13 @@ export async function startFrom(where: string, options: Shared & { branch?: stri
       'Each push to it runs and becomes a release. Its way:',
     );
     for (const [at, environment] of ordered.entries()) {
-      const takes = environment.branch === one.branch;
       say(`  ${bold(plain(environment.name))}`);
+      const deploy = `tsunagi deploy rN --to ${plain(project)}/${plain(environment.name)}`;
       if (environment.after === null)
         say(
-          takes
+          environment.branch === one.branch
             ? '    takes it by itself'
-            : `    takes ${plain(environment.branch ?? 'what people deploy')} by itself: tsunagi deploy rN --to ${plain(project)}/${plain(environment.name)}`,
+            : `    takes ${environment.branch === null ? '' : `${plain(environment.branch)} by itself, and `}what people deploy: ${deploy}`,
         );
       else for (const rule of rulesOf(rules[at] as EnvironmentRules)) say(`    ${rule}`);
     }

@@ -81,7 +81,11 @@ function Made({ one }: { one: ReleaseDetail }) {
   return (
     <>
       made by{' '}
-      <Link to="/$project/runs/$number" params={{ project: one.project, number: String(one.run) }}>
+      <Link
+        to="/$project/runs/$number"
+        params={{ project: one.project, number: String(one.run) }}
+        className="text-indigo"
+      >
         run {one.run}
       </Link>{' '}
       of {place}
