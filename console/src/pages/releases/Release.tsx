@@ -84,7 +84,7 @@ function Made({ one }: { one: ReleaseDetail }) {
       <Link
         to="/$project/runs/$number"
         params={{ project: one.project, number: String(one.run) }}
-        className="text-indigo"
+        className="underline"
       >
         run {one.run}
       </Link>{' '}
