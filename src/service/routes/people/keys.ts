@@ -23,10 +23,15 @@ export function keyRoutes(app: App, service: Service): void {
   );
 
   /** At a fixed address, for everybody: whoever has a release's file checks it with these. */
-  app.get('/api/keys/releases', { schema: { response: { 200: KeySet } } }, async (_request, reply) => {
-    reply.type('application/jwk-set+json');
-    return { keys: context.releaseKeys.all().map(jwkOf) };
-  });
+  app.get(
+    '/api/keys/releases',
+    // Strangers may ask, too.
+    { schema: { response: { 200: KeySet } }, config: { rateLimit: { max: 120, timeWindow: '1 minute' } } },
+    async (_request, reply) => {
+      reply.type('application/jwk-set+json');
+      return { keys: context.releaseKeys.all().map(jwkOf) };
+    },
+  );
 
   app.post(
     '/api/keys/releases/rotate',
