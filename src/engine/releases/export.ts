@@ -1,4 +1,5 @@
 /** A release as a file that leaves the house: its images, and signed statements about them. */
+import { text } from 'node:stream/consumers';
 import { pipeline } from 'node:stream/promises';
 import { type Pack, pack } from 'tar-stream';
 import { CodedError } from '../../core/errors/errors.js';
@@ -95,11 +96,11 @@ export async function exportRelease(context: Context, project: ProjectRow, relea
     await statementsOf(context, project, release),
   );
   const tar = pack();
-  const text = (name: string, content: string) => tar.entry({ name, mtime: new Date(0) }, content);
+  const put = (name: string, content: string) => tar.entry({ name, mtime: new Date(0) }, content);
   const fill = async () => {
-    text('oci-layout', layoutText);
-    text('index.json', index);
-    for (const one of documents) text(blobPath(one.digest), one.text);
+    put('oci-layout', layoutText);
+    put('index.json', index);
+    for (const one of documents) put(blobPath(one.digest), one.text);
     for (const digest of digests) {
       const found = await blobs.open(digest);
       if (!found) throw new Error(`the bytes ${digest} are missing`);
@@ -117,7 +118,5 @@ const blobPath = (digest: string): string => `blobs/sha256/${digest.slice('sha25
 async function textOf({ blobs }: Context, digest: string): Promise<string> {
   const found = await blobs.open(digest);
   if (!found) throw new CodedError('output_gone', { digest: digest.slice(0, 19) });
-  const parts: Buffer[] = [];
-  for await (const chunk of found.stream) parts.push(chunk as Buffer);
-  return Buffer.concat(parts).toString('utf8');
+  return text(found.stream);
 }

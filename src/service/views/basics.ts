@@ -1,6 +1,7 @@
 /** What every view is made of: issues in words, times, commits, projects, events. */
 import { commitById, commitsByIds } from '../../records/projects/sources.js';
 import { type Issue, wording } from '../../core/errors/errors.js';
+import type { CommitFacts } from '../../git/repository.js';
 import type { Db } from '../../records/database.js';
 import type { EventRow } from '../../records/events.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
@@ -13,6 +14,14 @@ import type { Service } from '../server.js';
 export const said = (issue: Issue | null): Said | null => (issue ? { ...issue, ...wording(issue) } : null);
 
 export const iso = (at: Date | null): string | null => at?.toISOString() ?? null;
+
+/** A commit as git tells it. */
+export const factsView = ({ id, title, author, at }: Omit<CommitFacts, 'parents'>): Commit => ({
+  id,
+  title,
+  author,
+  at: at.toISOString(),
+});
 
 export async function commitView(db: Db, project: string, id: string): Promise<Commit> {
   const row = await commitById(db, project, id);

@@ -2,14 +2,10 @@
 import type { Change } from '../../core/compare/compare.js';
 import { sizeText } from '../../core/sizes.js';
 import type { Comparison as Compared, Side } from '../../engine/compare/compare.js';
-import type { CommitFacts } from '../../git/repository.js';
 import type { Db } from '../../records/database.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import type { Comparison } from '../../wire/compare.js';
-import type { Commit } from '../../wire/projects.js';
-import { commitView } from './basics.js';
-
-const facts = ({ id, title, author, at }: CommitFacts): Commit => ({ id, title, author, at: at.toISOString() });
+import { commitView, factsView } from './basics.js';
 
 async function sideView(db: Db, project: ProjectRow, one: Side): Promise<Comparison['from']> {
   return {
@@ -34,9 +30,9 @@ export async function comparisonView(db: Db, project: ProjectRow, one: Compared)
     project: project.name,
     from: await sideView(db, project, one.from),
     to: await sideView(db, project, one.to),
-    commits: one.commits.map(({ pull, ...commit }) => ({ ...facts(commit as CommitFacts), pull })),
-    lost: one.lost.map(({ pull, ...commit }) => ({ ...facts(commit as CommitFacts), pull })),
-    notInMain: one.notInMain.map(facts),
+    commits: one.commits.map(({ pull, ...commit }) => ({ ...factsView(commit), pull })),
+    lost: one.lost.map(({ pull, ...commit }) => ({ ...factsView(commit), pull })),
+    notInMain: one.notInMain.map(factsView),
     definition: one.definition,
     parts: one.parts.map(({ files, ...part }) => ({
       ...part,

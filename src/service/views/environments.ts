@@ -19,7 +19,7 @@ import { addressesDelay, closedFor } from '../delays.js';
 import type { Route } from '../../core/cutover/route.js';
 import type { Service } from '../server.js';
 import { addressViews } from './addresses.js';
-import { commitViews, iso, said } from './basics.js';
+import { commitViews, factsView, iso, said } from './basics.js';
 import { deploymentOf } from './releases.js';
 import { jobViews } from './jobs.js';
 import { resourceViews } from './resources.js';
@@ -96,12 +96,7 @@ export async function environmentDetail(
     revertsTo: revertTarget(past.map(asPast), live),
     besideMain:
       row.kind === 'standing' && view.live
-        ? (await besideMain(service.context, db, project, view.live.commit.id)).map((one) => ({
-            id: one.id,
-            title: one.title,
-            author: one.author,
-            at: one.at.toISOString(),
-          }))
+        ? (await besideMain(service.context, db, project, view.live.commit.id)).map(factsView)
         : [],
     delays:
       closedFor((await routeBody(db, row.host)) as Route | null, view.moving && `d${view.moving.number}`) ??

@@ -20,7 +20,7 @@ import type { Deployment, RevertAhead } from '../../wire/environments/environmen
 import type { Commit } from '../../wire/projects.js';
 import type { Promotion, Release, ReleaseDetail } from '../../wire/releases.js';
 import type { Service } from '../server.js';
-import { commitView, iso, said } from './basics.js';
+import { commitView, factsView, iso, said } from './basics.js';
 import { approvalsView, rulesView, ruleView } from './rules.js';
 
 export async function releaseView(db: Db, project: Pick<ProjectRow, 'id' | 'name'>, row: ReleaseRow): Promise<Release> {
@@ -154,12 +154,7 @@ export async function promotionView(
   );
   const repository = repositoryOf(service.context, project);
   const facts = async (from: string | null, to: string) =>
-    (await commitsBetween(repository, from, to, 100)).map((one) => ({
-      id: one.id,
-      title: one.title,
-      author: one.author,
-      at: one.at.toISOString(),
-    }));
+    (await commitsBetween(repository, from, to, 100)).map(factsView);
   const names = new Set([...(live?.parts ?? []), ...release.parts].map((part) => part.name));
   const digest = (row: ReleaseRow | null, part: string) => row?.parts.find((one) => one.name === part)?.digest ?? null;
   const warm = durationText(plan.warm ?? service.context.timing.warm);

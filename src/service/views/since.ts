@@ -8,6 +8,7 @@ import { repositoryOf } from '../../engine/context.js';
 import type { Commit } from '../../wire/projects.js';
 import type { SinceView } from '../../wire/why.js';
 import type { Service } from '../server.js';
+import { factsView } from './basics.js';
 
 /** Commits that could not be judged and are told one by one. */
 const mostDoubt = 50;
@@ -22,7 +23,7 @@ export async function sinceView(
   const repository = repositoryOf(context, project);
   const facts = async (id: string): Promise<Commit> => {
     const one = await commitFacts(repository, id);
-    return { id, title: one?.title ?? '', author: one?.author ?? '', at: (one?.at ?? new Date(0)).toISOString() };
+    return factsView(one ?? { id, title: '', author: '', at: new Date(0) });
   };
   const told = typeof state === 'string' ? [] : 'next' in state ? [state.next] : [state.first, ...state.doubt];
   const pulls = await pullsOfCommits(context.records, project.id, told);

@@ -29,7 +29,7 @@ import {
   SourceLook,
 } from '../../../wire/guide.js';
 import { type App, callerKey, change, needProject, type Service } from '../../server.js';
-import { said } from '../../views/basics.js';
+import { factsView, said } from '../../views/basics.js';
 
 /** Answers to questions of a proposal, by their ids. */
 const Answers = Type.Record(Type.String(), Type.String({ maxLength: 400 }));
@@ -139,7 +139,7 @@ export function guideRoutes(app: App, service: Service): void {
 
 const recognisedView = ({ proposal, commit, ...rest }: Found): Recognised => ({
   ...rest,
-  commit: { id: commit.id, title: commit.title, author: commit.author, at: commit.at.toISOString() },
+  commit: factsView(commit),
   found: proposal.found,
   text: proposal.text,
   reasons: proposal.reasons,

@@ -10,7 +10,7 @@ import { PlanView, SinceView, WhyRunView, WhyTaskView } from '../../../wire/why.
 import { findRef, lineOf } from '../../refs.js';
 import { type App, needProject, needRun, type Service } from '../../server.js';
 import { needRelease } from '../../../engine/deployments/acts.js';
-import { said } from '../../views/basics.js';
+import { factsView, said } from '../../views/basics.js';
 import { sinceView } from '../../views/since.js';
 import { NumberParams } from './runs.js';
 
@@ -47,7 +47,7 @@ export function whyRoutes(app: App, service: Service): void {
       if ('code' in plan) throw new CodedError(plan.code, plan.data);
       const { facts } = found;
       return {
-        commit: { id: facts.id, title: facts.title, author: facts.author, at: facts.at.toISOString() },
+        commit: factsView(facts),
         branch: found.branch,
         tasks: plan.tasks.map(({ ms, why, ...task }) => ({ ...task, why: said(why), expectedMs: ms })),
         path: plan.path,
@@ -95,12 +95,7 @@ export function whyRoutes(app: App, service: Service): void {
         skipped: why.skipped.map((task) => task.name),
         since: since && {
           run: since.run.number,
-          commits: since.commits.map((one) => ({
-            id: one.id,
-            title: one.title,
-            author: one.author,
-            at: one.at.toISOString(),
-          })),
+          commits: since.commits.map(factsView),
           files: since.files,
           tools: since.tools,
           variables: since.variables,
