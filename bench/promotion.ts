@@ -9,6 +9,7 @@ import { type Bench, type Figure, figure, timed } from './harness.js';
 import { benchProject } from './project.js';
 
 const rounds = 10;
+const quietMs = 3_000;
 const parts = ['quay', 'pier', 'slip'];
 const each = 2;
 /** Below the ports of instances. */
@@ -36,6 +37,8 @@ export async function promotion(bench: Bench): Promise<Figure[]> {
   writeFileSync(join(folder, 'package.json'), manifest['package.json']);
   const [values, bases]: [number[], number[]] = [[], []];
   for (let round = 0; round < rounds; round++) {
+    // What the round before has left behind ends first, and places stand ready again: nobody promotes twice in a second.
+    await new Promise((resolve) => setTimeout(resolve, quietMs));
     const asked = await api.post<Deployment>('/api/projects/three-parts/environments/production/deployments', {
       kind: 'promote',
       release: (round % 2) + 1,

@@ -1,7 +1,8 @@
 /**
  * Places that stand ready for servers: keeper, namespaces and a network that is tied to a port and closed to private ranges. To make
- * one takes longer than many programs take to start, and all that it depends on is what may be reached from it; so one stands ready
- * for each of the last few servers that were tied in different ways. What runs in it is told later.
+ * one takes longer than many programs take to start, and all that it depends on is what may be reached from it; so for the last few
+ * ways in which servers were tied as many stand ready as began together lately: a release with six servers finds six. What runs in
+ * one is told later.
  */
 import { spawn } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
@@ -52,15 +53,41 @@ interface Place extends StandingPlace {
   end(): Promise<void>;
 }
 
-/** Ways to be tied for which one stands ready. */
-const most = 2;
-/** Milliseconds after which the next one is made: the program that was just begun comes first. */
-const refillMs = 250;
+/** Ways to be tied for which places stand ready, and places of all of them. */
+const mostWays = 2;
+const mostPlaces = 8;
+/** Milliseconds within which servers begin together, and for which as many as did stand ready. */
+const togetherMs = 2_000;
+const rememberedMs = 1_800_000;
+/** Milliseconds after the last start until the next one is made: programs that were just begun come first. */
+const refillMs = 500;
 /** Milliseconds for which one that is being made is waited for, and between two looks. */
 const readyMs = 3_000;
 const lookMs = 5;
 
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
+
+/** A way to be tied, and how many servers began in it together. */
+interface Wanted {
+  key: string;
+  tied: Tied;
+  /** When the last ones began, on the clock of this process. */
+  begun: number[];
+  together: { count: number; at: number };
+}
+
+/** One more server has begun in this way. */
+function begunNow(before: Wanted | undefined, key: string, tied: Tied): Wanted {
+  const now = performance.now();
+  const begun = [...(before?.begun ?? []).filter((at) => now - at < togetherMs), now].slice(-mostPlaces);
+  const old = before && now - before.together.at < rememberedMs ? before.together.count : 1;
+  return {
+    key,
+    tied,
+    begun,
+    together: { count: Math.max(old, begun.length), at: begun.length >= old ? now : (before?.together.at ?? now) },
+  };
+}
 
 /** Places are made where a network can be tied and a group holds what is in them; elsewhere none ever stands ready. */
 export function openStanding(agentFolder: string, host: Host): Standing {
@@ -68,7 +95,7 @@ export function openStanding(agentFolder: string, host: Host): Standing {
   const able = host.network === 'pasta' && host.limits !== 'none';
   let places: Place[] = [];
   /** The ways of the last servers, the newest first. */
-  let wanted: { key: string; tied: Tied }[] = [];
+  let wanted: Wanted[] = [];
   let closed = false;
 
   const make = async (key: string, tied: Tied): Promise<Place> => {
@@ -144,30 +171,41 @@ export function openStanding(agentFolder: string, host: Host): Standing {
   };
 
   const clear = async () => void (await Promise.all(places.splice(0).map((one) => one.end())));
-  const making = new Map<string, Promise<void>>();
+  /** One is made after another: what runs here comes first. */
+  let making: Promise<void> | null = null;
+  let soon: NodeJS.Timeout | undefined;
   const refill = () => {
-    for (const { key, tied } of wanted) {
-      if (closed || making.has(key) || places.some((one) => one.key === key)) continue;
-      const made = make(key, tied)
-        .then(async (place) => {
-          if (closed) await place.end();
-          else places.push(place);
-        })
-        // Whoever needs one then makes it by itself, and says why it can't.
-        .catch(() => {})
-        .finally(() => making.delete(key));
-      making.set(key, made);
-    }
     const unwanted = places.filter((one) => !wanted.some(({ key }) => key === one.key));
     places = places.filter((one) => !unwanted.includes(one));
     for (const one of unwanted) void one.end();
+    // The first of each way comes before the second of any.
+    const standing = (key: string) => places.filter((one) => one.key === key).length;
+    const [next] = wanted
+      .filter(({ key, together }) => standing(key) < together.count)
+      .sort((a, b) => standing(a.key) - standing(b.key));
+    if (closed || making || !next || places.length >= mostPlaces) return;
+    making = make(next.key, next.tied)
+      .then(async (place) => {
+        if (closed) await place.end();
+        else places.push(place);
+        await place.ready;
+        return true;
+      })
+      // Whoever needs one then makes it by itself, and says why it can't.
+      .catch(() => false)
+      .then((made) => {
+        making = null;
+        if (made) refill();
+      });
   };
   return {
     async take(tied) {
       if (!able || closed) return null;
       const key = keyOf(tied);
-      wanted = [{ key, tied }, ...wanted.filter((one) => one.key !== key)].slice(0, most);
-      setTimeout(refill, refillMs).unref();
+      const before = wanted.find((one) => one.key === key);
+      wanted = [begunNow(before, key, tied), ...wanted.filter((one) => one !== before)].slice(0, mostWays);
+      clearTimeout(soon);
+      soon = setTimeout(refill, refillMs).unref();
       const place = places.find((one) => one.key === key);
       if (!place) return null;
       places = places.filter((one) => one !== place);
@@ -178,7 +216,7 @@ export function openStanding(agentFolder: string, host: Host): Standing {
     clear,
     async close() {
       closed = true;
-      await Promise.all(making.values());
+      await making;
       await clear();
     },
   };

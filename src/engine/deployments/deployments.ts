@@ -25,7 +25,12 @@ import {
   setDeploymentState,
   setReplaces,
 } from '../../records/deployments/deployments.js';
-import { type DeploymentFacts, type StepFact, advanceDeployment } from '../../core/advance/deployments.js';
+import {
+  type DeploymentEffect,
+  type DeploymentFacts,
+  type StepFact,
+  advanceDeployment,
+} from '../../core/advance/deployments.js';
 import type { Context, Db } from '../context.js';
 import { recordEvents } from '../../records/events.js';
 
@@ -44,10 +49,19 @@ export async function stepDeployments(context: Context): Promise<boolean> {
   return true;
 }
 
-/** The first step of one that was asked for in this transaction, with its environment locked: nobody else need come for it. */
-export async function beginAtOnce(context: Context, db: Db, asked: DeploymentRow): Promise<void> {
+/** The first steps of one that was asked for in this transaction, with its environment locked: nobody else need come for it. */
+export async function beginAtOnce(context: Context, db: Db, asked: DeploymentRow): Promise<DeploymentRow> {
+  // What moves already has its own steps, which lock more.
+  if (asked.state !== 'queued') return asked;
   await advance(await enter(context, db, asked));
+  return (await deploymentById(db, asked.id)) ?? asked;
 }
+
+/** Effects that are whole when they are done: what they have changed is seen in the same transaction. */
+const wholeAtOnce: readonly DeploymentEffect['do'][] = ['resources', 'prepare', 'seed', 'seeded', 'startServers'];
+
+/** Steps that one transaction takes at most: it holds its environment meanwhile. */
+const mostSteps = 8;
 
 /** Milliseconds after which a deployment looks again though nobody has answered yet. */
 const answerMs = 500;
@@ -64,7 +78,7 @@ async function startAgain(scene: Scene): Promise<void> {
   scene.instances = await instancesOf(db, deployment.id);
 }
 
-async function advance(scene: Scene): Promise<void> {
+async function advance(scene: Scene, steps = 1): Promise<void> {
   await startAgain(scene);
   const { db, context, deployment, environment, before, release } = scene;
   const [attempts, moving, edges] = [
@@ -158,6 +172,7 @@ async function advance(scene: Scene): Promise<void> {
   const step = advanceDeployment(given);
   if (deployment.state === 'queued' && step.state === 'preparing')
     await setReplaces(db, deployment.id, environment.serving_id);
+  const since = step.state === deployment.state ? deployment.state_since : new Date(given.now);
   let answered = step.effects.length > 0;
   for (const effect of step.effects) answered = (await apply(scene, effect)) && answered;
   if (step.state !== deployment.state || step.failure !== deployment.failure) {
@@ -181,9 +196,20 @@ async function advance(scene: Scene): Promise<void> {
     step.failure === null &&
     deploymentMoving(step.state)
   ) {
-    const next = { ...deployment, state: step.state, state_since: new Date(given.now) };
-    return advance({ ...scene, deployment: next });
+    const next = { ...deployment, state: step.state, state_since: since };
+    return advance({ ...scene, deployment: next }, steps + 1);
   }
+  // The same where what was done is done: servers that were warm take the traffic in the transaction that asks for it.
+  const whole = step.effects.length > 0 && step.effects.every((effect) => wholeAtOnce.includes(effect.do));
+  if (whole && step.failure === null && deploymentMoving(step.state) && steps < mostSteps)
+    return advance(
+      {
+        ...scene,
+        deployment: { ...deployment, state: step.state, state_since: since },
+        instances: await instancesOf(db, deployment.id),
+      },
+      steps + 1,
+    );
   const over = !deploymentMoving(step.state);
   if (over)
     for (const next of moving.filter((one) => one.number > deployment.number))

@@ -4,6 +4,7 @@ import { allTraffic } from '../../../core/cutover/route.js';
 import { CodedError } from '../../../core/errors/errors.js';
 import { atLeast } from '../../../core/states.js';
 import { deploy, deployAgain, needRelease, needsReleaser } from '../../../engine/deployments/acts.js';
+import { beginAtOnce } from '../../../engine/deployments/deployments.js';
 import { lookAhead } from '../../../engine/deployments/look-ahead.js';
 import { restart } from '../../../engine/deployments/restarts.js';
 import { scale } from '../../../engine/deployments/scaling.js';
@@ -162,7 +163,8 @@ export function environmentRoutes(app: App, service: Service): void {
                   ...(variables ? { variables } : {}),
                   ...(oneWay ? { oneWay } : {}),
                 });
-        return deploymentView(db, project, row);
+        // A revert is in a hurry: servers that are warm have the traffic when this is answered.
+        return deploymentView(db, project, kind === 'revert' ? await beginAtOnce(context, db, row) : row);
       });
     },
   );
