@@ -78,9 +78,24 @@ const notInBranch = /[\u0000-\u0020\u007f~^:?*[\\]|\.\.|@\{|\/\/|^[-/]|[/.]$|\.l
 export const isBranchName = (text: string): boolean =>
   text.length <= 250 && !notInBranch.test(text) && text !== '' && text !== '@';
 
+/** What commits say never changes. Characters of all of them together. */
+const knownFacts = new LRUCache<string, CommitFacts>({
+  maxSize: 4_000_000,
+  sizeCalculation: ({ parents, author, title }) => 300 + parents.length * 64 + author.length + title.length,
+});
+
 export async function commitFacts(repository: string, commit: string): Promise<CommitFacts | null> {
+  const key = `${repository} ${commit}`;
+  const known = knownFacts.get(key);
+  if (known) return known;
   const found = await objectOf(repository, commit, 'commit');
   if (!found) return null;
+  const facts = factsOf(found);
+  if (found.id === commit) knownFacts.set(key, facts);
+  return facts;
+}
+
+function factsOf(found: { id: string; body: Buffer }): CommitFacts {
   // Cut before anything is matched: a message, a name, a header may be as long as whoever made the commit liked.
   const body = found.body.subarray(0, factsLimit);
   const end = body.indexOf('\n\n');
