@@ -8,6 +8,7 @@ import { board } from './board.js';
 import { commandLine } from './command-line.js';
 import { openConsole } from './console.js';
 import { cutover } from './cutover.js';
+import { delivery } from './delivery.js';
 import { log, planning, reuse, start } from './engine.js';
 import { edge } from './edge.js';
 import { environments } from './environments.js';
@@ -43,6 +44,7 @@ const areas: Record<string, (bench: Bench) => Promise<Figure[]>> = {
   cutover,
   judge: () => judge(),
   mirror,
+  delivery,
   promotion,
   compare,
   live,

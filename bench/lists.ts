@@ -68,9 +68,9 @@ async function fill({ house, folder }: Bench): Promise<void> {
   });
   await query(
     records,
-    `insert into runs (id, project_id, number, commit, branch, line, cause, actor, state, tasks_total, tasks_ended, due_at, created_at, started_at, ended_at)
+    `insert into runs (id, project_id, number, commit, branch, line, cause, actor, state, tasks_total, tasks_ended, due_at, created_at, started_at, ended_at, counted)
      select ('00000000-0000-7000-8000-' || lpad(to_hex(n), 12, '0'))::uuid, p.id, n, lpad(to_hex(n), 40, '0'), case when n % 3 = 0 then 'main' else 'topic-' || n % 50 end, 'own', 'push', 'mika',
-       case when n % 9 = 0 then 'failed' else 'passed' end, ${tasksEach}, ${tasksEach}, null, now() - (${runs} - n) * interval '1 min', now(), now()
+       case when n % 9 = 0 then 'failed' else 'passed' end, ${tasksEach}, ${tasksEach}, null, now() - (${runs} - n) * interval '1 min', now(), now(), true
      from projects p, generate_series(1, ${runs}) n where p.name = 'history'`,
   );
   await query(

@@ -15,8 +15,10 @@ import type { Me } from '../../src/wire/people';
 import { get, Refusal } from './data/api';
 import { followFeed } from './data/live';
 import { readSearch, type Search } from './data/search';
+import { ActivityPage } from './pages/activity/Activity';
 import { AlertsPage } from './pages/alerts/Alerts';
 import { BoardPage } from './pages/board/Board';
+import { DeliveryPage } from './pages/delivery/Delivery';
 import { EnvironmentPage } from './pages/environments/Environment';
 import { GatePage } from './pages/people/Gate';
 import { GuidePage } from './pages/projects/Guide';
@@ -79,6 +81,8 @@ const router = createRouter({
     page('/reviews', ReviewsPage, ['project']),
     page('/add', GuidePage),
     page('/alerts', AlertsPage),
+    page('/delivery', DeliveryPage, ['project', 'weeks']),
+    page('/activity', ActivityPage, ['project', 'who', 'about', 'all']),
     page('/you', YouPage),
     page('/$project', ProjectPage, ['ref']),
     page('/$project/runs/$number', RunPage, ['task', 'attempt', 'line']),

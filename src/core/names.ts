@@ -1,10 +1,14 @@
 /** First steps of the console's own pages and files; a project of such a name could not be opened there. */
 export const pageNames: ReadonlySet<string> = new Set([
+  'activity',
   'add',
   'alerts',
   'api',
   'assets',
+  'delivery',
+  'gate',
   'metrics',
+  'reviews',
   'runs',
   'sign-in',
   'you',

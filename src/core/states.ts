@@ -32,6 +32,12 @@ export const deploymentStates = [
 ] as const;
 export type DeploymentState = (typeof deploymentStates)[number];
 
+/** Of deployments that go together. How each is entered and left: `core/cutover/joint.ts`. */
+export const jointStates = ['gathering', 'moved', 'live', 'ended', 'returned'] as const;
+export type JointState = (typeof jointStates)[number];
+/** It is not known yet whether they go. */
+export const jointMoving = (state: JointState): boolean => state === 'gathering' || state === 'moved';
+
 /** How each is entered and left: `core/advance/life.ts`. */
 export const environmentStates = ['empty', 'live', 'falling asleep', 'asleep', 'waking', 'closing', 'closed'] as const;
 export type EnvironmentState = (typeof environmentStates)[number];

@@ -77,6 +77,7 @@ const KeptRoute = Type.Object({
       same: Type.Array(Type.String()),
     }),
   ),
+  next: Type.Optional(Type.Omit(KeptTarget, ['share', 'until'])),
   uses: Type.Optional(
     Type.Object({
       requests: Type.Boolean(),
@@ -284,8 +285,11 @@ const sitesWhere = (route: Route, shared: boolean): SitePath[] =>
     .filter((target) => target.share > 0 === shared)
     .flatMap((target) => target.paths)
     .filter((path): path is SitePath => path.kind === 'site');
-/** Sites that get requests, without which a host can't be taken over. */
-const sitesOf = (route: Route) => sitesWhere(route, true);
+/** Sites that get requests, now or next, without which a host can't be taken over. */
+const sitesOf = (route: Route) => [
+  ...sitesWhere(route, true),
+  ...(route.next?.paths ?? []).filter((path): path is SitePath => path.kind === 'site'),
+];
 const replacedOf = (route: Route) => sitesWhere(route, false);
 
 /** What was kept; without the hosts whose bytes are gone, which are then asked for from the beginning. */

@@ -44,6 +44,8 @@ export interface Timing {
   /** How long a terminal may stay without a byte either way, and in all. */
   idle: number;
   longest: number;
+  /** How long deployments that go together wait for the last of them. */
+  gather: number;
 }
 
 export const defaultTiming: Timing = {
@@ -57,6 +59,7 @@ export const defaultTiming: Timing = {
   awake: 2 * 60_000,
   idle: 15 * 60_000,
   longest: 8 * 3_600_000,
+  gather: 3_600_000,
 };
 
 export interface Addresses {

@@ -7,6 +7,7 @@ import { nextPoll } from '../records/projects/projects.js';
 import { nextDue } from '../records/runs/runs.js';
 import type { Context } from './context.js';
 import { stepDeployments } from './deployments/deployments.js';
+import { stepJoints } from './together/joints.js';
 import { stepEnvironments } from './environments/environments.js';
 import { controlScale } from './deployments/controlling.js';
 import { deliveryLanes } from './deliveries/deliveries.js';
@@ -14,6 +15,7 @@ import { watchConditions, watchEvery } from './deliveries/watch.js';
 import { addressLanes } from './domains/addresses.js';
 import { folderEvery, watchFolder } from './domains/operator.js';
 import { stepJobs } from './jobs/jobs.js';
+import { countEnded } from './delivery/count.js';
 import { rollFigures, tendFigures } from './figures/figures.js';
 import { makeFeed, sealEvery, stepSeals } from './feed.js';
 import { watchLeases } from './runs/leases.js';
@@ -111,6 +113,13 @@ export async function startEngine(context: Context): Promise<Engine> {
       sweepMs: sweep,
       log,
     }),
+    joints: startLoop({
+      name: 'joints',
+      step: () => stepJoints(context),
+      nextDue: () => nextDue(records, 'joints'),
+      sweepMs: sweep,
+      log,
+    }),
     environments: startLoop({
       name: 'environments',
       step: () => stepEnvironments(context),
@@ -177,6 +186,7 @@ export async function startEngine(context: Context): Promise<Engine> {
       log,
     }),
     figures: startLoop({ name: 'figures', step: () => rollFigures(context), sweepMs: 15_000, log }),
+    delivery: startLoop({ name: 'delivery', step: () => countEnded(context), sweepMs: sweep * 3, log }),
     leases: startLoop({ name: 'leases', step: watchLeases(context), sweepMs: Math.min(sweep, lease / 4), log }),
     events: startLoop({
       name: 'feed',

@@ -86,6 +86,11 @@ export const eventTypes = [
   'traffic.stopped',
   'traffic.shared',
   'cutover.ordered',
+  'together.asked',
+  'together.moved',
+  'together.live',
+  'together.ended',
+  'together.returned',
   'instance.asked',
   'instance.ready',
   'instance.failed',
@@ -187,6 +192,11 @@ export interface EventFilter {
   project?: string;
   type?: string;
   subject?: string;
+  actor?: string;
+  /** Only what people did. */
+  people?: boolean;
+  /** First words of types. */
+  kinds?: readonly string[];
   limit: number;
   newestFirst: boolean;
 }
@@ -200,6 +210,9 @@ export function listEvents(db: Db, filter: EventFilter): Promise<EventRow[]> {
        and ($1::bigint is null or e.number > $1) and ($2::bigint is null or e.number < $2)
        and ($3::text is null or e.project_id = (select id from projects where name = $3))
        and ($4::text is null or e.type = $4) and ($5::text is null or e.subject = $5)
+       ${filter.actor === undefined ? '' : 'and e.actor = $7'}
+       ${filter.people ? `and e.actor not in ('engine', 'agent')` : ''}
+       ${filter.kinds === undefined ? '' : `and split_part(e.type, '.', 1) in (${filter.kinds.map((kind) => `'${kind}'`).join(', ')})`}
      order by e.number ${filter.newestFirst ? 'desc' : 'asc'} limit $6`,
     [
       filter.after ?? null,
@@ -208,6 +221,7 @@ export function listEvents(db: Db, filter: EventFilter): Promise<EventRow[]> {
       filter.type ?? null,
       filter.subject ?? null,
       filter.limit,
+      ...(filter.actor === undefined ? [] : [filter.actor]),
     ],
   );
 }

@@ -30,6 +30,8 @@ import * as rules from './migrations/028-rules.js';
 import * as cutovers from './migrations/029-cutovers.js';
 import * as madeOf from './migrations/030-made-of.js';
 import * as imports from './migrations/031-imports.js';
+import * as joints from './migrations/032-joints.js';
+import * as delivery from './migrations/033-delivery.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -64,6 +66,8 @@ export const migrations: readonly { name: string; up: string }[] = [
   cutovers,
   madeOf,
   imports,
+  joints,
+  delivery,
 ];
 
 const lock = 7_403_121;

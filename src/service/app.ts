@@ -28,6 +28,8 @@ import { releaseRoutes } from './routes/projects/releases.js';
 import { environmentRoutes } from './routes/environments/environments.js';
 import { compareRoutes } from './routes/projects/compare.js';
 import { cutoverRoutes } from './routes/environments/cutover.js';
+import { deliveryRoutes } from './routes/delivery.js';
+import { togetherRoutes } from './routes/environments/together.js';
 import { ruleRoutes } from './routes/environments/rules.js';
 import { feedRoutes } from './routes/feed.js';
 import { sourceRoutes } from './routes/projects/sources.js';
@@ -110,6 +112,8 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   environmentRoutes(app, service);
   ruleRoutes(app, service);
   cutoverRoutes(app, service);
+  togetherRoutes(app, service);
+  deliveryRoutes(app, service);
   compareRoutes(app, service);
   resourceRoutes(app, service);
   addressRoutes(app, service);

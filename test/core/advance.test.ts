@@ -138,6 +138,8 @@ const base: DeploymentFacts = {
   prepare: { declared: true, attempt: null, why: '', mayRepeat: false, tries: 0, stops: false },
   seed: { declared: true, attempt: null, why: '', fresh: true },
   closed: false,
+  together: null,
+  next: false,
   verify: { declared: true, attempt: null, why: '' },
   serversAsked: 2,
   workersAsked: 1,

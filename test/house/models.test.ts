@@ -49,6 +49,7 @@ const words: Record<string, string> = {
   JSONB: 'jsonb',
   'TIMESTAMP WITH TIME ZONE': 'timestamp with time zone',
   BYTEA: 'bytea',
+  DATE: 'date',
 };
 const said = (model: ModelStatic<Model>): Column[] =>
   Object.entries(model.getAttributes()).map(([name, one]) => {

@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, it } from '@jest/globals';
 import {
   app,
-  appDefinition,
+  preparedDefinition,
   askOften,
   checkHouse,
   type Checkout,
@@ -30,7 +30,7 @@ let checkout: Checkout;
 beforeAll(async () => {
   world = await openWorld({ timing: { lease: 5_000 } });
   let first: string;
-  ({ checkout, first } = await world.hosted('shop', { ...app('start'), 'tsunagi.yaml': appDefinition }));
+  ({ checkout, first } = await world.hosted('shop', { ...app('start'), 'tsunagi.yaml': preparedDefinition }));
   await checkout.push();
   await world.waitLive('shop', 'staging', first);
 });

@@ -6,7 +6,7 @@ import {
   allEvents,
   api,
   app,
-  appDefinition,
+  preparedDefinition,
   askOften,
   type Checkout,
   checkHouse,
@@ -29,7 +29,7 @@ let checkout: Checkout;
 beforeAll(async () => {
   world = await openWorld({ timing: { lease: 5_000 } });
   let first: string;
-  ({ checkout, first } = await world.hosted('shop', { ...app('start'), 'tsunagi.yaml': appDefinition }));
+  ({ checkout, first } = await world.hosted('shop', { ...app('start'), 'tsunagi.yaml': preparedDefinition }));
   await checkout.push();
   await world.waitLive('shop', 'staging', first);
 });
@@ -141,7 +141,7 @@ describe('others, killed', () => {
       body: { fence: '1', happenings: [{ what: 'ended', state: 'passed', issue: null, output: null, tests: null }] },
     });
     expect(late).toMatchObject({ status: 409, body: { code: 'fence_old' } });
-    await checkout.commitAndPush({ ...app('on'), 'tsunagi.yaml': appDefinition }, 'back to the app');
+    await checkout.commitAndPush({ ...app('on'), 'tsunagi.yaml': preparedDefinition }, 'back to the app');
   });
 
   it('the edge comes back with its last table, also while the service is away', async () => {

@@ -303,6 +303,8 @@ describe('tables', () => {
       '029-cutovers',
       '030-made-of',
       '031-imports',
+      '032-joints',
+      '033-delivery',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

@@ -349,6 +349,12 @@ environments:
   production: { after: staging }
 `;
 
+/** The same with a prepare, which is a step of its own. */
+export const preparedDefinition = appDefinition.replace(
+  '  needs: [unit]\n',
+  "  needs: [unit]\n  prepare: { part: api, run: 'true', again: safe }\n",
+);
+
 /** What must hold after any kill: nothing is stuck, lost or done twice with effect. */
 export async function checkHouse(world: World, commit: string, text: string): Promise<void> {
   const run = await world.waitRun('shop', commit, 'main');

@@ -15,6 +15,7 @@ const inProject: Record<string, readonly string[]> = {
   deployment: ['environment', 'environments', 'promotion', 'cutover', 'compare', 'releases'],
   traffic: ['environment', 'environments', 'cutover'],
   cutover: ['cutover', 'environment'],
+  together: ['environment', 'environments', 'promotion'],
   instance: ['environment', 'environments', 'resource'],
   resource: ['resource', 'resources', 'environment', 'removal'],
   login: ['resource'],
@@ -35,7 +36,7 @@ const inProject: Record<string, readonly string[]> = {
 };
 const ofRuns = ['run', 'task', 'attempt'];
 /** What shows many things at once is asked for again less often. */
-const lists = ['board', 'runs', 'projects', 'reviews'];
+const lists = ['board', 'runs', 'projects', 'reviews', 'activity'];
 
 export const isList = (key: Key): boolean => lists.includes(String(key[0]));
 

@@ -13,9 +13,13 @@ export interface Search {
   door?: string;
   from?: string;
   to?: string;
+  weeks?: number;
+  who?: string;
+  about?: string;
+  all?: string;
 }
 
-const numbers: readonly (keyof Search)[] = ['line', 'release'];
+const numbers: readonly (keyof Search)[] = ['line', 'release', 'weeks'];
 const lengthLimit = 400;
 
 /** Of what somebody wrote into an address, that which a page takes; anything else is as if it were not there. */

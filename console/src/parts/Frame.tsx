@@ -11,6 +11,8 @@ const pages = [
   { to: '/', name: 'Board', key: 'b' },
   { to: '/runs', name: 'Runs', key: 'r' },
   { to: '/reviews', name: 'Reviews', key: 'v' },
+  { to: '/delivery', name: 'Metrics', key: 'm' },
+  { to: '/activity', name: 'Activity', key: 't' },
   { to: '/alerts', name: 'Alerts', key: 'a' },
 ] as const;
 
@@ -105,6 +107,9 @@ const keyList = [
   ['g b', 'the board'],
   ['g r', 'the runs'],
   ['g v', 'the reviews'],
+  ['g m', 'the metrics'],
+  ['g t', 'the activity'],
+  ['g a', 'the alerts'],
   ['j  k', 'down and up in a list'],
   ['?', 'this list'],
 ];

@@ -20,6 +20,7 @@ import { environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, took } from '../print.js';
 import { lookAhead, revertAhead } from './environments/look-ahead.js';
 import { checkPromotion, endFreeze } from './environments/rules.js';
+import { jointNumber, promoteTogether, takeBack } from './environments/together.js';
 import { give, numberOf, type Shared, shared } from './shared.js';
 
 /** Milliseconds between two looks at programs that are being replaced. */
@@ -55,18 +56,28 @@ export function actCommands(program: Command): void {
   );
   wait(
     shared(
-      program.command('promote [release]').description('deploy exactly what the environment before has verified'),
-      'tsunagi promote r57 --to sailings/production',
+      program
+        .command('promote [what...]')
+        .description(
+          'deploy exactly what the environment before has verified (or r57 of it); with --together: of several projects, all at one moment or none',
+        ),
+      'tsunagi promote r57 --to sailings/production\n  tsunagi promote sailings berth-planner=r12 --to production --together',
     ).requiredOption('--to <environment>', 'where'),
   )
+    .option('--together', 'what is named are projects; all of them go, or none')
     .option('--check', 'how every rule stands, and what would change it; nothing is done')
     .option('--override <reason>', 'of an owner: though rules are not met')
     .action(
       (
-        release: string | undefined,
-        options: Shared & { to: string; wait: boolean; check?: boolean; override?: string },
-      ) =>
-        options.check
+        what: string[],
+        options: Shared & { to: string; wait: boolean; check?: boolean; override?: string; together?: boolean },
+      ) => {
+        const [release] = what;
+        if (options.together && options.override !== undefined)
+          throw usage('With --together no rule is overridden: promote that one alone.', 'promote');
+        if (options.together) return promoteTogether(what, options);
+        if (what.length > 1) throw usage('Name one release; several projects go with --together.', 'promote');
+        return options.check
           ? checkPromotion(options.to, release, options)
           : ask(
               'promote',
@@ -74,11 +85,16 @@ export function actCommands(program: Command): void {
               release,
               options,
               options.override === undefined ? {} : { override: options.override },
-            ),
+            );
+      },
     );
   wait(
     shared(
-      program.command('revert <environment>').description('go back to what was live before, and hold the environment'),
+      program
+        .command('revert <environment>')
+        .description(
+          'go back to what was live before, and hold the environment; j3: all that went together in that promotion',
+        ),
       'tsunagi revert sailings/production',
     ).option('--release <release>', 'to this release'),
   )
@@ -87,6 +103,8 @@ export function actCommands(program: Command): void {
     .option('--one-way', 'also beyond migrations that are marked as one-way')
     .action((environment: string, options: RevertOptions) => {
       const { variables, oneWay } = options;
+      const joint = jointNumber(environment);
+      if (joint !== null) return takeBack(joint, options);
       if (options.look) return revertAhead(environment, options.release, options);
       if (variables !== undefined && variables !== 'then' && variables !== 'now')
         throw usage(`--variables is \`then\` or \`now\`, not \`${variables}\`.`, 'revert');

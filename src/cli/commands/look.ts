@@ -2,6 +2,7 @@
 import type { Command } from 'commander';
 import type { AgentView, Board, Event, EventCheck } from '../../wire/overview.js';
 import type { Copies, Environment, EnvironmentDetail } from '../../wire/environments/environments.js';
+import { ownActors } from '../../core/activity.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { parseDuration } from '../../core/durations.js';
 import type { EnvironmentLines, LogChunk } from '../../wire/logs.js';
@@ -107,16 +108,28 @@ export function lookCommands(program: Command): void {
   )
     .option('--type <type>', 'only events of this type, such as run.ended')
     .option('--subject <subject>', 'only events of this thing, such as "run 131"')
+    .option('--actor <name>', 'only what this one did')
+    .option('--people', 'only what people did, not what followed by itself')
     .option('--limit <n>', 'how many', '30')
     .option('-f, --follow', 'go on with new ones')
     .option('--check', 'whether all of them are as they were sealed')
     .action(
       async (
-        options: Shared & { type?: string; subject?: string; limit: string; follow?: boolean; check?: boolean },
+        options: Shared & {
+          type?: string;
+          subject?: string;
+          actor?: string;
+          people?: boolean;
+          limit: string;
+          follow?: boolean;
+          check?: boolean;
+        },
       ) => {
         if (options.check) return checkEvents(options);
         const query = new URLSearchParams({ limit: options.limit });
-        for (const key of ['project', 'type', 'subject'] as const) if (options[key]) query.set(key, options[key]);
+        for (const key of ['project', 'type', 'subject', 'actor'] as const)
+          if (options[key]) query.set(key, options[key]);
+        if (options.people) query.set('people', 'true');
         // Where to go on from is known before the list is read: what happens between the two is shown.
         const head = options.follow
           ? ((await get<PageOf<Event>>('/api/events?limit=1')).items[0]?.sequence ?? '0')
@@ -129,7 +142,9 @@ export function lookCommands(program: Command): void {
         if (!options.follow) return;
         const fits = (one: Event) =>
           (!options.type || one.type === `dev.tsunagi.${options.type}`) &&
-          (!options.subject || one.subject === options.subject);
+          (!options.subject || one.subject === options.subject) &&
+          (!options.actor || one.data.actor === options.actor) &&
+          (!options.people || !ownActors.includes(String(one.data.actor)));
         await follow(
           `/api/feed${options.project ? `?project=${encodeURIComponent(options.project)}` : ''}`,
           (kind, data: Event) => {

@@ -28,6 +28,7 @@ const schemas = {
     awake: Type.Integer({ minimum: 0, maximum: 2_147_483_647 }),
     idle: ms,
     longest: ms,
+    gather: ms,
   }),
   KEEP: some({
     runs: Type.Integer({ minimum: 0 }),

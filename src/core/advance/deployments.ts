@@ -15,6 +15,9 @@
  *
  * An instance that its machine let down (lost, or its lease was over) is replaced before this is asked, a few times.
  *
+ * One that goes together with others (`cutover/joint.ts`) waits twice, before its traffic moves and before it is live: the step that
+ * all of them take at once says that it goes. Before it waits, edges are told what comes next.
+ *
  * Failing before `live` brings back what was there: traffic first, then workers. With nothing before it, a deployment that
  * has the traffic keeps it, in poor health. A failure is recorded at once (`failure`), the state stays until all is back.
  */
@@ -79,6 +82,10 @@ export interface DeploymentFacts {
   way: CutoverWay | null;
   /** Some of the traffic is led to it beside what was there. */
   shared: boolean;
+  /** It goes with others: whether it waits for them now; null: it goes alone. */
+  together: 'waits' | 'goes' | null;
+  /** The table says that this one is next. */
+  next: boolean;
   /** Each edge that answers has the newest table of this environment. */
   acknowledged: boolean;
   /** Why its rules don't let the traffic move to it now, or null. */
@@ -112,6 +119,8 @@ export type DeploymentEffect =
   | { do: 'startServers' }
   | { do: 'serve'; which: 'this' | 'before' }
   | { do: 'share'; step: CutoverStep }
+  /** Edges get the files of what is next, or hear that it does not come. */
+  | { do: 'announce'; comes: boolean }
   | { do: 'followShares' }
   | { do: 'sayWaits'; why: Issue | null }
   | { do: 'endWorkers'; of: 'this' | 'before' }
@@ -198,6 +207,13 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
         // What was ready a moment ago may not be so any more.
         if (facts.instanceFailure) return fails(facts.instanceFailure);
         if (facts.servers.filter(ready).length < facts.serversAsked) return to('starting');
+        if (facts.together) {
+          if (facts.forbidden) return fails(facts.forbidden);
+          if (!facts.next) return stay([{ do: 'announce', comes: true }], facts.now + facts.limits.cutoverMs);
+          if (facts.edgeRefusal) return fails(facts.edgeRefusal);
+          if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);
+          return facts.together === 'waits' ? stay() : stay([{ do: 'serve', which: 'this' }]);
+        }
         const along = facts.way && facts.before && !facts.closed ? onTheWay(facts, facts.way, stay, fails) : null;
         if (along) return along;
         if (facts.forbidden) return fails(facts.forbidden);
@@ -216,6 +232,7 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
       if (facts.instanceFailure) return fails(facts.instanceFailure);
       // What its machine let down starts again beside this.
       const goLive = () =>
+        facts.together !== 'waits' &&
         facts.servers.filter(ready).length >= facts.serversAsked &&
         facts.workers.filter(ready).length >= facts.workersAsked
           ? to('live', [{ do: 'goLive' }])
@@ -289,6 +306,7 @@ function restore(
   stay: (effects?: DeploymentEffect[], again?: number | null) => DeploymentStep,
   to: (state: DeploymentState, effects?: DeploymentEffect[]) => DeploymentStep,
 ): DeploymentStep {
+  if (facts.next) return stay([{ do: 'announce', comes: false }]);
   if (facts.before) {
     if (facts.serving === 'this' || facts.shared) return stay([{ do: 'serve', which: 'before' }]);
     if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);

@@ -90,6 +90,8 @@ export interface Route {
   /** What is counted apart while the traffic moves, and while it may still go back. */
   judged?: Judged;
   mirror?: Mirror;
+  /** What all of the traffic is led to next, at the same moment as that of other hosts: an edge has its files before it takes this over. */
+  next?: Omit<Target, 'share' | 'until'>;
   /** Key under which it is signed who sees one side first; left out: nobody does. */
   forced?: string;
   /** Who may look; left out: everybody. `console`: where people are signed in. */
@@ -244,6 +246,17 @@ export function routeMirrored(
     (one) => one.share === 0 && one.deployment !== old.deployment && one.deployment !== mirror.target.deployment,
   );
   return { environment, targets: [{ ...old, share: allTraffic, until: null }, ...replaced], mirror, forced };
+}
+
+/** The route while something is about to come, together with others: nothing else of it changes. */
+export const routeNext = (before: Route | null, environment: string, next: NonNullable<Route['next']>): Route => ({
+  ...(before ?? { environment, targets: [] }),
+  next,
+});
+
+/** It does not come; null: nothing was there. */
+export function routeWithoutNext({ next: _next, ...route }: Route): Route | null {
+  return route.targets.length ? route : null;
 }
 
 /** The site whose page is shown to whoever comes to a path meanwhile: the one that stands there, else another of the same target. */

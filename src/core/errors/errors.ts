@@ -18,6 +18,7 @@ import { ofPictures } from './pictures.js';
 import { ofResources } from './resources.js';
 import { ofRules } from './rules.js';
 import { ofExports } from './exports.js';
+import { ofTogether } from './together.js';
 
 /** Each code stands in one of these. */
 export const lists = [
@@ -34,6 +35,7 @@ export const lists = [
   ofVolumes,
   ofRules,
   ofExports,
+  ofTogether,
 ] as const;
 
 export const registry = {
@@ -50,6 +52,7 @@ export const registry = {
   ...ofVolumes,
   ...ofRules,
   ...ofExports,
+  ...ofTogether,
 } as const satisfies Record<string, ErrorEntry>;
 
 export type ErrorCode = keyof typeof registry;

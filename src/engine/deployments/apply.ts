@@ -1,5 +1,5 @@
 /** The effects of a deployment's step, in the transaction of the step. */
-import { type Judged, type Route, routeTo } from '../../core/cutover/route.js';
+import { type Judged, type Route, routeNext, routeTo, routeWithoutNext } from '../../core/cutover/route.js';
 import { askForResources } from './needs.js';
 import type { Context } from '../context.js';
 import { accessOf, gateOf } from '../environments/gate.js';
@@ -30,7 +30,12 @@ import { addAttempts, attemptsOfDeployment } from '../../records/runs/attempts.j
 import { type Scene, startOne, wishes } from './scene.js';
 import { type ReleaseRow, addEvidence } from '../../records/deployments/releases.js';
 import { type InstanceRow, adoptWarm, unwant } from '../../records/deployments/instances.js';
-import { type DeploymentRow, retireDeployment, warmDeployment } from '../../records/deployments/deployments.js';
+import {
+  type DeploymentRow,
+  markSeen,
+  retireDeployment,
+  warmDeployment,
+} from '../../records/deployments/deployments.js';
 import type { DeploymentEffect } from '../../core/advance/deployments.js';
 
 /** Deployments of one environment that stay warm at a time. */
@@ -93,11 +98,15 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boo
       if (effect.which === 'before' && (await cutoverOf(db, deployment.id)))
         await enterStep(db, { deployment: deployment.id, before: row.id, step: { at: 'back' } });
       await moveTraffic(scene, row, bytes, instances, judged);
+      if (effect.which === 'this') await markSeen(db, row.id);
       return (await listEdges(db)).some((edge) => edge.alive);
     }
     case 'share':
       await enterShare(scene, effect.step);
       return false;
+    case 'announce':
+      await announce(scene, effect.comes);
+      return (await listEdges(db)).some((edge) => edge.alive);
     case 'followShares':
       await followShares(scene);
       return false;
@@ -191,6 +200,15 @@ export async function moveTraffic(
     actor: 'engine',
     data: { deployment: `d${row.number}`, release: `r${release.number}`, version },
   });
+}
+
+/** The table says what is next, or that it does not come; who has the traffic keeps it. */
+async function announce({ db, context, environment, deployment, release, instances, place }: Scene, comes: boolean) {
+  const route = (await routeBody(db, environment.host)) as Route | null;
+  const next = () => targetFor({ deployment, release, environment, instances }, context.keys);
+  const body = comes ? routeNext(route, place, next()) : route && routeWithoutNext(route);
+  const version = await putRoute(db, environment.host, environment.id, body);
+  await setServing(db, environment.id, environment.serving_id, version);
 }
 
 /** Visitors are led to no program from now on; what stands in the table stays, for the files of its sites. */

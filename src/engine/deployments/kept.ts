@@ -4,7 +4,7 @@ import { setHealth } from '../../records/deployments/environments.js';
 import { makeDue, setDue } from '../../records/runs/runs.js';
 import { type Route, sharing } from '../../core/cutover/route.js';
 import { targetFor } from './routes.js';
-import { movingDeployments } from '../../records/deployments/deployments.js';
+import { markHealth, movingDeployments } from '../../records/deployments/deployments.js';
 import { moveTraffic } from './apply.js';
 import { instancesOf, unwant, unwantOne } from '../../records/deployments/instances.js';
 import { filled, freshen } from '../../core/advance/fresh.js';
@@ -15,8 +15,9 @@ import { canonical } from '../../core/canonical.js';
 import { endHealth } from './health.js';
 import { revert } from './reverts.js';
 import { isShared } from './shares.js';
-import { CodedError, wording } from '../../core/errors/errors.js';
+import { CodedError, issue, wording } from '../../core/errors/errors.js';
 import { cutoverOf, orderCutover } from '../../records/deployments/cutovers.js';
+import { askBack, jointById } from '../../records/deployments/joints.js';
 import { takeNewLogins } from './needs.js';
 import { type Scene, asked, kept, replace, startOne, wishes } from './scene.js';
 import { recordEvents } from '../../records/events.js';
@@ -74,6 +75,7 @@ export async function keepLive(scene: Scene): Promise<void> {
   if (health !== environment.health && environment.serving_id === deployment.id) {
     if (health !== 'good') await endHealth({ ...scene, of: scene });
     await setHealth(db, environment.id, health);
+    await markHealth(db, deployment.id, health === 'good');
     // Whatever waits for its good health, or for its poor one, looks again.
     await makeDue(db, 'environments', environment.id);
     await recordEvents(db, {
@@ -89,13 +91,24 @@ export async function keepLive(scene: Scene): Promise<void> {
 }
 
 /** What is above a bound while the old release is warm goes back by itself. Gives whether it does. */
-async function takenBack({ context, db, project, environment, deployment }: Scene): Promise<boolean> {
+async function takenBack({ context, db, project, environment, deployment, place }: Scene): Promise<boolean> {
   if (!deployment.environment_plan.guard) return false;
   const row = await cutoverOf(db, deployment.id);
   // Once: what can't be brought back is not tried again and again.
   if (!row?.worse || row.step.at !== 'all' || row.ordered === 'back') return false;
   if (!row.watched_until || row.watched_until.getTime() < context.now()) return false;
   await orderCutover(db, deployment.id, 'back', 'engine');
+  // What has gone with others goes back with them.
+  if (deployment.joint_id !== null && (await jointById(db, deployment.joint_id))?.state === 'live') {
+    await askBack(
+      db,
+      deployment.joint_id,
+      issue('together_worse', { environment: place, why: wording(row.worse).says }),
+      'engine',
+    );
+    await setDue(db, 'deployments', deployment.id, null);
+    return true;
+  }
   try {
     await revert(context, db, project, environment.name, {
       number: null,

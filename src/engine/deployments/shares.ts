@@ -23,7 +23,7 @@ import {
   lockCutover,
   setTests,
 } from '../../records/deployments/cutovers.js';
-import { type DeploymentRow, lockDeployment } from '../../records/deployments/deployments.js';
+import { type DeploymentRow, lockDeployment, markSeen } from '../../records/deployments/deployments.js';
 import { environmentById, type EnvironmentRow, setServing } from '../../records/deployments/environments.js';
 import { projectById } from '../../records/projects/projects.js';
 import { recordEvents } from '../../records/events.js';
@@ -86,6 +86,7 @@ export async function enterShare(scene: Scene, step: CutoverStep): Promise<void>
   if (!route || !before) return;
   const version = await putRoute(db, environment.host, environment.id, route);
   await setServing(db, environment.id, before.deployment.id, version);
+  if (step.at === 'share') await markSeen(db, deployment.id);
   const plan = deployment.environment_plan.cutover;
   await recordEvents(db, {
     type: 'traffic.shared',
@@ -121,7 +122,9 @@ export const isShared = (route: Route | null, { number }: Pick<DeploymentRow, 'n
 export async function wayOf(scene: Scene, route: Route | null): Promise<CutoverWay | null> {
   const { db, deployment, environment } = scene;
   const plan = deployment.environment_plan.cutover;
-  if (!plan || environment.kind === 'review' || deployment.kind === 'revert') return null;
+  // What goes with others goes at their moment, all at once.
+  if (!plan || environment.kind === 'review' || deployment.kind === 'revert' || deployment.joint_id !== null)
+    return null;
   const row = await lockCutover(db, deployment.id);
   const guard = deployment.environment_plan.guard ?? null;
   const wanted = row?.step.at === 'share' || row?.step.at === 'mirror' ? sharedRoute(scene, row, route) : null;

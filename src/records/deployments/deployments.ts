@@ -33,6 +33,8 @@ const deploymentColumns = [
   'override',
   'made_of',
   'split',
+  'joint_id',
+  'joint_number',
   'created_at',
   'ended_at',
 ] as const satisfies readonly (keyof InferAttributes<Deployment>)[];
@@ -293,4 +295,16 @@ export const deploymentsOfRelease = (
      from deployments d join environments e on e.id = d.environment_id
      where d.release_id = $1 order by d.number desc limit $2`,
     [release, limit],
+  );
+
+/** Some of the traffic is led to it from now on. */
+export const markSeen = (db: Db, id: string): Promise<unknown> =>
+  query(db, 'update deployments set seen_at = now() where id = $1 and seen_at is null', [id]);
+
+/** Whether it is in good health; since when it is not is kept. */
+export const markHealth = (db: Db, id: string, good: boolean): Promise<unknown> =>
+  query(
+    db,
+    'update deployments set poor_at = case when $2 then null else coalesce(poor_at, now()) end where id = $1 and (poor_at is null) <> $2',
+    [id, good],
   );

@@ -291,6 +291,14 @@ export async function setHost(db: Db, id: string, host: string): Promise<void> {
 export const lockEnvironments = (db: Db, project: string): Promise<unknown> =>
   query(db, `select 1 from environments where project_id = $1 and state <> 'closed' order by id for update`, [project]);
 
+/** The same of several projects. */
+export const lockEnvironmentsIn = (db: Db, projects: readonly string[]): Promise<unknown> =>
+  query(
+    db,
+    `select 1 from environments where project_id = any($1::uuid[]) and state <> 'closed' order by id for update`,
+    [projects],
+  );
+
 /** Ends the warmth of all but the newest `most` replaced deployments of an environment. */
 export const coolOthers = (db: Db, environment: string, most: number): Promise<unknown> =>
   query(

@@ -43,3 +43,5 @@ export const flag = column(DataTypes.BOOLEAN);
 export const json = column(DataTypes.JSONB);
 export const time = column(DataTypes.DATE);
 export const bytes = column(DataTypes.BLOB);
+/** `2026-11-28` */
+export const day = column(DataTypes.DATEONLY);

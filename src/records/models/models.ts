@@ -27,6 +27,8 @@ import { defineDelivery } from './deliveries/deliveries.js';
 import { defineSubscription } from './deliveries/subscriptions.js';
 import { defineCutover } from './deployments/cutovers.js';
 import { defineDeployment } from './deployments/deployments.js';
+import { defineJoint } from './deployments/joints.js';
+import { defineDeliveryDay, defineFlakyDay, defineTaskDay } from './delivery/days.js';
 import { defineEdge } from './callers/edges.js';
 import { defineEnvironment } from './deployments/environments.js';
 import { defineEvent } from './events/events.js';
@@ -82,6 +84,10 @@ export function defineModels(sequelize: Sequelize) {
     Cutover: defineCutover(sequelize),
     Delivery: defineDelivery(sequelize),
     Deployment: defineDeployment(sequelize),
+    Joint: defineJoint(sequelize),
+    TaskDay: defineTaskDay(sequelize),
+    FlakyDay: defineFlakyDay(sequelize),
+    DeliveryDay: defineDeliveryDay(sequelize),
     Destination: defineDestination(sequelize),
     Edge: defineEdge(sequelize),
     Environment: defineEnvironment(sequelize),

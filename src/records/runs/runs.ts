@@ -69,7 +69,7 @@ export interface TaskRow {
 const taskColumns =
   'id, run_id, name, position, state, evidence, model, files, pinned, fingerprint, attempt_id, flaky, output, output_size::float8 as output_size, tests, issue, started_at, ended_at';
 
-export type WorkTable = 'runs' | 'deployments' | 'environments';
+export type WorkTable = 'runs' | 'deployments' | 'environments' | 'joints';
 
 /** A row that was taken off the work list, and the time that was written there: whoever wakes it writes another. */
 export interface Due {

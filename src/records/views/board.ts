@@ -27,6 +27,7 @@ export interface BoardDeployment {
   variables: Record<string, string>;
   secrets: Record<string, SecretPlace>;
   override: Override | null;
+  joint_number: number | null;
 }
 
 export interface BoardRelease {
@@ -171,7 +172,7 @@ of_deployments as (
   select project_id, json_agg(x) as list
   from (
     select id, project_id, number, release_id, kind, actor, state, failure, definition_commit, created_at, live_at,
-      ended_at, warm_until, variables, secrets, override
+      ended_at, warm_until, variables, secrets, override, joint_number
     from used
   ) x
   group by project_id

@@ -1,13 +1,14 @@
 /** Events as a list and live: server-sent events with Last-Event-ID. */
 import { Type } from '@sinclair/typebox';
 import type { FastifyRequest } from 'fastify';
+import { activityGroupNames, activityGroups } from '../../core/activity.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { sealHash } from '../../keys/keys.js';
 import { checkSeals, lastEventNumber, listEvents } from '../../records/events.js';
 import type { Caller } from '../../records/callers/people.js';
 import { projectById } from '../../records/projects/projects.js';
 import { Event, EventCheck } from '../../wire/overview.js';
-import { Page, PageQuery } from '../../wire/parts.js';
+import { oneOf, Page, PageQuery } from '../../wire/parts.js';
 import type { App, Service } from '../server.js';
 import { answerStream } from '../stream.js';
 import { eventView } from '../views/basics.js';
@@ -17,6 +18,11 @@ const EventQuery = Type.Object(
     project: Type.Optional(Type.String()),
     type: Type.Optional(Type.String()),
     subject: Type.Optional(Type.String()),
+    /** Who did it. */
+    actor: Type.Optional(Type.String({ maxLength: 200 })),
+    /** Only what people did, not what followed by itself. */
+    people: Type.Optional(Type.Boolean()),
+    about: Type.Optional(oneOf(activityGroupNames)),
     after: Type.Optional(Type.String({ pattern: '^[0-9]{1,18}$' })),
     ...PageQuery,
   },
@@ -43,6 +49,9 @@ export function feedRoutes(app: App, service: Service): void {
       ...(project ? { project } : {}),
       ...(query.type ? { type: query.type.replace(/^dev\.tsunagi\./, '') } : {}),
       ...(query.subject ? { subject: query.subject } : {}),
+      ...(query.actor ? { actor: query.actor } : {}),
+      ...(query.people ? { people: true } : {}),
+      ...(query.about ? { kinds: activityGroups[query.about] } : {}),
     });
     return {
       items: rows.slice(0, limit).map(eventView),

@@ -261,6 +261,7 @@ const deploymentOf = (project: string, environment: string, one: Shown): Deploym
   endedAt: iso(one.ended_at),
   warmUntil: iso(one.warm_until),
   override: one.override,
+  together: one.joint_number,
 });
 
 /** Environments in the order of the thread: what takes a branch first, then what comes after it. */

@@ -108,6 +108,7 @@ export function deploymentOf(
     endedAt: iso(row.ended_at),
     warmUntil: iso(row.warm_until),
     override: row.override,
+    together: row.joint_number,
   };
 }
 

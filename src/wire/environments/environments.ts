@@ -34,6 +34,8 @@ export const Deployment = Type.Object({
   warmUntil: Nullable(Time),
   /** An owner took it though these rules were not met. */
   override: Nullable(Type.Object({ by: Type.String(), why: Type.String(), rules: Type.Array(Type.String()) })),
+  /** Number of the promotion in which it goes with other projects (`j3`). */
+  together: Nullable(Type.Integer()),
 });
 export type Deployment = Static<typeof Deployment>;
 

@@ -5,6 +5,7 @@ import { durationText, parseDuration } from '../../../core/durations.js';
 import type { FigureLines } from '../../../wire/environments/figures.js';
 import { environmentPlace, get } from '../../api.js';
 import { ago, bytes, faint, plain, say, table } from '../../print.js';
+import { type DeliveryOptions, showDelivery } from '../delivery.js';
 import { give, type Shared, shared } from '../shared.js';
 
 /** The last points of which the table's numbers are made. */
@@ -12,18 +13,29 @@ const recent = 6;
 const bars = '▁▂▃▄▅▆▇█';
 
 type Line = (number | null)[];
+type FigureOptions = Shared & { for?: string; part?: string; by?: string };
 
 export function metricsCommand(program: Command): void {
   shared(
     program
-      .command('metrics <environment>')
-      .description('requests, errors, times, processor and memory of each part, over the last hour or longer'),
-    'tsunagi metrics sailings/production --for 1d --by instance',
+      .command('metrics [environment]')
+      .description(
+        'requests, errors, times, processor and memory of each part, over the last hour or longer; without an environment: how delivery goes, of all projects or of one',
+      ),
+    'tsunagi metrics sailings/production --for 1d --by instance\n  tsunagi metrics --project sailings --weeks 12',
   )
+    .option('--weeks <number>', 'of delivery: how many weeks back; default 12')
+    .option('--csv [table]', 'of delivery: delivery, tasks or flaky as comma-separated values')
     .option('--for <duration>', 'how far back: 30m, 6h, 30d; default 1h')
     .option('--part <part>', 'this part alone')
     .option('--by <what>', 'part or instance; default part')
-    .action(async (environment: string, options: Shared & { for?: string; part?: string; by?: string }) => {
+    .action(async (environment: string | undefined, options: FigureOptions & DeliveryOptions) => {
+      if (environment === undefined) return showDelivery(options);
+      if (options.weeks !== undefined || options.csv !== undefined)
+        throw new CodedError('usage', {
+          detail: '`--weeks` and `--csv` are for how delivery goes: name no environment with them.',
+          command: 'metrics',
+        });
       const place = await environmentPlace(environment, options.project);
       const span = parseDuration(options.for ?? '1h');
       if (span === null)

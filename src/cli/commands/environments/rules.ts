@@ -157,7 +157,7 @@ export async function checkPromotion(where: string, release: string | undefined,
 const changeOf = ({ change, until, whom }: Rule): string =>
   [change, until && `It is met ${when(until)} by itself.`, whom && `It needs ${whom}.`].filter(Boolean).join(' ');
 
-function showPromotion(one: Promotion): void {
+export function showPromotion(one: Promotion): void {
   say(`${bold(`r${one.release.number}`)} to ${plain(one.project)}/${plain(one.environment)}`);
   say(
     table(

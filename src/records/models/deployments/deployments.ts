@@ -48,6 +48,17 @@ export class Deployment extends Model<InferAttributes<Deployment>, InferCreation
   declare made_of: MadeOf | null;
   /** Of `allTraffic`: what it has until somebody ends that; null: it takes all of it. */
   declare split: number | null;
+  /** With which it goes, or not at all; null: alone. */
+  declare joint_id: string | null;
+  declare joint_number: number | null;
+  /** When some of the traffic was led to it first. */
+  declare seen_at: Date | null;
+  /** Since when it is not in good health; null: it is, or was when its place was taken. */
+  declare poor_at: Date | null;
+  /** How much of it is counted in how delivery goes. */
+  declare counted: 'live' | 'over' | null;
+  /** Number of the newest run of which something has been live there, with this one; null: it is not counted. */
+  declare newest_run: number | null;
 }
 
 export interface Override {
@@ -86,6 +97,12 @@ export const defineDeployment = (sequelize: Sequelize): typeof Deployment =>
       override: json({ null: true }),
       made_of: json({ null: true }),
       split: int({ null: true }),
+      joint_id: uuid({ null: true, of: 'joints' }),
+      joint_number: int({ null: true }),
+      seen_at: time({ null: true }),
+      poor_at: time({ null: true }),
+      counted: text({ null: true }),
+      newest_run: int({ null: true }),
     },
     { sequelize, modelName: 'Deployment', tableName: 'deployments', timestamps: false },
   );

@@ -43,6 +43,8 @@ export class Run extends Model<InferAttributes<Run>, InferCreationAttributes<Run
   declare planning_tries: CreationOptional<number>;
   /** Raised by every change to it or its tasks. */
   declare version: CreationOptional<string>;
+  /** In how delivery goes. */
+  declare counted: CreationOptional<boolean>;
 }
 
 export const defineRun = (sequelize: Sequelize): typeof Run =>
@@ -75,6 +77,7 @@ export const defineRun = (sequelize: Sequelize): typeof Run =>
       trimmed_at: time({ null: true }),
       planning_tries: int({ made: true }),
       version: bigint({ made: true }),
+      counted: flag({ made: true }),
     },
     { sequelize, modelName: 'Run', tableName: 'runs', timestamps: false },
   );

@@ -1,0 +1,117 @@
+/** The facts of a deployment on its way, read under its locks. */
+import { instanceOver } from '../../core/advance/keep.js';
+import type { DeploymentFacts, StepFact } from '../../core/advance/deployments.js';
+import type { Route } from '../../core/cutover/route.js';
+import { type Issue, issue, registry, wording } from '../../core/errors/errors.js';
+import { hasTable, listEdges, routeBody } from '../../records/callers/edges.js';
+import { type DeploymentRow, movingDeployments } from '../../records/deployments/deployments.js';
+import { dataIsNew } from '../../records/deployments/environments.js';
+import { runningJobs } from '../../records/jobs/jobs.js';
+import { attemptsOfDeployment } from '../../records/runs/attempts.js';
+import { resourceFacts } from './needs.js';
+import { noRoomFor } from './placement.js';
+import { forbidden } from './rules.js';
+import { asked, facts, type Scene } from './scene.js';
+import { isShared, wayOf } from './shares.js';
+
+/** States in which a deployment may have the traffic for good. */
+export const serves = (state: DeploymentRow['state']): boolean => state === 'live' || state === 'failed';
+
+/** What core asks for about a deployment on its way. `goes`: all of those that it goes with take this step in this transaction. */
+export async function deploymentFacts(
+  scene: Scene,
+  goes: boolean,
+): Promise<{ given: DeploymentFacts; moving: DeploymentRow[] }> {
+  const { db, context, deployment, environment, before, release } = scene;
+  const [attempts, moving, edges] = [
+    await attemptsOfDeployment(db, deployment.id),
+    await movingDeployments(db, environment.id),
+    await listEdges(db),
+  ];
+  const stepFact = (kind: 'prepare' | 'seed' | 'verify', declared: boolean): StepFact => {
+    const last = attempts.filter((one) => one.kind === kind).at(-1);
+    return { declared, attempt: last?.state ?? null, why: last?.issue ? wording(last.issue).says : '' };
+  };
+  const broken = scene.instances.find((row) => row.wanted && instanceOver(row));
+  const tables = edges
+    .filter((edge) => edge.alive)
+    .map((edge) => ({ edge: edge.name, ...hasTable(edge, environment.host, environment.table_version) }));
+  const refusing = tables.find((one) => one.why !== null && !registry[one.why.code]?.retry);
+  const route = (await routeBody(db, environment.host)) as Route | null;
+  const given: DeploymentFacts = {
+    now: context.now(),
+    state: deployment.state,
+    kind: deployment.kind,
+    failure:
+      deployment.failure ??
+      (environment.state === 'closing' ? issue('environment_closed', { environment: scene.place }) : null),
+    // What took the place of another one has its own time.
+    since: Math.max(
+      deployment.state_since.getTime(),
+      ...scene.instances.filter((row) => row.wanted).map((row) => row.created_at.getTime()),
+    ),
+    // What sleeps is woken first, so that there is something to go back to; what can't be is what this one mends.
+    blocked:
+      moving.some((one) => one.number < deployment.number) ||
+      environment.state === 'falling asleep' ||
+      environment.state === 'waking' ||
+      (environment.state === 'asleep' && environment.wake_issue === null),
+    overtaken:
+      deployment.kind === 'automatic' && moving.some((one) => one.number > deployment.number && one.state === 'queued'),
+    resources: await resourceFacts(scene, attempts),
+    prepare: {
+      ...stepFact('prepare', release.plan.prepare !== null),
+      mayRepeat: release.plan.prepare?.again === true,
+      tries: attempts.filter((one) => one.kind === 'prepare').length,
+      stops: release.plan.prepare?.stops === true,
+    },
+    seed: {
+      ...stepFact('seed', deployment.environment_plan.seed !== undefined),
+      fresh: await dataIsNew(db, environment.id),
+    },
+    closed: route?.closed === true,
+    together: deployment.joint_id === null ? null : goes ? 'goes' : 'waits',
+    next: route?.next?.deployment === `d${deployment.number}`,
+    way: deployment.state === 'cutover' ? await wayOf(scene, route) : null,
+    shared: isShared(route, deployment),
+    verify: stepFact('verify', deployment.environment_plan.verify !== null),
+    serversAsked: asked(scene, 'server'),
+    workersAsked: asked(scene, 'worker'),
+    servers: facts(scene.instances, 'server'),
+    workers: facts(scene.instances, 'worker'),
+    noRoom: await noRoomFor(db, scene.instances),
+    instanceFailure: broken
+      ? (broken.issue ??
+        issue(broken.state === 'lost' ? 'agent_lost' : 'ended_at_once', {
+          part: broken.part,
+          agent: 'of this instance',
+          exit: broken.exit ?? '',
+          line: '',
+        }))
+      : null,
+    // One that failed with nothing before it serves on: it is what there was, as much as one that is live.
+    before:
+      before && serves(before.deployment.state)
+        ? {
+            workersAsked: asked({ ...before, environment }, 'worker'),
+            workers: facts(before.instances, 'worker'),
+            servers: facts(before.instances, 'server'),
+            jobs: await runningJobs(db, environment.id),
+          }
+        : null,
+    serving:
+      environment.serving_id === deployment.id
+        ? 'this'
+        : environment.serving_id !== null && environment.serving_id === before?.deployment.id
+          ? 'before'
+          : 'none',
+    acknowledged: tables.every((one) => one.has),
+    edgeRefusal: refusing
+      ? issue('edge_refused', { edge: refusing.edge, detail: wording(refusing.why as Issue).says })
+      : null,
+    forbidden:
+      deployment.state === 'cutover' && environment.serving_id !== deployment.id ? await forbidden(scene) : null,
+    limits: { readyMs: context.timing.ready + 5_000, cutoverMs: 1_000 },
+  };
+  return { given, moving };
+}
