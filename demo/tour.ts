@@ -8,13 +8,16 @@ import type { Cutover } from '../src/wire/environments/cutover.js';
 import type { Environment } from '../src/wire/environments/environments.js';
 import type { PictureList } from '../src/wire/environments/pictures.js';
 import type { PageOf } from '../src/wire/parts.js';
+import type { AddedToken } from '../src/wire/people.js';
+import type { Project } from '../src/wire/projects.js';
 import type { Run } from '../src/wire/runs.js';
 import type { House } from '../src/cli/serve/serve.js';
 import type { CodeHost } from './codehost/codehost.js';
 import type { Mailbox } from './mailbox/mailbox.js';
 import type { NameServer } from './nameserver/nameserver.js';
 import { newcomerMended, newcomerName } from './scenario/newcomer.js';
-import { erring, greeting, proposal, wrong } from './scenario/sailings.js';
+import { berthPlannerMended } from './scenario/others.js';
+import { erring, greeting, mended, proposal, wrong } from './scenario/sailings.js';
 import { commit, git } from './scenario/write.js';
 import { type DemoApi, until, untilLive } from './seed.js';
 
@@ -303,6 +306,42 @@ export async function tour({
   expect(`production shows ${made}`, (await released(production)) === made);
   await command('tsunagi lift sailings/production');
 
+  act('Three projects go together: all at one moment, or none of them');
+  const right = await commit(checkout, mended, 2040);
+  await push('main');
+  const fourth = /became (r\d+)/.exec(await command('tsunagi follow'))?.[1] ?? '';
+  await untilLive(api, 'sailings/staging', right);
+  const berths = join(checkouts, 'berth-planner');
+  const berthsMended = await commit(berths, berthPlannerMended, 2041);
+  const { endpoint } = await api.get<Project>('/api/projects/berth-planner');
+  const { token } = await api.post<AddedToken>('/api/tokens', { name: 'tour', role: 'developer', days: 1 });
+  say('$ git -C berth-planner push origin main');
+  await git(berths, 'push', '-q', endpoint.replace('//', `//tour:${token}@`), 'main');
+  await untilLive(api, 'berth-planner/staging', berthsMended);
+  const three = 'sailings berth-planner tide-tables --to production --together';
+  const held = await command(`tsunagi promote ${three}`, 1);
+  expect('one may not go yet, so none is asked for', held.includes('approval'));
+  await command(`tsunagi approve ${fourth} --for sailings/production`);
+  const together = await command(`tsunagi promote ${three}`);
+  expect('all three are live', together.includes('sailings, berth-planner and tide-tables went live together'));
+  expect(`production shows ${fourth}`, (await released(production)) === fourth);
+  expect('and the others theirs', (await look('berth-planner-production.localhost', '/')).includes('Tobiuo'));
+  const joint = /(j\d+):/.exec(together)?.[1] ?? 'j1';
+  await command(`tsunagi revert ${joint}`);
+  expect('one word takes all three back', (await released(production)) === made);
+  for (const name of ['sailings', 'berth-planner', 'tide-tables']) await command(`tsunagi lift ${name}/production`);
+
+  act('How delivery goes, and who did what');
+  const delivered = await until(async () => {
+    const shown = await command('tsunagi metrics --weeks 4');
+    return shown.includes('more unseen') || /failed +\d+ %/.test(shown) ? shown : null;
+  }, 'what has ended is counted');
+  expect('deployments, what failed, and what was reused are counted', /reused +\d+ % of tasks/.test(delivered));
+  expect(
+    'who took what back is kept',
+    (await command('tsunagi events --people --type together.returned')).includes('owner'),
+  );
+
   act('An environment: its database, fresh programs, more of them, figures');
   const stocked = await command('tsunagi resource show sailings/production timetable');
   expect(
@@ -487,11 +526,16 @@ function fetchSecurely(
 /** Node's resolver does not know names below .localhost; the edge goes by the Host header. */
 export function fetchHost(port: number, host: string, path: string): Promise<{ status: number; text: string }> {
   return new Promise((resolve, reject) => {
-    const call = request({ host: '127.0.0.1', port, path, headers: { host: `${host}:${port}` } }, (answer) => {
-      const parts: Buffer[] = [];
-      answer.on('data', (chunk: Buffer) => parts.push(chunk));
-      answer.on('end', () => resolve({ status: answer.statusCode ?? 0, text: Buffer.concat(parts).toString('utf8') }));
-    });
+    const call = request(
+      { host: '127.0.0.1', port, path, headers: { host: `${host}:${port}` }, agent: false },
+      (answer) => {
+        const parts: Buffer[] = [];
+        answer.on('data', (chunk: Buffer) => parts.push(chunk));
+        answer.on('end', () =>
+          resolve({ status: answer.statusCode ?? 0, text: Buffer.concat(parts).toString('utf8') }),
+        );
+      },
+    );
     call.on('error', reject);
     call.end();
   });

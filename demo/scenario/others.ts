@@ -61,3 +61,15 @@ environments:
   },
   { title: 'Allow two ferries at the north pier', author: 'Ren', files: { 'planner.js': planner('8000') } },
 ];
+
+/** It listens where it is told to again. */
+export const berthPlannerMended: Change = {
+  title: 'Listen where visitors are led to',
+  author: 'Ren',
+  files: {
+    'planner.js': planner('Number(process.env.PORT)').replace(
+      "['Hamakaze', 'Asanagi']",
+      "['Hamakaze', 'Asanagi', 'Tobiuo']",
+    ),
+  },
+};

@@ -436,3 +436,10 @@ export const erring: Change = {
       ),
   },
 };
+
+/** The same without that mistake. */
+export const mended: Change = {
+  title: 'The ferry waits for those who ask',
+  author: 'Aoi',
+  files: { 'src/api.js': api(goodRow) },
+};

@@ -15,7 +15,7 @@ import {
   taskDays,
 } from '../../src/core/delivery/rows.js';
 import { addSpreads, countOf, quantileOf, quantilesOf, spreadOf } from '../../src/core/delivery/spread.js';
-import { trendText } from '../../src/core/delivery/words.js';
+import { roughText, trendText } from '../../src/core/delivery/words.js';
 import { csvOf } from '../../src/service/views/delivery.js';
 import { eventTypes } from '../../src/records/events.js';
 
@@ -188,6 +188,19 @@ describe('tables and words', () => {
     expect(csvOf([['a', '=1+2', 'say "hi", twice', null, 4.5, 'two\nlines', '-x']])).toBe(
       'a,\'=1+2,"say ""hi"", twice",,4.5,"two\nlines",\'-x\r\n',
     );
+  });
+
+  it('tells lengths to two figures', () => {
+    expect([350, 4_321, 41_499, 381_000, 1_234_567, 14_220_000, 95_000_000, 1_000_000_000].map(roughText)).toEqual([
+      '0.4 s',
+      '4.3 s',
+      '41 s',
+      '6 min 20 s',
+      '21 min',
+      '4 h',
+      '26 h',
+      '12 days',
+    ]);
   });
 
   it('says of each measure what it counts', () => {

@@ -247,6 +247,11 @@ describe('a release', () => {
     expect(of([layer], 'd')).not.toBe(of([layer], 'c'));
     expect(of([], 'c')).not.toBe(of([layer], 'c'));
   });
+  it('has a part that no commit has changed as the same bytes, wherever it is made', () => {
+    const of = (commit: string, project: string) =>
+      releaseImage([{ part, layers: [layer] }], { project, commit, architecture: 'amd64' }).parts[0]?.digest;
+    expect(of('d', 'p')).toBe(of('c', 'q'));
+  });
   it('is an index whose manifests and configs are among its documents', () => {
     const facts = { project: 'p', commit: 'c', architecture: 'amd64' };
     const image = releaseImage([{ part, layers: [layer] }], facts);

@@ -1,8 +1,7 @@
 /** metrics without an environment: how delivery goes. */
 import { pipeline } from 'node:stream/promises';
 import { CodedError } from '../../core/errors/errors.js';
-import { trendText } from '../../core/delivery/words.js';
-import { durationText } from '../../core/durations.js';
+import { roughText, trendText } from '../../core/delivery/words.js';
 import { type Delivery, deliveryTables, type Lengths } from '../../wire/delivery.js';
 import { download, get } from '../api.js';
 import { bold, faint, plain, say, table } from '../print.js';
@@ -33,7 +32,7 @@ export async function showDelivery(options: DeliveryOptions): Promise<void> {
   give(options, await get<Delivery>(`/api/delivery?${query}`), show);
 }
 
-const length = (ms: number | null): string => (ms === null ? '' : durationText(ms));
+const length = (ms: number | null): string => (ms === null ? '' : roughText(ms));
 const half = ({ half: one }: Lengths) => length(one);
 const percent = (share: number | null) => (share === null ? '' : `${Math.round(share * 100)} %`);
 

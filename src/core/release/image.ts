@@ -66,8 +66,11 @@ export interface ImageFacts {
   architecture: string;
 }
 
-/** The config of a part's image. Its layers are unpacked at `/`, where it starts. */
-function configOf(part: Part, layers: readonly Layer[], { project, commit, architecture }: ImageFacts) {
+/**
+ * The config of a part's image. Its layers are unpacked at `/`, where it starts. Nothing of the commit is in it: a part that no commit
+ * has changed is the same bytes in each release.
+ */
+function configOf(part: Part, layers: readonly Layer[], { architecture }: ImageFacts) {
   const listens = part.kind === 'server';
   const { needs: _needs, files: _files, ...said } = part;
   return {
@@ -79,8 +82,6 @@ function configOf(part: Part, layers: readonly Layer[], { project, commit, archi
       ...(listens ? { Env: [`PORT=${port}`], ExposedPorts: { [`${port}/tcp`]: {} } } : {}),
       Labels: {
         [annotations.title]: part.name,
-        [annotations.revision]: commit,
-        [annotations.project]: project,
         [annotations.part]: canonical(said),
       },
     },

@@ -14,7 +14,8 @@ export async function recordComparison({
   project,
 }: Scene): Promise<void> {
   const row = deployment.environment_plan.cutover && before ? await cutoverOf(db, deployment.id) : null;
-  if (!row || !before) return;
+  // What went with others had no shares, and no copies.
+  if (!row || !before || deployment.joint_id !== null) return;
   const { mirrored } = row;
   const tests = Object.entries(row.tests).map(([key, { old, now }]) => {
     const [figure = '', part = '', path = ''] = key.split(' ');

@@ -1,7 +1,7 @@
 /** Who did what, and when: the newest first; the filter is in the address. */
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useSearch } from '@tanstack/react-router';
-import { activityGroupNames, activityText, ownActors } from '../../../../src/core/activity';
+import { activityGroupNames, activityGroups, activityText, ownActors } from '../../../../src/core/activity';
 import type { Event } from '../../../../src/wire/overview';
 import type { PageOf } from '../../../../src/wire/parts';
 import type { Project } from '../../../../src/wire/projects';
@@ -148,7 +148,12 @@ function Place({ one }: { one: Event }) {
   if (!project) return null;
   const run = /^run (\d+)$/.exec(one.subject)?.[1];
   const release = /^r(\d+)$/.exec(one.subject)?.[1];
-  const environment = /^[^/]+\/([^/]+)$/.exec(String(one.data.environment ?? one.subject))?.[1];
+  // A branch is written like an environment.
+  const kind = one.type.replace(/^dev\.tsunagi\./, '').split('.')[0] ?? '';
+  const ofEnvironment = (activityGroups.environments as readonly string[]).includes(kind);
+  const place = String(one.data.environment ?? (ofEnvironment ? one.subject : ''));
+  const name = place.startsWith(`${project}/`) ? place.slice(project.length + 1) : '';
+  const environment = name.includes('/') ? '' : name;
   const look = 'text-second no-underline hover:underline';
   if (run)
     return (
@@ -162,7 +167,7 @@ function Place({ one }: { one: Event }) {
         {project} r{release}
       </Link>
     );
-  if (environment && String(one.data.environment ?? one.subject).startsWith(`${project}/`))
+  if (environment)
     return (
       <Link to="/$project/$environment" params={{ project, environment }} className={look}>
         {project}/{environment}

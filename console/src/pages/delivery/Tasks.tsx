@@ -31,6 +31,7 @@ export function Tasks({ one }: { one: Delivery }) {
               </td>
               <td className="w-40 px-4 py-1.5">
                 <WeekBars
+                  small
                   label={`Half of ${task.task} took`}
                   weeks={one.weeks}
                   values={task.weeks}

@@ -33,10 +33,10 @@ export function Way({ all }: { all: DeliveryMeasures }) {
                 <th scope="col" className="font-medium">
                   Part
                 </th>
-                <th scope="col" className="text-right font-medium">
+                <th scope="col" className="pl-3 text-right align-bottom font-medium">
                   Half took at most
                 </th>
-                <th scope="col" className="text-right font-medium">
+                <th scope="col" className="pl-3 text-right align-bottom font-medium">
                   Nine of ten
                 </th>
               </tr>
@@ -52,8 +52,8 @@ export function Way({ all }: { all: DeliveryMeasures }) {
                     />
                     {one.name}
                   </th>
-                  <td className="text-right whitespace-nowrap">{lengthText(one.half)}</td>
-                  <td className="text-right whitespace-nowrap text-second">{lengthText(one.most)}</td>
+                  <td className="pl-3 text-right whitespace-nowrap">{lengthText(one.half)}</td>
+                  <td className="pl-3 text-right whitespace-nowrap text-second">{lengthText(one.most)}</td>
                 </tr>
               ))}
             </tbody>

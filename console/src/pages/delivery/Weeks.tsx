@@ -1,11 +1,11 @@
 /** One figure over weeks: a bar or a point each. The last week is not over. */
-import { durationText } from '../../../../src/core/durations';
+import { roughText } from '../../../../src/core/delivery/words';
 
 /** `23 Nov` of `2026-11-23`. */
 export const weekText = (monday: string): string =>
   new Date(`${monday}T00:00:00Z`).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', timeZone: 'UTC' });
 
-export const lengthText = (ms: number | null): string => (ms === null ? '–' : durationText(ms));
+export const lengthText = (ms: number | null): string => (ms === null ? '–' : roughText(ms));
 export const shareText = (share: number | null): string => (share === null ? '–' : `${Math.round(share * 100)} %`);
 
 const [wide, high] = [240, 56];
@@ -17,12 +17,14 @@ export function WeekBars({
   values,
   format,
   colour = 'indigo',
+  small = false,
 }: {
   label: string;
   weeks: readonly string[];
   values: readonly (number | null)[];
   format: (value: number | null) => string;
   colour?: 'indigo' | 'vermilion' | 'moss' | 'ochre';
+  small?: boolean;
 }) {
   const top = Math.max(...values.map((one) => one ?? 0), 0);
   const step = wide / Math.max(1, values.length);
@@ -30,7 +32,7 @@ export function WeekBars({
   return (
     <svg
       viewBox={`0 0 ${wide} ${high}`}
-      className="h-14 w-full"
+      className={`w-full ${small ? 'h-6' : 'h-14'}`}
       preserveAspectRatio="none"
       role="img"
       aria-label={`${label} by week: ${told}`}

@@ -13,6 +13,7 @@ import { Metrics } from './Metrics';
 import { Overview } from './Overview';
 import { Resources } from './Resources';
 import { Pictures } from '../reviews/Pictures';
+import { WithOthers } from '../promotion/Together';
 import { ReviewCard } from '../reviews/ReviewCard';
 import { Variables } from './Variables';
 
@@ -36,6 +37,7 @@ export function EnvironmentPage(): React.ReactNode {
   if (page.error && !page.data) return <Trouble error={page.error} />;
   if (!page.data) return <Loading />;
   const one = page.data;
+  const withOthers = (one.moving ?? one.live)?.together ?? null;
   const again = (deployment: number) => act.mutate({ to: 'deployments', body: { kind: 'deploy', deployment } });
   return (
     <>
@@ -104,6 +106,7 @@ export function EnvironmentPage(): React.ReactNode {
             {one.live.override.why}
           </p>
         ) : null}
+        {withOthers ? <WithOthers number={withOthers} project={project} /> : null}
         {one.besideMain.length ? (
           <p className="mt-1 text-ochre">
             Live and not in main: {one.besideMain[0]?.title}

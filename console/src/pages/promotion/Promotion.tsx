@@ -12,6 +12,7 @@ import { Loosened } from './Loosened';
 import { Override } from './Override';
 import { Rules, when } from './Rules';
 import { Steps } from './Steps';
+import { PromoteTogether } from './Together';
 import { WhatWillBe } from './WhatWillBe';
 
 export function PromotionPage(): React.ReactNode {
@@ -74,6 +75,7 @@ export function PromotionPage(): React.ReactNode {
         ) : null}
       </section>
       {one.steps.length ? <Steps steps={one.steps} /> : null}
+      <PromoteTogether one={one} />
       <div className="grid gap-3.5 *:min-w-0 lg:grid-cols-[5fr_6fr]">
         <Rules one={one} />
         <section className="card px-5 py-3.5" aria-label={`What differs from ${environment}`}>

@@ -61,7 +61,12 @@ async function checkAll(
       say('');
     }
     const not = all.filter(({ allowed }) => !allowed).map(({ project }) => plain(project));
-    say(not.length ? `None may go before ${not.join(', ')} may.` : 'All of them may go.');
+    say(
+      not.length ? `None may go before ${not.join(', ')} may.` : 'All of them may go.',
+      faint(
+        'Together, the traffic of all moves at one moment: copies of requests and shares are left out, bounds count.',
+      ),
+    );
   });
   if (all.some(({ allowed }) => !allowed)) process.exitCode = 1;
 }
