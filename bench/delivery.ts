@@ -22,8 +22,8 @@ export async function delivery(bench: Bench): Promise<Figure[]> {
   const { api } = bench;
   const project = await benchProject(bench, 'long-year');
   await untilLive(api, 'long-year/staging', await project.push({ 'web/index.html': 'x', 'tsunagi.yaml': definition }));
-  const began = performance.now();
   await fill(bench);
+  const began = performance.now();
   const path = '/api/delivery?weeks=53';
   for (;;) {
     const { work, delivery: of } = await api.get<Delivery>(path);
@@ -37,7 +37,7 @@ export async function delivery(bench: Bench): Promise<Figure[]> {
   return [
     await answer(`how delivery goes, 12 weeks of ${runs} runs`, '/api/delivery'),
     await answer(`the same, a year of ${runs} runs`, path),
-    figure(`${runs} runs and ${deployments} deployments recorded and counted`, 's', [counted], [], {
+    figure(`${runs} runs and ${deployments} deployments counted`, 's', [counted], [], {
       text: '≤ 120 s: once, after an upgrade',
       met: (value) => value <= 120,
     }),

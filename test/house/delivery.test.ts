@@ -5,6 +5,8 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Delivery } from '../../src/wire/delivery.js';
 import type { Event } from '../../src/wire/overview.js';
 import type { PageOf } from '../../src/wire/parts.js';
+import type { Browser, Page } from 'playwright-core';
+import { openBrowser, signedIn, violations } from './browser.js';
 import { erring } from './erring.js';
 import { api, type Checkout, openWorld, until, type World } from './world.js';
 
@@ -176,5 +178,58 @@ describe('who did what', () => {
     const shown = await world.cli('events', '--people', '--actor', 'owner', '--limit', '200');
     expect(shown.out).toContain('environment.held');
     expect(shown.out).not.toContain('run.ended');
+  });
+});
+
+describe('in the console', () => {
+  let browser: Browser;
+  let page: Page;
+  const errors: string[] = [];
+  beforeAll(async () => {
+    browser = await openBrowser();
+    page = await signedIn(browser, world, errors);
+  });
+  afterAll(() => browser?.close());
+  const see = (text: string | RegExp) => page.getByText(text).first().waitFor();
+
+  it('each figure says what it counts, and is drawn for those who can’t see it, too', async () => {
+    await page.getByRole('link', { name: 'Metrics' }).click();
+    await see('2 of 4, and 1 that nobody saw');
+    const { definitions } = await look();
+    await page.getByRole('region', { name: 'Lead time' }).getByText('What it counts').click();
+    await see(definitions.lead as string);
+    await page.getByRole('img', { name: /^Deployments by week: .*, \d+ \w+ 3$/ }).waitFor();
+    await see('tides › at full moon');
+    expect(await violations(page)).toEqual([]);
+    await page.getByRole('button', { name: '4 weeks', exact: true }).click();
+    await page.waitForURL('**/delivery?weeks=4');
+    const [file] = await Promise.all([page.waitForEvent('download'), page.getByText('tasks.csv').click()]);
+    expect(file.suggestedFilename()).toBe('tasks.csv');
+  });
+
+  it('who did what is filtered, and leads to where it was', async () => {
+    await page.getByRole('link', { name: 'Activity' }).click();
+    await see('put quay/production on hold');
+    expect(await page.getByText('is live').count()).toBe(0);
+    expect(await violations(page)).toEqual([]);
+    await page.getByRole('button', { name: 'also what happened by itself' }).click();
+    await page.getByRole('button', { name: 'releases', exact: true }).click();
+    await see(/d\d+ of quay\/production is live/);
+    expect(await page.getByText('put quay/production on hold').count()).toBe(0);
+    await page.getByRole('link', { name: 'quay/production' }).first().click();
+    await page.waitForURL('**/quay/production');
+    await page.goto(`${world.url}/activity?who=nobody%20at%20all`);
+    await see('Nothing matches.');
+    expect(errors).toEqual([]);
+  });
+
+  it('fit on a phone', async () => {
+    await page.setViewportSize({ width: 390, height: 800 });
+    for (const path of ['/delivery', '/activity']) {
+      await page.goto(world.url + path);
+      await page.getByRole('heading', { level: 1 }).waitFor();
+      await see(path === '/delivery' ? 'The way of a commit' : 'pushed to');
+      expect(await page.evaluate('document.documentElement.scrollWidth')).toBeLessThanOrEqual(390);
+    }
   });
 });

@@ -39,7 +39,7 @@ export function Frame({ me }: { me: Me }) {
             <span className="hidden sm:inline">tsunagi</span>
             <span className="sr-only sm:hidden">tsunagi</span>
           </Link>
-          <nav aria-label="Pages" className="flex gap-4 md:gap-6">
+          <nav aria-label="Pages" className="flex min-w-0 gap-4 overflow-x-auto py-1 whitespace-nowrap md:gap-6">
             {pages.map((page) => {
               const here =
                 page.to === '/'
@@ -57,7 +57,7 @@ export function Frame({ me }: { me: Me }) {
               );
             })}
           </nav>
-          <div className="ml-auto flex items-center gap-3">
+          <div className="ml-auto flex flex-none items-center gap-3">
             <Button onClick={() => setOver('find')} kind="quiet" size="compact" aria-label="Find anything">
               Find <kbd className="code hidden md:inline">/</kbd>
             </Button>

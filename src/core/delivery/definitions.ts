@@ -3,7 +3,7 @@
 export const measures = {
   deployments:
     'Deployments that went live where nothing comes after: the last environment of a project. Reverts are not among them, nor what ended before it was live.',
-  lead: 'From the commit to its going live there, of each commit of the main branch: half took at most this, nine of ten at most the second figure. Its parts: until it was pushed, until its run had ended, until somebody (or a rule) asked for the deployment, until that was live.',
+  lead: 'From the commit to its going live there, of each commit that was pushed to the main branch: half took at most this, nine of ten at most the second figure. Its parts: until it was pushed, until its run had ended, until somebody (or a rule) asked for the deployment, until that was live.',
   failed:
     'Of the deployments that some of the traffic was led to: those whose place was taken back, before they were live or after, and those in poor health when the next one took their place. What failed before anybody saw it is counted beside it.',
   restored:

@@ -38,7 +38,16 @@ export async function keepLive(scene: Scene): Promise<void> {
   const route = (await routeBody(db, environment.host)) as Route | null;
   // While both have a share, what is live is kept as ever, and the other one's step leads the table along.
   const shared = others.find((one) => isShared(route, one));
-  const moving = !shared && others.some((one) => one.state === 'cutover' || one.state === 'verifying');
+  // One that waits for others to go with may do so for long: until they go, what is live is kept as ever.
+  const waiting = others.find(
+    (one) =>
+      one.joint_id !== null &&
+      one.state === 'cutover' &&
+      !one.failure &&
+      environment.serving_id === scene.deployment.id,
+  );
+  const moving =
+    !shared && others.some((one) => one !== waiting && (one.state === 'cutover' || one.state === 'verifying'));
   // Stopped for one that is on its way: nothing is filled again, unless that has failed.
   const closed = route?.closed === true;
   if (closed && others.some((one) => one.id !== scene.deployment.id && one.state !== 'queued' && !one.failure))
@@ -55,7 +64,11 @@ export async function keepLive(scene: Scene): Promise<void> {
     changed: closed || canonical([target]) !== canonical(sharers),
     empty: target.paths.some((path) => path.kind === 'server' && path.instances.length === 0),
   });
-  if (follows) await moveTraffic({ ...scene, deployment }, deployment, release, now);
+  if (follows) {
+    await moveTraffic({ ...scene, deployment }, deployment, release, now);
+    // Edges hear of what is next anew.
+    if (waiting) await makeDue(db, 'deployments', waiting.id);
+  }
   const edges = (await listEdges(db)).filter((edge) => edge.alive);
   const shown = shared !== undefined && sharers.some((one) => canonical(one) === canonical(target));
   // The one that shares the traffic leads the table along.
