@@ -206,6 +206,18 @@ describe('releases of several projects', () => {
       ['second', 'second'],
     ]);
     const twice = await world.cli('revert', `j${number}`);
+    for (const name of ['quay', 'tide']) await world.cli('lift', `${name}/production`);
+    // One that has gone on since stays as it is.
+    const again = await ask('quay', 'tide');
+    expect((await over(again.number)).state).toBe('live');
+    await prepared({ tide: files('alone') }, 'alone');
+    const alone = await world.act('tide', 'production', { kind: 'promote' });
+    expect((await world.waitDeployment('tide', alone.number)).state).toBe('live');
+    const one = await world.cli('revert', `j${again.number}`);
+    expect(one.out).toContain('quay went back.');
+    expect(one.out).toContain('tide stayed: gone on since');
+    expect([(await shows('quay'))[0], (await shows('tide'))[0]]).toEqual(['second', 'alone']);
+    await world.cli('revert', 'tide/production', '--release', '2');
     expect([twice.status, twice.err]).toEqual([1, expect.stringContaining('is returned')]);
     for (const name of ['quay', 'tide']) await world.cli('lift', `${name}/production`);
   });
@@ -297,7 +309,7 @@ describe('what dies or goes away meanwhile', () => {
     ]);
   });
 
-  it('a revert of one of them while they gather: none goes', async () => {
+  it('a revert of one of them before all are verified: none goes', async () => {
     const before = await shows('tide');
     await prepared({ quay: files('eighth'), tide: files('eighth', { verify: 'sleep 5' }) }, 'eighth');
     const { number } = await ask('quay', 'tide');

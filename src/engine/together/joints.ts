@@ -44,7 +44,7 @@ export async function stepJoints(context: Context): Promise<boolean> {
     if (step.effect === 'end') await endAll(there, joint, step.why as Issue);
     const stayed = step.effect === 'return' ? await returnAll(context, db, there, step.why as Issue, actor) : [];
     if (step.state !== joint.state) {
-      await setJointState(db, joint.id, step.state, step.why);
+      await setJointState(db, joint.id, { state: step.state, why: step.why, stayed });
       if (step.state !== 'gathering')
         await tellTogether(db, joint, `together.${step.state}`, actor, {
           ...(step.why ? { issue: step.why } : {}),
@@ -121,7 +121,7 @@ async function endAll(scenes: readonly Scene[], { number }: JointRow, why: Issue
   }
 }
 
-/** Gives the places that have nothing to go back to, or have gone on since. */
+/** Gives the projects that have nothing to go back to, or have gone on since. */
 async function returnAll(
   context: Context,
   db: Db,
@@ -130,9 +130,9 @@ async function returnAll(
   actor: string,
 ): Promise<string[]> {
   const stayed: string[] = [];
-  for (const { environment, deployment, project, place } of scenes) {
+  for (const { environment, deployment, project } of scenes) {
     if (environment.live_id !== deployment.id) {
-      stayed.push(place);
+      stayed.push(project.name);
       continue;
     }
     try {
@@ -140,7 +140,7 @@ async function returnAll(
       await beginAtOnce(context, db, await revert(context, db, project, environment.name, asked));
     } catch (error) {
       if (!(error instanceof CodedError)) throw error;
-      stayed.push(place);
+      stayed.push(project.name);
     }
   }
   return stayed;

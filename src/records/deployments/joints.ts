@@ -43,12 +43,17 @@ export async function lockJoint(db: Db, id: string): Promise<JointRow | null> {
   return Joint.findByPk(id, { lock: true, raw: true, ...within });
 }
 
-export const setJointState = (db: Db, id: string, state: JointState, why: Issue | null): Promise<unknown> =>
-  query(db, 'update joints set state = $2, state_since = now(), issue = coalesce($3::jsonb, issue) where id = $1', [
-    id,
-    state,
-    why === null ? null : json(why),
-  ]);
+/** `why`: none went, or all went back; `stayed`: projects that did not. */
+export const setJointState = (
+  db: Db,
+  id: string,
+  { state, why = null, stayed = [] }: { state: JointState; why?: Issue | null; stayed?: readonly string[] },
+): Promise<unknown> =>
+  query(
+    db,
+    `update joints set state = $2, state_since = now(), issue = coalesce($3::jsonb, issue), stayed = $4 where id = $1`,
+    [id, state, why === null ? null : json(why), stayed],
+  );
 
 /** It is to go back; who has said so first is kept. */
 export async function askBack(db: Db, id: string, why: Issue, by: string): Promise<void> {

@@ -16,6 +16,8 @@ create table joints (
   back_by text,
   -- Why none went, or all went back.
   issue jsonb,
+  -- Projects that had gone on since, or had nothing to go back to.
+  stayed text[] not null default '{}',
   due_at timestamptz default now(),
   created_at timestamptz not null default now(),
   state_since timestamptz not null default now()

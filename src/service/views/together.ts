@@ -29,7 +29,7 @@ export async function togetherView(db: Db, row: JointRow): Promise<Together> {
 const list = (all: readonly string[]) =>
   all.length < 2 ? (all[0] ?? '') : `${all.slice(0, -1).join(', ')} and ${all.at(-1)}`;
 
-function sentenceOf({ state, back }: JointRow, members: Together['members'], why: string): string {
+function sentenceOf({ state, back, stayed }: JointRow, members: Together['members'], why: string): string {
   const names = list(members.map(({ project }) => project));
   if (back !== null && state !== 'ended' && state !== 'returned') return `${names} go back.`;
   switch (state) {
@@ -45,8 +45,11 @@ function sentenceOf({ state, back }: JointRow, members: Together['members'], why
       return `${names} went live together.`;
     case 'ended':
       return `None of ${names} went. ${why}`;
-    case 'returned':
-      return `${names} went back. ${why}`;
+    case 'returned': {
+      const went = members.map(({ project }) => project).filter((name) => !stayed.includes(name));
+      const rest = stayed.length ? ` ${list(stayed)} stayed: gone on since, or with nothing to go back to.` : '';
+      return `${went.length ? `${list(went)} went back.` : 'None went back.'} ${why}${rest}`;
+    }
     default:
       return state satisfies never;
   }

@@ -8,7 +8,7 @@ import {
 } from 'sequelize';
 import type { Issue } from '../../../core/errors/errors.js';
 import type { JointState } from '../../../core/states.js';
-import { int, json, text, time, uuid } from '../columns.js';
+import { int, json, text, texts, time, uuid } from '../columns.js';
 
 /** As they were when it was asked for. */
 export interface JointMemberRow {
@@ -32,6 +32,8 @@ export class Joint extends Model<InferAttributes<Joint>, InferCreationAttributes
   declare back_by: string | null;
   /** Why none went, or all went back. */
   declare issue: Issue | null;
+  /** Projects that had gone on since, or had nothing to go back to. */
+  declare stayed: CreationOptional<string[]>;
   declare due_at: CreationOptional<Date | null>;
   declare created_at: CreationOptional<Date>;
   declare state_since: CreationOptional<Date>;
@@ -49,6 +51,7 @@ export const defineJoint = (sequelize: Sequelize): typeof Joint =>
       back: json({ null: true }),
       back_by: text({ null: true }),
       issue: json({ null: true }),
+      stayed: texts({ made: true }),
       due_at: time({ null: true, made: true }),
       created_at: time({ made: true }),
       state_since: time({ made: true }),
