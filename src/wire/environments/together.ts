@@ -45,6 +45,8 @@ export const Together = Type.Object({
       /** Null: it is not there any more. */
       state: Nullable(oneOf(deploymentStates)),
       failure: Nullable(Said),
+      /** What takes it back, where all are; null: nothing does. */
+      revert: Nullable(Type.Object({ deployment: Type.Integer(), state: oneOf(deploymentStates) })),
     }),
   ),
 });

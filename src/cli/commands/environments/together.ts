@@ -1,6 +1,6 @@
 /** Releases of several projects that go together, or none of them. */
 import { CodedError } from '../../../core/errors/errors.js';
-import { jointMoving } from '../../../core/states.js';
+import { deploymentMoving, jointMoving } from '../../../core/states.js';
 import type { Together } from '../../../wire/environments/together.js';
 import type { Promotion } from '../../../wire/releases.js';
 import { environmentPlace, get, post } from '../../api.js';
@@ -88,17 +88,23 @@ async function followTogether(number: number, talk: boolean): Promise<Together> 
   let last = '';
   for (;;) {
     const one = await get<Together>(`/api/joint-promotions/${number}`);
-    const line = one.members.map(({ project, state: now }) => `${plain(project)} ${state(now ?? 'gone')}`).join(', ');
+    const line = one.members
+      .map(({ project, state: now, revert }) =>
+        revert
+          ? `${plain(project)} ${revert.state === 'live' ? 'is back' : `goes back, ${revert.state}`}`
+          : `${plain(project)} ${state(now ?? 'gone')}`,
+      )
+      .join(', ');
     if (talk && `${one.state} ${line}` !== last) say(`  ${line}`);
     last = `${one.state} ${line}`;
     // What goes back is over when each has what was before.
     const open =
       jointMoving(one.state) ||
+      (one.state === 'live' && one.back !== null) ||
       one.members.some(
-        ({ state: now }) =>
-          now !== null && now !== 'live' && now !== 'replaced' && now !== 'reverted' && now !== 'failed',
-      ) ||
-      (one.state === 'live' && one.back !== null);
+        ({ state: now, revert }) =>
+          (now !== null && deploymentMoving(now)) || (revert !== null && deploymentMoving(revert.state)),
+      );
     if (!open) {
       if (talk) say(one.state === 'live' ? bold(plain(one.sentence)) : plain(one.sentence));
       if (talk && one.issue) say(faint(plain(one.issue.next)));
