@@ -44,6 +44,7 @@ const acts: Record<string, (subject: string, data: Data) => string> = {
   'deployment.state': (subject, data) => `${subject} of ${said(data.environment)} is ${said(data.state)}`,
   'deployment.failing': (subject, data) => `${subject} of ${said(data.environment)} fails`,
   'deployment.replaced': (subject, data) => `${subject} of ${said(data.environment)} gave way to ${said(data.by)}`,
+  'deployment.ended-old': (subject, data) => `let the programs of ${subject} in ${said(data.environment)} end`,
   'together.asked': (_, data) => `asked for ${list(data.with)} together (${said(data.joint)})`,
   'together.moved': (_, data) => `moved the traffic of ${list(data.with)} at one moment (${said(data.joint)})`,
   'together.live': (_, data) => `${list(data.with)} are live together (${said(data.joint)})`,
