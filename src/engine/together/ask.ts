@@ -1,7 +1,7 @@
 /** Asks that releases of several projects go to an environment of one name, all at one moment or none of them. */
 import { CodedError, issue } from '../../core/errors/errors.js';
 import { movingDeployments } from '../../records/deployments/deployments.js';
-import { findEnvironment, lockEnvironmentsIn } from '../../records/deployments/environments.js';
+import { findEnvironment, lockEnvironments } from '../../records/deployments/environments.js';
 import { addJoint, askBack, findJoint, type JointRow, lockJoint } from '../../records/deployments/joints.js';
 import type { JointMemberRow } from '../../records/models/deployments/joints.js';
 import { recordEvents } from '../../records/events.js';
@@ -32,10 +32,7 @@ export async function promoteTogether(
     throw new CodedError('together_few', { count: different });
   // Everyone who locks several goes by their ids.
   const sorted = [...members].sort((a, b) => (a.project.id < b.project.id ? -1 : 1));
-  await lockEnvironmentsIn(
-    db,
-    sorted.map(({ project }) => project.id),
-  );
+  await lockEnvironments(db, ...sorted.map(({ project }) => project.id));
   const rows: JointMemberRow[] = [];
   for (const { project, release } of sorted) {
     const environment = await findEnvironment(db, project.id, name);

@@ -1,16 +1,15 @@
 /** Deployments that go together: each step locks all of their environments and is one transaction. */
 import { advanceJoint, type JointMember } from '../../core/cutover/joint.js';
 import { CodedError, issue, type Issue, wording } from '../../core/errors/errors.js';
-import { deploymentMoving } from '../../core/states.js';
+import { deploymentMoving, jointMoving } from '../../core/states.js';
 import {
   type DeploymentRow,
   deploymentById,
   lockDeployments,
   setFailure,
 } from '../../records/deployments/deployments.js';
-import { environmentById, lockEnvironmentsIn } from '../../records/deployments/environments.js';
+import { environmentById, lockEnvironments } from '../../records/deployments/environments.js';
 import { jointById, type JointRow, lockJoint, setJointState } from '../../records/deployments/joints.js';
-import { jointMoving } from '../../core/states.js';
 import { makeDue, settleDue, takeDue } from '../../records/runs/runs.js';
 import type { Context, Db } from '../context.js';
 import { apply } from '../deployments/apply.js';
@@ -63,10 +62,7 @@ export async function stepJoints(context: Context): Promise<boolean> {
 
 /** In the order of its members; null: it is not there any more. All locks in the order that everyone keeps. */
 async function enterAll(context: Context, db: Db, { members }: JointRow): Promise<(Scene | null)[]> {
-  await lockEnvironmentsIn(
-    db,
-    members.map((one) => one.projectId),
-  );
+  await lockEnvironments(db, ...members.map((one) => one.projectId));
   const rows: (DeploymentRow | null)[] = [];
   for (const { deploymentId } of members) rows.push(await deploymentById(db, deploymentId));
   const beside: string[] = [];

@@ -153,8 +153,6 @@ export async function changesOf(
   );
 }
 
-const stamp = (row: { day: string }) => row.day;
-
 /** Adds to what is there. */
 export async function addTasks(
   db: Db,
@@ -167,7 +165,7 @@ export async function addTasks(
       db,
       `select task, day::text as day, ran, reused, failed, flaky, took_ms::float8 as "tookMs", saved_ms::float8 as "savedMs", took, waited
        from task_days where project_id = $1 and task = $2 and day = $3`,
-      [project, row.task, stamp(row)],
+      [project, row.task, row.day],
     );
     const sum = there ? add([there, row]) : row;
     await query(
@@ -213,7 +211,7 @@ export async function addDelivery(
       db,
       `select environment_id as environment, day::text as day, live, seen, failed, unseen, lead, pushed, built, waited, brought, restored
        from delivery_days where project_id = $1 and environment_id = $2 and day = $3`,
-      [project, row.environment, stamp(row)],
+      [project, row.environment, row.day],
     );
     const sum = there ? add([there, row]) : row;
     await query(

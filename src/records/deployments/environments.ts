@@ -287,12 +287,8 @@ export async function setHost(db: Db, id: string, host: string): Promise<void> {
   await Environment.update({ host }, { where: { id }, ...within });
 }
 
-/** Locks all environments of a project, in the order that everyone keeps. */
-export const lockEnvironments = (db: Db, project: string): Promise<unknown> =>
-  query(db, `select 1 from environments where project_id = $1 and state <> 'closed' order by id for update`, [project]);
-
-/** The same of several projects. */
-export const lockEnvironmentsIn = (db: Db, projects: readonly string[]): Promise<unknown> =>
+/** Locks all environments of projects, in the order that everyone keeps. */
+export const lockEnvironments = (db: Db, ...projects: readonly string[]): Promise<unknown> =>
   query(
     db,
     `select 1 from environments where project_id = any($1::uuid[]) and state <> 'closed' order by id for update`,
