@@ -9,7 +9,8 @@ const of = (times: readonly number[]): Histogram => {
   for (const ms of times) count(histogram, ms);
   return histogram;
 };
-const times = fc.array(fc.double({ min: 0, max: 700_000, noNaN: true }), { minLength: 1, maxLength: 200 });
+// Up to ten minutes: the last bucket holds whatever took longer, and there nothing is promised.
+const times = fc.array(fc.double({ min: 0, max: 600_000, noNaN: true }), { minLength: 1, maxLength: 200 });
 
 describe('a histogram', () => {
   it('has every time in the bucket whose bounds it lies between', () => {

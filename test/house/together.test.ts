@@ -236,7 +236,8 @@ describe('in the console', () => {
       await page.getByLabel(/^tide r\d+$/).click();
       expect(await violations(page)).toEqual([]);
       await page.getByRole('button', { name: 'Promote 2 together' }).click();
-      await page.getByText('quay and tide went live together.').waitFor();
+      // Two deployments from beginning to end: beside other suites that takes its time.
+      await page.getByText('quay and tide went live together.').waitFor({ timeout: 90_000 });
       expect(await violations(page)).toEqual([]);
       await page.getByRole('button', { name: 'Take all of them back' }).click();
       await until('both are back', async () => (await shows('tide'))[0] === 'second');

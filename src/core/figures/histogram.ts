@@ -1,6 +1,7 @@
 /**
  * The one format in which times are counted: 64 buckets whose bounds grow by a fourth, from half a millisecond to about ten minutes. A
- * quantile is off by at most an eighth of its value. Two histograms are added bucket by bucket, so that they can be rolled up.
+ * quantile is off by at most a fourth of its value, up to ten minutes (the last bucket holds whatever took longer).
+ * Two histograms are added bucket by bucket, so that they can be rolled up.
  */
 export type Histogram = number[];
 
