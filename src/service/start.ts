@@ -110,7 +110,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     apart: openApart(),
     now: Date.now,
     trees: makeCache(32),
-    beside: makeCache(256),
+    beside: makeCache(2_048),
     changes: makeCache(64),
     scenes: makeCache(256),
     steps: openSteps(() => context),

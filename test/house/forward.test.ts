@@ -60,12 +60,14 @@ describe('run start --from', () => {
     expect((await world.waitDeployment('shop', promoted.number)).state).toBe('live');
     const shown = await world.cli('environment', 'show', 'shop/production');
     expect(shown.out).toMatch(/Live and not in main: 1 commit\n.*Mend it/);
+    expect((await world.cli('board')).out).toMatch(/production .* not in main: Mend it\n/);
     // What is not finished did not come along.
     expect((await world.visit('shop-production.localhost', '/api')).text).toMatch(/mended/);
     await checkout.git('switch', '-q', 'main');
     await checkout.git('merge', '-q', '-s', 'ours', '-m', 'Merge the mending', 'fix-r1');
     await checkout.push();
     await until('main has it', async () => (await world.environment('shop', 'production')).besideMain.length === 0);
+    expect((await world.environment('shop', 'production')).beside).toBeNull();
   });
 
   it('is refused in words', async () => {

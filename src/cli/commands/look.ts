@@ -264,6 +264,9 @@ function showBoard(board: Board): void {
   );
 }
 
+const notInMain = ({ commits, title }: NonNullable<Environment['beside']>): string =>
+  `not in main: ${plain(title)}${commits > 1 ? ` and ${commits - 1} more` : ''}`;
+
 function environmentRow(one: Environment): string[] {
   const notes: string[] = [];
   if (one.moving) notes.push(`r${one.moving.release} ${one.moving.state}`);
@@ -279,6 +282,7 @@ function environmentRow(one: Environment): string[] {
             ? `r${one.waits.release} waits until ${one.waits.until.slice(0, 16).replace('T', ' ')} UTC`
             : `r${one.waits.release} waits`,
     );
+  if (one.beside) notes.push(notInMain(one.beside));
   const live = one.live ? `r${one.live.release}${one.verified ? ' verified' : ''}` : '';
   if (one.live) notes.unshift(`live ${ago(one.live.liveAt)}`, one.url);
   const running = one.state === 'live' || one.state === 'empty';
@@ -286,7 +290,7 @@ function environmentRow(one: Environment): string[] {
 }
 
 function showEnvironment(one: EnvironmentDetail): void {
-  const row = environmentRow(one);
+  const row = environmentRow({ ...one, beside: null });
   say(`${bold(`${one.project}/${one.name}`)}  ${row[1]}  ${row[2]}`, faint(row[3] ?? ''));
   if (one.issue) say(`${plain(one.issue.says)} ${faint(plain(one.issue.next))}`);
   if (one.live && one.changes.length)

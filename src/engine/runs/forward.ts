@@ -62,7 +62,16 @@ export async function besideMain(
   project: Pick<ProjectRow, 'id' | 'main_branch'>,
   commit: string,
 ): Promise<CommitFacts[]> {
-  const main = await branchHead(db, project.id, project.main_branch);
+  return commitsBeside(context, project, await branchHead(db, project.id, project.main_branch), commit);
+}
+
+/** The same with a known head of main. */
+export async function commitsBeside(
+  context: Context,
+  project: Pick<ProjectRow, 'id'>,
+  main: string | null,
+  commit: string,
+): Promise<CommitFacts[]> {
   if (main === null || main === commit) return [];
   return context.beside.forceFetch(`${project.id} ${main} ${commit}`, {
     context: () => commitsBetween(repositoryOf(context, project), main, commit, mostTold),

@@ -89,6 +89,8 @@ export interface BoardProject {
   name: string;
   source: SourceKind;
   main_branch: string;
+  /** The newest commit of main; null: none yet. */
+  head: string | null;
   definition_commit: string | null;
   /** The environments that its main definition declares. */
   plans: Record<
@@ -211,6 +213,7 @@ of_variables as (
   group by project_id
 )
 select p.id, p.name, p.source, p.main_branch, p.definition_commit,
+  (select head from branches where project_id = p.id and name = p.main_branch) as head,
   (select d.model->'environments' from definitions d where d.project_id = p.id and d.commit = p.definition_commit) as plans,
   run.value as run,
   coalesce(of_environments.list, '[]') as environments,

@@ -8,6 +8,7 @@ import { judgePromotion } from '../../core/rules/promotion.js';
 import { changedVariables, type Resolved, resolveVariables, scopesOf, setIn } from '../../core/variables/resolve.js';
 import { reachedAt } from '../../engine/context.js';
 import { heldWhy } from '../../engine/deployments/live.js';
+import { commitsBeside } from '../../engine/runs/forward.js';
 import { freezeOf, promotionEvidence } from '../../engine/deployments/rules.js';
 import {
   type BoardDeployment,
@@ -30,9 +31,9 @@ import { runView } from './runs.js';
 export async function boardView(service: Service, db: Db, only: string | null): Promise<Board> {
   const [projects, agents, edges] = await Promise.all([boardOf(db, only), listAgents(db), listEdges(db)]);
   return {
-    projects: projects.map((project) => {
+    projects: await inOrder(projects, async (project) => {
       const { run } = project;
-      const environments = project.environments.map((one) => environmentOf(service, project, one));
+      const environments = await environmentsOf(service, project);
       const refused = project.definition_commit ? null : run?.state === 'failed' ? run.issue : null;
       return {
         name: project.name,
@@ -51,7 +52,7 @@ export async function boardView(service: Service, db: Db, only: string | null): 
 
 /** All environments of a project that are not closed. */
 export async function environmentViews(service: Service, db: Db, project: string): Promise<Environment[]> {
-  return (await boardOf(db, project)).flatMap((row) => row.environments.map((one) => environmentOf(service, row, one)));
+  return (await inOrder(await boardOf(db, project), (row) => environmentsOf(service, row))).flat();
 }
 
 /** One environment, closed or not. */
@@ -63,7 +64,33 @@ export async function environmentView(
   const [project] = await boardOf(db, project_id, id);
   const found = project?.environments.find((one) => one.id === id);
   if (!project || !found) throw new Error(`no environment ${id}`);
-  return environmentOf(service, project, found);
+  return environmentOf(service, project, found, await besideOf(service, project, found));
+}
+
+/** One after the other: what is not known yet asks git, and not for all projects at once. */
+async function inOrder<A, B>(list: readonly A[], map: (one: A) => Promise<B>): Promise<B[]> {
+  const all: B[] = [];
+  for (const one of list) all.push(await map(one));
+  return all;
+}
+
+const environmentsOf = (service: Service, project: BoardProject): Promise<Environment[]> =>
+  Promise.all(
+    project.environments.map(async (one) =>
+      environmentOf(service, project, one, await besideOf(service, project, one)),
+    ),
+  );
+
+/** What is live and not in main. Of reviews nothing is said: that is what they are for. */
+async function besideOf(
+  service: Service,
+  project: BoardProject,
+  row: BoardEnvironment,
+): Promise<Environment['beside']> {
+  const live = row.kind === 'standing' ? deploymentIn(project, row.live_id) : null;
+  if (!live) return null;
+  const [newest, ...others] = await commitsBeside(service.context, project, project.head, live.release.commit);
+  return newest ? { commits: others.length + 1, title: newest.title } : null;
 }
 
 /** A deployment with its release. */
@@ -89,7 +116,12 @@ function deploymentIn(project: BoardProject, id: string | null): Shown | null {
   return index.get(id) ?? null;
 }
 
-function environmentOf(service: Service, project: BoardProject, row: BoardEnvironment): Environment {
+function environmentOf(
+  service: Service,
+  project: BoardProject,
+  row: BoardEnvironment,
+  beside: Environment['beside'],
+): Environment {
   const plan = project.plans?.[row.plan_name] ?? null;
   const { rules, loosened } = tighten(row.rules, rulesOf(project.plans, row.plan_name));
   const view = (id: string | null) => {
@@ -118,6 +150,7 @@ function environmentOf(service: Service, project: BoardProject, row: BoardEnviro
     serving: row.serving_id === row.live_id ? null : view(row.serving_id),
     moving: view(row.moving_id),
     failed: view(row.failed_id),
+    beside,
     instances: { asked: served?.release.asked ?? 0, ready: row.ready },
     waits: rules.after !== null ? waits(service, project, row, live, rules) : null,
     picture: row.picture && {

@@ -109,6 +109,8 @@ export const Environment = Type.Object({
   moving: Nullable(Deployment),
   /** The newest deployment, when it failed. */
   failed: Nullable(Deployment),
+  /** What is live and not in main, of a standing one: the newest commit's title, and how many there are (20 at most are counted). */
+  beside: Nullable(Type.Object({ commits: Type.Integer(), title: Type.String() })),
   instances: Type.Object({ asked: Type.Integer(), ready: Type.Integer() }),
   /** The newest picture: how much differs from where its change leads to (null: nothing was compared), and its small image. */
   picture: Nullable(Type.Object({ share: Nullable(Type.Number()), small: Nullable(Type.String()), takenAt: Time })),

@@ -198,6 +198,12 @@ function EnvironmentPlace({ environment }: { environment: Environment }) {
               {live.override.why} ({live.override.by})
             </p>
           ) : null}
+          {environment.beside ? (
+            <p className="text-ochre">
+              Not in main: {environment.beside.title}
+              {environment.beside.commits > 1 ? ` and ${environment.beside.commits - 1} more` : ''}
+            </p>
+          ) : null}
           {moving ? (
             <p className="text-ochre">{`r${moving.release} ${moving.state}`}</p>
           ) : instances.asked ? (
