@@ -4,6 +4,7 @@ import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Cutover } from '../../src/wire/environments/cutover.js';
+import { openBrowser, signedIn, violations } from './browser.js';
 import { erring } from './erring.js';
 import { type Checkout, noteRoom, openWorld, until, type World } from './world.js';
 
@@ -303,6 +304,42 @@ describe('a split', () => {
     await world.cli('cutover', 'pier/production', '--go-on');
     expect((await world.waitDeployment('pier', number)).state).toBe('live');
     for (const each of crowd(10)) expect((await each.ask()).text).toBe('both');
+  });
+});
+
+describe('in the console', () => {
+  it('a share for as long as wanted is asked for, seen with both sides’ figures, held, and taken back', async () => {
+    const live = (await world.environment('pier', 'production')).live?.release as number;
+    const commit = await checkout.commitAndPush({ 'server.js': server('by hand') }, 'By hand');
+    const release = (await world.waitLive('pier', 'staging', commit)).live?.release as number;
+    const browser = await openBrowser();
+    const errors: string[] = [];
+    const flow = traffic(crowd(20));
+    try {
+      const page = await signedIn(browser, world, errors);
+      await page.getByText('Board').first().waitFor();
+      await page.goto(`${world.url}/pier/production/promote`);
+      await page.getByText('A share for as long as wanted').click();
+      await page.getByLabel(`Share of r${release}`).click();
+      await page.getByRole('option', { name: '20 %' }).click();
+      expect(await violations(page)).toEqual([]);
+      await page.getByRole('button', { name: `Split between r${live} and r${release}` }).click();
+      await inStep(0.2);
+      await page.getByRole('link', { name: 'How the traffic moves' }).click();
+      await page.getByRole('heading', { name: `r${release} takes 20 % of the traffic` }).waitFor();
+      await page.getByText('none does better, as far as can be seen').waitFor();
+      expect(await page.getByRole('button', { name: 'Stay at 20 %' }).count()).toBe(0);
+      expect(await violations(page)).toEqual([]);
+      await page.getByRole('button', { name: `Back to r${live}` }).click();
+      await until('it is back', async () => (await world.environment('pier', 'production')).moving === null);
+      expect(flow.seen).toMatchObject({ lost: 0, errors: 0 });
+      for (const each of crowd(10)) expect((await each.ask()).text).toBe('both');
+      expect(errors).toEqual([]);
+    } finally {
+      await flow.stop();
+      await browser.close();
+      await world.cli('lift', 'pier/production');
+    }
   });
 });
 

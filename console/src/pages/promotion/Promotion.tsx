@@ -11,6 +11,7 @@ import { Calendar } from './Calendar';
 import { Loosened } from './Loosened';
 import { Override } from './Override';
 import { Rules, when } from './Rules';
+import { PromoteSplit } from './Split';
 import { Steps } from './Steps';
 import { PromoteTogether } from './Together';
 import { WhatWillBe } from './WhatWillBe';
@@ -76,6 +77,7 @@ export function PromotionPage(): React.ReactNode {
       </section>
       {one.steps.length ? <Steps steps={one.steps} /> : null}
       <PromoteTogether one={one} />
+      {one.live ? <PromoteSplit one={one} beside={one.live.number} /> : null}
       <div className="grid gap-3.5 *:min-w-0 lg:grid-cols-[5fr_6fr]">
         <Rules one={one} />
         <section className="card px-5 py-3.5" aria-label={`What differs from ${environment}`}>

@@ -97,7 +97,7 @@ export function RolloutPage(): React.ReactNode {
         {one.watchedUntil && !moving ? <Chip tone="waits">bounds hold until {when(one.watchedUntil)}</Chip> : null}
         {may ? (
           <span className="ml-auto flex flex-wrap gap-2">
-            {one.ordered?.order === 'stay' ? null : (
+            {one.split || one.ordered?.order === 'stay' ? null : (
               <Button disabled={act.isPending} onClick={() => act.mutate('stay')}>
                 Stay at {step?.at === 'mirror' ? 'the mirror' : percent(one.share)}
               </Button>
