@@ -100,11 +100,12 @@ export function seenIn100({ expected, share, ratio, slices, tests }: Prospect): 
 
 /** Numbers from 0 to 1, the same for the same seed (mulberry32, public domain). */
 export function drawing(seed: number): () => number {
+  const { imul } = Math;
   let state = seed;
   return () => {
     state = (state + 0x6d2b79f5) | 0;
-    let mixed = Math.imul(state ^ (state >>> 15), state | 1);
-    mixed ^= mixed + Math.imul(mixed ^ (mixed >>> 7), mixed | 61);
+    let mixed = imul(state ^ (state >>> 15), state | 1);
+    mixed ^= mixed + imul(mixed ^ (mixed >>> 7), mixed | 61);
     return ((mixed ^ (mixed >>> 14)) >>> 0) / 4_294_967_296;
   };
 }

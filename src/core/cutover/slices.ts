@@ -117,20 +117,22 @@ export function openSlices({
     all.bad++;
   };
 
+  const takeFor = (group: Group | null, one: Answered, ready: boolean, threshold: number | undefined): void => {
+    if (!group) return;
+    if (beside) put(group, 'errors', one, one.error);
+    put(group, 'rate', one, one.error);
+    if (one.ms === null || !ready) return;
+    if (beside && threshold !== undefined) put(group, 'slow', one, one.ms > threshold);
+    if (boundMs !== null) put(group, 'p95', one, one.ms > boundMs);
+  };
+
   return {
     carried,
     take(one) {
       const ready = warm(one.instance);
       const threshold = thresholds.get(one.part);
-      for (const path of new Set(['', one.path])) {
-        const group = groupOf(one.part, path);
-        if (!group) continue;
-        if (beside) put(group, 'errors', one, one.error);
-        put(group, 'rate', one, one.error);
-        if (one.ms === null || !ready) continue;
-        if (beside && threshold !== undefined) put(group, 'slow', one, one.ms > threshold);
-        if (boundMs !== null) put(group, 'p95', one, one.ms > boundMs);
-      }
+      takeFor(groupOf(one.part, ''), one, ready, threshold);
+      if (one.path !== '') takeFor(groupOf(one.part, one.path), one, ready, threshold);
       if (one.side === 'old' && one.ms !== null && ready) {
         const own = times.get(one.part) ?? { before: [], slice: [] };
         count(own.slice, one.ms);
