@@ -13,3 +13,6 @@ export const pageNames: ReadonlySet<string> = new Set([
   'sign-in',
   'you',
 ]);
+
+/** First steps of the console's pages of a project; those of an environment of such a name would hide behind them. */
+export const projectPageNames: ReadonlySet<string> = new Set(['compare', 'releases', 'runs']);

@@ -217,6 +217,13 @@ describe('a definition', () => {
     expect(codes(text('{ healthy: 15m }'))).toContain('4:24 required_key');
   });
 
+  it('refuses an environment whose page would hide behind those of its project', () => {
+    for (const name of ['compare', 'releases', 'runs'])
+      expect(codes(`tsunagi: 1\nenvironments:\n  ${name}: {}\n  ${name}2: {}\n`)).toEqual([
+        '3:3 environment_unnamable',
+      ]);
+  });
+
   it('refuses circles, double addresses, taken names and variables', () => {
     expect(codes('tsunagi: 1\ntasks:\n  a: { run: x, needs: [b] }\n  b: { run: x, needs: [a] }\n')).toEqual([
       '3:3 needs_in_circle',

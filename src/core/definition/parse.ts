@@ -1,6 +1,7 @@
 /** Text → definition. Every mistake is reported in one pass with line and column; a definition comes out only when there is none. */
 import { type ErrorCode, issue, type IssueData } from '../errors/errors.js';
 import { checkedName } from '../domains/names.js';
+import { projectPageNames } from '../names.js';
 import { hintFor } from '../nearest.js';
 import { parseDuration } from '../durations.js';
 import type { UseKind } from '../states.js';
@@ -131,6 +132,7 @@ function readEnvironments(root: Read, release: ReleasePlan | null, report: Repor
   const names = given.map(([name]) => name);
   const plans: Record<string, EnvironmentPlan> = {};
   for (const [name, { key, value }] of given) {
+    if (projectPageNames.has(name)) report('environment_unnamable', key, { name });
     const verify = at(value, 'verify')?.value;
     const after = at(value, 'after');
     const ways = ['for', 'branch', 'after'].filter((one) => at(value, one));

@@ -74,6 +74,11 @@ export const findings = {
     'Declare `scrub` there: a part, and the command that removes what others may not see.',
   ),
   unknown_resource: entry(422, 'There is no database `{name}` in `resources`.', '{hint}'),
+  environment_unnamable: entry(
+    422,
+    'An environment cannot be named `{name}`: that is a page of each project.',
+    'Give it another name.',
+  ),
   unknown_environment: entry(422, 'There is no environment `{name}` in the definition.', '{hint}'),
   unknown_reference: entry(422, 'No variable can come from `{name}` here.', '{hint}'),
   needs_in_circle: entry(422, 'These need each other in a circle: {circle}.', 'Take one of the needs away.'),
