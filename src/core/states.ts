@@ -106,6 +106,7 @@ export type DestinationKind = (typeof destinationKinds)[number];
 /** What alerts are about: each begins and ends. */
 export const alertTopics = [
   'deployment-failed',
+  'cutover-waits',
   'health-poor',
   'main-failed',
   'address-failing',

@@ -46,6 +46,8 @@ export interface Timing {
   longest: number;
   /** How long deployments that go together wait for the last of them. */
   gather: number;
+  /** How long a share waits for enough traffic to judge it by, before a person is asked. */
+  few: number;
 }
 
 export const defaultTiming: Timing = {
@@ -60,6 +62,7 @@ export const defaultTiming: Timing = {
   idle: 15 * 60_000,
   longest: 8 * 3_600_000,
   gather: 3_600_000,
+  few: 3_600_000,
 };
 
 export interface Addresses {

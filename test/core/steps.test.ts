@@ -5,7 +5,6 @@ import {
   advanceCutover,
   type CutoverFacts,
   type CutoverPlan,
-  fewMs,
   firstStep,
   leftMs,
   parseCutover,
@@ -13,6 +12,7 @@ import {
 } from '../../src/core/cutover/steps.js';
 
 const plan = parseCutover(['mirror for 5m', '10% for 2m', '50% for 2m']) as CutoverPlan;
+const fewMs = 3_600_000;
 const facts = (more: Partial<CutoverFacts>): CutoverFacts => ({
   now: 0,
   plan,
@@ -22,6 +22,7 @@ const facts = (more: Partial<CutoverFacts>): CutoverFacts => ({
   worse: false,
   enough: true,
   few: 'wait',
+  fewMs,
   ...more,
 });
 
@@ -100,7 +101,7 @@ describe('the way of the traffic', () => {
         for (const { pass, ...one } of events) {
           now += pass;
           const before = step;
-          const next = advanceCutover({ now, plan: way, step, since, few: 'wait', ...one });
+          const next = advanceCutover({ now, plan: way, step, since, few: 'wait', fewMs, ...one });
           const ended = before.at === 'all' || before.at === 'back';
           if (!ended && (one.worse || one.order === 'back')) expect(next.step).toEqual({ at: 'back' });
           else {

@@ -3,6 +3,7 @@ import { request } from 'node:http';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import type { AlertPage } from '../../src/wire/alerts.js';
 import type { Cutover } from '../../src/wire/environments/cutover.js';
 import { openBrowser, signedIn, violations } from './browser.js';
 import { erring } from './erring.js';
@@ -28,7 +29,7 @@ const page = (text: string) => ({
 });
 
 beforeAll(async () => {
-  world = await openWorld({ timing: { warm: 20_000 } });
+  world = await openWorld({ timing: { warm: 20_000, few: 2_000 } });
   let first: string;
   ({ checkout, first } = await world.hosted('pier', {
     'package.json': '{ "type": "module" }\n',
@@ -263,6 +264,30 @@ const untilWaits = () =>
     const one = await cutover();
     return one.waits !== null && one;
   });
+
+describe('too little traffic', () => {
+  it('holds a share until somebody decides, where the definition says so; that is told', async () => {
+    await world.cli('lift', 'pier/production');
+    const { number } = await promote(
+      {
+        'server.js': server('few'),
+        'tsunagi.yaml': definition('cutover: [50% for 10s], guard: { errors: 5%, few: wait }'),
+      },
+      'Few',
+    );
+    const one = await untilWaits();
+    expect(one.waits?.says).toMatch(/^For 2\.0 s there was too little traffic on r\d+ to judge it by\.$/);
+    expect(one.waits?.next).toContain('`tsunagi cutover pier/production --go-on`');
+    await until('it is told', async () =>
+      (await world.api().get<AlertPage>('/api/alerts')).wrong.some(
+        (wrong) => wrong.topic === 'cutover-waits' && wrong.place === 'pier/production' && wrong.of === `d${number}`,
+      ),
+    );
+    expect((await world.cli('cutover', 'pier/production')).out).toContain(one.waits?.says);
+    await world.cli('cutover', 'pier/production', '--go-on');
+    expect((await world.waitDeployment('pier', number)).state).toBe('live');
+  });
+});
 
 describe('a split', () => {
   it('gives both their share until somebody ends it', async () => {

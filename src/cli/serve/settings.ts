@@ -29,6 +29,7 @@ const schemas = {
     idle: ms,
     longest: ms,
     gather: ms,
+    few: wait,
   }),
   KEEP: some({
     runs: Type.Integer({ minimum: 0 }),

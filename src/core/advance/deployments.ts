@@ -106,6 +106,8 @@ export interface CutoverWay extends Omit<CutoverFacts, 'now' | 'step' | 'worse' 
   stale: boolean;
   /** Why it stays though its time is over, as it was said last. */
   waits: Issue | null;
+  /** What is said where there was too little traffic for too long. */
+  tooFew: Issue;
 }
 
 export type DeploymentEffect =
@@ -278,7 +280,7 @@ function onTheWay(
   const moves =
     next.step.at !== step.at || (next.step.at === 'share' && step.at === 'share' && next.step.index !== step.index);
   // No more of the traffic moves than the rules allow; what has moved stays.
-  const waits = moves && facts.forbidden ? facts.forbidden : next.asks ? issue('cutover_few') : null;
+  const waits = moves && facts.forbidden ? facts.forbidden : next.asks ? way.tooFew : null;
   if (moves && !facts.forbidden) return next.step.at === 'all' ? null : stay([{ do: 'share', step: next.step }]);
   const effects: DeploymentEffect[] = [];
   if (way.stale) effects.push({ do: 'followShares' });

@@ -18,6 +18,7 @@ export interface Item {
 
 const heads: Record<Item['topic'], string> = {
   'deployment-failed': 'a deployment failed',
+  'cutover-waits': 'the traffic moves no further',
   'health-poor': 'in poor health',
   'main-failed': 'the main branch fails',
   'address-failing': 'an address fails',
@@ -37,6 +38,7 @@ const heads: Record<Item['topic'], string> = {
 
 const over: Partial<Record<Item['topic'], string>> = {
   'deployment-failed': 'deployed again',
+  'cutover-waits': 'the traffic has gone its way',
   'health-poor': 'in good health again',
   'main-failed': 'the main branch passes again',
   'address-failing': 'the address is good again',

@@ -70,6 +70,8 @@ export interface CutoverFacts {
   /** There was so much traffic that twice as much that is bad would have been seen. */
   enough: boolean;
   few: 'wait' | 'continue';
+  /** Milliseconds for which a share waits for enough traffic after its time. */
+  fewMs: number;
 }
 
 export interface CutoverNext {
@@ -79,9 +81,6 @@ export interface CutoverNext {
   /** When to look again though nothing has happened; null: only when something has. */
   again: number | null;
 }
-
-/** Milliseconds for which a share waits for enough traffic after its time. */
-export const fewMs = 3_600_000;
 
 export const firstStep = (plan: CutoverPlan): CutoverStep =>
   plan.mirrorMs !== null ? { at: 'mirror' } : plan.shares.length ? { at: 'share', index: 0 } : { at: 'all' };
@@ -103,7 +102,7 @@ export function advanceCutover(facts: CutoverFacts): CutoverNext {
   const over = since + ms;
   if (now < over) return stay(over);
   if (step.at === 'mirror' || facts.enough || facts.few === 'continue') return next();
-  return now < over + fewMs ? stay(over + fewMs) : stay(null, true);
+  return now < over + facts.fewMs ? stay(over + facts.fewMs) : stay(null, true);
 }
 
 /** Of `allTraffic`: what the new side has in a step. */

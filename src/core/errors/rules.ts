@@ -91,7 +91,7 @@ export const ofRules = {
   ),
   cutover_few: entry(
     409,
-    'For an hour there was too little traffic on {release} to judge it by.',
+    'For {time} there was too little traffic on {release} to judge it by.',
     'Let it go on, or take it back: `tsunagi cutover {environment} --go-on`, or `--back`.',
   ),
   cutover_moved: entry(

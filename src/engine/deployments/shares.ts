@@ -13,6 +13,7 @@ import {
 } from '../../core/cutover/verdict.js';
 import type { CutoverWay } from '../../core/advance/deployments.js';
 import type { Side } from '../../core/cutover/judge.js';
+import { durationText } from '../../core/durations.js';
 import { type Issue, issue } from '../../core/errors/errors.js';
 import { putRoute, routeBody } from '../../records/callers/edges.js';
 import {
@@ -120,7 +121,7 @@ export const isShared = (route: Route | null, { number }: Pick<DeploymentRow, 'n
 
 /** Where it is on its way; null: all of the traffic moves at once. */
 export async function wayOf(scene: Scene, route: Route | null): Promise<CutoverWay | null> {
-  const { db, deployment, environment } = scene;
+  const { db, context, deployment, environment } = scene;
   const plan = deployment.environment_plan.cutover;
   // What goes with others goes at their moment, all at once.
   if (!plan || environment.kind === 'review' || deployment.kind === 'revert' || deployment.joint_id !== null)
@@ -138,6 +139,12 @@ export async function wayOf(scene: Scene, route: Route | null): Promise<CutoverW
     worse: row?.worse ?? null,
     enough: row ? enoughToJudge(row.tests) : false,
     few: guard?.few ?? 'continue',
+    fewMs: context.timing.few,
+    tooFew: issue('cutover_few', {
+      release: `r${scene.release.number}`,
+      environment: scene.place,
+      time: durationText(context.timing.few),
+    }),
     stale: wanted !== null && leadsElsewhere(wanted, route),
     waits: row?.waits ?? null,
   };

@@ -28,6 +28,11 @@ export const presentConditions = async (db: Db): Promise<Condition[]> =>
            select number, state, failure from deployments where environment_id = s.id order by number desc limit 1) d
          where d.state = 'failed'
        union all
+       select 'cutover-waits', s.place, 'd' || d.number, s.project, s.environment, c.waits, ''
+         from standing s join deployments d on d.environment_id = s.id and d.state = 'cutover'
+           join cutovers c on c.deployment_id = d.id
+         where c.waits is not null
+       union all
        select 'main-failed', p.name, 'run ' || r.number, p.id, null, null, 'run ' || r.number || ' of ' || p.main_branch || ' failed.'
          from projects p cross join lateral (
            select number, state from runs where project_id = p.id and branch = p.main_branch and state in ('passed', 'failed')
