@@ -274,6 +274,21 @@ describe('rules that main loosens', () => {
     const one = await world.waitLive('dock', 'production', commit);
     expect(one).toMatchObject({ live: { kind: 'automatic' }, issue: null });
   });
+
+  it('let it be taken by itself when somebody who has approved it has their role again', async () => {
+    await as('Ren', 'freeze', 'dock/production', '--for', '1h', '--why', 'storm');
+    const commit = await checkout.commitAndPush({ 'server.js': server('again') }, 'Again');
+    await world.waitLive('dock', 'staging', commit);
+    await as('Aiko', 'approve', `r${(await latest()).release}`, '--for', 'dock/production');
+    await world.api().post('/api/people/Aiko/role', { role: 'developer' });
+    await as('Ren', 'lift', 'dock/production', '--freeze');
+    await until('it waits for an approval alone', async () => {
+      const says = (await world.environment('dock', 'production')).issue?.says ?? '';
+      return says.includes('0 of 1 approval') && !says.includes('good health') && !says.includes('storm');
+    });
+    await world.api().post('/api/people/Aiko/role', { role: 'releaser' });
+    await world.waitLive('dock', 'production', commit);
+  });
 });
 
 const latest = async () => {

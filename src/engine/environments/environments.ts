@@ -137,7 +137,9 @@ async function takeNewest(
   if (unmet.length) {
     const why = unmet.map(({ says }) => says).join('; ');
     await setWaits(db, environment.id, issue('promotion_waits', { release: `r${release.number}`, why }));
-    return judgement?.until ? soonest(judgement.until - context.now()) : null;
+    // Also where somebody is needed besides: what is said must be true when they look.
+    const times = unmet.flatMap(({ until }) => (until === null ? [] : [until]));
+    return times.length ? soonest(Math.min(...times) - context.now()) : null;
   }
   // What is missing is said where people look; the environment looks again when somebody has set it.
   const { unset, secrets } = await variablesFor(context, db, { project, environment, release });

@@ -2,6 +2,7 @@
 import type { Approval } from '../../core/rules/rules.js';
 import { type Db, query, queryOne } from '../database.js';
 import { newId } from '../ids.js';
+import { makeDue } from '../runs/runs.js';
 
 export interface ApprovalRow extends Approval {
   /** They have written some of what it brings. */
@@ -54,6 +55,19 @@ export const addApproval = async (
      on conflict do nothing returning 1 as ok`,
     [newId(), one.environment, one.release.id, one.release.digest, one.person, one.author],
   )) !== null;
+
+/** Environments for which somebody has approved something: what that counts for is another matter when their role is another one. */
+export async function wakeApproved(db: Db, person: string): Promise<void> {
+  const rows = await query<{ id: string }>(
+    db,
+    `select id from environments
+     where kind = 'standing' and state not in ('closing', 'closed')
+       and id in (select environment_id from approvals where person_id = $1 and withdrawn_at is null)
+     order by id`,
+    [person],
+  );
+  for (const { id } of rows) await makeDue(db, 'environments', id);
+}
 
 /** Gives whether there was one. */
 export const withdrawApproval = async (

@@ -11,6 +11,7 @@ import {
   type PersonRow,
   setRole,
 } from '../../../records/callers/people.js';
+import { wakeApproved } from '../../../records/deployments/approvals.js';
 import { removalOf } from '../../../records/projects/projects.js';
 import { AddedPerson, NewPerson, Person, RoleBody } from '../../../wire/people.js';
 import { Page } from '../../../wire/parts.js';
@@ -57,6 +58,7 @@ export function ownerRoutes(app: App, service: Service): void {
         const person = await findPerson(db, name);
         if (!person) throw notFound('person', name);
         if (!(await setRole(db, person, role, actor))) throw new CodedError('last_owner', { name });
+        await wakeApproved(db, person.id);
         return personView((await findPerson(db, name)) as PersonRow);
       }),
   );
