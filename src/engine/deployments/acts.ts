@@ -26,7 +26,7 @@ import type { Override } from '../../records/models/deployments/deployments.js';
 import { madeOf } from '../compare/made-of.js';
 import { variablesFor } from '../environments/variables.js';
 import { heldWhy, liveRelease } from './live.js';
-import { freezeOf, ruled } from './rules.js';
+import { freezeOf, ruled } from '../promotion/rules.js';
 
 export const placeOf = (project: { name: string }, environment: { name: string }): string =>
   `${project.name}/${environment.name}`;

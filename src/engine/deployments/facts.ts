@@ -10,7 +10,7 @@ import { runningJobs } from '../../records/jobs/jobs.js';
 import { attemptsOfDeployment } from '../../records/runs/attempts.js';
 import { resourceFacts } from './needs.js';
 import { noRoomFor } from './placement.js';
-import { forbidden } from './rules.js';
+import { forbidden } from '../promotion/rules.js';
 import { asked, facts, type Scene } from './scene.js';
 import { isShared, wayOf } from './shares.js';
 

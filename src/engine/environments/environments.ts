@@ -23,8 +23,8 @@ import { type Due, dueBy, settleDue, takeDue } from '../../records/runs/runs.js'
 import { syncAddresses } from '../domains/acts.js';
 import { askDeployment } from '../deployments/acts.js';
 import { beginAtOnce } from '../deployments/deployments.js';
-import { verifiedRelease } from '../deployments/promotions.js';
-import { promotionFacts, ruled, type Ruled } from '../deployments/rules.js';
+import { verifiedRelease } from '../promotion/promotions.js';
+import { promotionFacts, ruled, type Ruled } from '../promotion/rules.js';
 import { dueAfter, waitForHealth } from '../../records/deployments/rules.js';
 import { shownSecrets } from '../../core/variables/resolve.js';
 import { stepLife } from './life.js';

@@ -34,7 +34,7 @@ import {
 import { freshState } from '../../records/runs/steps.js';
 import { openReviewFor } from '../environments/reviews.js';
 import { openPullRequests } from '../../records/projects/sources.js';
-import { moveRules, rulesMoved } from '../deployments/loosened.js';
+import { moveRules, rulesMoved } from '../promotion/loosened.js';
 import { beginRules } from '../../records/deployments/rules.js';
 import { rulesOf } from '../../core/rules/in-force.js';
 import { parseApart } from './parse.js';

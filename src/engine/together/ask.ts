@@ -9,7 +9,7 @@ import { projectById, type ProjectRow } from '../../records/projects/projects.js
 import { releaseById } from '../../records/deployments/releases.js';
 import type { Context, Db } from '../context.js';
 import { placeOf } from '../deployments/acts.js';
-import { promote } from '../deployments/promotions.js';
+import { promote } from '../promotion/promotions.js';
 
 export interface TogetherAsk {
   /** The name that the environment has in each of them. */

@@ -9,7 +9,7 @@ import { changedVariables, type Resolved, resolveVariables, scopesOf, setIn } fr
 import { reachedAt } from '../../engine/context.js';
 import { heldWhy } from '../../engine/deployments/live.js';
 import { commitsBeside } from '../../engine/runs/forward.js';
-import { freezeOf, promotionEvidence } from '../../engine/deployments/rules.js';
+import { freezeOf, promotionEvidence } from '../../engine/promotion/rules.js';
 import {
   type BoardDeployment,
   type BoardEnvironment,

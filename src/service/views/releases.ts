@@ -8,7 +8,7 @@ import { environmentById } from '../../records/deployments/environments.js';
 import { runById } from '../../records/runs/runs.js';
 import { changedMigrations, migrationsOf } from '../../engine/deployments/migrations.js';
 import { placeOf } from '../../engine/deployments/acts.js';
-import { considerPromotion } from '../../engine/deployments/promotions.js';
+import { considerPromotion } from '../../engine/promotion/promotions.js';
 import { repositoryOf } from '../../engine/context.js';
 import { commitsBetween } from '../../git/repository.js';
 import type { Db } from '../../records/database.js';

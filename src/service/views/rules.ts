@@ -2,7 +2,7 @@
 import { frozenBetween, parseFrozen } from '../../core/calendar/frozen.js';
 import type { RuleAnswer } from '../../core/rules/rules.js';
 import { placeOf } from '../../engine/deployments/acts.js';
-import { ruled } from '../../engine/deployments/rules.js';
+import { ruled } from '../../engine/promotion/rules.js';
 import { approvalsOf } from '../../records/deployments/approvals.js';
 import type { Db } from '../../records/database.js';
 import type { EnvironmentRow } from '../../records/deployments/environments.js';

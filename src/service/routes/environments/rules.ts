@@ -2,9 +2,9 @@
 import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../../../core/errors/errors.js';
 import { needRelease } from '../../../engine/deployments/acts.js';
-import { approve, withdraw, writtenBy } from '../../../engine/deployments/approvals.js';
-import { endFreeze, freeze } from '../../../engine/deployments/freezes.js';
-import { acceptRules } from '../../../engine/deployments/loosened.js';
+import { approve, withdraw, writtenBy } from '../../../engine/promotion/approvals.js';
+import { endFreeze, freeze } from '../../../engine/promotion/freezes.js';
+import { acceptRules } from '../../../engine/promotion/loosened.js';
 import { type Caller, personName, personOf } from '../../../records/callers/people.js';
 import { AcceptRules, Approvals, ApproveBody, EnvironmentRules, FreezeBody } from '../../../wire/environments/rules.js';
 import { type App, change, needEnvironment, needProject, type Service } from '../../server.js';

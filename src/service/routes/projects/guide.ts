@@ -2,7 +2,7 @@
 import { Type } from '@sinclair/typebox';
 import type { FastifyRequest } from 'fastify';
 import type { DefinitionIssue } from '../../../core/definition/parse.js';
-import { lookAtDefinition } from '../../../engine/deployments/look-ahead.js';
+import { lookAtDefinition } from '../../../engine/promotion/look-ahead.js';
 import { parseApart } from '../../../engine/runs/parse.js';
 import { CodedError, wording } from '../../../core/errors/errors.js';
 import { commitDraft, type DraftState, draftState, keepDraft } from '../../../engine/sources/drafts.js';

@@ -8,9 +8,9 @@ import { addEvidence, type ReleaseRow } from '../../records/deployments/releases
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { makeDue } from '../../records/runs/runs.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
-import { needRelease, openEnvironment, placeOf, refuseGone } from './acts.js';
-import { tellEvidence } from './health.js';
-import { liveRelease } from './live.js';
+import { needRelease, openEnvironment, placeOf, refuseGone } from '../deployments/acts.js';
+import { tellEvidence } from '../deployments/health.js';
+import { liveRelease } from '../deployments/live.js';
 import { ruled } from './rules.js';
 
 /** Commits whose authors are looked for. */

@@ -6,7 +6,7 @@ import { recordEvents } from '../../records/events.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { makeDue } from '../../records/runs/runs.js';
 import type { Context, Db } from '../context.js';
-import { openEnvironment, placeOf } from './acts.js';
+import { openEnvironment, placeOf } from '../deployments/acts.js';
 
 const [shortestMs, longestMs] = [60_000, 366 * 86_400_000];
 

@@ -12,8 +12,8 @@ import { evidenceOf, type ReleaseRow } from '../../records/deployments/releases.
 import { mainDefinition } from '../../records/projects/projects.js';
 import type { Context, Db } from '../context.js';
 import { variablesFor } from '../environments/variables.js';
-import { heldWhy, liveRelease } from './live.js';
-import type { Scene } from './scene.js';
+import { heldWhy, liveRelease } from '../deployments/live.js';
+import type { Scene } from '../deployments/scene.js';
 
 type Main = { commit: string; model: Definition } | null;
 

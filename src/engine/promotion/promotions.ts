@@ -9,9 +9,9 @@ import type { ProjectRow } from '../../records/projects/projects.js';
 import { evidenceOf, type ReleaseRow } from '../../records/deployments/releases.js';
 import type { Context, Db } from '../context.js';
 
-import { askDeployment, needRelease, openEnvironment, placeOf, refuseGone } from './acts.js';
-import { recordHealth } from './health.js';
-import { liveRelease } from './live.js';
+import { askDeployment, needRelease, openEnvironment, placeOf, refuseGone } from '../deployments/acts.js';
+import { recordHealth } from '../deployments/health.js';
+import { liveRelease } from '../deployments/live.js';
 import { promotionFacts, ruled } from './rules.js';
 
 /** The release that is live in an environment, and verified there where that is asked for. */

@@ -9,7 +9,7 @@ import { recordEvents } from '../../records/events.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { makeDue } from '../../records/runs/runs.js';
 import type { Db } from '../context.js';
-import { openEnvironment, placeOf } from './acts.js';
+import { openEnvironment, placeOf } from '../deployments/acts.js';
 import { ruled } from './rules.js';
 
 export interface Moved {

@@ -13,9 +13,9 @@ import type { ProjectRow } from '../../records/projects/projects.js';
 import { resourcesOf } from '../../records/resources/resources.js';
 import { type Context, type Db, domainOf } from '../context.js';
 import { variablesFor } from '../environments/variables.js';
-import { liveRelease } from './live.js';
+import { liveRelease } from '../deployments/live.js';
 import { ruled } from './rules.js';
-import { changedMigrations, type MigrationChange, migrationsOf } from './migrations.js';
+import { changedMigrations, type MigrationChange, migrationsOf } from '../deployments/migrations.js';
 
 export interface Look {
   parts: { name: string; kind: PartKind; size: Size | null }[];
