@@ -1,14 +1,13 @@
 /** Who did what, and when: the newest first; the filter is in the address. */
-import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { useInfiniteQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useSearch } from '@tanstack/react-router';
 import { activityGroupNames, activityGroups, activityText, ownActors } from '../../../../src/core/activity';
 import type { Event } from '../../../../src/wire/overview';
 import type { PageOf } from '../../../../src/wire/parts';
-import type { Project } from '../../../../src/wire/projects';
 import { get } from '../../data/api';
 import type { Search } from '../../data/search';
 import { Ago, Button, Empty, Loading, Trouble } from '../../parts/basics';
-import { Choice } from '../../parts/fields';
+import { ProjectChoice, Typed } from '../../parts/where';
 
 type Filter = Pick<Search, 'project' | 'who' | 'about' | 'all'>;
 
@@ -39,7 +38,10 @@ export function ActivityPage(): React.ReactNode {
     <>
       <div className="mb-4 flex flex-wrap items-center gap-3">
         <h1 className="title">Activity</h1>
-        <Where key={`${project} ${who}`} filter={filter} set={set} />
+        <span className="ml-auto flex flex-wrap gap-1.5">
+          <ProjectChoice project={project} set={(name) => set({ project: name })} />
+          <Typed key={who} label="Who" value={who} set={(name) => set({ who: name })} />
+        </span>
         <div className="flex flex-wrap gap-1.5" role="group" aria-label="About what">
           {['', ...activityGroupNames].map((name) => (
             <Button
@@ -78,43 +80,6 @@ export function ActivityPage(): React.ReactNode {
         </Button>
       ) : null}
     </>
-  );
-}
-
-const field = 'rounded-md border border-line bg-sheet px-2.5 py-1';
-
-function Where({ filter, set }: { filter: Filter; set(change: Filter): void }) {
-  const projects = useQuery({ queryKey: ['projects'], queryFn: () => get<PageOf<Project>>('/api/projects') });
-  const names = projects.data?.items.map((one) => one.name) ?? [];
-  return (
-    <form
-      className="ml-auto flex flex-wrap gap-1.5"
-      onSubmit={(event) => {
-        event.preventDefault();
-        set({ who: String(new FormData(event.currentTarget).get('who')).trim() });
-      }}
-    >
-      <Choice
-        label="Project"
-        value={filter.project ?? ''}
-        set={(project) => set({ project })}
-        options={[
-          { value: '', text: 'all projects' },
-          ...[...new Set([...names, ...(filter.project ? [filter.project] : [])])].map((name) => ({
-            value: name,
-            text: name,
-          })),
-        ]}
-      />
-      <input
-        name="who"
-        aria-label="Who"
-        placeholder="who"
-        defaultValue={filter.who ?? ''}
-        onBlur={(event) => event.target.value.trim() !== (filter.who ?? '') && event.target.form?.requestSubmit()}
-        className={`${field} w-32`}
-      />
-    </form>
   );
 }
 

@@ -2,12 +2,10 @@
 import { useQuery } from '@tanstack/react-query';
 import { useNavigate, useSearch } from '@tanstack/react-router';
 import type { Delivery, DeliveryMeasures } from '../../../../src/wire/delivery';
-import type { PageOf } from '../../../../src/wire/parts';
-import type { Project } from '../../../../src/wire/projects';
 import { get } from '../../data/api';
 import type { Search } from '../../data/search';
 import { Button, Empty, Loading, TableHead, Trouble } from '../../parts/basics';
-import { Choice } from '../../parts/fields';
+import { ProjectChoice } from '../../parts/where';
 import { Flaky, Tasks } from './Tasks';
 import { Way } from './Way';
 import { lengthText, shareText, WeekBars, weekText } from './Weeks';
@@ -24,8 +22,6 @@ export function DeliveryPage(): React.ReactNode {
     // It is counted a few times a minute.
     refetchInterval: 60_000,
   });
-  const projects = useQuery({ queryKey: ['projects'], queryFn: () => get<PageOf<Project>>('/api/projects') });
-  const names = projects.data?.items.map((one) => one.name) ?? [];
   const set = (change: Search) =>
     navigate({
       to: '/delivery',
@@ -38,15 +34,7 @@ export function DeliveryPage(): React.ReactNode {
       <div className="mb-4 flex flex-wrap items-center gap-3">
         <h1 className="title">Metrics{project ? ` of ${project}` : ''}</h1>
         <span className="ml-auto">
-          <Choice
-            label="Project"
-            value={project}
-            set={(name) => set({ project: name })}
-            options={[
-              { value: '', text: 'all projects' },
-              ...[...new Set([...names, ...(project ? [project] : [])])].map((name) => ({ value: name, text: name })),
-            ]}
-          />
+          <ProjectChoice project={project} set={(name) => set({ project: name })} />
         </span>
         <div className="flex gap-1.5" role="group" aria-label="How far back">
           {spans.map((span) => (

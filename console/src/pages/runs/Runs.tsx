@@ -1,16 +1,15 @@
 /** Runs, the newest first; the filter is in the address. */
-import { Choice } from '../../parts/fields';
 import type { Search } from '../../data/search';
-import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { useInfiniteQuery } from '@tanstack/react-query';
 import { Link, useNavigate, useSearch } from '@tanstack/react-router';
 import { durationText } from '../../../../src/core/durations';
 import { runStates } from '../../../../src/core/states';
 import type { PageOf } from '../../../../src/wire/parts';
-import type { Project } from '../../../../src/wire/projects';
 import type { Run } from '../../../../src/wire/runs';
 import { get } from '../../data/api';
 import { Ago, Button, Empty, Loading, ReleaseLink, short, TableHead, Trouble } from '../../parts/basics';
 import { Mark } from '../../parts/Mark';
+import { ProjectChoice, Typed } from '../../parts/where';
 
 type Filter = Pick<Search, 'project' | 'state' | 'branch'>;
 
@@ -36,7 +35,10 @@ export function RunsPage(): React.ReactNode {
     <>
       <div className="mb-4 flex flex-wrap items-center justify-between gap-3">
         <h1 className="title">Runs{filter.project ? ` of ${filter.project}` : ''}</h1>
-        <Where key={`${filter.project} ${filter.branch}`} filter={filter} set={set} />
+        <span className="ml-auto flex flex-wrap gap-1.5">
+          <ProjectChoice project={filter.project ?? ''} set={(project) => set({ project })} />
+          <Typed key={filter.branch} label="Branch" value={filter.branch ?? ''} set={(branch) => set({ branch })} />
+        </span>
         <div className="flex flex-wrap gap-1.5" role="group" aria-label="State">
           {['', ...runStates].map((state) => (
             <Button
@@ -74,44 +76,6 @@ export function RunsPage(): React.ReactNode {
         </Button>
       ) : null}
     </>
-  );
-}
-
-const field = 'rounded-md border border-line bg-sheet px-2.5 py-1';
-
-/** Of which project, and of which branch: the branch is asked for when it is typed whole. */
-function Where({ filter, set }: { filter: Filter; set(change: Filter): void }) {
-  const projects = useQuery({ queryKey: ['projects'], queryFn: () => get<PageOf<Project>>('/api/projects') });
-  const names = projects.data?.items.map((one) => one.name) ?? [];
-  return (
-    <form
-      className="ml-auto flex flex-wrap gap-1.5"
-      onSubmit={(event) => {
-        event.preventDefault();
-        set({ branch: String(new FormData(event.currentTarget).get('branch')).trim() });
-      }}
-    >
-      <Choice
-        label="Project"
-        value={filter.project ?? ''}
-        set={(project) => set({ project })}
-        options={[
-          { value: '', text: 'all projects' },
-          ...[...new Set([...names, ...(filter.project ? [filter.project] : [])])].map((name) => ({
-            value: name,
-            text: name,
-          })),
-        ]}
-      />
-      <input
-        name="branch"
-        aria-label="Branch"
-        placeholder="branch"
-        defaultValue={filter.branch ?? ''}
-        onBlur={(event) => event.target.value.trim() !== (filter.branch ?? '') && event.target.form?.requestSubmit()}
-        className={`${field} w-32`}
-      />
-    </form>
   );
 }
 
