@@ -46,6 +46,7 @@ const colourOf = (name: string): string =>
 export function Chart({ label, from, width, lines, marks, format, height, least = 0, small = false }: ChartProps) {
   const place = useRef<HTMLDivElement>(null);
   const theme = useTheme();
+  const empty = !small && lines.every((one) => one.values.every((value) => value === null));
   // biome-ignore lint/correctness/useExhaustiveDependencies: its colours are read from the theme
   useEffect(() => {
     const box = place.current;
@@ -95,7 +96,8 @@ export function Chart({ label, from, width, lines, marks, format, height, least 
         plugins: [marked],
         cursor: { show: !small, y: false },
         legend: { show: !small, live: !small },
-        padding: small ? [4, 0, 4, 0] : [8, 8, 0, 0],
+        // On the right there is room for half of the last time.
+        padding: small ? [4, 0, 4, 0] : [8, 22, 0, 0],
         scales: {
           y: { range: (_plot, _low, high) => [0, Math.max(least, high) > 0 ? Math.max(least, high) * 1.08 : 1] },
         },
@@ -127,5 +129,11 @@ export function Chart({ label, from, width, lines, marks, format, height, least 
       plot.destroy();
     };
   }, [from, width, lines, marks, format, height, least, small, theme]);
+  if (empty)
+    return (
+      <p className="grid place-items-center text-second" style={{ height }}>
+        No figures yet.
+      </p>
+    );
   return <div ref={place} role="img" aria-label={label} className="min-w-0" />;
 }

@@ -79,7 +79,8 @@ export async function cutoverView(
   const { cutover: plan = none, guard = null } = deployment.environment_plan;
   const beside = row.before_id ? await deploymentById(db, row.before_id) : null;
   const release = await releaseById(db, deployment.release_id);
-  const steps = stepsOf(plan);
+  const split = deployment.split !== null;
+  const steps = stepsOf(plan).map((step) => (split ? { ...step, ms: null } : step));
   const index = indexOf(plan, row);
   const since = row.since.getTime();
   const own = index === null ? null : (steps[index]?.ms ?? null);
@@ -101,13 +102,12 @@ export async function cutoverView(
     stage: row.stage,
     since: row.since.toISOString(),
     share,
-    stepLeftMs:
-      own === null || row.ordered === 'stay' || deployment.split !== null ? null : Math.max(0, since + own - now),
-    leftMs: leftMs({ now, plan, step: row.step, since }),
+    stepLeftMs: own === null || row.ordered === 'stay' ? null : Math.max(0, since + own - now),
+    leftMs: split || row.ordered === 'stay' ? null : leftMs({ now, plan, step: row.step, since }),
     ordered: row.ordered && { order: row.ordered, by: row.ordered_by ?? '' },
     waits: said(row.waits),
     worse: said(row.worse),
-    split: deployment.split !== null,
+    split,
     better: betterOf(row.tests, { parts: Object.keys(release.plan.parts).length }),
     enough: enoughToJudge(row.tests),
     guard,

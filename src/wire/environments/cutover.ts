@@ -20,7 +20,7 @@ export const Cutover = Type.Object({
   deployment: Deployment,
   /** What it is beside: null, it is gone. */
   beside: Nullable(Type.Object({ deployment: Type.Integer(), release: Type.Integer() })),
-  /** All of its steps; `share` 0 to 1, `ms` for how long. The last one is all of the traffic. */
+  /** All of its steps; `share` 0 to 1, `ms` for how long (null: until somebody decides). The last one is all of the traffic. */
   steps: Type.Array(CutoverStepView),
   /** Index of the step that it is in; null: it has gone back. */
   step: Nullable(Type.Integer()),
@@ -28,9 +28,9 @@ export const Cutover = Type.Object({
   stage: Type.Integer(),
   since: Time,
   share: Type.Number(),
-  /** Milliseconds of this step, and of all, that are left where nobody says anything. */
+  /** Milliseconds of this step, and of all, that are left where nobody says anything; null: it stays until somebody decides. */
   stepLeftMs: Nullable(Type.Integer()),
-  leftMs: Type.Integer(),
+  leftMs: Nullable(Type.Integer()),
   ordered: Nullable(Type.Object({ order: oneOf(['stay', 'go on', 'back'] as const), by: Type.String() })),
   /** Why it stays though its time is over. */
   waits: Nullable(Said),

@@ -114,7 +114,7 @@ function show(one: Cutover): void {
         : '  none of the two has shown a sign that it is worse than the other',
     );
   if (one.ordered) say(`  ${plain(one.ordered.by)} said: ${one.ordered.order}`);
-  else if (one.stepLeftMs !== null && step?.at !== 'all')
+  else if (one.stepLeftMs !== null && one.leftMs !== null && step?.at !== 'all')
     say(faint(`  ${durationText(one.stepLeftMs)} left of this step, ${durationText(one.leftMs)} of the way`));
   if (one.watchedUntil) say(faint(`  its bounds hold until ${one.watchedUntil}`));
   for (const issue of [one.waits, one.worse]) if (issue) say(`  ${plain(issue.says)}`, faint(`  ${plain(issue.next)}`));
