@@ -28,16 +28,20 @@ export interface ChartProps {
   small?: boolean;
 }
 
-/** What stands at a tick of the time: the day where a day begins or each is one, else the time of day. */
+/** What stands at a tick of the time: the day where a day begins or each is one, else the time of day, with seconds where they differ. */
 const clock =
   (ticks: readonly number[]) =>
   (second: number): string => {
     const at = new Date(second * 1_000);
     const step = (ticks[1] ?? 0) - (ticks[0] ?? 0);
-    const midnight = at.getHours() === 0 && at.getMinutes() === 0;
+    const midnight = at.getHours() === 0 && at.getMinutes() === 0 && at.getSeconds() === 0;
     return step >= 86_400 || midnight
       ? at.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })
-      : at.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' });
+      : at.toLocaleTimeString('en-GB', {
+          hour: '2-digit',
+          minute: '2-digit',
+          ...(step < 60 ? { second: '2-digit' } : {}),
+        });
   };
 
 const colourOf = (name: string): string =>
@@ -97,7 +101,7 @@ export function Chart({ label, from, width, lines, marks, format, height, least 
         cursor: { show: !small, y: false },
         legend: { show: !small, live: !small },
         // On the right there is room for half of the last time.
-        padding: small ? [4, 0, 4, 0] : [8, 22, 0, 0],
+        padding: small ? [4, 0, 4, 0] : [8, 30, 0, 0],
         scales: {
           y: { range: (_plot, _low, high) => [0, Math.max(least, high) > 0 ? Math.max(least, high) * 1.08 : 1] },
         },

@@ -16,7 +16,7 @@ import { Steps } from './Steps';
 import { Tests } from './Tests';
 import { when } from './Rules';
 
-const msText = (ms: number): string => `${Math.round(ms)} ms`;
+const msText = (ms: number): string => `${ms < 10 ? Math.round(ms * 10) / 10 : Math.round(ms)} ms`;
 const noMarks: [] = [];
 
 /** Milliseconds between two looks at figures that come in all the time. */

@@ -8,16 +8,14 @@ export function Steps({ steps, now: index }: { steps: readonly CutoverStepView[]
   const names = ['ready', ...steps.map(({ at, share }) => (at === 'share' ? percent(share) : at))];
   // Where it is, counted with `ready`.
   const now = index === null ? 0 : index === undefined ? -1 : index + 1;
-  const place = (at: number) => (names.length === 1 ? 0 : (at / (names.length - 1)) * 100);
+  const last = names.length - 1;
+  // Names are as wide as 6rem; the first mark is on the left of its own, the last one on the right.
+  const reached = now <= 0 ? '0px' : now >= last ? 'calc(100% - 1rem)' : `calc(2.5rem + (100% - 6rem) * ${now / last})`;
   return (
     <section className="card mb-3.5 px-8 py-5" aria-label="Steps">
       <ol className="relative flex justify-between">
         <span className="absolute top-[7px] right-2 left-2 h-[3px] rounded bg-line" aria-hidden />
-        <span
-          className="absolute top-[7px] left-2 h-[3px] rounded bg-indigo"
-          style={{ width: `calc((100% - 1rem) * ${place(Math.max(0, now)) / 100})` }}
-          aria-hidden
-        />
+        <span className="absolute top-[7px] left-2 h-[3px] rounded bg-indigo" style={{ width: reached }} aria-hidden />
         {names.map((name, at) => {
           const ms = steps[at - 1]?.ms ?? null;
           const here = at === now && index !== null;
