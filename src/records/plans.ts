@@ -7,6 +7,11 @@ import type pg from 'pg';
 
 /** Times that a text has come before it gets a name: what is written for one question alone never does. */
 const often = 3;
+/**
+ * A value of it may leave a condition out (`$1 is null or …`): then it is several statements in one. A plan for all values takes each
+ * condition for one that picks a few rows; the board was asked for by such a plan, and took five times as long.
+ */
+const several = /\$\d+(?:::\w+(?:\[\])?)? is null or /;
 /** Names at a time. Each is a plan in the memory of the server, once for each connection. */
 const mostNames = 250;
 /** Texts that are watched. */
@@ -15,7 +20,7 @@ const mostTexts = 2_000;
 export interface Plans {
   /** From now on statements with values of this connection are prepared where they come often. */
   use(connection: pg.Client): void;
-  /** The name of a text that has come again; null: it has none (yet). */
+  /** The name of a text that has come again; null: it has none (yet), or is planned with its values each time. */
   nameOf(text: string): string | null;
   forget(text: string): void;
 }
@@ -37,6 +42,7 @@ export function openPlans(): Plans {
     nameOf(text) {
       const name = names.get(text);
       if (name) return name;
+      if (several.test(text)) return null;
       const times = (seen.get(text) ?? 0) + 1;
       seen.set(text, times);
       if (times < often || names.size >= mostNames) return null;

@@ -122,6 +122,33 @@ describe('a revert while another deployment is on its way', () => {
   });
 });
 
+describe('promotions at the same moment', () => {
+  it('are one that goes and others that are refused in words, whichever release they ask for', async () => {
+    const { checkout, first } = await world.hosted('pair', { ...app('one'), 'tsunagi.yaml': appDefinition });
+    await checkout.push();
+    await world.waitLive('pair', 'staging', first);
+    await world.waitLive('pair', 'staging', await checkout.commitAndPush(app('two'), 'Two'));
+    const ask = (release: number) =>
+      world.api().raw('POST', '/api/projects/pair/environments/production/deployments', {
+        body: { kind: 'promote', release },
+        headers: { 'idempotency-key': crypto.randomUUID() },
+      });
+    const answers = await Promise.all([ask(2), ask(1), ask(2)]);
+    const taken = answers.filter(({ status }) => status < 400);
+    expect(taken).toHaveLength(1);
+    for (const { status, body } of answers.filter((one) => one.status >= 400))
+      expect([status, body.code, body.detail]).toEqual([
+        409,
+        'not_promotable',
+        expect.stringMatching(/^r[12] cannot be promoted to pair\/production: another deployment is on its way/),
+      ]);
+    const { number, release } = (taken[0] as { body: unknown }).body as Deployment;
+    expect((await world.waitDeployment('pair', number)).state).toBe('live');
+    const { live, history } = await world.environment('pair', 'production');
+    expect([live?.release, history.length]).toEqual([release, 1]);
+  });
+});
+
 describe('a busy branch', () => {
   it('keeps two replaced releases warm at most', async () => {
     const { checkout } = await world.hosted('busy', { ...app('0'), 'tsunagi.yaml': appDefinition });

@@ -42,6 +42,16 @@ describe('a statement', () => {
     expect(await prepared('without_values')).toBe(0);
   });
 
+  it('is planned with its values each time where one of them may leave a condition out', async () => {
+    const sql =
+      'select count(*)::int as any_of from generate_series(1, 9) n where ($1::int is null or n = $1) and n <= $2';
+    for (let times = 0; times < 9; times++) {
+      expect(await queryOne(records, sql, [null, times])).toEqual({ any_of: times });
+      expect(await queryOne(records, sql, [9, 9])).toEqual({ any_of: 1 });
+    }
+    expect(await prepared('any_of')).toBe(0);
+  });
+
   it('goes on when a table has changed under it, within a transition, too', async () => {
     await records.script('create table berths (name text)');
     await query(records, `insert into berths values ($1)`, ['north']);

@@ -118,6 +118,9 @@ describe('a promotion', () => {
       'Aiko',
     ]);
     expect(new Set(evidence.map((one) => one.evidence)).size).toBe(evidence.length);
+    // The evidence that an approval leaves is no second act of whoever gave it.
+    const acts = new Set((await world.events('people=true')).map((one) => one.type.replace('dev.tsunagi.', '')));
+    expect([acts.has('approval.given'), acts.has('evidence.recorded')]).toEqual([true, false]);
     const [asked] = await world.events('type=deployment.requested&subject=d2');
     expect(asked?.data.rules).toContainEqual(
       expect.objectContaining({ rule: 'approvals', state: 'met', says: '2 of 2 approvals: Mika, Aiko' }),

@@ -55,6 +55,9 @@ export async function branchFromLive(
 /** Commits that are told of one by one. */
 const mostTold = 20;
 
+/** What is not here now may come yet: that nothing was found is not kept then. */
+const absent = new Error('the commit is not here');
+
 /** What is live and not in main, the newest first: 20 at most. None where main is not known, or the commit is not here. */
 export async function besideMain(
   context: Context,
@@ -73,7 +76,17 @@ export async function commitsBeside(
   commit: string,
 ): Promise<CommitFacts[]> {
   if (main === null || main === commit) return [];
-  return context.beside.forceFetch(`${project.id} ${main} ${commit}`, {
-    context: () => commitsBetween(repositoryOf(context, project), main, commit, mostTold),
-  });
+  const repository = repositoryOf(context, project);
+  try {
+    return await context.beside.forceFetch(`${project.id} ${main} ${commit}`, {
+      context: async () => {
+        const found = await commitsBetween(repository, main, commit, mostTold);
+        if (found.length === 0 && !(await hasCommit(repository, commit))) throw absent;
+        return found;
+      },
+    });
+  } catch (error) {
+    if (error === absent) return [];
+    throw error;
+  }
 }
