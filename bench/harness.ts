@@ -69,7 +69,7 @@ export function figure(
 }
 
 export const show = (one: Figure): string =>
-  `${one.met ? 'met   ' : 'MISSED'}  ${one.name.padEnd(44)} ${one.value.toFixed(1).padStart(8)} ${one.unit.padEnd(4)}${one.baseline === null ? '' : ` against ${one.baseline.toFixed(1)} ${one.unit} (${one.ratio?.toFixed(2)} ×)`}  goal ${one.goal}  ± ${(one.spread * 100).toFixed(0)} %`;
+  `${one.met ? 'met   ' : 'MISSED'}  ${one.name.padEnd(44)} ${one.value.toFixed(one.unit === '×' ? 2 : 1).padStart(8)} ${one.unit.padEnd(4)}${one.baseline === null ? '' : ` against ${one.baseline.toFixed(1)} ${one.unit} (${one.ratio?.toFixed(2)} ×)`}  goal ${one.goal}  ± ${(one.spread * 100).toFixed(0)} %`;
 
 /** Milliseconds that something takes. */
 export async function timed(work: () => Promise<unknown>): Promise<number> {

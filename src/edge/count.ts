@@ -3,7 +3,7 @@ import { type Hash, randomUUID } from 'node:crypto';
 import { count, type Histogram } from '../core/figures/histogram.js';
 import type { Client } from '../wire/rooms/client.js';
 import type { EdgeFigures } from '../wire/environments/figures.js';
-import type { HostSlice } from './judged.js';
+import type { HostSlice } from './cutover/judged.js';
 import { openOutbox } from '../wire/rooms/outbox.js';
 
 /** One request on its way: whoever answers it notes what is known. */

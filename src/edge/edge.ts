@@ -22,10 +22,10 @@ import { noCertificates, openCertificates } from './certificates.js';
 import { openTls, shownTo } from './tls.js';
 import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
-import { asksForForced, followForced, forcedTarget } from './forced.js';
-import { openJudged } from './judged.js';
-import { openMirror } from './mirror.js';
-import { type Visitor, visitorOf } from './visitors.js';
+import { asksForForced, followForced, forcedTarget } from './cutover/forced.js';
+import { openJudged } from './cutover/judged.js';
+import { openMirror } from './cutover/mirror.js';
+import { type Visitor, visitorOf } from './cutover/visitors.js';
 import { openSleepers, wakePath } from './reviews/asleep.js';
 import { askedFor, hostOf, refuse } from './headers.js';
 import { gatePath, type Let, openGate, saysPicture } from './reviews/gate.js';
@@ -177,6 +177,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     response.once('close', () => {
       if (!response.writableFinished && !note.unanswered) return;
       mirror.copy(host, to, request, {
+        path: asked.path,
         note,
         status: response.statusCode,
         ms: note.answeredAt === null ? null : note.answeredAt - began,

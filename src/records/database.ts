@@ -16,13 +16,19 @@ export interface Db {
   readonly [opaque]: true;
 }
 
+/** Topics to tell of, and events as texts of JSON, in their order. */
+interface AtCommit {
+  topics: Set<string>;
+  events: string[];
+}
+
 /** What a `Db` is in this room. */
 interface Session {
   sequelize: Sequelize;
   models: Models;
   transaction?: Transaction;
-  /** Topics to tell of at the commit; none outside a transition. */
-  topics?: Set<string>;
+  /** What is recorded and told at the commit; none outside a transition. */
+  atCommit?: AtCommit;
 }
 
 const sessionOf = (db: Db): Session => db as unknown as Session;
@@ -128,10 +134,10 @@ export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions)
       for (let tries = 1; ; tries++) {
         try {
           const result = await sequelize.transaction(async (transaction) => {
-            const topics = new Set<string>();
-            const db = on({ transaction, topics });
+            const atCommit: AtCommit = { topics: new Set(), events: [] };
+            const db = on({ transaction, atCommit });
             const value = await work(db);
-            if (topics.size) await tell(db, [...topics]);
+            if (atCommit.topics.size) await tell(db, atCommit);
             crash(`${name}:before`);
             return value;
           });
@@ -169,14 +175,41 @@ function mayRepeat(error: unknown): boolean {
 }
 
 /** Tells everyone who listens that something about `topic` has changed; in a transition once, at its end. */
-export async function notify(db: Db, ...topics: string[]): Promise<void> {
-  const { topics: atCommit } = sessionOf(db);
-  if (!atCommit) return void (await tell(db, topics));
-  for (const topic of topics) atCommit.add(topic);
+export const notify = (db: Db, ...topics: string[]): Promise<void> => atEnd(db, { topics, events: [] });
+
+/** An event as the records keep it. */
+export interface EventRecord {
+  type: string;
+  project: string | null;
+  subject: string;
+  actor: string;
+  data?: Record<string, unknown>;
 }
 
-const tell = (db: Db, topics: string[]): Promise<unknown> =>
-  query(db, `select pg_notify('${channel}', topic) from unnest($1::text[]) topic`, [topics]);
+/** Keeps events with what they tell of: in a transition at its end, with one statement for all that it does. */
+export const keepEvents = (db: Db, events: readonly EventRecord[]): Promise<void> =>
+  atEnd(db, { topics: ['events'], events: events.map((event) => json({ data: {}, ...event })) });
+
+async function atEnd(db: Db, { topics, events }: { topics: string[]; events: string[] }): Promise<void> {
+  const { atCommit } = sessionOf(db);
+  if (!atCommit) return tell(db, { topics: new Set(topics), events });
+  for (const topic of topics) atCommit.topics.add(topic);
+  for (const event of events) atCommit.events.push(event);
+}
+
+async function tell(db: Db, { topics, events }: AtCommit): Promise<void> {
+  const all = `select pg_notify('${channel}', topic) from unnest($1::text[]) topic`;
+  if (events.length === 0) return void (await query(db, all, [[...topics]]));
+  await query(
+    db,
+    `with kept as (
+       insert into events (type, project_id, subject, actor, data)
+       select e.type, e.project, e.subject, e.actor, e.data
+       from jsonb_to_recordset($2::jsonb) as e(type text, project uuid, subject text, actor text, data jsonb))
+     ${all}`,
+    [[...topics], `[${events.join(',')}]`],
+  );
+}
 
 async function listen(url: string, heard: (topic: string) => void): Promise<{ close(): Promise<void> }> {
   let closed = false;

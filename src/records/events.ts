@@ -1,12 +1,8 @@
-import { json, type Db, notify, queryOne, query } from './database.js';
+import { type Db, type EventRecord, keepEvents, queryOne, query } from './database.js';
 
 /** One thing that happened. `subject` is written as people write it: `run 131`, `d17`, `sailings/production`. */
-export interface NewEvent {
+export interface NewEvent extends EventRecord {
   type: EventType;
-  project: string | null;
-  subject: string;
-  actor: string;
-  data?: Record<string, unknown>;
 }
 
 /** CDEvents words where they have one for the thing, the glossary's otherwise. */
@@ -159,17 +155,8 @@ export interface EventRow {
 }
 
 /** Records events in the transaction of what they tell. They get their number from the feed loop. */
-export async function recordEvents(db: Db, ...events: NewEvent[]): Promise<void> {
-  if (events.length === 0) return;
-  await query(
-    db,
-    `insert into events (type, project_id, subject, actor, data)
-     select e.type, e.project, e.subject, e.actor, e.data
-     from jsonb_to_recordset($1::jsonb) as e(type text, project uuid, subject text, actor text, data jsonb)`,
-    [json(events.map((event) => ({ data: {}, ...event })))],
-  );
-  await notify(db, 'events');
-}
+export const recordEvents = async (db: Db, ...events: NewEvent[]): Promise<void> =>
+  events.length === 0 ? undefined : keepEvents(db, events);
 
 /**
  * Numbers the events whose order is settled: those of transactions below the oldest one still open. Commits do not happen in

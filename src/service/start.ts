@@ -190,33 +190,39 @@ export async function makeSignIn(database: string, owner: string): Promise<{ cod
   }
 }
 
-/** A token for an agent or edge, or for the first owner, made beside the service on its own machine. */
-export async function makeToken(database: string, kind: 'person' | 'agent' | 'edge', name: string): Promise<string> {
+const kinds = ['person', 'agent', 'edge'] as const;
+type Each = Record<(typeof kinds)[number], string>;
+
+/** A token for the first owner, an agent and an edge, of these names, made beside the service on its own machine. */
+export async function makeTokens(database: string, names: Each): Promise<Each> {
   const records = openRecords({ url: database, pool: 1 });
   try {
-    const token = newToken(kind);
-    const person = kind === 'person' ? ((await firstOwner(records))?.id ?? null) : null;
-    await records.transition('token.added', (db) =>
-      addToken(
-        db,
-        {
-          hash: tokenHash(token),
-          kind,
-          name,
-          person,
-          role: kind === 'person' ? 'owner' : null,
-          project: null,
-          expires: null,
-          // The agent of this very machine does everything.
-          grant:
-            kind === 'agent'
-              ? { takes: [...takesKinds], address: '127.0.0.1', ports: { from: 20_000, to: 31_999 } }
-              : null,
-        },
-        'first start',
-      ),
-    );
-    return token;
+    const person = (await firstOwner(records))?.id ?? null;
+    const tokens: Each = { person: '', agent: '', edge: '' };
+    for (const kind of kinds) {
+      tokens[kind] = newToken(kind);
+      await records.transition('token.added', (db) =>
+        addToken(
+          db,
+          {
+            hash: tokenHash(tokens[kind]),
+            kind,
+            name: names[kind],
+            person: kind === 'person' ? person : null,
+            role: kind === 'person' ? 'owner' : null,
+            project: null,
+            expires: null,
+            // The agent of this very machine does everything.
+            grant:
+              kind === 'agent'
+                ? { takes: [...takesKinds], address: '127.0.0.1', ports: { from: 20_000, to: 31_999 } }
+                : null,
+          },
+          'first start',
+        ),
+      );
+    }
+    return tokens;
   } finally {
     await records.close();
   }

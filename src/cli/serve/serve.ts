@@ -126,9 +126,9 @@ export async function openHouse(options: HouseOptions): Promise<House> {
         kept.push(servers[name]);
       }),
     );
-    const { makeSignIn, makeToken } = await import('../../service/start.js');
+    const { makeSignIn, makeTokens } = await import('../../service/start.js');
     await makeSignIn(database, 'owner');
-    const tokens = await keptTokens(data, (kind, name) => makeToken(database, kind, name));
+    const tokens = await keptTokens(data, (names) => makeTokens(database, names));
     const url = `http://127.0.0.1:${ports.console}`;
     const room = (
       name: 'service' | 'agent' | 'edge',
@@ -270,16 +270,12 @@ const Tokens = Type.Object({ person: Type.String(), agent: Type.String(), edge: 
 type Tokens = Static<typeof Tokens>;
 
 /** Tokens of this machine's own rooms, kept in a file of mode 0600. */
-async function keptTokens(data: string, make: (kind: keyof Tokens, name: string) => Promise<string>): Promise<Tokens> {
+async function keptTokens(data: string, make: (names: Tokens) => Promise<Tokens>): Promise<Tokens> {
   const file = join(data, 'tokens.json');
   // Cut short, or of another shape, they are made anew: those before stay in the list of tokens until somebody removes them.
   const kept = readKept(file, Tokens);
   if (kept) return kept;
-  const tokens = {
-    person: await make('person', 'this machine'),
-    agent: await make('agent', 'agent-1'),
-    edge: await make('edge', 'edge-1'),
-  };
+  const tokens = await make({ person: 'this machine', agent: 'agent-1', edge: 'edge-1' });
   writeKept(file, tokens);
   return tokens;
 }

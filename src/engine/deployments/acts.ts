@@ -8,7 +8,7 @@ import type { Rules } from '../../core/rules/in-force.js';
 import { frozenNow } from '../../core/rules/promotion.js';
 import { type RuleAnswer, untilText } from '../../core/rules/rules.js';
 import type { DeploymentKind } from '../../core/states.js';
-import { changedVariables, shownSecrets } from '../../core/variables/resolve.js';
+import { changedVariables, type Resolved, shownSecrets } from '../../core/variables/resolve.js';
 import {
   addDeployment,
   deploymentById,
@@ -16,7 +16,7 @@ import {
   findDeployment,
   movingDeployments,
 } from '../../records/deployments/deployments.js';
-import { type EnvironmentRow, findEnvironment, lockEnvironment } from '../../records/deployments/environments.js';
+import { type EnvironmentRow, findEnvironment, lockEnvironmentNamed } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { nextNumber, type ProjectRow } from '../../records/projects/projects.js';
 import { makeDue } from '../../records/runs/runs.js';
@@ -37,6 +37,8 @@ export interface Ask {
   release: ReleaseRow;
   kind: DeploymentKind;
   actor: string;
+  /** What its programs get of what is set now, where that was looked up in this transaction; left out: it is looked up. */
+  gets?: Resolved;
   /** The deployment whose plain variables a revert brings back. */
   then?: DeploymentRow;
   /** An owner's, with the rules that are not met. */
@@ -57,7 +59,7 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
   // Both have their share for as long as wanted: one step, that nobody hurries on.
   const plan = ask.split === undefined ? declared : { ...declared, cutover: splitPlan(ask.split) };
   if (release.imported) await needFiles(context, ask, plan);
-  const { values, secrets, unset } = await variablesFor(context, db, ask);
+  const { values, secrets, unset } = ask.gets ?? (await variablesFor(context, db, ask));
   if (unset.length && !ask.then)
     throw new CodedError('variable_unset', { names: unset.join(', '), environment: placeOf(project, environment) });
   const shown = shownSecrets(release.plan, ask.then?.secrets ?? secrets);
@@ -134,13 +136,12 @@ export async function waitingChanges(
 
 /** The environment, locked for an act; refuses one that is closed. */
 export async function openEnvironment(db: Db, project: ProjectRow, name: string): Promise<EnvironmentRow> {
-  const found = await findEnvironment(db, project.id, name);
-  if (!found)
+  const environment = await lockEnvironmentNamed(db, project.id, name);
+  if (!environment)
     throw new CodedError('not_found', {
       what: `The environment ${project.name}/${name}`,
       hint: 'It is made when the main branch declares it; `tsunagi board` shows what there is.',
     });
-  const environment = await lockEnvironment(db, found.id);
   if (environment.state === 'closed' || environment.state === 'closing')
     throw new CodedError('environment_closed', { environment: placeOf(project, environment) });
   return environment;

@@ -1,5 +1,6 @@
 /** The effects of a deployment's step, in the transaction of the step. */
 import { type Judged, type Route, routeNext, routeTo, routeWithoutNext } from '../../core/cutover/route.js';
+import type { Read } from './facts.js';
 import { askForResources } from './needs.js';
 import type { Context } from '../context.js';
 import { accessOf, gateOf } from '../environments/gate.js';
@@ -13,7 +14,7 @@ import { stopJobsOf } from '../../records/jobs/jobs.js';
 import { pictureShown } from '../pictures/pictures.js';
 import { recordEvents } from '../../records/events.js';
 import { lookForRoom } from '../../records/deployments/life.js';
-import { listEdges, putRoute, routeBody } from '../../records/callers/edges.js';
+import { putRoute, routeBody } from '../../records/callers/edges.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
 import { makeDue } from '../../records/runs/runs.js';
 import {
@@ -26,7 +27,7 @@ import {
 } from '../../records/deployments/environments.js';
 import { canonical } from '../../core/canonical.js';
 import { idleOf } from '../../core/definition/model.js';
-import { addAttempts, attemptsOfDeployment } from '../../records/runs/attempts.js';
+import { addAttempts } from '../../records/runs/attempts.js';
 import { type Scene, startOne, wishes } from './scene.js';
 import { type ReleaseRow, addEvidence } from '../../records/deployments/releases.js';
 import { type InstanceRow, adoptWarm, unwant } from '../../records/deployments/instances.js';
@@ -48,7 +49,7 @@ export const warmFor = (
 ): number => environment_plan.warm ?? timing.warm;
 
 /** Gives whether somebody answers to it: an agent, or an edge, makes the deployment due then. */
-export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boolean> {
+export async function apply(scene: Scene, effect: DeploymentEffect, read: Read): Promise<boolean> {
   const { db, context, environment, deployment, release, before } = scene;
   const target = (which: 'this' | 'before') => (which === 'this' || !before ? scene : before);
   switch (effect.do) {
@@ -56,7 +57,7 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boo
       await askForResources(
         // A deployment that begins needs what its first step will need.
         { ...scene, deployment: { ...deployment, state: 'preparing' } },
-        await attemptsOfDeployment(db, deployment.id),
+        read.attempts,
       );
       return false;
     case 'seeded':
@@ -65,7 +66,7 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boo
     case 'prepare':
     case 'seed':
     case 'verify': {
-      const number = (await attemptsOfDeployment(db, deployment.id)).filter((one) => one.kind === effect.do).length + 1;
+      const number = read.attempts.filter((one) => one.kind === effect.do).length + 1;
       const needs = { takes: 'live' as const, base: null };
       await addAttempts(db, [
         {
@@ -99,14 +100,14 @@ export async function apply(scene: Scene, effect: DeploymentEffect): Promise<boo
         await enterStep(db, { deployment: deployment.id, before: row.id, step: { at: 'back' } });
       await moveTraffic(scene, row, bytes, instances, judged);
       if (effect.which === 'this') await markSeen(db, row.id);
-      return (await listEdges(db)).some((edge) => edge.alive);
+      return read.edges.some((edge) => edge.alive);
     }
     case 'share':
       await enterShare(scene, effect.step);
       return false;
     case 'announce':
       await announce(scene, effect.comes);
-      return (await listEdges(db)).some((edge) => edge.alive);
+      return read.edges.some((edge) => edge.alive);
     case 'followShares':
       await followShares(scene);
       return false;

@@ -4,19 +4,14 @@ import { instancesOf } from '../../records/deployments/instances.js';
 import { replaceLetDown } from '../../core/advance/keep.js';
 import { deploymentMoving } from '../../core/states.js';
 import { cool, keepLive } from './kept.js';
-import { deploymentFacts } from './facts.js';
+import { deploymentFacts, type Read, readFor } from './facts.js';
 import { stepLife } from '../environments/life.js';
 import { environmentById } from '../../records/deployments/environments.js';
 import { holdFor } from './reverts.js';
 import { apply } from './apply.js';
-import { type Scene, enter, kept, replace } from './scene.js';
+import { type Made, type Scene, enter, kept, replace } from './scene.js';
 import { wording } from '../../core/errors/errors.js';
-import {
-  type DeploymentRow,
-  deploymentById,
-  setDeploymentState,
-  setReplaces,
-} from '../../records/deployments/deployments.js';
+import { type DeploymentRow, deploymentById, setDeploymentState } from '../../records/deployments/deployments.js';
 import {
   type DeploymentEffect,
   type DeploymentFacts,
@@ -41,16 +36,18 @@ export async function stepDeployments(context: Context): Promise<boolean> {
   return true;
 }
 
-/** The first steps of one that was asked for in this transaction, with its environment locked: nobody else need come for it. */
-export async function beginAtOnce(context: Context, db: Db, asked: DeploymentRow): Promise<DeploymentRow> {
-  // What moves already has its own steps, which lock more.
-  if (asked.state !== 'queued') return asked;
-  await advance(await enter(context, db, asked));
+/** The first steps of one that was made in this transaction, with its environment locked: nobody else need come for it. */
+export async function beginAtOnce(context: Context, db: Db, asked: DeploymentRow, made: Made): Promise<DeploymentRow> {
+  const scene = await enter(context, db, asked, made);
+  await advance(scene, { known: await readFor(scene, true) });
   return (await deploymentById(db, asked.id)) ?? asked;
 }
 
 /** Effects that are whole when they are done: what they have changed is seen in the same transaction. */
 const wholeAtOnce: readonly DeploymentEffect['do'][] = ['resources', 'prepare', 'seed', 'seeded', 'startServers'];
+
+/** Those of them that leave all that is read once as it was. */
+const leavesRead: readonly DeploymentEffect['do'][] = ['resources', 'seeded', 'startServers'];
 
 /** Steps that one transaction takes at most: it holds its environment meanwhile. */
 const mostSteps = 8;
@@ -68,18 +65,21 @@ export async function startAgain(scene: Scene): Promise<void> {
 }
 
 /** Takes the next step, and those that follow in the same transaction. Gives the last of them. */
-export async function advance(scene: Scene, { goes = false, steps = 1 } = {}): Promise<DeploymentStep> {
+export async function advance(
+  scene: Scene,
+  { goes = false, steps = 1, known = null }: { goes?: boolean; steps?: number; known?: Read | null } = {},
+): Promise<DeploymentStep> {
   await startAgain(scene);
   const { db, context, deployment, environment, before, release } = scene;
-  const { given, moving } = await deploymentFacts(scene, goes);
+  const read = known ?? (await readFor(scene));
+  const given = await deploymentFacts(scene, goes, read);
   const step = advanceDeployment(given);
-  if (deployment.state === 'queued' && step.state === 'preparing')
-    await setReplaces(db, deployment.id, environment.serving_id);
+  const begins = deployment.state === 'queued' && step.state === 'preparing';
   const since = step.state === deployment.state ? deployment.state_since : new Date(given.now);
   let answered = step.effects.length > 0;
-  for (const effect of step.effects) answered = (await apply(scene, effect)) && answered;
+  for (const effect of step.effects) answered = (await apply(scene, effect, read)) && answered;
   if (step.state !== deployment.state || step.failure !== deployment.failure) {
-    await setDeploymentState(db, deployment.id, step.state, step.failure);
+    await setDeploymentState(db, deployment.id, step.state, step.failure, begins ? environment.serving_id : undefined);
     const failing = step.failure !== null && deployment.failure === null;
     // The next push must not bring back what has just been taken back.
     if (failing && step.failure?.code === 'cutover_worse')
@@ -100,7 +100,7 @@ export async function advance(scene: Scene, { goes = false, steps = 1 } = {}): P
     deploymentMoving(step.state)
   ) {
     const next = { ...deployment, state: step.state, state_since: since };
-    return advance({ ...scene, deployment: next }, { goes, steps: steps + 1 });
+    return advance({ ...scene, deployment: next }, { goes, steps: steps + 1, known: read });
   }
   // The same where what was done is done: servers that were warm take the traffic in the transaction that asks for it.
   const whole = step.effects.length > 0 && step.effects.every((effect) => wholeAtOnce.includes(effect.do));
@@ -109,13 +109,15 @@ export async function advance(scene: Scene, { goes = false, steps = 1 } = {}): P
       {
         ...scene,
         deployment: { ...deployment, state: step.state, state_since: since },
-        instances: await instancesOf(db, deployment.id),
+        instances: step.effects.some((effect) => effect.do === 'startServers')
+          ? await instancesOf(db, deployment.id)
+          : scene.instances,
       },
-      { goes, steps: steps + 1 },
+      { goes, steps: steps + 1, known: step.effects.every((effect) => leavesRead.includes(effect.do)) ? read : null },
     );
   const over = !deploymentMoving(step.state);
   if (over)
-    for (const next of moving.filter((one) => one.number > deployment.number))
+    for (const next of read.moving.filter((one) => one.number > deployment.number))
       await makeDue(db, 'deployments', next.id);
   // What failed lets the old programs start again, where they were stopped for it.
   if ((over || step.failure) && before) await makeDue(db, 'deployments', before.deployment.id);

@@ -3,11 +3,11 @@ import { instanceOver } from '../../core/advance/keep.js';
 import type { DeploymentFacts, StepFact } from '../../core/advance/deployments.js';
 import type { Route } from '../../core/cutover/route.js';
 import { type Issue, issue, registry, wording } from '../../core/errors/errors.js';
-import { hasTable, listEdges, routeBody } from '../../records/callers/edges.js';
+import { type EdgeRow, hasTable, listEdges, routeBody } from '../../records/callers/edges.js';
 import { type DeploymentRow, movingDeployments } from '../../records/deployments/deployments.js';
 import { dataIsNew } from '../../records/deployments/environments.js';
 import { runningJobs } from '../../records/jobs/jobs.js';
-import { attemptsOfDeployment } from '../../records/runs/attempts.js';
+import { type AttemptRow, attemptsOfDeployment } from '../../records/runs/attempts.js';
 import { resourceFacts } from './needs.js';
 import { noRoomFor } from './placement.js';
 import { forbidden } from '../promotion/rules.js';
@@ -17,17 +17,29 @@ import { isShared, wayOf } from './shares.js';
 /** States in which a deployment may have the traffic for good. */
 export const serves = (state: DeploymentRow['state']): boolean => state === 'live' || state === 'failed';
 
+/** What steps that follow each other in one transaction read once: nothing that one of them does meanwhile changes it. */
+export interface Read {
+  attempts: AttemptRow[];
+  moving: DeploymentRow[];
+  edges: EdgeRow[];
+  route: Route | null;
+}
+
+/** `made`: it was made in this transaction. */
+export const readFor = async ({ db, deployment, environment }: Scene, made = false): Promise<Read> => ({
+  attempts: made ? [] : await attemptsOfDeployment(db, deployment.id),
+  moving: await movingDeployments(db, environment.id),
+  edges: await listEdges(db),
+  route: (await routeBody(db, environment.host)) as Route | null,
+});
+
 /** What core asks for about a deployment on its way. `goes`: all of those that it goes with take this step in this transaction. */
 export async function deploymentFacts(
   scene: Scene,
   goes: boolean,
-): Promise<{ given: DeploymentFacts; moving: DeploymentRow[] }> {
+  { attempts, moving, edges, route }: Read,
+): Promise<DeploymentFacts> {
   const { db, context, deployment, environment, before, release } = scene;
-  const [attempts, moving, edges] = [
-    await attemptsOfDeployment(db, deployment.id),
-    await movingDeployments(db, environment.id),
-    await listEdges(db),
-  ];
   const stepFact = (kind: 'prepare' | 'seed' | 'verify', declared: boolean): StepFact => {
     const last = attempts.filter((one) => one.kind === kind).at(-1);
     return { declared, attempt: last?.state ?? null, why: last?.issue ? wording(last.issue).says : '' };
@@ -37,8 +49,8 @@ export async function deploymentFacts(
     .filter((edge) => edge.alive)
     .map((edge) => ({ edge: edge.name, ...hasTable(edge, environment.host, environment.table_version) }));
   const refusing = tables.find((one) => one.why !== null && !registry[one.why.code]?.retry);
-  const route = (await routeBody(db, environment.host)) as Route | null;
-  const given: DeploymentFacts = {
+  const seeded = deployment.environment_plan.seed !== undefined;
+  return {
     now: context.now(),
     state: deployment.state,
     kind: deployment.kind,
@@ -66,8 +78,8 @@ export async function deploymentFacts(
       stops: release.plan.prepare?.stops === true,
     },
     seed: {
-      ...stepFact('seed', deployment.environment_plan.seed !== undefined),
-      fresh: await dataIsNew(db, environment.id),
+      ...stepFact('seed', seeded),
+      fresh: seeded && (await dataIsNew(db, environment.id)),
     },
     closed: route?.closed === true,
     together: deployment.joint_id === null ? null : goes ? 'goes' : 'waits',
@@ -96,7 +108,8 @@ export async function deploymentFacts(
             workersAsked: asked({ ...before, environment }, 'worker'),
             workers: facts(before.instances, 'worker'),
             servers: facts(before.instances, 'server'),
-            jobs: await runningJobs(db, environment.id),
+            // They are waited for where prepare stops the programs, and nowhere else.
+            jobs: release.plan.prepare?.stops ? await runningJobs(db, environment.id) : 0,
           }
         : null,
     serving:
@@ -113,5 +126,4 @@ export async function deploymentFacts(
       deployment.state === 'cutover' && environment.serving_id !== deployment.id ? await forbidden(scene) : null,
     limits: { readyMs: context.timing.ready + 5_000, cutoverMs: 1_000 },
   };
-  return { given, moving };
 }

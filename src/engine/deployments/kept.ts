@@ -4,7 +4,7 @@ import { setHealth } from '../../records/deployments/environments.js';
 import { makeDue, setDue } from '../../records/runs/runs.js';
 import { type Route, sharing } from '../../core/cutover/route.js';
 import { targetFor } from './routes.js';
-import { markHealth, movingDeployments } from '../../records/deployments/deployments.js';
+import { markHealth, movingDeployments, stopsPrograms } from '../../records/deployments/deployments.js';
 import { moveTraffic } from './apply.js';
 import { instancesOf, unwant, unwantOne } from '../../records/deployments/instances.js';
 import { filled, freshen } from '../../core/advance/fresh.js';
@@ -18,6 +18,7 @@ import { isShared } from './shares.js';
 import { CodedError, issue, wording } from '../../core/errors/errors.js';
 import { cutoverOf, orderCutover } from '../../records/deployments/cutovers.js';
 import { askBack, jointById } from '../../records/deployments/joints.js';
+import { someClosed } from '../../records/resources/volumes.js';
 import { takeNewLogins } from './needs.js';
 import { type Scene, asked, kept, replace, startOne, wishes } from './scene.js';
 import { recordEvents } from '../../records/events.js';
@@ -50,7 +51,8 @@ export async function keepLive(scene: Scene): Promise<void> {
     !shared && others.some((one) => one !== waiting && (one.state === 'cutover' || one.state === 'verifying'));
   // Stopped for one that is on its way: nothing is filled again, unless that has failed.
   const closed = route?.closed === true;
-  if (closed && others.some((one) => one.id !== scene.deployment.id && one.state !== 'queued' && !one.failure))
+  const onTheirWay = others.filter((one) => one.id !== scene.deployment.id && one.state !== 'queued' && !one.failure);
+  if (closed && onTheirWay.length > 0 && (await stopsPrograms(db, onTheirWay)))
     return void (await setDue(db, 'deployments', scene.deployment.id, null));
   await replace(scene, replaceEnded(kept(instances), { moving }));
   const deployment = await takeNewLogins(scene);
@@ -60,7 +62,8 @@ export async function keepLive(scene: Scene): Promise<void> {
   const sharers = sharing(route);
   const follows = tableFollows({
     serving: environment.serving_id === deployment.id,
-    moving: moving || shared !== undefined,
+    // Nor while files that its programs use are brought back.
+    moving: moving || shared !== undefined || (closed && (await someClosed(db, environment.id))),
     changed: closed || canonical([target]) !== canonical(sharers),
     empty: target.paths.some((path) => path.kind === 'server' && path.instances.length === 0),
   });

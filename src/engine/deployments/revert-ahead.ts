@@ -4,6 +4,7 @@ import { takesWarm } from '../../core/advance/enter.js';
 import { canonical } from '../../core/canonical.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { filesOf } from '../../core/plan/plan.js';
+import type { Resolved } from '../../core/variables/resolve.js';
 import {
   asPast,
   type DeploymentRow,
@@ -25,8 +26,10 @@ export interface RevertLook {
   /** The deployment whose plain variables come back. */
   then: DeploymentRow & { release: number };
   live: (DeploymentRow & { release: number }) | null;
+  /** What its programs would get of what is set now. */
+  gets: Resolved;
   /** Deployments on their way, which it ends. */
-  ends: number[];
+  moving: DeploymentRow[];
   /** What served goes on: nothing is started. */
   keeps: boolean;
   /** Servers of then are warm, and take the traffic at once. */
@@ -82,7 +85,8 @@ export async function lookAtRevert(
     release,
     then,
     live,
-    ends: moving.map((one) => one.number),
+    gets: now,
+    moving,
     keeps,
     warm: warmed !== null && takesWarm({ kind: 'revert', instances: 0, warm: true, sameSecrets: secrets.length === 0 }),
     variables: keeps

@@ -1,6 +1,6 @@
 /** Going back, and what keeps an environment where it is: revert, hold, lift. */
 import { CodedError, issue } from '../../core/errors/errors.js';
-import { type DeploymentRow, movingDeployments, setFailure } from '../../records/deployments/deployments.js';
+import { type DeploymentRow, setFailure } from '../../records/deployments/deployments.js';
 import {
   type EnvironmentRow,
   holdEnvironment,
@@ -15,6 +15,7 @@ import type { Context, Db } from '../context.js';
 
 import { askDeployment, openEnvironment, placeOf, refuseGone } from './acts.js';
 import { lookAtRevert } from './revert-ahead.js';
+import type { Made } from './scene.js';
 
 export interface RevertAsk {
   number: number | null;
@@ -27,6 +28,12 @@ export interface RevertAsk {
   oneWay?: boolean;
 }
 
+export interface Reverted {
+  deployment: DeploymentRow;
+  /** It was made for this; null: it is what was on its way, and ends. */
+  made: Made | null;
+}
+
 /** A new deployment of what was live before, and a hold. While something moves, that is ended, and what served goes on. */
 export async function revert(
   context: Context,
@@ -34,18 +41,17 @@ export async function revert(
   project: ProjectRow,
   name: string,
   { number, actor, why, variables = 'then', oneWay = false }: RevertAsk,
-): Promise<DeploymentRow> {
+): Promise<Reverted> {
   const environment = await openEnvironment(db, project, name);
   const place = placeOf(project, environment);
-  const moving = await movingDeployments(db, environment.id);
   const look = await lookAtRevert(context, db, project, environment, number);
-  const { release, then, live } = look;
+  const { release, then, live, moving } = look;
   if (look.keeps) {
     // What moves is ended, and what served goes on: that is what there is to go back to.
     await endMoving(db, moving, actor);
     const ended = `r${await releaseNumber(db, moving)}`;
     await holdFor(db, project, environment, actor, `reverted to r${release.number} while ${ended} was on its way`);
-    return moving.at(-1) as DeploymentRow;
+    return { deployment: moving.at(-1) as DeploymentRow, made: null };
   }
   refuseGone(release);
   if (live?.release === release.number && moving.length === 0)
@@ -57,11 +63,11 @@ export async function revert(
       release: release.number,
     });
   await endMoving(db, moving, actor);
-  const ask = { project, environment, release, kind: 'revert' as const, actor };
+  const ask = { project, environment, release, kind: 'revert' as const, actor, gets: look.gets };
   const deployment = await askDeployment(context, db, variables === 'then' ? { ...ask, then } : ask);
   const did = `reverted ${live ? `from r${live.release} ` : ''}to r${release.number}`;
-  await holdFor(db, project, environment, actor, why ?? did);
-  return deployment;
+  const held = await holdFor(db, project, environment, actor, why ?? did);
+  return { deployment, made: { project, environment: held, release } };
 }
 
 /** Fails what is on its way, each from where it stands: its own steps bring back what was there. */
@@ -76,14 +82,14 @@ async function releaseNumber(db: Db, moving: readonly DeploymentRow[]): Promise<
   return (await releaseById(db, (moving.at(-1) as DeploymentRow).release_id)).number;
 }
 
-/** It takes nothing new until somebody lifts that. */
+/** It takes nothing new until somebody lifts that. Gives the environment as it is then. */
 export async function holdFor(
   db: Db,
   project: ProjectRow,
   environment: EnvironmentRow,
   actor: string,
   why: string,
-): Promise<void> {
+): Promise<EnvironmentRow> {
   await holdEnvironment(db, environment.id, actor, why);
   await recordEvents(db, {
     type: 'environment.held',
@@ -92,6 +98,7 @@ export async function holdFor(
     actor,
     data: { why },
   });
+  return { ...environment, held_by: actor, held_why: why };
 }
 
 export async function hold(
@@ -102,8 +109,7 @@ export async function hold(
   actor: string,
 ): Promise<EnvironmentRow> {
   const environment = await openEnvironment(db, project, name);
-  await holdFor(db, project, environment, actor, why);
-  return lockEnvironment(db, environment.id);
+  return holdFor(db, project, environment, actor, why);
 }
 
 export async function lift(db: Db, project: ProjectRow, name: string, actor: string): Promise<EnvironmentRow> {

@@ -25,22 +25,33 @@ export interface Scene {
   place: string;
 }
 
-export async function enter(context: Context, db: Db, found: DeploymentRow): Promise<Scene> {
+/** What the transaction that has just made a deployment knows of it: the environment as it is now, locked. */
+export interface Made {
+  project: ProjectRow;
+  environment: EnvironmentRow;
+  release: ReleaseRow;
+}
+
+/** `made`: it was made in this transaction, and nothing of it is there yet. */
+export async function enter(context: Context, db: Db, found: DeploymentRow, made?: Made): Promise<Scene> {
   // What becomes live wakes the project's other environments: all of them are locked, in their order, before any deployment is.
   if (found.state === 'verifying' || found.state === 'cutover') await lockEnvironments(db, found.project_id);
-  const environment = await lockEnvironment(db, found.environment_id);
+  const environment = made?.environment ?? (await lockEnvironment(db, found.environment_id));
   const other = found.replaces_id ?? environment.serving_id;
-  await lockDeployments(db, other === null ? [found.id] : [found.id, other]);
-  const deployment = (await lockDeployment(db, found.id)) as DeploymentRow;
-  const project = await projectById(db, deployment.project_id);
+  const locked = await lockDeployments(db, other === null ? [found.id] : [found.id, other]);
+  const deployment = locked.find((row) => row.id === found.id) as DeploymentRow;
+  const project = made?.project ?? (await projectById(db, deployment.project_id));
   const load = async (row: DeploymentRow) => ({
     deployment: row,
     release: await releaseById(db, row.release_id),
     instances: await instancesOf(db, row.id),
   });
-  const own = await load(deployment);
+  const own = made ? { deployment, release: made.release, instances: [] } : await load(deployment);
   const beforeId = deployment.state === 'queued' ? environment.serving_id : deployment.replaces_id;
-  const beforeRow = beforeId && beforeId !== deployment.id ? await lockDeployment(db, beforeId) : null;
+  const beforeRow =
+    beforeId && beforeId !== deployment.id
+      ? (locked.find((row) => row.id === beforeId) ?? (await lockDeployment(db, beforeId)))
+      : null;
   return {
     db,
     context,

@@ -1,13 +1,13 @@
 /** Certificates for addresses: an operator's, or ordered from the authority that is set. */
-import { setTimeout as pause } from 'node:timers/promises';
 import { CodedError } from '../../core/errors/errors.js';
 import { type AcmeSettings, orderCertificate } from '../../domains/acme.js';
 import { type Certified, freshKey } from '../../domains/certificate.js';
 import { makeRoot, signLocally } from '../../domains/local.js';
-import { hasTable, listEdges, putProofs } from '../../records/callers/edges.js';
+import { putProofs } from '../../records/callers/edges.js';
 import { authorityOf, keepAuthority, operatorCertificate, setAccount } from '../../records/domains/certificates.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import type { Context } from '../context.js';
+import { untilEdgesHave } from '../edges.js';
 import type { Placed } from './names.js';
 
 /** What was had: a certificate that is recorded already, or a fresh one. */
@@ -58,21 +58,13 @@ async function order(context: Context, { row, environment }: Placed, settings: A
     records.transition('address.answer', (db) => putProofs(db, row.host, environment.id, proofs));
   return orderCertificate(settings, { key: keys.decrypt(kept.sealed), url: kept.account_url }, row.host, {
     keepAccount: async (url) => void (await setAccount(records, directory, url)),
-    answer: async (token, text) => untilEdgesHave(context, row.host, await put({ [token]: text })),
+    answer: async (token, text) => allAnswer(context, row.host, await put({ [token]: text })),
     withdraw: async () => void (await put({})),
   });
 }
 
 /** The authority may ask any of them. */
-async function untilEdgesHave(context: Context, host: string, version: number): Promise<void> {
-  const deadline = Date.now() + edgesMs;
-  for (;;) {
-    const without = (await listEdges(context.records)).filter(
-      (edge) => edge.alive && !hasTable(edge, host, version).has,
-    );
-    if (without.length === 0) return;
-    if (Date.now() > deadline)
-      throw new CodedError('certificate_slow', { edges: without.map((edge) => edge.name).join(', ') });
-    await pause(100);
-  }
+async function allAnswer(context: Context, host: string, version: number): Promise<void> {
+  const without = await untilEdgesHave(context.records, { host, version }, { ms: edgesMs, everyMs: 100 });
+  if (without.length) throw new CodedError('certificate_slow', { edges: without.join(', ') });
 }

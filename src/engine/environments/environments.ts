@@ -152,7 +152,7 @@ async function takeNewest(
   if (missing || environment.issue) await setWaits(db, environment.id, missing);
   if (missing) return null;
   const ask = { project, environment, release, kind: 'automatic' as const, actor: 'engine', rules: judgement?.answers };
-  await beginAtOnce(context, db, await askDeployment(context, db, ask));
+  await beginAtOnce(context, db, await askDeployment(context, db, ask), ask);
   return null;
 }
 

@@ -4,6 +4,12 @@ import { CodedError, issue } from '../../core/errors/errors.js';
 import { sizeText } from '../../core/sizes.js';
 import type { ChoreAct } from '../../core/states.js';
 import type { VolumeKind } from '../../resources/volumes/kind.js';
+import { putRoute, routeBody } from '../../records/callers/edges.js';
+import { lockEnvironment, setServing } from '../../records/deployments/environments.js';
+import { recordEvents } from '../../records/events.js';
+import { projectById } from '../../records/projects/projects.js';
+import { makeDue } from '../../records/runs/runs.js';
+import type { Route } from '../../core/cutover/route.js';
 import { roomsNow } from '../../records/deployments/instances.js';
 import { backupById, addBackup } from '../../records/resources/backups.js';
 import { askChore, choreById, type ChoreRow, doneChore, dropChore } from '../../records/resources/chores.js';
@@ -17,12 +23,14 @@ import {
   lockVolume,
   moveVolume,
   seeVolumes,
+  servesFrom,
   type SeenVolume,
   type VolumeRow,
   volumeById,
   volumesOf,
 } from '../../records/resources/volumes.js';
 import type { Context, Db } from '../context.js';
+import { untilEdgesHave } from '../edges.js';
 
 type Working = Pick<Context, 'records' | 'timing' | 'now'>;
 
@@ -31,6 +39,8 @@ const firstLook = 10;
 const lastLook = 500;
 /** Milliseconds for which programs may take to end, besides what they are given to drain. */
 const endMs = 10_000;
+/** Milliseconds for which edges are waited for, which are to lead nobody to what ends. */
+const edgesMs = 1_000;
 
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
@@ -113,7 +123,7 @@ export function volumeKind(context: Working): VolumeKind {
       await quiet(context, resource);
       await work();
     } finally {
-      await closeVolumes(records, resource.id, false);
+      await reopen(context, resource);
     }
   };
   const need = async (id: string): Promise<ResourceRow> => {
@@ -208,14 +218,49 @@ async function leaves(db: Db, row: VolumeRow, why: 'unwanted' | 'saved'): Promis
   await askChore(db, { volume: row.id, agent: row.agent_id, act: 'remove', turn: '', size: null, digest: null });
 }
 
+/**
+ * Nobody begins to use it from now on, and visitors are led to none of the programs that do, as soon as the edges know; gives the
+ * table's version from which on they are not, null where none of the programs is one that visitors are led to.
+ */
+const close = ({ records }: Working, resource: ResourceRow): Promise<{ host: string; version: number } | null> =>
+  records.transition('volume.closed', async (db) => {
+    const environment = await lockEnvironment(db, resource.environment_id);
+    await closeVolumes(db, resource.id, true);
+    const { id, host, serving_id: serving } = environment;
+    if (!serving || !(await servesFrom(db, id, resource.name))) return null;
+    const route = (await routeBody(db, host)) as Route | null;
+    if (!route) return null;
+    if (route.closed) return { host, version: environment.table_version };
+    const version = await putRoute(db, host, id, { ...route, closed: true });
+    await setServing(db, id, serving, version);
+    await recordEvents(db, {
+      type: 'traffic.stopped',
+      project: environment.project_id,
+      subject: `${(await projectById(db, environment.project_id)).name}/${environment.name}`,
+      actor: 'engine',
+      data: { for: resource.name, version },
+    });
+    return { host, version };
+  });
+
+/** It may be used again; what is live follows, and the table with it as soon as its programs are there. */
+const reopen = ({ records }: Working, resource: ResourceRow): Promise<void> =>
+  records.transition('volume.opened', async (db) => {
+    const { serving_id: serving } = await lockEnvironment(db, resource.environment_id);
+    await closeVolumes(db, resource.id, false);
+    if (serving) await makeDue(db, 'deployments', serving);
+  });
+
 /** Ends all that has its files open, and waits for that. Throws `volume_in_use`. */
-async function quiet({ records, timing, now }: Working, resource: ResourceRow): Promise<void> {
+async function quiet(context: Working, resource: ResourceRow): Promise<void> {
+  const { records, timing, now } = context;
+  const closed = await close(context, resource);
+  if (closed) await untilEdgesHave(records, closed, { ms: edgesMs, everyMs: firstLook });
   const until = now() + timing.drain + endMs;
   for (;;) {
-    const count = await records.transition('volume.quiet', async (db) => {
-      await closeVolumes(db, resource.id, true);
-      return endUsers(db, resource.environment_id, resource.name);
-    });
+    const count = await records.transition('volume.quiet', (db) =>
+      endUsers(db, resource.environment_id, resource.name),
+    );
     if (count === 0) return;
     if (now() >= until) throw new CodedError('volume_in_use', { count });
     await pause(100);

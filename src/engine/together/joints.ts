@@ -14,7 +14,7 @@ import { makeDue, settleDue, takeDue } from '../../records/runs/runs.js';
 import type { Context, Db } from '../context.js';
 import { apply } from '../deployments/apply.js';
 import { advance, beginAtOnce, goesOn, startAgain } from '../deployments/deployments.js';
-import { deploymentFacts, serves } from '../deployments/facts.js';
+import { deploymentFacts, readFor, serves } from '../deployments/facts.js';
 import { revert } from '../deployments/reverts.js';
 import { enter, type Scene } from '../deployments/scene.js';
 import { tellTogether } from './ask.js';
@@ -87,7 +87,7 @@ async function memberOf(
   const { deployment } = scene;
   const open = jointMoving(state) && deploymentMoving(deployment.state);
   if (open) await startAgain(scene);
-  const given = open ? (await deploymentFacts(scene, false)).given : null;
+  const given = open ? await deploymentFacts(scene, false, await readFor(scene)) : null;
   // One that its environment has closed meanwhile has not heard of it yet.
   return {
     place,
@@ -112,7 +112,7 @@ async function endAll(scenes: readonly Scene[], { number }: JointRow, why: Issue
     if (!deployment.failure)
       await setFailure(db, deployment.id, issue('together_ended', { number, why: wording(why).says }));
     if (environment.serving_id === deployment.id && before && serves(before.deployment.state))
-      await apply(scene, { do: 'serve', which: 'before' });
+      await apply(scene, { do: 'serve', which: 'before' }, await readFor(scene));
     await makeDue(db, 'deployments', deployment.id);
   }
 }
@@ -133,7 +133,8 @@ async function returnAll(
     }
     try {
       const asked = { number: null, actor, why: wording(why).says };
-      await beginAtOnce(context, db, await revert(context, db, project, environment.name, asked));
+      const { deployment: back, made } = await revert(context, db, project, environment.name, asked);
+      if (made) await beginAtOnce(context, db, back, made);
     } catch (error) {
       if (!(error instanceof CodedError)) throw error;
       stayed.push(project.name);

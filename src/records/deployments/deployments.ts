@@ -135,18 +135,31 @@ export const movingDeployments = (db: Db, environment: string): Promise<Deployme
     [environment],
   );
 
+/** Whether one of these stops the programs before it for its prepare. */
+export const stopsPrograms = async (db: Db, deployments: readonly Pick<DeploymentRow, 'id'>[]): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 from deployments d join releases l on l.id = d.release_id
+     where d.id = any($1::uuid[]) and l.plan->'prepare'->>'stops' = 'true' limit 1`,
+    [deployments.map((one) => one.id)],
+  )) !== null;
+
+/** `replaces`: the deployment whose place it takes; left out: that stays as it is. */
 export async function setDeploymentState(
   db: Db,
   id: string,
   state: DeploymentState,
   failure: Issue | null,
+  replaces?: string | null,
 ): Promise<void> {
   await query(
     db,
     `update deployments set state = $2, failure = $3, state_since = case when state = $2 then state_since else now() end,
        live_at = case when $2 = 'live' then coalesce(live_at, now()) else live_at end,
-       ended_at = case when $2 in ('live', 'failed', 'replaced') then coalesce(ended_at, now()) else ended_at end where id = $1`,
-    [id, state, failure === null ? null : json(failure)],
+       ended_at = case when $2 in ('live', 'failed', 'replaced') then coalesce(ended_at, now()) else ended_at end,
+       replaces_id = case when $4::boolean then $5::uuid else replaces_id end
+     where id = $1`,
+    [id, state, failure === null ? null : json(failure), replaces !== undefined, replaces ?? null],
   );
   await notify(db, `deployment:${id}`);
 }
@@ -176,11 +189,6 @@ export async function retireDeployment(
   await notify(db, 'deployments');
 }
 
-export async function setReplaces(db: Db, id: string, before: string | null): Promise<void> {
-  const { Deployment, in: within } = tables(db);
-  await Deployment.update({ replaces_id: before }, { where: { id }, ...within });
-}
-
 /** Puts a deployment on the work list, and whatever is on its way in the same environment: it may wait for an end there. */
 export async function wakeDeployments(db: Db, id: string): Promise<void> {
   await query(
@@ -192,9 +200,13 @@ export async function wakeDeployments(db: Db, id: string): Promise<void> {
   await notify(db, 'deployments');
 }
 
-/** Locks these deployments in the order of their ids, as everyone does. */
-export const lockDeployments = (db: Db, ids: readonly string[]): Promise<unknown> =>
-  query(db, 'select 1 from deployments where id in (select unnest($1::uuid[])) order by id for update', [ids]);
+/** Locks these deployments in the order of their ids, as everyone does; gives them in that order, as they are then. */
+export const lockDeployments = (db: Db, ids: readonly string[]): Promise<DeploymentRow[]> =>
+  query(
+    db,
+    `select ${deploymentColumns.join(', ')} from deployments where id in (select unnest($1::uuid[])) order by id for update`,
+    [ids],
+  );
 
 /** What a deployment brings: its release, and that release's commit. */
 export const releasedBy = (

@@ -175,6 +175,9 @@ export const lockEnvironment = async (db: Db, id: string): Promise<EnvironmentRo
   if (!row) throw new Error(`no environment ${id}`);
   return row;
 };
+/** Locks the environment of this name; null: there is none. */
+export const lockEnvironmentNamed = (db: Db, project: string, name: string): Promise<EnvironmentRow | null> =>
+  queryOne(db, `select ${columns} from environments where project_id = $1 and name = $2 for update`, [project, name]);
 /** Locks the environment to which a host leads; null: none. */
 export const lockEnvironmentAt = (db: Db, host: string): Promise<EnvironmentRow | null> =>
   queryOne(

@@ -105,6 +105,24 @@ export async function closeVolumes(db: Db, resource: string, closed: boolean): P
   if (!closed) await notify(db, 'work');
 }
 
+/** Whether what visitors of an environment are led to has servers that use one of its resources. */
+export const servesFrom = async (db: Db, environment: string, resource: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 from environments e join deployments d on d.id = e.serving_id join releases l on l.id = d.release_id
+     where e.id = $1 and exists (
+       select 1 from jsonb_each(l.plan->'parts') p where p.value->>'kind' = 'server' and p.value->'volumes' ? $2)`,
+    [environment, resource],
+  )) !== null;
+
+/** Whether files that programs of an environment use are closed to them just now; those that go, or were left, hold nobody up. */
+export const someClosed = async (db: Db, environment: string): Promise<boolean> =>
+  (await queryOne(
+    db,
+    `select 1 from volumes v join resources r on r.id = v.resource_id where r.environment_id = $1 and v.closed and v.state in ('making', 'there') limit 1`,
+    [environment],
+  )) !== null;
+
 /** Programs that use a resource of an environment are told to end, with jobs and people's terminals; gives how many have not ended. */
 export async function endUsers(db: Db, environment: string, resource: string): Promise<number> {
   const uses = (part: string) => `l.plan->'parts'->(${part})->'volumes' ? $2`;

@@ -118,7 +118,7 @@ export const revertView = (project: string, environment: string, look: RevertLoo
   release: look.release.number,
   live: look.live?.release ?? null,
   then: look.then.number,
-  ends: look.ends,
+  ends: look.moving.map((one) => one.number),
   keeps: look.keeps,
   warm: look.warm,
   variables: look.variables,

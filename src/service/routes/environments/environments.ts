@@ -146,25 +146,28 @@ export function environmentRoutes(app: App, service: Service): void {
         throw new CodedError('body_invalid', { detail: 'release or deployment must be given to deploy.' });
       return change(service, request, reply, 'deployment.requested', 201, async (db, actor) => {
         const name = nameOf(request);
+        if (kind === 'revert') {
+          const asked = await revert(context, db, project, name, {
+            number: release ?? null,
+            actor,
+            ...(variables ? { variables } : {}),
+            ...(oneWay ? { oneWay } : {}),
+          });
+          // It is in a hurry: servers that are warm have the traffic when this is answered.
+          const begun = asked.made && (await beginAtOnce(context, db, asked.deployment, asked.made));
+          return deploymentView(db, project, begun ?? asked.deployment);
+        }
         const row =
           kind === 'deploy'
             ? await (deployment === undefined
                 ? deploy(context, db, project, name, release as number, actor)
                 : deployAgain(context, db, project, name, deployment, actor))
-            : kind === 'promote'
-              ? await promote(context, db, project, name, release ?? null, {
-                  actor,
-                  why: override ?? null,
-                  ...(split ? { split: { ...split, share: Math.round(split.share * allTraffic) } } : {}),
-                })
-              : await revert(context, db, project, name, {
-                  number: release ?? null,
-                  actor,
-                  ...(variables ? { variables } : {}),
-                  ...(oneWay ? { oneWay } : {}),
-                });
-        // A revert is in a hurry: servers that are warm have the traffic when this is answered.
-        return deploymentView(db, project, kind === 'revert' ? await beginAtOnce(context, db, row) : row);
+            : await promote(context, db, project, name, release ?? null, {
+                actor,
+                why: override ?? null,
+                ...(split ? { split: { ...split, share: Math.round(split.share * allTraffic) } } : {}),
+              });
+        return deploymentView(db, project, row);
       });
     },
   );

@@ -1,9 +1,9 @@
 /** One side of a cutover, for whoever is let see it first. */
 import type { IncomingMessage, ServerResponse } from 'node:http';
-import { forcedHeader, forcedPath, forcedRelease } from '../core/cutover/forced.js';
-import type { Route, Target } from '../core/cutover/route.js';
-import { isSecure, refuse } from './headers.js';
-import { cookiesOf, forcedCookies } from './sticky.js';
+import { forcedHeader, forcedPath, forcedRelease } from '../../core/cutover/forced.js';
+import type { Route, Target } from '../../core/cutover/route.js';
+import { isSecure, refuse } from '../headers.js';
+import { cookiesOf, forcedCookies } from '../sticky.js';
 
 /** The target that a request asks for, and may; null: it goes where its share leads. */
 export function forcedTarget(route: Route, host: string, request: IncomingMessage): Target | null {

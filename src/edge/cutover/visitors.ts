@@ -4,9 +4,9 @@
  */
 import { createHmac, randomInt, timingSafeEqual } from 'node:crypto';
 import type { IncomingMessage } from 'node:http';
-import { allTraffic } from '../core/cutover/route.js';
-import { isSecure } from './headers.js';
-import { cookiesOf, visitorCookies } from './sticky.js';
+import { allTraffic } from '../../core/cutover/route.js';
+import { isSecure } from '../headers.js';
+import { cookiesOf, visitorCookies } from '../sticky.js';
 
 const signed = (key: string, host: string, text: string): string =>
   createHmac('sha256', key).update(`${host} ${text}`).digest('base64url').slice(0, 22);

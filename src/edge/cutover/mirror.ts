@@ -3,20 +3,22 @@
  * thrown away. Nobody waits for a copy: they have a pool of their own, of more than so many the rest is left out, and they stop for a
  * while when the originals take longer.
  */
-import { createHash, randomUUID } from 'node:crypto';
+import { randomUUID } from 'node:crypto';
 import type { IncomingMessage } from 'node:http';
-import { Agent } from 'undici';
-import { type Mirror, pathOf, type ServerPath, within } from '../core/cutover/route.js';
-import { count, type Histogram, quantile } from '../core/figures/histogram.js';
-import { emptyMirrored, type Mirrored } from '../core/cutover/mirrored.js';
-import type { Note } from './count.js';
-import { askedFor, forwarded } from './headers.js';
+import { type Mirror, pathOf, type ServerPath, within } from '../../core/cutover/route.js';
+import { count, type Histogram, quantile } from '../../core/figures/histogram.js';
+import { emptyMirrored, type Mirrored } from '../../core/cutover/mirrored.js';
+import { type Copied, openCopies } from './copies.js';
+import type { Note } from '../count.js';
+import { forwarded } from '../headers.js';
 import { isBefore } from './judged.js';
 
-/** Copies on their way at a time, for a host; bytes of an answer that are read; milliseconds for one. */
-const [mostOpen, mostBytes, mostMs] = [16, 8 * 1024 * 1024, 10_000];
+/** Copies on their way at a time, for a host. */
+const mostOpen = 16;
 /** Milliseconds of a slice; slices for which copies stop. */
 const [sliceMs, restSlices] = [5_000, 3];
+/** Slices after which a host that nobody comes to is forgotten: it begins with one without copies when it is known anew. */
+const mostIdle = 120;
 /** The originals take longer when their p95 is so many times, and so many milliseconds, above what it was without copies. */
 const [slower, atLeastMs] = [1.3, 3];
 /** Originals of a slice that say something of their time. */
@@ -27,11 +29,15 @@ interface Of {
   open: number;
   turn: number;
   told: Mirrored;
-  /** Times of the originals in this slice, and without copies. */
+  /** Times of the originals in this slice. */
   times: Histogram;
+  /** Their p95 without copies, when it was measured last; of the measure that goes on. Null: too few came. */
   base: number | null;
+  resting: number | null;
   /** Slices until copies go again; the first one has none, for a measure. */
   rests: number;
+  /** Slices in which nobody came. */
+  idle: number;
 }
 
 export interface MirrorRoom {
@@ -42,7 +48,7 @@ export interface MirrorRoom {
     host: string,
     mirror: Mirror,
     request: IncomingMessage,
-    original: { note: Note; status: number; ms: number | null; visible: (place: ServerPath) => string },
+    original: { path: string; note: Note; status: number; ms: number | null; visible: (place: ServerPath) => string },
   ): void;
   close(): Promise<void>;
 }
@@ -59,7 +65,7 @@ function mayCopy(mirror: Mirror, { method, headers }: IncomingMessage, path: str
 const plainKind = (kind: string): string => kind.split(';')[0]?.trim().toLowerCase() ?? '';
 
 export function openMirror(put: (all: { host: string; stage: string; mirrored: Mirrored }[]) => void): MirrorRoom {
-  const dispatcher = new Agent({ connections: 8, pipelining: 1, keepAliveTimeout: 4_000, connect: { timeout: 2_000 } });
+  const copies = openCopies();
   const hosts = new Map<string, Of>();
   const timer = setInterval(() => turn(), sliceMs);
   timer.unref();
@@ -72,14 +78,20 @@ export function openMirror(put: (all: { host: string; stage: string; mirrored: M
       one.times = [];
       if (one.rests > 0) {
         one.rests--;
-        if (p95 !== null) one.base = one.base === null ? p95 : Math.min(one.base, p95);
+        // The least of them: the first one may still have been slowed.
+        if (p95 !== null) one.resting = Math.min(one.resting ?? p95, p95);
+        if (one.rests === 0 && one.resting !== null) [one.base, one.resting] = [one.resting, null];
+      } else if (p95 !== null && one.base === null) {
+        // Too few came for a measure before: it is taken now.
+        one.rests = 1;
       } else if (p95 !== null && one.base !== null && p95 > one.base * slower && p95 > one.base + atLeastMs) {
         one.rests = restSlices;
         one.told.rested++;
       }
       const { told } = one;
       if (told.compared + told.dropped + told.rested > 0) all.push({ host, stage: one.stage, mirrored: told });
-      else if (seen === 0 && one.open === 0) hosts.delete(host);
+      one.idle = seen > 0 || one.open > 0 ? 0 : one.idle + 1;
+      if (one.idle > mostIdle) hosts.delete(host);
       one.told = emptyMirrored();
     }
     if (all.length) put(all);
@@ -88,55 +100,25 @@ export function openMirror(put: (all: { host: string; stage: string; mirrored: M
   const ofHost = (host: string, stage: string): Of => {
     const known = hosts.get(host);
     if (known && (known.stage === stage || isBefore(stage, known.stage))) return known;
-    const fresh: Of = { stage, open: 0, turn: 0, told: emptyMirrored(), times: [], base: null, rests: 1 };
+    const fresh: Of = {
+      stage,
+      open: 0,
+      turn: 0,
+      told: emptyMirrored(),
+      times: [],
+      base: null,
+      resting: null,
+      rests: 1,
+      idle: 0,
+    };
     hosts.set(host, fresh);
     return fresh;
-  };
-
-  const ask = async (place: ServerPath, path: string, request: IncomingMessage, one: Of, hash: boolean) => {
-    const instance = place.instances[one.turn++ % place.instances.length];
-    if (!instance) return null;
-    const began = performance.now();
-    const answer = await dispatcher
-      .request({
-        origin: `http://${instance.address}:${instance.port}`,
-        path,
-        method: request.method as 'GET',
-        headers: [...forwarded(request, randomUUID()), 'tsunagi-mirror', '1'],
-        headersTimeout: mostMs,
-        bodyTimeout: mostMs,
-        signal: AbortSignal.timeout(mostMs),
-      })
-      .catch(() => null);
-    if (!answer) return null;
-    const ms = performance.now() - began;
-    let bytes = 0;
-    const digest = hash ? createHash('sha256') : null;
-    try {
-      for await (const chunk of answer.body) {
-        bytes += (chunk as Buffer).length;
-        digest?.update(chunk as Buffer);
-        if (bytes > mostBytes) {
-          answer.body.destroy();
-          break;
-        }
-      }
-    } catch {
-      return null;
-    }
-    return {
-      status: answer.statusCode,
-      kind: String(answer.headers['content-type'] ?? ''),
-      bytes,
-      ms,
-      body: digest?.digest('hex') ?? null,
-    };
   };
 
   const compare = (
     one: Of,
     original: Parameters<MirrorRoom['copy']>[3],
-    copied: Awaited<ReturnType<typeof ask>>,
+    copied: Copied | null,
     wanted: string | null,
   ): void => {
     const { told } = one;
@@ -149,9 +131,9 @@ export function openMirror(put: (all: { host: string; stage: string; mirrored: M
     if (!copied || copied.status !== original.status) told.status++;
     else {
       if (plainKind(copied.kind) !== plainKind(original.note.kind)) told.kind++;
-      if (copied.bytes !== original.note.bytes) told.length++;
+      if (copied.whole && copied.bytes !== original.note.bytes) told.length++;
     }
-    if (wanted !== null) {
+    if (wanted !== null && copied?.whole !== false) {
       told.same++;
       if (copied?.body !== wanted) told.differ++;
     }
@@ -160,28 +142,40 @@ export function openMirror(put: (all: { host: string; stage: string; mirrored: M
   return {
     hashes: (mirror, path) => mirror.same.some((at) => within(at, path)),
     copy(host, mirror, request, original) {
-      const asked = askedFor(request.url ?? '/');
-      if (!asked || !mayCopy(mirror, request, asked.path)) return;
+      if (!mayCopy(mirror, request, original.path)) return;
       const one = ofHost(host, mirror.stage);
       if (original.ms !== null) count(one.times, original.ms);
       if (one.rests > 0) return;
-      const place = pathOf({ ...mirror.target, share: 0, until: null }, asked.path);
+      const place = pathOf({ ...mirror.target, share: 0, until: null }, original.path);
       if (place?.kind !== 'server' || place.http2) return;
       if (one.open >= mostOpen) {
         one.told.dropped++;
         return;
       }
       const body = original.note.digest?.digest('hex') ?? null;
+      const instance = place.instances[one.turn++ % place.instances.length];
+      // Nobody there to ask is an answer, too: the original had one.
+      if (!instance) {
+        compare(one, original, null, body);
+        return;
+      }
       one.open++;
-      ask(place, original.visible(place), request, one, body !== null)
-        .then((copied) => compare(one, original, copied, body))
-        .catch(() => one.told.dropped++)
-        .finally(() => one.open--);
+      const copy = {
+        origin: `http://${instance.address}:${instance.port}`,
+        path: original.visible(place),
+        method: request.method as 'GET',
+        headers: [...forwarded(request, randomUUID()), 'tsunagi-mirror', '1'],
+        hash: body !== null,
+      };
+      copies.ask(copy, (copied) => {
+        one.open--;
+        compare(one, original, copied, body);
+      });
     },
     async close() {
       clearInterval(timer);
       turn();
-      await dispatcher.destroy();
+      await copies.close();
     },
   };
 }

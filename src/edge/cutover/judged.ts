@@ -1,8 +1,8 @@
 /** Counts apart what passes of hosts whose traffic moves in steps: each slice of a few seconds is sent on, once it is over. */
-import type { Judged, Target } from '../core/cutover/route.js';
-import { openSlices, pathGroup, type Slices } from '../core/cutover/slices.js';
-import type { Mirrored } from '../core/cutover/mirrored.js';
-import type { SliceCount } from '../core/cutover/verdict.js';
+import type { Judged, Target } from '../../core/cutover/route.js';
+import { type Answered, openSlices, pathGroup, type Slices } from '../../core/cutover/slices.js';
+import type { Mirrored } from '../../core/cutover/mirrored.js';
+import type { SliceCount } from '../../core/cutover/verdict.js';
 
 /** Milliseconds of a slice. */
 const sliceMs = 5_000;
@@ -17,17 +17,7 @@ export interface HostSlice {
 }
 
 export interface JudgedCounter {
-  count(one: {
-    host: string;
-    judged: Judged;
-    target: Pick<Target, 'deployment'>;
-    part: string;
-    path: string;
-    instance: string;
-    visitor: number | null;
-    error: boolean;
-    ms: number | null;
-  }): void;
+  count(one: Omit<Answered, 'side'> & { host: string; judged: Judged; target: Pick<Target, 'deployment'> }): void;
   close(): void;
 }
 
