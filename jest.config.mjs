@@ -10,7 +10,7 @@ export default {
     ],
   },
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
-  testTimeout: 120_000,
+  testTimeout: 240_000,
   maxWorkers: 2,
   testSequencer: '<rootDir>/scripts/longest-first.mjs',
 };

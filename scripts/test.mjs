@@ -7,19 +7,25 @@
  * it is to be mended, and fails nothing. What fails twice has failed.
  */
 import { spawnSync } from 'node:child_process';
-import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { chmodSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 
 const root = dirname(dirname(fileURLToPath(import.meta.url)));
 const folder = mkdtempSync(join(tmpdir(), 'tsunagi-results-'));
+// Databases run under an account of their own.
+chmodSync(folder, 0o711);
 const env = {
   ...process.env,
   NODE_OPTIONS: `${process.env.NODE_OPTIONS ?? ''} --experimental-vm-modules --no-warnings`,
+  // Clusters of databases that suites copy instead of making their own.
+  TSUNAGI_TEST_MADE: join(folder, 'made'),
 };
-/** Suites of a whole run that may be run again. */
-const most = 5;
+/** Suites of a whole run that may be run again, and the minutes after which none is begun any more. */
+const most = 8;
+const patience = 75;
+const begun = Date.now();
 
 /** Jest with these arguments: its exit status, and what it says of each suite; null when it did not come to an end. */
 function jest(args) {
@@ -37,6 +43,9 @@ function jest(args) {
 }
 
 const args = process.argv.slice(2);
+// A run of all suites plays a part of what is much the same (test/house/turn.ts); which one, its commit says.
+const head = spawnSync('git', ['rev-parse', 'HEAD'], { cwd: root, encoding: 'utf8' }).stdout ?? '';
+if (args.length === 0) env.TSUNAGI_TEST_TURN = String(Number.parseInt(head.slice(0, 6), 16) || 0);
 let { status, results } = jest(args);
 if (results === null) process.stdout.write('0 passed, 1 failed, 0 skipped\n');
 else {
@@ -46,6 +55,7 @@ else {
   if (args.length === 0 && status !== 0 && names.length > 0 && names.length <= most) {
     process.stdout.write(`\nRun again, one alone: ${names.join(', ')}\n`);
     for (const name of names) {
+      if (Date.now() - begun > patience * 60_000) break;
       const before = results.testResults.find((one) => relative(root, one.name) === name).assertionResults;
       const again = jest(['--runInBand', '--runTestsByPath', name]);
       if (again.status !== 0 || again.results === null) continue;

@@ -9,6 +9,7 @@ import { join } from 'node:path';
 import { connect, type TLSSocket } from 'node:tls';
 import type { Address } from '../../src/wire/environments/addresses.js';
 import type { PageOf } from '../../src/wire/parts.js';
+import { inTurn } from './turn.js';
 import { type Checkout, openWorld, root, until, type World } from './world.js';
 
 const built = async <T>(path: string): Promise<T> => (await import(join(root, 'dist', path))) as T;
@@ -359,14 +360,16 @@ describe('an address', () => {
     await until('gone with the definition', async () => (await at(own, 'ferry')) === undefined);
   });
 
-  it.each([
-    'address.added:after',
-    'address.prove:before',
-    'address.prove:after',
-    'address.answer:after',
-    'address.certify:before',
-    'address.certify:after',
-  ])('is certified all the same where the service dies at %s', async (point) => {
+  it.each(
+    inTurn([
+      'address.added:after',
+      'address.prove:before',
+      'address.prove:after',
+      'address.answer:after',
+      'address.certify:before',
+      'address.certify:after',
+    ]),
+  )('is certified all the same where the service dies at %s', async (point) => {
     const host = `${point.replace(/[.:]/g, '-')}.kohama.test`;
     names.set(host, { A: ['127.0.0.1'] });
     const path = '/api/projects/dock/environments/staging/addresses';
@@ -383,8 +386,10 @@ describe('an address', () => {
     await waitState(host, 'certified');
     await until('it is shown', () => secure(host, { ALPNProtocols: ['http/1.1'] }));
     expect((await list()).filter((one) => one.host === host)).toHaveLength(1);
-    // Nothing that an authority asked for is left.
-    expect((await world.visit(host, '/.well-known/acme-challenge/x')).status).toBe(404);
+    await until(
+      'nothing that an authority asked for is left',
+      async () => (await world.visit(host, '/.well-known/acme-challenge/x')).status === 404,
+    );
     await world.cli('address', 'remove', 'dock/staging', host);
   });
 

@@ -222,7 +222,7 @@ describe('an alert', () => {
     const hung = await add({ name: 'hung', webhook: `http://127.0.0.1:${portOf(silent)}/` });
     expect(hung.body.code).toBe('channel_silent');
     expect((await fetch(`${world.url}/api/health`)).ok).toBe(true);
-  }, 60_000);
+  });
 
   it('is given up where it is refused for good, and the next one is told', async () => {
     const before = mails.length;

@@ -103,9 +103,13 @@ describe('what it prints', () => {
   ] as [string, string[], RegExp][])(
     '%s %j is a text, without colours where there is no terminal',
     async (noun, args, pattern) => {
-      const { out, err, status } = await world.cli(noun, ...args);
-      expect([err, status]).toEqual(['', 0]);
-      expect(out).toMatch(pattern);
+      // What a program has just written may be on its way.
+      const out = await until(`${noun} ${args} prints ${pattern}`, async () => {
+        const answer = await world.cli(noun, ...args);
+        expect([answer.err, answer.status]).toEqual(['', 0]);
+        expect(answer.out).toMatch(pattern);
+        return answer.out;
+      });
       expect(out).not.toContain('\u001b');
     },
   );

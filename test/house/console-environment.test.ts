@@ -79,6 +79,11 @@ describe('an environment’s page', () => {
       const { notes } = JSON.parse((await world.visit(host, '/api/notes')).text) as { notes: string[] };
       return notes.length === 61 && !notes.includes('late');
     });
+    // Its programs may see the data of before a moment sooner than it is told to be there.
+    await until('it is ready', async () => {
+      const now = await world.api().get<ResourceDetail>(path);
+      return now.state === 'ready' && !now.restoring;
+    });
     await press('Open one');
     await see(/postgres:\/\/l_/);
     await page.reload();

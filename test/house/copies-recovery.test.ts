@@ -4,6 +4,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { ResourceDetail } from '../../src/wire/environments/resources.js';
 import { administer, passengers, passengersDefinition, scrub } from './passengers.js';
+import { inTurn } from './turn.js';
 import { type Checkout, noteRoom, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -63,7 +64,7 @@ const points = [
 ];
 
 describe('a copy, killed', () => {
-  it.each(points.flatMap((point) => (['before', 'after'] as const).map((side) => [side, point] as const)))(
+  it.each(inTurn(points.flatMap((point) => (['before', 'after'] as const).map((side) => [side, point] as const))))(
     'the service, %s the commit, at %s',
     async (side, point) => {
       const noted = noteRoom(world, 'service');

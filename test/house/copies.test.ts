@@ -281,7 +281,11 @@ describe('others', () => {
     });
     await world.cli('review', 'close', `ferry/${branchName('short')}`);
     await until('it is closed', async () => (await world.environment('ferry', branchName('short'))).state === 'closed');
-    await until('the copy is ready', async () => (await snapshots()).some((one) => one.state === 'ready'));
+    await until('the copy is ready', async () => {
+      const all = await snapshots();
+      if (all.some((one) => one.state === 'ready')) return true;
+      throw new Error(JSON.stringify(all.slice(0, 2)));
+    });
   });
 
   it('is not begun where the disk would be full of it, in words; what was copied before stays', async () => {

@@ -10,7 +10,7 @@ import type { Run, RunDetail } from '../../src/wire/runs.js';
 import { allEvents, type Checkout, openWorld, until, type World } from './world.js';
 
 const seed = Number(process.env.TSUNAGI_SEED ?? Date.now() % 1_000_000);
-const rounds = Array.from({ length: Number(process.env.TSUNAGI_CRASHES ?? 5) }, (_, at) => seed + at);
+const rounds = Array.from({ length: Number(process.env.TSUNAGI_CRASHES ?? 3) }, (_, at) => seed + at);
 const levels = 4;
 const width = 10;
 const lines = 25;

@@ -6,6 +6,7 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Cutover } from '../../src/wire/environments/cutover.js';
 import { readState } from '../../src/agent/instances/keeper.js';
 import { erring } from './erring.js';
+import { inTurn } from './turn.js';
 import { type Checkout, noteRoom, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -89,13 +90,15 @@ async function settled(text: string): Promise<void> {
 }
 
 describe('while the traffic moves', () => {
-  it.each([
-    'deployment.cutover:before',
-    'deployment.cutover:after',
-    'figures.taken:before',
-    'figures.taken:after',
-    'deployment.verifying:after',
-  ])('a service that dies at %s goes on with it, and nobody notices', async (at) => {
+  it.each(
+    inTurn([
+      'deployment.cutover:before',
+      'deployment.cutover:after',
+      'figures.taken:before',
+      'figures.taken:after',
+      'deployment.verifying:after',
+    ]),
+  )('a service that dies at %s goes on with it, and nobody notices', async (at) => {
     const text = `through ${at}`;
     const flow = traffic();
     const { number } = await promote(text);

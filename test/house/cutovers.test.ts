@@ -376,7 +376,7 @@ describe('a mirror', () => {
       return one.deployment.number === number && (one.mirrored?.compared ?? 0) > 20 && one;
     });
   const mirrored = (same: string) =>
-    definition(`cutover: [mirror for 20s, 50% for 10s], mirror: { paths: [/api/own/], same: [${same}] }`);
+    definition(`cutover: [mirror for 60s, 50% for 10s], mirror: { paths: [/api/own/], same: [${same}] }`);
 
   it('copies what is safe to the new release, and nobody sees what that answers', async () => {
     await world.cli('lift', 'pier/production');
@@ -396,8 +396,18 @@ describe('a mirror', () => {
       { authorization: 'Bearer 1' },
       { range: 'bytes=0-1' },
     ];
-    for (const headers of own) await stranger.ask('/api/private', headers);
-    await stranger.ask('/api/own/basket', { cookie: 'session=2' });
+    const asked = async () => {
+      const { instanceList } = await world.environment('pier', 'production');
+      const id = instanceList.find((each) => each.deployment === number)?.id as string;
+      const log = await world.api().get<{ items: { text: string }[] }>(`/api/instances/${id}/log`);
+      return log.items.map((chunk) => chunk.text).join('');
+    };
+    // Copies may rest for a slice or a few just now.
+    await until('one with a cookie is copied', async () => {
+      for (const headers of own) await stranger.ask('/api/private', headers);
+      await stranger.ask('/api/own/basket', { cookie: 'session=2' });
+      return (await asked()).includes('/api/own/basket');
+    });
     await flow.stop();
     expect(one).toMatchObject({ share: 0, step: 0 });
     expect(flow.seen).toMatchObject({ lost: 0, errors: 0 });
@@ -408,10 +418,7 @@ describe('a mirror', () => {
     await world.cli('cutover', 'pier/production', '--go-on');
     await world.cli('cutover', 'pier/production', '--go-on');
     expect((await world.waitDeployment('pier', number)).state).toBe('live');
-    const { instanceList } = await world.environment('pier', 'production');
-    const id = instanceList.find((each) => each.deployment === number)?.id as string;
-    const log = await world.api().get<{ items: { text: string }[] }>(`/api/instances/${id}/log`);
-    const text = log.items.map((chunk) => chunk.text).join('');
+    const text = await asked();
     expect(text).toContain('GET /api 1');
     expect(text).toContain('GET /api/own/basket 1 session=2');
     expect(text).not.toContain('/api/private');

@@ -389,7 +389,7 @@ environments: { staging: { branch: main } }
     const up = Number(readFileSync('/proc/uptime', 'utf8').split(' ')[0]);
     expect(until1 - up).toBeLessThanOrEqual(3);
     process.kill(world.house.rooms.agent.pid() as number, 'SIGSTOP');
-    await until('it has ended', async () => sleeping('4444.4') === 0, 8_000);
+    await until('it has ended', async () => sleeping('4444.4') === 0, 30_000);
     process.kill(world.house.rooms.agent.pid() as number, 'SIGCONT');
     const detail = await until('it is back', async () => {
       const one: EnvironmentDetail = await world.environment('cut', 'staging');
@@ -420,7 +420,7 @@ environments: { staging: { branch: main, verify: { reads: [], run: sleep 9 } } }
     );
     process.kill(world.house.rooms.service.pid() as number, 'SIGSTOP');
     try {
-      await until('its lease is over', async () => sleeping('5555.5') === 0, 8_000);
+      await until('its lease is over', async () => sleeping('5555.5') === 0, 30_000);
     } finally {
       process.kill(world.house.rooms.service.pid() as number, 'SIGCONT');
     }

@@ -232,7 +232,7 @@ describe('git over HTTP', () => {
       call.end(`${packet(`want ${head} side-band-64k\n`)}0000${packet('done\n')}`);
       await gone;
     }
-    await until('no git is left', async () => gits().length === 0, 10_000);
+    await until('no git is left', async () => gits().length === 0, 30_000);
   });
 });
 
@@ -385,7 +385,7 @@ describe('a reader of a stream', () => {
     const sessions = await api(world.url, null).raw('GET', '/api/sessions', { headers: { cookie } });
     expect((sessions.body.items as { own: boolean }[]).some((one) => one.own)).toBe(true);
     await world.api().raw('DELETE', `/api/tokens/${token.id}`, { headers: { 'idempotency-key': crypto.randomUUID() } });
-    await until('both are ended', async () => byToken.ended() && bySession.ended(), 15_000);
+    await until('both are ended', async () => byToken.ended() && bySession.ended(), 30_000);
     expect(other.ended()).toBe(false);
     other.socket.destroy();
     expect((await api(world.url, null).raw('GET', '/api/me', { headers: { cookie } })).status).toBe(401);
@@ -478,7 +478,7 @@ process.on('SIGTERM', () => process.exit(0));
     }
     const closed = () => slow.filter((one) => one.destroyed || one.readableEnded || one.closed).length;
     // One client has 40 requests open: another one is told so, at once.
-    await until('another one is told so', async () => (await world.visit(host, '/api')).status === 429, 10_000);
+    await until('another one is told so', async () => (await world.visit(host, '/api')).status === 429, 30_000);
     for (const one of slow) one.resume();
     await until(
       'the slow ones are cut off',

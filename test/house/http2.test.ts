@@ -230,10 +230,12 @@ describe('a program that is asked in HTTP/2', () => {
       });
       asked.end();
     });
-    await pause(500);
-    const now = written;
-    await pause(300);
-    expect(written).toBe(now);
+    // What fits between the two is on its way for a moment, longer where the machine is busy.
+    await until('nothing more is written', async () => {
+      const now = written;
+      await pause(500);
+      return now > 0 && written === now;
+    });
     expect(written).toBeLessThan(40 * 1024 * 1024);
     asked.destroy();
   });

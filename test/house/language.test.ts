@@ -209,7 +209,7 @@ ready.on('error', (error) => { console.log(error.code); process.exit(1); });
     const run = await ended('asks');
     expect(await logOf(run, 'ask')).toMatch(/^db true db true true\nreached\n/);
     expect(failures(run)).toEqual([]);
-    await until('it is gone', async () => (await databases()).length === 0, 5_000);
+    await until('it is gone', async () => (await databases()).length === 0, 30_000);
   });
 
   it('is gone too when the task fails, is stopped, or its agent is killed', async () => {

@@ -25,14 +25,10 @@ const run = async (name: string, tasks: string, files: Record<string, string> = 
     'tsunagi.yaml': `tsunagi: 1\ntasks:\n${tasks}`,
   });
   await checkout.push();
-  return until(
-    `the run of ${name}`,
-    async () => {
-      const found = await world.api().get<RunDetail>(`/api/projects/${name}/runs/1`);
-      return found.endedAt ? found : null;
-    },
-    90_000,
-  );
+  return until(`the run of ${name}`, async () => {
+    const found = await world.api().get<RunDetail>(`/api/projects/${name}/runs/1`);
+    return found.endedAt ? found : null;
+  });
 };
 const only = (detail: RunDetail) => detail.taskList[0] as RunDetail['taskList'][number];
 

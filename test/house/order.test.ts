@@ -47,7 +47,7 @@ describe('pushes after one another', () => {
     ({ checkout } = await world.hosted('taken', { 'a.txt': '1', 'web/index.html': 'x', 'tsunagi.yaml': taken(0.1) }));
     await checkout.push();
     await ended('taken', 1);
-    await checkout.commit({ 'tsunagi.yaml': taken(7) }, 'slower');
+    await checkout.commit({ 'tsunagi.yaml': taken(Math.round(7 * world.pace)) }, 'slower');
     await checkout.push();
     await running('taken', 2);
     await push('3');
@@ -119,7 +119,10 @@ describe('the agents’ slots', () => {
   };
 
   it('go to projects in turns: a small one does not wait for all of a large one', async () => {
-    const { checkout: large } = await world.hosted('large', { 'a.txt': '1', 'tsunagi.yaml': many('large', 0.7) });
+    const { checkout: large } = await world.hosted('large', {
+      'a.txt': '1',
+      'tsunagi.yaml': many('large', 0.7 * world.pace),
+    });
     const { checkout: small } = await world.hosted('small', {
       'a.txt': '1',
       'tsunagi.yaml': "tsunagi: 1\ntasks:\n  quick: { run: 'true' }\n",
@@ -134,7 +137,7 @@ describe('the agents’ slots', () => {
   });
 
   it('go to the main branch before other branches of a project', async () => {
-    const { checkout } = await world.hosted('first', { 'a.txt': '1', 'tsunagi.yaml': many('first', 1.2) });
+    const { checkout } = await world.hosted('first', { 'a.txt': '1', 'tsunagi.yaml': many('first', 1.2 * world.pace) });
     await checkout.push('HEAD:refs/heads/topic');
     await running('first', 1);
     await checkout.commit({ 'tsunagi.yaml': "tsunagi: 1\ntasks:\n  quick: { run: 'true' }\n" }, 'quick');

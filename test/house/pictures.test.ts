@@ -7,6 +7,7 @@ import { PNG } from 'pngjs';
 import { pngSize } from '../../src/core/pictures/png.js';
 import type { FigureLines } from '../../src/wire/environments/figures.js';
 import type { Picture, PictureImage, PictureList } from '../../src/wire/environments/pictures.js';
+import { inTurn } from './turn.js';
 import { type Checkout, noteRoom, openWorld, until, type World } from './world.js';
 
 /** Pages as they are and as they should not be; whatever reaches it is printed. */
@@ -49,16 +50,10 @@ const place = `${environments}/on-winter`;
 const list = (of = place) => world.api().get<PictureList>(`${of}/pictures`);
 const newest = async (of = place): Promise<Picture | null> => (await list(of)).items[0] ?? null;
 const over = (what: string, release?: number, of = place) =>
-  until(
-    what,
-    async () => {
-      const one = await newest(of);
-      return one && one.state !== 'asked' && one.state !== 'taking' && (!release || one.release === release)
-        ? one
-        : null;
-    },
-    90_000,
-  );
+  until(what, async () => {
+    const one = await newest(of);
+    return one && one.state !== 'asked' && one.state !== 'taking' && (!release || one.release === release) ? one : null;
+  });
 const again = (of = place) => world.api().post<PictureList>(`${of}/pictures`);
 const bytesOf = async (image: PictureImage | null, token = world.house.token) => {
   const answer = await fetch(world.url + image?.url, { headers: { authorization: `Bearer ${token}` } });
@@ -261,7 +256,10 @@ describe('a picture', () => {
     const after = await over('it is taken all the same');
     expect(after.state).toBe('taken');
     expect(after.attempt).not.toBe(first);
-    for (const point of ['picture.take:before', 'picture.take:after', 'picture.taken:before', 'picture.taken:after']) {
+    for (const point of inTurn(
+      ['picture.take:before', 'picture.take:after', 'picture.taken:before', 'picture.taken:after'],
+      2,
+    )) {
       const noted = noteRoom(world, 'service');
       const file = join(world.folder, 'crash-at');
       try {

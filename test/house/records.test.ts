@@ -46,6 +46,8 @@ describe('events', () => {
     });
     const slow = records.transition('slow', async (db) => {
       await recordEvents(db, event('first to begin'));
+      // It has written something, as whatever is told of has.
+      await query(db, 'select pg_current_xact_id()');
       begun();
       await held;
     });

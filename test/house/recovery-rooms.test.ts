@@ -1,6 +1,7 @@
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, it } from '@jest/globals';
+import { inTurn } from './turn.js';
 import {
   app,
   preparedDefinition,
@@ -43,7 +44,7 @@ describe('agent and edge, killed', () => {
     ),
   );
 
-  it.each(cases)('the %s, %s the commit of %j', async (room, side, points) => {
+  it.each(inTurn(cases))('the %s, %s the commit of %j', async (room, side, points) => {
     const noted = noteRoom(world, room);
     const file = join(world.folder, 'crash-at');
     try {

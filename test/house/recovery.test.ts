@@ -2,6 +2,7 @@ import { execFileSync } from 'node:child_process';
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import { inTurn } from './turn.js';
 import {
   allEvents,
   api,
@@ -37,9 +38,9 @@ afterAll(() => world?.close());
 
 describe('the service, killed', () => {
   it.each(
-    transitions
-      .flatMap((names) => ['before', 'after'].map((side) => names.map((name) => `${name}:${side}`)))
-      .map((points) => [points.join(', '), points] as const),
+    inTurn(
+      transitions.flatMap((names) => ['before', 'after'].map((side) => names.map((name) => `${name}:${side}`))),
+    ).map((points) => [points.join(', '), points] as const),
   )('at %s goes on where it stood', async (text, points) => {
     const file = join(world.folder, 'crash-at');
     writeFileSync(file, points.join('\n'));

@@ -144,7 +144,7 @@ describe('a part between bounds', () => {
       while (going) await Promise.all([1, 2].map(() => world.visit(host, '/spin').catch(() => null)));
     })();
     try {
-      await until('more than one', async () => (await ready('api')).length > 1, 90_000);
+      await until('more than one', async () => (await ready('api')).length > 1);
     } finally {
       going = false;
       await spin;

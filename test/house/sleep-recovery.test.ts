@@ -2,6 +2,7 @@
 import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import { inTurn } from './turn.js';
 import { type Checkout, noteRoom, openWorld, until, type World } from './world.js';
 
 const server = `import { createServer } from 'node:http';
@@ -69,7 +70,7 @@ describe('sleep and wake, killed', () => {
     (['before', 'after'] as const).flatMap((side) => points.map(([down, up]) => [room, side, down, up] as const)),
   );
 
-  it.each(cases)('the %s, %s the commit, at %s and at %s', async (room, side, down, up) => {
+  it.each(inTurn(cases))('the %s, %s the commit, at %s and at %s', async (room, side, down, up) => {
     await whole();
     const noted = noteRoom(world, room);
     const file = join(world.folder, 'crash-at');

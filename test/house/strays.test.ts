@@ -154,7 +154,7 @@ describe('what stands on a server of databases', () => {
       (await world.events('type=stray.found')).find((one) => one.subject === `volume ${id}`),
     );
     expect(existsSync(place)).toBe(true);
-    await until('it is gone', async () => !existsSync(place), 60_000);
+    await until('it is gone', async () => !existsSync(place));
     const [gone] = (await world.events('type=stray.removed')).filter((one) => one.subject === `volume ${id}`);
     expect(gone?.data).toMatchObject({ place: 'agent agent-1', recorded: 'nowhere' });
   });

@@ -7,6 +7,7 @@ import type { Promotion } from '../../src/wire/releases.js';
 import { openBrowser, signedIn, violations } from './browser.js';
 import { readState } from '../../src/agent/instances/keeper.js';
 import { erring } from './erring.js';
+import { inTurn } from './turn.js';
 import { api, type Checkout, noteRoom, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -287,20 +288,22 @@ describe('what dies or goes away meanwhile', () => {
     );
   });
 
-  it.each([
-    ['joint.gathering:before', 'service'],
-    ['joint.gathering:after', 'service'],
-    ['joint.moved:after', 'service'],
-    ['deployment.cutover:before', 'service'],
-    ['joint.gathering:after', 'edge'],
-    ['joint.gathering:before', 'agent'],
-  ] as const)('%s, the %s: both go, and at every moment each host answers one of the two', async (at, room) => {
+  it.each(
+    inTurn([
+      ['joint.gathering:before', 'service'],
+      ['joint.gathering:after', 'service'],
+      ['joint.moved:after', 'service'],
+      ['deployment.cutover:before', 'service'],
+      ['joint.gathering:after', 'edge'],
+      ['joint.gathering:before', 'agent'],
+    ] as const),
+  )('%s, the %s: both go, and at every moment each host answers one of the two', async (at, room) => {
     const text = `${room} ${at}`;
     await both(text);
     const note = noteRoom(world, room);
     writeFileSync(join(world.folder, 'crash-at'), `${at} ${note.path}\n`);
     const asked = await ask('quay', 'tide');
-    const done = await until('it is known', () => over(asked.number).catch(() => null), 60_000);
+    const done = await until('it is known', () => over(asked.number).catch(() => null));
     note.stop();
     expect(done).toMatchObject({ state: 'live', issue: null });
     await until('each edge has it', async () => (await shows('quay'))[0] === text);

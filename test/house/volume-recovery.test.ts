@@ -6,6 +6,7 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import pg from 'pg';
 import type { BackupView, Resource, ResourceDetail } from '../../src/wire/environments/resources.js';
 import { album, albumDefinition } from './album.js';
+import { inTurn } from './turn.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -90,7 +91,7 @@ const push = (checkout: Checkout) =>
   });
 
 describe('a service killed', () => {
-  it.each(['volume.making:after', 'chore.asked:after', 'volume.there:before', 'resource.make:before'])(
+  it.each(inTurn(['volume.making:after', 'chore.asked:after', 'volume.there:before', 'resource.make:before'], 2))(
     'at %s makes a volume once',
     async (point) => {
       const before = here().length;
@@ -104,64 +105,57 @@ describe('a service killed', () => {
       await one.remove();
       await until('it is gone', async () => here().length === before);
     },
-    90_000,
   );
 
-  it.each([
-    'chore.kept:after',
-    'chore.told:before',
-    'backup.written:before',
-    'volume.quiet:after',
-    'resource.restore:before',
-  ])(
-    'at %s loses no backup, and brings one back once',
-    async (point) => {
-      const one = await begin();
-      await one.write('a', 'first');
-      const ofBackup = !/quiet|restore/.test(point);
-      if (ofBackup) crash(point);
-      const { number } = await one.ask<BackupView>('backups');
-      await one.kept(number);
-      if (ofBackup) await met();
-      await up();
-      await one.write('a', 'second');
-      if (!ofBackup) crash(point);
-      await one.ask<Resource>('restore', { backup: number, first: false });
-      await one.restored();
-      if (!ofBackup) await met();
-      await up();
-      await until('the first is back', async () => (await one.read('a')) === 'first');
-      // Of one wish there is one generation, and nothing is left closed.
-      const id = await one.id();
-      await until(
-        'one generation is there',
-        async () => new Set(parts(id).map((name) => name.replace('.img', ''))).size === 1,
-      );
-      expect(parts(id)[0]?.replace('.img', '')).toBe('2');
-      expect(await records(`select 1 from volumes where closed and state = 'there'`)).toEqual([]);
-      await one.write('a', 'third');
-      await one.remove();
-    },
-    120_000,
-  );
+  it.each(
+    inTurn([
+      'chore.kept:after',
+      'chore.told:before',
+      'backup.written:before',
+      'volume.quiet:after',
+      'resource.restore:before',
+    ]),
+  )('at %s loses no backup, and brings one back once', async (point) => {
+    const one = await begin();
+    await one.write('a', 'first');
+    const ofBackup = !/quiet|restore/.test(point);
+    if (ofBackup) crash(point);
+    const { number } = await one.ask<BackupView>('backups');
+    await one.kept(number);
+    if (ofBackup) await met();
+    await up();
+    await one.write('a', 'second');
+    if (!ofBackup) crash(point);
+    await one.ask<Resource>('restore', { backup: number, first: false });
+    await one.restored();
+    if (!ofBackup) await met();
+    await up();
+    await until('the first is back', async () => (await one.read('a')) === 'first');
+    // Of one wish there is one generation, and nothing is left closed.
+    const id = await one.id();
+    await until(
+      'one generation is there',
+      async () => new Set(parts(id).map((name) => name.replace('.img', ''))).size === 1,
+    );
+    expect(parts(id)[0]?.replace('.img', '')).toBe('2');
+    expect(await records(`select 1 from volumes where closed and state = 'there'`)).toEqual([]);
+    await one.write('a', 'third');
+    await one.remove();
+  });
 
-  it.each(['volume.unwanted:after', 'chore.told:before'])(
-    'at %s leaves nothing of one that goes',
-    async (point) => {
-      const before = here().length;
-      const one = await begin();
-      crash(point);
-      await one.remove();
-      await met();
-      await up();
-      await until('its files are gone', async () => here().length === before);
-      await until(
-        'its row is over',
-        async () => (await records(`select 1 from volumes where state = 'removing'`)).length === 0,
-      );
-    },
-    90_000,
-  );
+  it.each(['volume.unwanted:after', 'chore.told:before'])('at %s leaves nothing of one that goes', async (point) => {
+    const before = here().length;
+    const one = await begin();
+    crash(point);
+    await one.remove();
+    await met();
+    await up();
+    await until('its files are gone', async () => here().length === before);
+    await until(
+      'its row is over',
+      async () => (await records(`select 1 from volumes where state = 'removing'`)).length === 0,
+    );
+  });
 });
 
 describe('an agent killed', () => {
@@ -208,7 +202,7 @@ describe('an agent killed', () => {
     const [sum] = await records<{ bytes: string }>('select bytes from backups order by created_at desc limit 1');
     expect(Number(sum?.bytes)).toBeGreaterThan(15 * 1024 ** 2);
     expect(new Set(parts(await one.id()).map((part) => part.replace('.img', ''))).size).toBe(1);
-  }, 180_000);
+  });
 
   it('leaves programs with their files, and mounts them for the next ones', async () => {
     const one = await begin();
@@ -226,14 +220,14 @@ describe('an agent killed', () => {
     const devices = execFileSync('losetup', ['--list', '--noheadings', '--output', 'BACK-FILE'], { encoding: 'utf8' });
     if ((await one.detail()).volume?.hold === 'filesystem')
       expect(devices.split('\n').filter((line) => line.includes(id))).toHaveLength(1);
-  }, 90_000);
+  });
 
   it('is followed by a house that was ended and started, with all files', async () => {
     const one = await begin();
     await one.write('a', 'kept');
     await world.restart();
     await until('it is served again', async () => (await one.read('a')) === 'kept');
-  }, 120_000);
+  });
 });
 
 describe('a stranger', () => {
@@ -249,7 +243,7 @@ describe('a stranger', () => {
       return last?.state === 'failed' ? last : null;
     });
     expect(failed.failure?.says).toContain('hold 300 MiB together; those of untrusted pull requests may hold 256 MiB');
-  }, 90_000);
+  });
 });
 
 describe('a stranger at the doors of agents', () => {
@@ -299,7 +293,7 @@ describe('a stranger at the doors of agents', () => {
     }
     expect((await ask(other, 'GET', 'bytes?fence=x'))[0]).toBe(400);
     expect((await one.detail()).backupList[0]).toMatchObject({ number, state: 'kept' });
-  }, 90_000);
+  });
 
   it('sees no path of the machine in what is answered', async () => {
     const { items } = await world.api().get<{ items: { name: string }[] }>('/api/projects');
