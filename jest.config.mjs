@@ -12,5 +12,6 @@ export default {
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
   testTimeout: 240_000,
   maxWorkers: 2,
-  testSequencer: '<rootDir>/scripts/longest-first.mjs',
+  testSequencer: '<rootDir>/scripts/order.mjs',
+  testRunner: '<rootDir>/scripts/in-time.mjs',
 };

@@ -117,14 +117,14 @@ describe('how delivery goes', () => {
   });
 
   it.each(['before', 'after'])('counts nothing twice when the service dies %s the commit of it', async (side) => {
-    const before = await look();
+    const before = await until('the service answers', look);
     const file = join(world.folder, 'crash-at');
     writeFileSync(file, `delivery.counted:${side}\n`);
     const commit = await checkout.commitAndPush({ 'lint.txt': side }, side);
     await until('it was pushed', () => world.waitLive('quay', 'staging', commit).catch(() => null));
     const one = await counted('it is counted', ({ work }) => work.all.ran > before.work.all.ran);
     await new Promise((resolve) => setTimeout(resolve, 4_000));
-    const then = await look();
+    const then = await until('the service answers', look);
     expect([then.work.all.ran, then.work.all.reused]).toEqual([one.work.all.ran, one.work.all.reused]);
     expect(then.work.all.ran).toBe(before.work.all.ran + 2);
   });

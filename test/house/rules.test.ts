@@ -1,5 +1,6 @@
 /** Rules of environments on a whole house: approvals, good health, frozen hours, freezes, overrides, and rules that main loosens. */
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import { durationText } from '../../src/core/durations.js';
 import type { EnvironmentDetail } from '../../src/wire/environments/environments.js';
 import type { EnvironmentRules } from '../../src/wire/environments/rules.js';
 import type { Promotion } from '../../src/wire/releases.js';
@@ -20,7 +21,9 @@ environments:
   staging: { ${staging} }
   production: { ${production} }
 `;
-const strict = 'after: { environment: staging, healthy: 4s }, approvals: 2';
+/** Seconds of good health: time enough for a push meanwhile, on a slow machine too. */
+let healthy: number;
+const strict = () => `after: { environment: staging, healthy: ${healthy}s }, approvals: 2`;
 
 /** A person with a token of their own, as `tsunagi sign-in` makes it. */
 async function person(name: string, role: string) {
@@ -47,11 +50,12 @@ const to = ['--to', 'dock/production'];
 
 beforeAll(async () => {
   world = await openWorld();
+  healthy = Math.ceil(4 * world.pace);
   let first: string;
   ({ checkout, first } = await world.hosted('dock', {
     'package.json': '{ "type": "module" }\n',
     'server.js': server('one'),
-    'tsunagi.yaml': definition(strict),
+    'tsunagi.yaml': definition(strict()),
   }));
   await checkout.push();
   await world.waitLive('dock', 'staging', first);
@@ -189,7 +193,7 @@ describe('what nothing is taken in', () => {
   it('are frozen hours, with their calendar', async () => {
     // Both halves of the day: it is frozen whenever this runs.
     const commit = await checkout.commitAndPush(
-      { 'tsunagi.yaml': definition(`${strict}, frozen: ["00:00 to 12:00 Asia/Tokyo", "12:00 to 00:00 Asia/Tokyo"]`) },
+      { 'tsunagi.yaml': definition(`${strict()}, frozen: ["00:00 to 12:00 Asia/Tokyo", "12:00 to 00:00 Asia/Tokyo"]`) },
       'Frozen',
     );
     await world.waitLive('dock', 'staging', commit);
@@ -213,18 +217,20 @@ describe('rules that main loosens', () => {
     );
     await world.waitLive('dock', 'staging', commit);
     const before = await rules();
-    expect(before).toMatchObject({ approvals: 3, healthyMs: 4_000, definition: commit });
+    expect(before).toMatchObject({ approvals: 3, healthyMs: healthy * 1_000, definition: commit });
     expect(before.loosened.map(({ rule }) => rule)).toEqual(['frozen hours', 'healthy']);
     expect((await world.environment('dock', 'production')).loosened).toHaveLength(2);
     const [told] = await world.events('type=rules.loosened&subject=dock/production');
-    expect(told?.data.waits).toContain('healthy: 4.0 s; no time instead');
+    expect(told?.data.waits).toContain(`healthy: ${durationText(healthy * 1_000)}; no time instead`);
     expect((await as('Sora', 'rules', 'dock/production', '--accept')).status).toBe(1);
     const other = await people.Mika?.api.raw('POST', '/api/projects/dock/environments/production/rules', {
       body: { commit: 'a'.repeat(40) },
       headers: { 'idempotency-key': crypto.randomUUID() },
     });
     expect(other?.body.code).toBe('rules_moved');
-    expect((await as('Mika', 'rules', 'dock/production', '--accept')).out).toContain('accepted: healthy: 4.0 s');
+    expect((await as('Mika', 'rules', 'dock/production', '--accept')).out).toContain(
+      `accepted: healthy: ${durationText(healthy * 1_000)}`,
+    );
     expect(await rules()).toMatchObject({ healthyMs: 0, frozen: [], loosened: [] });
     expect((await as('Mika', 'rules', 'dock/production', '--accept')).err).toContain('count already');
   });

@@ -1,4 +1,4 @@
-import { spawn } from 'node:child_process';
+import { type ChildProcess, spawn } from 'node:child_process';
 import { existsSync, mkdtempSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
@@ -138,6 +138,20 @@ describe('a room that is kept running', () => {
     const second = kept.pid() as number;
     await kept.end();
     expect(startTime(second)).toBeNull();
+  });
+  it('that can’t be used after its first start is ended, and started no more', async () => {
+    let child: ChildProcess | null = null;
+    const start = keepRunning(
+      {
+        name: 'room',
+        start: () => (child = script('setInterval(() => {}, 1000)')()),
+        ready: () => Promise.reject(new Error('it does not answer')),
+        signal: 'SIGTERM',
+      },
+      () => {},
+    );
+    await expect(start).rejects.toThrow('it does not answer');
+    expect((child as ChildProcess | null)?.signalCode).toBe('SIGTERM');
   });
   it('that ends at its first start is an error, not a circle', async () => {
     const start = keepRunning(

@@ -1,6 +1,16 @@
 /** A whole house for a test: real processes, real PostgreSQL, real git, real sandboxes; driven through its public interfaces. */
 import { execFile, spawn } from 'node:child_process';
-import { chmodSync, mkdirSync, mkdtempSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import {
+  chmodSync,
+  existsSync,
+  mkdirSync,
+  mkdtempSync,
+  readFileSync,
+  readdirSync,
+  renameSync,
+  rmSync,
+  writeFileSync,
+} from 'node:fs';
 import { request } from 'node:http';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
@@ -38,6 +48,12 @@ let portBase = 12_000 + Number(process.env.JEST_WORKER_ID ?? 1) * 400 + (process
 /** Milliseconds in which a house opens on a machine that does nothing else. */
 const usualOpening = 6_000;
 
+/** The last lines of a log. */
+const end = (path: string): string => readFileSync(path, 'utf8').trimEnd().split('\n').slice(-15).join('\n');
+
+/** What git says when the service was killed at that moment. */
+const cut = /Recv failure|Failed to connect|Couldn't connect|Empty reply|Connection (reset|refused)/;
+
 export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
   const { openHouse } = await serveModule();
   const folder = mkdtempSync(join(tmpdir(), 'tsunagi-test-'));
@@ -67,7 +83,11 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
   };
   await copyMade(options.data, options.ports.database);
   const begun = Date.now();
-  let house = await openHouse(options);
+  const logs = join(options.data, 'logs');
+  let house = await openHouse(options).catch((error: Error) => {
+    const ends = existsSync(logs) ? readdirSync(logs).map((name) => `${name}:\n${end(join(logs, name))}`) : [];
+    throw new Error([error.message, ...ends].join('\n'));
+  });
   const pace = Math.min(5, Math.max(1, (Date.now() - begun) / usualOpening));
   const world = {
     folder,
@@ -186,7 +206,15 @@ export class Checkout {
     return this.git('rev-parse', 'HEAD');
   }
   async push(ref = 'main'): Promise<void> {
-    await this.git('push', '-q', 'origin', ref);
+    // Who pushes while the service is down pushes again.
+    for (let tries = 0; ; tries++)
+      try {
+        await this.git('push', '-q', 'origin', ref);
+        return;
+      } catch (error) {
+        if (tries === 60 || !cut.test((error as Error).message)) throw error;
+        await new Promise((resolve) => setTimeout(resolve, 250));
+      }
   }
   async commitAndPush(
     files: Record<string, string | Buffer | null>,

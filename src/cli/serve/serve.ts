@@ -103,7 +103,6 @@ export async function openHouse(options: HouseOptions): Promise<House> {
     const clusters = Object.fromEntries(
       clusterNames.map((name) => [name, prepareCluster(join(data, name), ports[name], { like: cluster })]),
     ) as Record<ClusterName, Cluster>;
-    const servers = {} as Record<ClusterName, Kept>;
     let database = '';
     const postgres = await keepRunning(
       {
@@ -116,15 +115,18 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       longestPause,
     );
     kept.push(postgres);
-    await Promise.all(
-      clusterNames.map(async (name) => {
-        servers[name] = await keepRunning(
-          { name, start: () => startCluster(clusters[name], logFile(name)), signal: 'SIGINT' },
-          say,
-          longestPause,
-        );
-        kept.push(servers[name]);
-      }),
+    const servers = await allKept(
+      kept,
+      Object.fromEntries(
+        clusterNames.map((name) => [
+          name,
+          keepRunning(
+            { name, start: () => startCluster(clusters[name], logFile(name)), signal: 'SIGINT' },
+            say,
+            longestPause,
+          ),
+        ]),
+      ) as Record<ClusterName, Promise<Kept>>,
     );
     const { makeSignIn, makeTokens } = await import('../../service/start.js');
     await makeSignIn(database, 'owner');
@@ -180,8 +182,8 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       () => answers(`${url}/api/health`),
     );
     kept.push(service);
-    const [edge, agent] = await Promise.all([
-      room(
+    const { edge, agent } = await allKept(kept, {
+      edge: room(
         'edge',
         {
           TSUNAGI_URL: url,
@@ -193,7 +195,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
         'SIGTERM',
         () => answers(`http://127.0.0.1:${ports.edge}/`),
       ),
-      room(
+      agent: room(
         'agent',
         {
           TSUNAGI_URL: url,
@@ -204,8 +206,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
         'SIGINT',
         () => agentRegistered(url, tokens.person),
       ),
-    ]);
-    kept.push(edge, agent);
+    });
     return {
       url,
       edgePort: ports.edge,
@@ -222,6 +223,24 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       ? error
       : new CodedError('unavailable', { detail: `${(error as Error).message}; its log is in ${logs}.` }, error);
   }
+}
+
+/** What is started beside each other goes to `kept`, to be ended with the rest also where one of them did not start. */
+async function allKept<Name extends string>(
+  kept: Kept[],
+  starts: Record<Name, Promise<Kept>>,
+): Promise<Record<Name, Kept>> {
+  const names = Object.keys(starts) as Name[];
+  const ended = await Promise.allSettled(names.map((name) => starts[name]));
+  const begun = {} as Record<Name, Kept>;
+  for (const [at, name] of names.entries()) {
+    const one = ended[at];
+    if (one?.status !== 'fulfilled') continue;
+    begun[name] = one.value;
+    kept.push(one.value);
+  }
+  for (const one of ended) if (one.status === 'rejected') throw one.reason;
+  return begun;
 }
 
 /** One house at a time works on a data folder. */

@@ -38,24 +38,28 @@ export async function keepRunning(room: Room, say: (text: string) => void, longe
       }, pause);
     });
   };
-  await new Promise<void>((resolve, reject) => {
-    firstFailure = reject;
-    run()
-      .then(() => room.ready?.())
-      .then(() => resolve(), reject);
-  });
-  firstFailure = null;
-  return {
-    pid: () => child?.pid,
-    async end() {
-      ending = true;
-      const one = child;
-      if (!one || one.exitCode !== null || one.signalCode !== null) return;
-      const gone = new Promise<void>((resolve) => one.once('exit', () => resolve()));
-      one.kill(room.signal);
-      const timer = setTimeout(() => one.kill('SIGKILL'), 15_000);
-      await gone;
-      clearTimeout(timer);
-    },
+  const end = async () => {
+    ending = true;
+    const one = child;
+    if (!one || one.exitCode !== null || one.signalCode !== null) return;
+    const gone = new Promise<void>((resolve) => one.once('exit', () => resolve()));
+    one.kill(room.signal);
+    const timer = setTimeout(() => one.kill('SIGKILL'), 15_000);
+    await gone;
+    clearTimeout(timer);
   };
+  try {
+    await new Promise<void>((resolve, reject) => {
+      firstFailure = reject;
+      run()
+        .then(() => room.ready?.())
+        .then(() => resolve(), reject);
+    });
+  } catch (error) {
+    // Nobody has it in hand who could end it.
+    await end();
+    throw error;
+  }
+  firstFailure = null;
+  return { pid: () => child?.pid, end };
 }
