@@ -104,13 +104,6 @@ describe('a volume of a review', () => {
   it('begins with the files, made fit for others; those of the source stay as they are', async () => {
     await world.cli('environment', 'copies', 'ferry/staging', '--permit');
     await open('winter');
-    await new Promise((r) => setTimeout(r, 8000));
-    process.stdout.write(
-      JSON.stringify((await resource('staging'))?.snapshots) +
-        JSON.stringify(await resource('on-winter')).slice(0, 900) +
-        JSON.stringify((await world.environment('ferry', 'on-winter')).moving) +
-        '\n',
-    );
     await live('on-winter');
     expect(await within('on-winter')).toBe(
       './first.txt from Passenger\n./link of Passenger\n./old/second.txt of Passenger\n./run.sh echo Passenger\n',

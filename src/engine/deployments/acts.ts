@@ -18,8 +18,7 @@ import {
 } from '../../records/deployments/deployments.js';
 import { type EnvironmentRow, findEnvironment, lockEnvironmentNamed } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { nextNumber, type ProjectRow } from '../../records/projects/projects.js';
-import { makeDue } from '../../records/runs/runs.js';
+import type { ProjectRow } from '../../records/projects/projects.js';
 import { findRelease, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
 import type { Override } from '../../records/models/deployments/deployments.js';
@@ -64,7 +63,6 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     throw new CodedError('variable_unset', { names: unset.join(', '), environment: placeOf(project, environment) });
   const shown = shownSecrets(release.plan, ask.then?.secrets ?? secrets);
   if (shown.length) throw new CodedError('settings_secret', { name: shown.join(', ') });
-  const number = await nextNumber(db, project.id, 'deployments');
   const given = {
     variables: ask.then?.variables ?? values,
     // Secrets are those of now; one that nobody has set any more is that of then.
@@ -73,7 +71,6 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
   const definition = main?.commit ?? null;
   const row = await addDeployment(db, {
     project: project.id,
-    number,
     environment: environment.id,
     release: release.id,
     kind: ask.kind,
@@ -85,12 +82,10 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     split: ask.split ?? null,
     madeOf: await madeOf(context, db, { environment, release, plan, definition, ...given }),
   });
-  // What sleeps wakes for it.
-  await makeDue(db, 'environments', environment.id);
   await recordEvents(db, {
     type: 'deployment.requested',
     project: project.id,
-    subject: `d${number}`,
+    subject: `d${row.number}`,
     actor: ask.actor,
     data: {
       environment: placeOf(project, environment),

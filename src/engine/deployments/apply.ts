@@ -14,17 +14,10 @@ import { stopJobsOf } from '../../records/jobs/jobs.js';
 import { pictureShown } from '../pictures/pictures.js';
 import { recordEvents } from '../../records/events.js';
 import { lookForRoom } from '../../records/deployments/life.js';
-import { putRoute, routeBody } from '../../records/callers/edges.js';
+import { leadTo, routeBody } from '../../records/callers/edges.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
 import { makeDue } from '../../records/runs/runs.js';
-import {
-  coolOthers,
-  dueEnvironments,
-  setHealth,
-  setLive,
-  setSeeded,
-  setServing,
-} from '../../records/deployments/environments.js';
+import { coolOthers, dueEnvironments, setHealth, setLive, setSeeded } from '../../records/deployments/environments.js';
 import { canonical } from '../../core/canonical.js';
 import { idleOf } from '../../core/definition/model.js';
 import { addAttempts } from '../../records/runs/attempts.js';
@@ -33,9 +26,9 @@ import { type ReleaseRow, addEvidence } from '../../records/deployments/releases
 import { type InstanceRow, adoptWarm, unwant } from '../../records/deployments/instances.js';
 import {
   type DeploymentRow,
-  markSeen,
   retireDeployment,
   warmDeployment,
+  type WithState,
 } from '../../records/deployments/deployments.js';
 import type { DeploymentEffect } from '../../core/advance/deployments.js';
 
@@ -48,9 +41,22 @@ export const warmFor = (
   { environment_plan }: Pick<DeploymentRow, 'environment_plan'>,
 ): number => environment_plan.warm ?? timing.warm;
 
+/** What is written of the deployment itself when the steps of a transaction are done. */
+export interface Owed extends Pick<WithState, 'replaces' | 'seen'> {
+  /** Its state, or its failure, is another one. */
+  changed: boolean;
+  /** The table leads elsewhere than when it was read. */
+  led: boolean;
+}
+
+/** Effects that put another table. */
+const leads: readonly DeploymentEffect['do'][] = ['close', 'announce', 'share', 'followShares', 'serve'];
+
 /** Gives whether somebody answers to it: an agent, or an edge, makes the deployment due then. */
-export async function apply(scene: Scene, effect: DeploymentEffect, read: Read): Promise<boolean> {
+export async function apply(scene: Scene, effect: DeploymentEffect, read: Read, owed: Owed): Promise<boolean> {
   const { db, context, environment, deployment, release, before } = scene;
+  const led = owed.led;
+  owed.led ||= leads.includes(effect.do);
   const target = (which: 'this' | 'before') => (which === 'this' || !before ? scene : before);
   switch (effect.do) {
     case 'resources':
@@ -98,8 +104,8 @@ export async function apply(scene: Scene, effect: DeploymentEffect, read: Read):
       const judged = effect.which === 'this' ? await watchAll(scene, warmFor(context, deployment)) : null;
       if (effect.which === 'before' && (await cutoverOf(db, deployment.id)))
         await enterStep(db, { deployment: deployment.id, before: row.id, step: { at: 'back' } });
-      await moveTraffic(scene, row, bytes, instances, judged);
-      if (effect.which === 'this') await markSeen(db, row.id);
+      await moveTraffic(scene, row, bytes, instances, judged, led ? undefined : read.route);
+      if (effect.which === 'this') owed.seen = true;
       return read.edges.some((edge) => edge.alive);
     }
     case 'share':
@@ -170,10 +176,11 @@ export async function moveTraffic(
   release: ReleaseRow,
   instances: readonly InstanceRow[],
   judged: Judged | null = null,
+  known?: Route | null,
 ): Promise<void> {
   const { db, environment } = scene;
   // What was answered until now stays in the table with its sites: pages that are open ask for their files.
-  const before = (await routeBody(db, environment.host)) as Route | null;
+  const before = known === undefined ? ((await routeBody(db, environment.host)) as Route | null) : known;
   const target = targetFor({ deployment: row, release, environment, instances }, scene.context.keys);
   const idle = environment.kind === 'review' ? idleOf(row.environment_plan) : null;
   const uses = idle
@@ -192,8 +199,7 @@ export async function moveTraffic(
     ...(gate ? { gate } : {}),
     ...(watched ? { judged: watched } : {}),
   });
-  const version = await putRoute(db, environment.host, environment.id, route);
-  await setServing(db, environment.id, row.id, version);
+  const version = await leadTo(db, environment, row.id, route);
   await recordEvents(db, {
     type: 'traffic.moved',
     project: row.project_id,
@@ -208,16 +214,14 @@ async function announce({ db, context, environment, deployment, release, instanc
   const route = (await routeBody(db, environment.host)) as Route | null;
   const next = () => targetFor({ deployment, release, environment, instances }, context.keys);
   const body = comes ? routeNext(route, place, next()) : route && routeWithoutNext(route);
-  const version = await putRoute(db, environment.host, environment.id, body);
-  await setServing(db, environment.id, environment.serving_id, version);
+  await leadTo(db, environment, environment.serving_id, body);
 }
 
 /** Visitors are led to no program from now on; what stands in the table stays, for the files of its sites. */
 async function closeRoute({ db, environment, deployment, before, place }: Scene): Promise<void> {
   const route = (await routeBody(db, environment.host)) as Route | null;
   if (!route || !before) return;
-  const version = await putRoute(db, environment.host, environment.id, { ...route, closed: true });
-  await setServing(db, environment.id, before.deployment.id, version);
+  const version = await leadTo(db, environment, before.deployment.id, { ...route, closed: true });
   await recordEvents(db, {
     type: 'traffic.stopped',
     project: deployment.project_id,
@@ -230,7 +234,8 @@ async function closeRoute({ db, environment, deployment, before, place }: Scene)
 /** A revert takes the servers of the release's last deployment here over while they are warm. */
 async function takeWarm(scene: Scene): Promise<boolean> {
   const { db, deployment, environment, release } = scene;
-  const earlier = await warmDeployment(db, environment.id, release.id, deployment.id);
+  const earlier =
+    scene.warm === undefined ? await warmDeployment(db, environment.id, release.id, deployment.id) : scene.warm;
   const facts = {
     kind: deployment.kind,
     instances: scene.instances.length,

@@ -8,7 +8,7 @@ import { deploymentFacts, type Read, readFor } from './facts.js';
 import { stepLife } from '../environments/life.js';
 import { environmentById } from '../../records/deployments/environments.js';
 import { holdFor } from './reverts.js';
-import { apply } from './apply.js';
+import { apply, type Owed } from './apply.js';
 import { type Made, type Scene, enter, kept, replace } from './scene.js';
 import { wording } from '../../core/errors/errors.js';
 import { type DeploymentRow, deploymentById, setDeploymentState } from '../../records/deployments/deployments.js';
@@ -39,8 +39,7 @@ export async function stepDeployments(context: Context): Promise<boolean> {
 /** The first steps of one that was made in this transaction, with its environment locked: nobody else need come for it. */
 export async function beginAtOnce(context: Context, db: Db, asked: DeploymentRow, made: Made): Promise<DeploymentRow> {
   const scene = await enter(context, db, asked, made);
-  await advance(scene, { known: await readFor(scene, true) });
-  return (await deploymentById(db, asked.id)) ?? asked;
+  return (await advance(scene, { known: await readFor(scene, made) })).row;
 }
 
 /** Effects that are whole when they are done: what they have changed is seen in the same transaction. */
@@ -64,11 +63,23 @@ export async function startAgain(scene: Scene): Promise<void> {
   scene.instances = await instancesOf(db, deployment.id);
 }
 
-/** Takes the next step, and those that follow in the same transaction. Gives the last of them. */
+/** Of steps that follow each other in one transaction. */
+interface Following {
+  /** All of those that it goes with take this step in this transaction. */
+  goes?: boolean;
+  steps?: number;
+  known?: Read | null;
+  owed?: Owed;
+}
+
+/**
+ * Takes the next step, and those that follow in the same transaction. Gives the last of them, and the deployment as it is then: its
+ * state is written once, when they are done.
+ */
 export async function advance(
   scene: Scene,
-  { goes = false, steps = 1, known = null }: { goes?: boolean; steps?: number; known?: Read | null } = {},
-): Promise<DeploymentStep> {
+  { goes = false, steps = 1, known = null, owed = { changed: false, led: false } }: Following = {},
+): Promise<DeploymentStep & { row: DeploymentRow }> {
   await startAgain(scene);
   const { db, context, deployment, environment, before, release } = scene;
   const read = known ?? (await readFor(scene));
@@ -77,9 +88,10 @@ export async function advance(
   const begins = deployment.state === 'queued' && step.state === 'preparing';
   const since = step.state === deployment.state ? deployment.state_since : new Date(given.now);
   let answered = step.effects.length > 0;
-  for (const effect of step.effects) answered = (await apply(scene, effect, read)) && answered;
+  for (const effect of step.effects) answered = (await apply(scene, effect, read, owed)) && answered;
+  if (begins) owed.replaces = environment.serving_id;
   if (step.state !== deployment.state || step.failure !== deployment.failure) {
-    await setDeploymentState(db, deployment.id, step.state, step.failure, begins ? environment.serving_id : undefined);
+    owed.changed = true;
     const failing = step.failure !== null && deployment.failure === null;
     // The next push must not bring back what has just been taken back.
     if (failing && step.failure?.code === 'cutover_worse')
@@ -100,7 +112,7 @@ export async function advance(
     deploymentMoving(step.state)
   ) {
     const next = { ...deployment, state: step.state, state_since: since };
-    return advance({ ...scene, deployment: next }, { goes, steps: steps + 1, known: read });
+    return advance({ ...scene, deployment: next }, { goes, steps: steps + 1, known: read, owed });
   }
   // The same where what was done is done: servers that were warm take the traffic in the transaction that asks for it.
   const whole = step.effects.length > 0 && step.effects.every((effect) => wholeAtOnce.includes(effect.do));
@@ -113,9 +125,23 @@ export async function advance(
           ? await instancesOf(db, deployment.id)
           : scene.instances,
       },
-      { goes, steps: steps + 1, known: step.effects.every((effect) => leavesRead.includes(effect.do)) ? read : null },
+      {
+        goes,
+        steps: steps + 1,
+        known: step.effects.every((effect) => leavesRead.includes(effect.do)) ? read : null,
+        owed,
+      },
     );
   const over = !deploymentMoving(step.state);
+  // After an effect the facts are others, unless it is somebody's answer that makes them so; what did not become live is cooled down,
+  // what did is kept live from now on.
+  const soon = over ? 0 : answered ? answerMs : step.effects.length > 0 ? 0 : null;
+  const due = soon ?? (step.again === null ? null : Math.max(0, step.again - given.now));
+  const { changed, led: _led, ...more } = owed;
+  let row = deployment;
+  if (changed || more.seen)
+    row = await setDeploymentState(db, deployment.id, step.state, step.failure, { ...more, due });
+  else await setDue(db, 'deployments', deployment.id, due);
   if (over)
     for (const next of read.moving.filter((one) => one.number > deployment.number))
       await makeDue(db, 'deployments', next.id);
@@ -126,15 +152,10 @@ export async function advance(
     // It is awake with what it shows now; whoever waits for that need not wait for another step.
     if (step.state === 'live') await stepLife({ context, db, environment: await environmentById(db, environment.id) });
   }
-  // After an effect the facts are others, unless it is somebody's answer that makes them so; what did not become live is cooled down,
-  // what did is kept live from now on.
-  const soon = over ? 0 : answered ? answerMs : step.effects.length > 0 ? 0 : null;
-  const again = step.again === null ? null : Math.max(0, step.again - given.now);
-  await setDue(db, 'deployments', deployment.id, soon ?? again);
   // Those that it goes with wait for it, or hear that none goes.
   if (deployment.joint_id !== null && !goes && (step.failure || over || goesOn(given)))
     await makeDue(db, 'joints', deployment.joint_id);
-  return step;
+  return { ...step, row };
 }
 
 /** Whether one that waits for others would go at once. */

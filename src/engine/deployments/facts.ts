@@ -11,7 +11,7 @@ import { type AttemptRow, attemptsOfDeployment } from '../../records/runs/attemp
 import { resourceFacts } from './needs.js';
 import { noRoomFor } from './placement.js';
 import { forbidden } from '../promotion/rules.js';
-import { asked, facts, type Scene } from './scene.js';
+import { asked, facts, type Made, type Scene } from './scene.js';
 import { isShared, wayOf } from './shares.js';
 
 /** States in which a deployment may have the traffic for good. */
@@ -26,9 +26,9 @@ export interface Read {
 }
 
 /** `made`: it was made in this transaction. */
-export const readFor = async ({ db, deployment, environment }: Scene, made = false): Promise<Read> => ({
+export const readFor = async ({ db, deployment, environment }: Scene, made?: Made): Promise<Read> => ({
   attempts: made ? [] : await attemptsOfDeployment(db, deployment.id),
-  moving: await movingDeployments(db, environment.id),
+  moving: made?.moving ? [...made.moving, deployment] : await movingDeployments(db, environment.id),
   edges: await listEdges(db),
   route: (await routeBody(db, environment.host)) as Route | null,
 });

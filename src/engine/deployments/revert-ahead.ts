@@ -10,6 +10,7 @@ import {
   type DeploymentRow,
   deploymentsOf,
   movingDeployments,
+  movingOf,
   warmDeployment,
 } from '../../records/deployments/deployments.js';
 import type { EnvironmentRow } from '../../records/deployments/environments.js';
@@ -34,6 +35,10 @@ export interface RevertLook {
   keeps: boolean;
   /** Servers of then are warm, and take the traffic at once. */
   warm: boolean;
+  /** The deployment that they are of; null: none is warm. */
+  warmed: Pick<DeploymentRow, 'id' | 'secrets' | 'variables'> | null;
+  /** Releases that were read for this, by id. */
+  releases: ReadonlyMap<string, ReleaseRow>;
   /** Plain ones that are others by now; null: there was, or is, none. */
   variables: { name: string; then: string | null; now: string | null }[];
   /** Secrets that are others by now: those of now are given. */
@@ -50,6 +55,9 @@ export interface RevertLook {
   };
 }
 
+/** Deployments that a revert may go back to. */
+const mostPast = 200;
+
 /** Deployments whose migrations are looked at. */
 const mostBetween = 20;
 
@@ -61,9 +69,9 @@ export async function lookAtRevert(
   environment: EnvironmentRow,
   number: number | null,
 ): Promise<RevertLook> {
-  const past = await deploymentsOf(db, environment.id, 200);
+  const past = await deploymentsOf(db, environment.id, mostPast);
   const live = past.find((one) => one.id === environment.live_id) ?? null;
-  const moving = await movingDeployments(db, environment.id);
+  const moving = past.length < mostPast ? movingOf(past) : await movingDeployments(db, environment.id);
   const keeps = moving.length > 0 && live !== null && (number === null || number === live.release);
   const target = keeps ? live.release : (number ?? revertTarget(past.map(asPast), live?.release ?? null));
   const then = keeps ? live : past.find((one) => one.release === target && one.live_at !== null);
@@ -76,9 +84,10 @@ export async function lookAtRevert(
   const secrets = Object.keys(then.secrets).filter(
     (name) => now.secrets[name] !== undefined && canonical(now.secrets[name]) !== canonical(then.secrets[name]),
   );
+  const releases = new Map([[release.id, release]]);
   const undone = keeps
     ? { migrations: [], oneWay: [] }
-    : await sinceThen(context, db, project, past, { then, release });
+    : await sinceThen(context, db, project, past, { then, release, releases });
   const there = await resourcesOf(db, environment.id);
   const wanted = Object.keys(release.plan.resources);
   return {
@@ -88,6 +97,8 @@ export async function lookAtRevert(
     gets: now,
     moving,
     keeps,
+    warmed,
+    releases,
     warm: warmed !== null && takesWarm({ kind: 'revert', instances: 0, warm: true, sameSecrets: secrets.length === 0 }),
     variables: keeps
       ? []
@@ -109,7 +120,7 @@ async function sinceThen(
   db: Db,
   project: ProjectRow,
   past: readonly (DeploymentRow & { release: number })[],
-  { then, release }: { then: DeploymentRow; release: ReleaseRow },
+  { then, release, releases }: { then: DeploymentRow; release: ReleaseRow; releases: Map<string, ReleaseRow> },
 ): Promise<{ migrations: string[]; oneWay: string[] }> {
   const known = new Set((await migrationsOf(context, project, release)).map(({ path }) => path));
   const later = past
@@ -118,6 +129,7 @@ async function sinceThen(
   const [migrations, oneWay] = [new Set<string>(), new Set<string>()];
   for (const id of new Set(later.map((one) => one.release_id))) {
     const one = await releaseById(db, id);
+    releases.set(id, one);
     for (const { path } of await migrationsOf(context, project, one)) if (!known.has(path)) migrations.add(path);
     const patterns = one.plan.oneWay ?? [];
     if (patterns.length === 0) continue;

@@ -67,7 +67,8 @@ export async function revert(
   const deployment = await askDeployment(context, db, variables === 'then' ? { ...ask, then } : ask);
   const did = `reverted ${live ? `from r${live.release} ` : ''}to r${release.number}`;
   const held = await holdFor(db, project, environment, actor, why ?? did);
-  return { deployment, made: { project, environment: held, release } };
+  const { warmed: warm, releases } = look;
+  return { deployment, made: { project, environment: held, release, moving, warm, releases } };
 }
 
 /** Fails what is on its way, each from where it stands: its own steps bring back what was there. */

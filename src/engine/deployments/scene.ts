@@ -23,13 +23,23 @@ export interface Scene {
   project: ProjectRow;
   /** `sailings/staging`. */
   place: string;
+  /** What is warm of its release, where that was looked up in this transaction. */
+  warm?: Warm | null;
 }
+
+type Warm = Pick<DeploymentRow, 'id' | 'secrets' | 'variables'>;
 
 /** What the transaction that has just made a deployment knows of it: the environment as it is now, locked. */
 export interface Made {
   project: ProjectRow;
   environment: EnvironmentRow;
   release: ReleaseRow;
+  /** Others that are on their way there, the oldest first; left out: nobody has looked. */
+  moving?: DeploymentRow[];
+  /** What is warm of the release there; left out: nobody has looked. */
+  warm?: Warm | null;
+  /** Releases by id, as they were read for it. */
+  releases?: ReadonlyMap<string, ReleaseRow>;
 }
 
 /** `made`: it was made in this transaction, and nothing of it is there yet. */
@@ -43,7 +53,7 @@ export async function enter(context: Context, db: Db, found: DeploymentRow, made
   const project = made?.project ?? (await projectById(db, deployment.project_id));
   const load = async (row: DeploymentRow) => ({
     deployment: row,
-    release: await releaseById(db, row.release_id),
+    release: made?.releases?.get(row.release_id) ?? (await releaseById(db, row.release_id)),
     instances: await instancesOf(db, row.id),
   });
   const own = made ? { deployment, release: made.release, instances: [] } : await load(deployment);
@@ -60,6 +70,7 @@ export async function enter(context: Context, db: Db, found: DeploymentRow, made
     before: beforeRow ? await load(beforeRow) : null,
     project,
     place: `${project.name}/${environment.name}`,
+    ...(made?.warm === undefined ? {} : { warm: made.warm }),
   };
 }
 

@@ -15,7 +15,7 @@ import type { CutoverWay } from '../../core/advance/deployments.js';
 import type { Side } from '../../core/cutover/judge.js';
 import { durationText } from '../../core/durations.js';
 import { type Issue, issue } from '../../core/errors/errors.js';
-import { putRoute, routeBody } from '../../records/callers/edges.js';
+import { leadTo, routeBody } from '../../records/callers/edges.js';
 import {
   cutoverOf,
   type CutoverRow,
@@ -25,7 +25,7 @@ import {
   setTests,
 } from '../../records/deployments/cutovers.js';
 import { type DeploymentRow, lockDeployment, markSeen } from '../../records/deployments/deployments.js';
-import { environmentById, type EnvironmentRow, setServing } from '../../records/deployments/environments.js';
+import { environmentById, type EnvironmentRow } from '../../records/deployments/environments.js';
 import { projectById } from '../../records/projects/projects.js';
 import { recordEvents } from '../../records/events.js';
 import { makeDue } from '../../records/runs/runs.js';
@@ -85,8 +85,7 @@ export async function enterShare(scene: Scene, step: CutoverStep): Promise<void>
   const current = (await routeBody(db, environment.host)) as Route | null;
   const route = sharedRoute(scene, row, current);
   if (!route || !before) return;
-  const version = await putRoute(db, environment.host, environment.id, route);
-  await setServing(db, environment.id, before.deployment.id, version);
+  const version = await leadTo(db, environment, before.deployment.id, route);
   if (step.at === 'share') await markSeen(db, deployment.id);
   const plan = deployment.environment_plan.cutover;
   await recordEvents(db, {
@@ -110,8 +109,7 @@ export async function followShares(scene: Scene): Promise<void> {
   const current = (await routeBody(db, environment.host)) as Route | null;
   const route = row && sharedRoute(scene, row, current);
   if (!route || !before) return;
-  const version = await putRoute(db, environment.host, environment.id, route);
-  await setServing(db, environment.id, before.deployment.id, version);
+  await leadTo(db, environment, before.deployment.id, route);
 }
 
 /** Whether the table leads some of the traffic to this deployment beside another. */

@@ -5,7 +5,7 @@ import type { EnvironmentPlan } from '../../core/definition/model.js';
 import { CodedError } from '../../core/errors/errors.js';
 import type { ReviewAccess } from '../../core/states.js';
 import { newToken, tokenHash } from '../../keys/keys.js';
-import { putRoute, routeBody } from '../../records/callers/edges.js';
+import { leadTo, routeBody } from '../../records/callers/edges.js';
 import {
   addLink,
   addPass,
@@ -15,7 +15,7 @@ import {
   removeLinks,
   takeLink,
 } from '../../records/callers/passes.js';
-import { type EnvironmentRow, environmentsOf, setServing } from '../../records/deployments/environments.js';
+import { type EnvironmentRow, environmentsOf } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { mainDefinition, type ProjectRow } from '../../records/projects/projects.js';
 import { type Context, type Db, urlOf } from '../context.js';
@@ -63,8 +63,7 @@ export async function syncGates(
     const route = (await routeBody(db, environment.host)) as Route | null;
     if (!route) continue;
     const { gate: _gate, ...open } = route;
-    const version = await putRoute(db, environment.host, environment.id, gate ? { ...open, gate } : open);
-    await setServing(db, environment.id, environment.serving_id, version);
+    await leadTo(db, environment, environment.serving_id, gate ? { ...open, gate } : open);
   }
 }
 

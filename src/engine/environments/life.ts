@@ -4,7 +4,7 @@ import { advanceLife, type LifeEffect, type LifeFacts, type LifeStep } from '../
 import { instanceOver } from '../../core/advance/keep.js';
 import type { Route } from '../../core/cutover/route.js';
 import { type IdlePlan, idleOf } from '../../core/definition/model.js';
-import { edgeSilenceMs, putRoute, routeBody, wakeRoute } from '../../records/callers/edges.js';
+import { edgeSilenceMs, leadTo, routeBody, wakeRoute } from '../../records/callers/edges.js';
 import {
   deploymentById,
   endLive,
@@ -172,8 +172,7 @@ async function factsOf(
 async function apply(scene: Scene, effect: LifeEffect): Promise<unknown> {
   const { context, db, environment, facts, asked } = scene;
   const { id, host, live_id: live } = environment;
-  const put = async (body: Route | null) =>
-    setServing(db, id, body === null ? null : environment.serving_id, await putRoute(db, host, id, body));
+  const put = (body: Route | null) => leadTo(db, environment, body === null ? null : environment.serving_id, body);
   switch (effect) {
     case 'routeAsleep': {
       const route = (await routeBody(db, host)) as Route | null;

@@ -163,7 +163,8 @@ export async function permitCopies(
   const scrub = permit ? await scrubOf(db, environment) : null;
   if (permit && !scrub) throw new CodedError('snapshot_unplanned', { environment: place });
   await setCopies(db, environment.id, scrub);
-  await lookAtSnapshots(db, { environment: environment.id });
+  // What was forbidden ends, also where it is permitted again before anybody has looked.
+  await lookAtSnapshots(db, { environment: environment.id }, { end: !permit });
   await recordEvents(db, {
     type: 'environment.copies',
     project: project.id,

@@ -4,8 +4,8 @@ import { CodedError, issue } from '../../core/errors/errors.js';
 import { sizeText } from '../../core/sizes.js';
 import type { ChoreAct } from '../../core/states.js';
 import type { VolumeKind } from '../../resources/volumes/kind.js';
-import { putRoute, routeBody } from '../../records/callers/edges.js';
-import { lockEnvironment, setServing } from '../../records/deployments/environments.js';
+import { leadTo, routeBody } from '../../records/callers/edges.js';
+import { lockEnvironment } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { projectById } from '../../records/projects/projects.js';
 import { makeDue } from '../../records/runs/runs.js';
@@ -231,8 +231,7 @@ const close = ({ records }: Working, resource: ResourceRow): Promise<{ host: str
     const route = (await routeBody(db, host)) as Route | null;
     if (!route) return null;
     if (route.closed) return { host, version: environment.table_version };
-    const version = await putRoute(db, host, id, { ...route, closed: true });
-    await setServing(db, id, serving, version);
+    const version = await leadTo(db, environment, serving, { ...route, closed: true });
     await recordEvents(db, {
       type: 'traffic.stopped',
       project: environment.project_id,

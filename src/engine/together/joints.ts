@@ -112,7 +112,7 @@ async function endAll(scenes: readonly Scene[], { number }: JointRow, why: Issue
     if (!deployment.failure)
       await setFailure(db, deployment.id, issue('together_ended', { number, why: wording(why).says }));
     if (environment.serving_id === deployment.id && before && serves(before.deployment.state))
-      await apply(scene, { do: 'serve', which: 'before' }, await readFor(scene));
+      await apply(scene, { do: 'serve', which: 'before' }, await readFor(scene), { changed: false, led: false });
     await makeDue(db, 'deployments', deployment.id);
   }
 }

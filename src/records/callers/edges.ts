@@ -96,14 +96,40 @@ export interface RouteRow {
   version: number;
 }
 
-/** Puts what a host leads to (null: nothing any more) and gives the version of it; versions are committed in their order. */
+/** A host ($1) of an environment ($2) leads to $3; the version is drawn when the lock is had: versions are committed in their order. */
+const put = `held as materialized (select pg_advisory_xact_lock(7403124)),
+  put as (
+    insert into routes (host, environment_id, body, version)
+    select $1::text, $2::uuid, $3::jsonb, nextval('route_versions') from held
+    on conflict (host) do update
+      set body = excluded.body, environment_id = excluded.environment_id, version = excluded.version
+    returning version)`;
+
+/** Puts what a host leads to (null: nothing any more) and gives the version of it. */
 export async function putRoute(db: Db, host: string, environment: string, body: unknown): Promise<number> {
-  await query(db, 'select pg_advisory_xact_lock(7403124)');
+  const row = await queryOne<{ version: number }>(db, `with ${put} select version::float8 as version from put`, [
+    host,
+    environment,
+    body === null ? null : json(body),
+  ]);
+  await notify(db, 'routes');
+  return row?.version ?? 0;
+}
+
+/** Puts what an environment's own host leads to, and the deployment that has the traffic there; gives the version of it. */
+export async function leadTo(
+  db: Db,
+  { id, host }: { id: string; host: string },
+  serving: string | null,
+  body: unknown,
+): Promise<number> {
   const row = await queryOne<{ version: number }>(
     db,
-    `insert into routes (host, environment_id, body, version) values ($1, $2, $3, nextval('route_versions'))
-     on conflict (host) do update set body = excluded.body, environment_id = excluded.environment_id, version = excluded.version returning version::float8 as version`,
-    [host, environment, body === null ? null : json(body)],
+    `with ${put},
+       served as (
+         update environments set serving_id = $4::uuid, table_version = (select version from put) where id = $2::uuid)
+     select version::float8 as version from put`,
+    [host, id, body === null ? null : json(body), serving],
   );
   await notify(db, 'routes');
   return row?.version ?? 0;

@@ -6,7 +6,7 @@ import type { MadeOf } from '../../core/compare/compare.js';
 import type { EnvironmentPlan } from '../../core/definition/model.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { SecretPlace } from '../../core/variables/resolve.js';
-import type { DeploymentKind, DeploymentState } from '../../core/states.js';
+import { type DeploymentKind, deploymentMoving, type DeploymentState } from '../../core/states.js';
 import { type Db, json, notify, now, query, queryOne, tables } from '../database.js';
 import { newId } from '../ids.js';
 
@@ -43,7 +43,6 @@ export type DeploymentRow = Pick<InferAttributes<Deployment>, (typeof deployment
 
 export interface NewDeployment {
   project: string;
-  number: number;
   environment: string;
   release: string;
   kind: DeploymentKind;
@@ -57,17 +56,20 @@ export interface NewDeployment {
   split: number | null;
 }
 
+/** Adds one under the project's next number; its environment, locked already, looks what it has to do: what sleeps wakes for it. */
 export async function addDeployment(db: Db, one: NewDeployment): Promise<DeploymentRow> {
   const row = await queryOne<DeploymentRow>(
     db,
-    `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor,
+    `with numbered as (update projects set deployments = deployments + 1 where id = $2::uuid returning deployments as number),
+       woken as (update environments set due_at = now() where id = $3::uuid)
+     insert into deployments (id, project_id, number, environment_id, release_id, kind, actor,
        definition_commit, environment_plan, variables, secrets, override, made_of, split)
-       values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
+     select $1::uuid, $2::uuid, number, $3::uuid, $4::uuid, $5::text, $6::text,
+       $7::text, $8::jsonb, $9::jsonb, $10::jsonb, $11::jsonb, $12::jsonb, $13::int from numbered
      returning ${deploymentColumns.join(', ')}`,
     [
       newId(),
       one.project,
-      one.number,
       one.environment,
       one.release,
       one.kind,
@@ -81,8 +83,9 @@ export async function addDeployment(db: Db, one: NewDeployment): Promise<Deploym
       one.split,
     ],
   );
-  await notify(db, 'deployments');
-  return row as DeploymentRow;
+  if (!row) throw new Error(`no project ${one.project}`);
+  await notify(db, 'deployments', 'environments');
+  return row;
 }
 
 export async function deploymentById(db: Db, id: string): Promise<DeploymentRow | null> {
@@ -125,6 +128,10 @@ export const asPast = (row: DeploymentRow & { release: number }): PastDeployment
   wasLive: row.live_at !== null,
 });
 
+/** Of deployments of an environment those that are on their way, the oldest first. */
+export const movingOf = <Row extends DeploymentRow>(newestFirst: readonly Row[]): Row[] =>
+  newestFirst.filter((one) => deploymentMoving(one.state)).reverse();
+
 export const movingDeployments = (db: Db, environment: string): Promise<DeploymentRow[]> =>
   query(
     db,
@@ -144,24 +151,48 @@ export const stopsPrograms = async (db: Db, deployments: readonly Pick<Deploymen
     [deployments.map((one) => one.id)],
   )) !== null;
 
-/** `replaces`: the deployment whose place it takes; left out: that stays as it is. */
+/** What changes with the state of a deployment. What is left out stays as it is. */
+export interface WithState {
+  /** The deployment whose place it takes. */
+  replaces?: string | null;
+  /** Some of the traffic is led to it from now on. */
+  seen?: boolean;
+  /** Milliseconds until it is due again; null: only when something happens. */
+  due?: number | null;
+}
+
+/** Gives the deployment as it is then. */
 export async function setDeploymentState(
   db: Db,
   id: string,
   state: DeploymentState,
   failure: Issue | null,
-  replaces?: string | null,
-): Promise<void> {
-  await query(
+  { replaces, seen = false, due }: WithState = {},
+): Promise<DeploymentRow> {
+  const row = await queryOne<DeploymentRow>(
     db,
     `update deployments set state = $2, failure = $3, state_since = case when state = $2 then state_since else now() end,
        live_at = case when $2 = 'live' then coalesce(live_at, now()) else live_at end,
        ended_at = case when $2 in ('live', 'failed', 'replaced') then coalesce(ended_at, now()) else ended_at end,
-       replaces_id = case when $4::boolean then $5::uuid else replaces_id end
-     where id = $1`,
-    [id, state, failure === null ? null : json(failure), replaces !== undefined, replaces ?? null],
+       replaces_id = case when $4::boolean then $5::uuid else replaces_id end,
+       seen_at = case when $6::boolean then coalesce(seen_at, now()) else seen_at end,
+       due_at = case when $7::boolean then now() + $8::float8 * interval '1 ms' else due_at end
+     where id = $1
+     returning ${deploymentColumns.join(', ')}`,
+    [
+      id,
+      state,
+      failure === null ? null : json(failure),
+      replaces !== undefined,
+      replaces ?? null,
+      seen,
+      due !== undefined,
+      due ?? null,
+    ],
   );
+  if (!row) throw new Error(`no deployment ${id}`);
   await notify(db, `deployment:${id}`);
+  return row;
 }
 
 /** Fails a deployment that is on its way, and stops what runs for it; it stays in its state until all is back as it was. */

@@ -103,11 +103,7 @@ export async function listProjects(db: Db): Promise<ProjectRow[]> {
 }
 
 /** The next number of a kind of thing in a project; part of the transaction that uses it. */
-export async function nextNumber(
-  db: Db,
-  project: string,
-  kind: 'releases' | 'deployments' | 'variables',
-): Promise<number> {
+export async function nextNumber(db: Db, project: string, kind: 'releases' | 'variables'): Promise<number> {
   const row = await queryOne<{ number: number }>(
     db,
     `update projects set ${kind} = ${kind} + 1 where id = $1 returning ${kind} as number`,

@@ -132,10 +132,11 @@ export async function replaceSnapshots(db: Db, resource: string, by: string): Pr
   await notify(db, 'snapshots');
 }
 
-/** Whether one may still be copied has changed: of a resource, an environment, or all of a project. Each looks. */
+/** Whether one may still be copied has changed: of a resource, an environment, or all of a project. Each looks; `end`: each ends. */
 export async function lookAtSnapshots(
   db: Db,
   of: { resource: string } | { environment: string } | { project: string },
+  { end = false }: { end?: boolean } = {},
 ): Promise<void> {
   const [such, id] =
     'resource' in of
@@ -146,7 +147,11 @@ export async function lookAtSnapshots(
             'resource_id in (select r.id from resources r join environments e on e.id = r.environment_id where e.project_id = $1)',
             of.project,
           ];
-  const rows = await query(db, `update snapshots set due_at = now() where ${such} and ${open} returning 1`, [id]);
+  const rows = await query(
+    db,
+    `update snapshots set due_at = now(), wanted = wanted and not $2::boolean where ${such} and ${open} returning 1`,
+    [id, end],
+  );
   if (rows.length) await notify(db, 'snapshots');
 }
 

@@ -38,7 +38,8 @@ import { awake } from '../../waking.js';
 import { type App, change, needEnvironment, needProject, notFound, requireAccess, type Service } from '../../server.js';
 import { environmentView, environmentViews } from '../../views/board.js';
 import { copiesView, environmentDetail } from '../../views/environments.js';
-import { deploymentView, promotionView, revertView } from '../../views/releases.js';
+import { commitView } from '../../views/basics.js';
+import { deploymentOf, deploymentView, promotionView, revertView } from '../../views/releases.js';
 import { NumberParams } from '../runs/runs.js';
 
 export function environmentRoutes(app: App, service: Service): void {
@@ -154,8 +155,10 @@ export function environmentRoutes(app: App, service: Service): void {
             ...(oneWay ? { oneWay } : {}),
           });
           // It is in a hurry: servers that are warm have the traffic when this is answered.
-          const begun = asked.made && (await beginAtOnce(context, db, asked.deployment, asked.made));
-          return deploymentView(db, project, begun ?? asked.deployment);
+          if (asked.made === null) return deploymentView(db, project, asked.deployment);
+          const { environment, release: back } = asked.made;
+          const begun = await beginAtOnce(context, db, asked.deployment, asked.made);
+          return deploymentOf(project, environment, begun, back.number, await commitView(db, project.id, back.commit));
         }
         const row =
           kind === 'deploy'
