@@ -32,6 +32,7 @@ import * as madeOf from './migrations/030-made-of.js';
 import * as imports from './migrations/031-imports.js';
 import * as joints from './migrations/032-joints.js';
 import * as delivery from './migrations/033-delivery.js';
+import * as sharedEnds from './migrations/034-shared-ends.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -68,6 +69,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   imports,
   joints,
   delivery,
+  sharedEnds,
 ];
 
 const lock = 7_403_121;

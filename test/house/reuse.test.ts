@@ -1,6 +1,7 @@
 import { rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import pg from 'pg';
 import type { Run, RunDetail } from '../../src/wire/runs.js';
 import type { PlanView, WhyRunView, WhyTaskView } from '../../src/wire/why.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
@@ -255,6 +256,41 @@ tasks:
 describe('two runs that need the same at once', () => {
   const slow =
     "tsunagi: 1\ntasks:\n  slow: { reads: [a.txt], run: 'sleep 1.5; echo done once' }\n  last: { needs: [slow], reads: [b.txt], run: 'true' }\n";
+  it('both hear of its end, also one that begins to share it while the end is being recorded', async () => {
+    const checkout = await project(
+      'late',
+      `tsunagi: 1\ntasks:\n  slow: { reads: [a.txt], run: sleep ${Math.ceil(4 * world.pace)} }\n`,
+    );
+    const shares = (number: number, attempt?: string) =>
+      until(`run ${number} has its attempt`, async () => {
+        const run = await world.api().get<RunDetail>(`/api/projects/late/runs/${number}`);
+        const [own] = run.taskList[0]?.attempts ?? [];
+        return own && (attempt === undefined || own.id === attempt) && own.id;
+      });
+    const attempt = await shares(1);
+    await checkout.push('HEAD:refs/heads/second');
+    await shares(2, attempt);
+    // The end waits for the second run, and knows already which runs share the attempt: the third one comes meanwhile.
+    const holder = new pg.Client({ connectionString: world.house.database });
+    await holder.connect();
+    try {
+      await holder.query('begin');
+      await holder.query(
+        `select 1 from runs where number = 2 and project_id = (select id from projects where name = 'late') for update`,
+      );
+      await until('the end waits', async () => {
+        const { rows } = await holder.query('select 1 from pg_locks where not granted');
+        return rows.length > 0;
+      });
+      await checkout.push('HEAD:refs/heads/third');
+      await shares(3, attempt);
+    } finally {
+      await holder.query('rollback');
+      await holder.end();
+    }
+    for (const number of [1, 2, 3]) expect((await ended('late', number)).state).toBe('passed');
+  });
+
   it('share one attempt, which goes on when one of them is stopped', async () => {
     const checkout = await project('shared', slow);
     const first = await until('it runs', async () => {

@@ -305,6 +305,7 @@ describe('tables', () => {
       '031-imports',
       '032-joints',
       '033-delivery',
+      '034-shared-ends',
     ]);
     await Promise.all(both.map((one) => one.close()));
   });

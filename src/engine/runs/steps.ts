@@ -151,7 +151,7 @@ export function openSteps(context: () => StepContext): Steps {
           const { written } = await writeOne(context(), db, state, batch, {
             follows: at > 0,
             claims: last,
-            shared: true,
+            shared: served.map(({ id }) => id),
           });
           if (typeof written === 'string' || 'notHeld' in written) throw new Again(written);
           claimed = claimed.concat(written.claimed);
@@ -246,10 +246,10 @@ async function writeOne(
   {
     follows = false,
     claims = true,
-    shared = false,
+    shared,
     alone = false,
     guess = false,
-  }: { follows?: boolean; claims?: boolean; shared?: boolean; alone?: boolean; guess?: boolean },
+  }: { follows?: boolean; claims?: boolean; shared?: readonly string[]; alone?: boolean; guess?: boolean },
 ): Promise<{ written: Stepped | Missed; tasks: StepTask[]; writes: StepWrites }> {
   const { row } = state;
   const scene = await sceneFor(context, row.id, row.project_id, row.commit);
@@ -263,7 +263,7 @@ async function writeOne(
     forget: batch.find((one) => one.forget)?.forget,
     claims: claims ? claimsOf(context, batch, writes) : [],
     stamp: batch.find((one) => one.stamp)?.stamp,
-    shared,
+    ...(shared ? { shared } : {}),
   };
   const write = (on: Db) => writeStep(on, row.id, state.version, body);
   const written = alone

@@ -129,8 +129,8 @@ export interface StepBody {
   claims: readonly Claim[];
   /** When the run was taken off the work list to be looked at; it leaves the list unless somebody has put it there again. */
   stamp?: string | undefined;
-  /** Runs that have a share in the attempts take their own steps in this transaction. */
-  shared?: boolean;
+  /** Runs, by id, that take these ends in the same transaction; another one that has a share in them is missed (`shared`). */
+  shared?: readonly string[];
 }
 
 export interface Stepped {
