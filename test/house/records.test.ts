@@ -12,6 +12,19 @@ import { acknowledge, putProofs, putRoute, routeBody, routesAfter } from '../../
 import { addAttempts, claimAttempts, lockHeld } from '../../src/records/runs/attempts.js';
 import { newId } from '../../src/records/ids.js';
 import { appendLog, makeLogPartitions, readLog, tailStart } from '../../src/records/runs/logs.js';
+import { findEnvironment, type EnvironmentRow, makeEnvironment } from '../../src/records/deployments/environments.js';
+import { putOff } from '../../src/records/held.js';
+import { addBackup } from '../../src/records/resources/backups.js';
+import {
+  askResources,
+  askRestore,
+  beginResource,
+  resourceById,
+  type ResourceRow,
+  resourcesOf,
+  settleResource,
+  takeResource,
+} from '../../src/records/resources/resources.js';
 import { addToken } from '../../src/records/callers/people.js';
 import { definitionOf } from '../../src/records/projects/projects.js';
 import { type Cluster, openCluster, recordProject } from './cluster.js';
@@ -494,5 +507,68 @@ describe('results', () => {
     await result('pr-9', 'd', 'failed');
     expect(await passes('own', 'd')).toEqual([['d', own]]);
     expect(await passes('pr-9', 'd')).toEqual([]);
+  });
+});
+
+describe('a restore', () => {
+  it('that is asked for while something else is done on the resource is done after that', async () => {
+    const project = await recordProject(records, 'restores');
+    await makeEnvironment(
+      records,
+      {
+        project: project.id,
+        projectName: project.name,
+        name: 'staging',
+        kind: 'standing',
+        plan: 'staging',
+        pullRequest: null,
+        domain: 'localhost',
+      },
+      'test',
+    );
+    const environment = (await findEnvironment(records, project.id, 'staging')) as EnvironmentRow;
+    await askResources(
+      records,
+      environment.id,
+      'standing',
+      [{ name: 'notes', kind: 'postgres', extensions: [], backup: null }],
+      {},
+    );
+    const [{ id }] = (await resourcesOf(records, environment.id)) as [ResourceRow];
+    const take = async () => (await takeResource(records, 60_000)) as ResourceRow;
+    const settled = { state: 'ready' as const, issue: null, tries: 0, againMs: null };
+    const now = async () => {
+      const row = await resourceById(records, id);
+      return [row?.state, row?.restore_id ?? null];
+    };
+    const made = await take();
+    expect(await beginResource(records, made, 'making')).toBe(true);
+    await settleResource(records, made, settled, null);
+    const { id: backup } = await addBackup(records, id, 'test', false);
+    const wake = () => query(records, 'update resources set due_at = now() where id = $1', [id]);
+    // Between the taking and its record.
+    await wake();
+    const early = await take();
+    await askRestore(records, id, backup, null, null);
+    expect(await beginResource(records, early, 'ready')).toBe(false);
+    await putOff(records, 'resources', early, 0);
+    const restoring = await take();
+    expect([restoring.state, restoring.restore_id]).toEqual(['asked', backup]);
+    expect(await beginResource(records, restoring, 'making')).toBe(true);
+    await settleResource(records, restoring, settled, null);
+    expect(await now()).toEqual(['ready', null]);
+    // While logins are made, or one could not be.
+    for (const issue of [null, { code: 'database_gone' as const, data: {} }]) {
+      await wake();
+      const late = await take();
+      expect(await beginResource(records, late, 'ready')).toBe(true);
+      await askRestore(records, id, backup, null, null);
+      await settleResource(records, late, { ...settled, issue, tries: issue ? 1 : 0 }, null);
+      expect(await now()).toEqual(['asked', backup]);
+      const then = await take();
+      await beginResource(records, then, 'making');
+      await settleResource(records, then, settled, null);
+      expect(await now()).toEqual(['ready', null]);
+    }
   });
 });

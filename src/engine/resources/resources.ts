@@ -22,7 +22,7 @@ import { bytesOfBackup, storedBytes } from './backups.js';
 import { type Beginning, beginning } from './origins.js';
 import { accessOf, look, tellAccess } from './look.js';
 import { notify } from '../../records/database.js';
-import { letGo } from '../../records/held.js';
+import { letGo, putOff } from '../../records/held.js';
 import { makeDue } from '../../records/runs/runs.js';
 import type { Context } from '../context.js';
 import { whileHeld } from '../held.js';
@@ -70,7 +70,8 @@ async function step(context: Context, row: ResourceRow): Promise<void> {
   };
   const next = resourceAct(facts);
   if (!next) return void (await letGo(records, 'resources', row));
-  if (!(await beginResource(records, row, next.state))) return;
+  // A restore that was asked for just now is looked at with all else.
+  if (!(await beginResource(records, row, next.state))) return void (await putOff(records, 'resources', row, 0));
   const made: string[] = [];
   const ended: string[] = [];
   let outcome: Outcome;

@@ -88,18 +88,21 @@ export async function askResources(
 export const takeResource = (db: Db, leaseMs: number): Promise<ResourceRow | null> =>
   takeHeld<ResourceRow>(db, 'resources', columns, leaseMs);
 
-/** Records what it is in while something is done outside; false when it is somebody else's by now. */
+/** Records what it is in while something is done outside; false when it is somebody else's, or in another state, by now. */
 export const beginResource = async (
   db: Db,
-  { id, fence }: Pick<ResourceRow, 'id' | 'fence'>,
+  { id, fence, state: before }: Pick<ResourceRow, 'id' | 'fence' | 'state'>,
   state: ResourceRow['state'],
 ): Promise<boolean> =>
   (await queryOne(
     db,
     `update resources set state = $3, state_since = case when state = $3 then state_since else now() end
-     where id = $1 and fence = $2::bigint returning 1 as ok`,
-    [id, fence, state],
+     where id = $1 and fence = $2::bigint and state = $4 returning 1 as ok`,
+    [id, fence, state, before],
   )) !== null;
+
+/** A restore was asked for while something else was done: nobody works on one in this state. */
+const restoreAsked = `(state = 'asked' and restore_id is not null and $3 not in ('removing', 'removed'))`;
 
 /** Records what came of it, and lets it go; false when it is somebody else's by now. Who has woken it meanwhile is heard. */
 export async function settleResource(
@@ -111,14 +114,15 @@ export async function settleResource(
 ): Promise<boolean> {
   const done = await queryOne(
     db,
-    `update resources set state = $3, issue = $4, tries = $5, lease_until = null,
-       state_since = case when state = $3 then state_since else now() end,
+    `update resources set state = case when ${restoreAsked} then state else $3 end, issue = $4,
+       tries = case when ${restoreAsked} then tries else $5 end, lease_until = null,
+       state_since = case when state = $3 or ${restoreAsked} then state_since else now() end,
        ready_at = case when $3 = 'ready' then coalesce(ready_at, now()) else ready_at end,
        removed_at = case when $3 = 'removed' then now() end,
        sealed = case when $3 = 'removed' then null else sealed end,
        told_access = coalesce($7, told_access), access = case when $8 then $7 else access end,
-       restore_id = case when $3 = 'making' or restore_after_id is not null then restore_id end,
-       restore_agent_id = case when $3 = 'making' or restore_after_id is not null then restore_agent_id end,
+       restore_id = case when $3 = 'making' or restore_after_id is not null or ${restoreAsked} then restore_id end,
+       restore_agent_id = case when $3 = 'making' or restore_after_id is not null or ${restoreAsked} then restore_agent_id end,
        due_at = least(due_at, case when $6::float8 is null then null else now() + $6::float8 * interval '1 ms' end)
      where id = $1 and fence = $2::bigint returning 1 as ok`,
     [id, fence, state, issue === null ? null : json(issue), tries, againMs, told?.access ?? null, told?.anew ?? false],
