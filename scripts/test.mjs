@@ -18,7 +18,7 @@ import { fileURLToPath } from 'node:url';
 const root = dirname(dirname(fileURLToPath(import.meta.url)));
 const GiB = 1024 ** 3;
 /** Houses write and remove a great deal: in memory, where there is enough of it. The name is short, as names of sockets have to be. */
-function inMemory() {
+function roomForHouses() {
   try {
     const { type, bavail, bsize } = statfsSync('/dev/shm');
     return type === 0x01021994 && bavail * bsize > 8 * GiB && freemem() > 12 * GiB ? '/dev/shm' : tmpdir();
@@ -26,7 +26,7 @@ function inMemory() {
     return tmpdir();
   }
 }
-const folder = mkdtempSync(join(inMemory(), 'ts-'));
+const folder = mkdtempSync(join(roomForHouses(), 'ts-'));
 // Databases and work run under accounts of their own.
 chmodSync(folder, 0o1777);
 const env = {
@@ -43,8 +43,8 @@ const minute = 60_000;
 /** Suites of a whole run that may be run again. */
 const most = 8;
 
-/** Jest with these arguments: its exit status, and what it says of each suite; null when it did not come to an end. */
-function jest(args, most) {
+/** Jest with these arguments, for so many milliseconds: its exit status, and what it says of each suite; null when it did not come to an end. */
+function jest(args, timeout) {
   const output = join(folder, `${Math.random()}.json`);
   const { status } = spawnSync(
     process.execPath,
@@ -57,7 +57,7 @@ function jest(args, most) {
       `--outputFile=${output}`,
       ...args,
     ],
-    { cwd: root, env, stdio: ['ignore', 'inherit', 'inherit'], timeout: most, killSignal: 'SIGKILL' },
+    { cwd: root, env, stdio: ['ignore', 'inherit', 'inherit'], timeout, killSignal: 'SIGKILL' },
   );
   try {
     return { status: status ?? 1, results: JSON.parse(readFileSync(output, 'utf8')) };

@@ -12,6 +12,7 @@ import {
   movingDeployments,
   movingOf,
   warmDeployment,
+  type WarmRow,
 } from '../../records/deployments/deployments.js';
 import type { EnvironmentRow } from '../../records/deployments/environments.js';
 import { type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
@@ -36,7 +37,7 @@ export interface RevertLook {
   /** Servers of then are warm, and take the traffic at once. */
   warm: boolean;
   /** The deployment that they are of; null: none is warm. */
-  warmed: Pick<DeploymentRow, 'id' | 'secrets' | 'variables'> | null;
+  warmed: WarmRow | null;
   /** Releases that were read for this, by id. */
   releases: ReadonlyMap<string, ReleaseRow>;
   /** Plain ones that are others by now; null: there was, or is, none. */

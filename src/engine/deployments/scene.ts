@@ -3,7 +3,12 @@ import { type ProjectRow, projectById } from '../../records/projects/projects.js
 import { type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import { type InstanceRow, addInstance, instancesOf, unwantOne } from '../../records/deployments/instances.js';
 import { type EnvironmentRow, lockEnvironment, lockEnvironments } from '../../records/deployments/environments.js';
-import { type DeploymentRow, lockDeployment, lockDeployments } from '../../records/deployments/deployments.js';
+import {
+  type DeploymentRow,
+  lockDeployment,
+  lockDeployments,
+  type WarmRow,
+} from '../../records/deployments/deployments.js';
 import type { Db } from '../../records/database.js';
 import type { Context } from '../context.js';
 import type { InstanceFact } from '../../core/advance/deployments.js';
@@ -24,10 +29,8 @@ export interface Scene {
   /** `sailings/staging`. */
   place: string;
   /** What is warm of its release, where that was looked up in this transaction. */
-  warm?: Warm | null;
+  warm?: WarmRow | null;
 }
-
-type Warm = Pick<DeploymentRow, 'id' | 'secrets' | 'variables'>;
 
 /** What the transaction that has just made a deployment knows of it: the environment as it is now, locked. */
 export interface Made {
@@ -37,7 +40,7 @@ export interface Made {
   /** Others that are on their way there, the oldest first; left out: nobody has looked. */
   moving?: DeploymentRow[];
   /** What is warm of the release there; left out: nobody has looked. */
-  warm?: Warm | null;
+  warm?: WarmRow | null;
   /** Releases by id, as they were read for it. */
   releases?: ReadonlyMap<string, ReleaseRow>;
 }

@@ -263,13 +263,16 @@ export const wasLive = async (db: Db, project: string, environment: string, rele
     [project, environment, release],
   )) !== null;
 
+/** What is to be known of a deployment before its warm servers are taken over. */
+export type WarmRow = Pick<DeploymentRow, 'id' | 'secrets' | 'variables'>;
+
 /** The last deployment of this release here whose servers are warm, other than `but`. */
 export const warmDeployment = (
   db: Db,
   environment: string,
   release: string,
   but: string | null,
-): Promise<Pick<DeploymentRow, 'id' | 'secrets' | 'variables'> | null> =>
+): Promise<WarmRow | null> =>
   queryOne(
     db,
     `select id, secrets, variables from deployments
