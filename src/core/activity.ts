@@ -66,6 +66,8 @@ const acts: Record<string, (subject: string, data: Data) => string> = {
     `changed variables of ${subject}${said(data.set) ? `: set ${said(data.set)}` : ''}${said(data.removed) ? `${said(data.set) ? ';' : ':'} removed ${said(data.removed)}` : ''}`,
   'push.recorded': (subject, data) => `pushed to ${subject}: ${said(data.title)}`,
   'push.refused': (subject) => `pushed to ${subject}, and was refused`,
+  'repository.cleared': (subject, data) =>
+    `deleted ${said(data.count)} refs that do not belong in the repository of ${subject}: ${said(data.refs)}`,
   'branch.removed': (subject) => `removed the branch ${subject}`,
   'pull-request.opened': (subject, data) => `opened ${subject}: ${said(data.title)}`,
   'pull-request.updated': (subject, data) => `pushed to ${subject}: ${said(data.title)}`,

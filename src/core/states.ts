@@ -118,6 +118,7 @@ export const alertTopics = [
   'destination-failing',
   'agent-gone',
   'disk-full',
+  'repository-altered',
 ] as const;
 export type AlertTopic = (typeof alertTopics)[number];
 

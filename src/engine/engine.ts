@@ -43,6 +43,7 @@ import { forgetChores } from '../records/resources/chores.js';
 import { sweepVolumes } from './resources/volumes.js';
 import { sweepTerminals } from './terminals/terminals.js';
 import { stepSpace } from './upkeep/space.js';
+import { clearForeignRefs, tendRepositories } from './sources/repositories.js';
 import { sweepHosted, workIntake } from './sources/sources.js';
 
 /** Milliseconds for which the end waits for work on servers outside. */
@@ -59,6 +60,7 @@ export async function startEngine(context: Context): Promise<Engine> {
   const { log, records } = context;
   await makeLogPartitions(records, new Date(context.now()));
   await tendFigures(context);
+  await clearForeignRefs(context);
   await sweepHosted(context);
   const feed = makeFeed(context);
   const working = resourceLanes(context, () => loops.resources?.wake());
@@ -244,6 +246,7 @@ export async function startEngine(context: Context): Promise<Engine> {
         await forgetChores(records);
         await sweepScratch(context);
         await sweepRemoved(context);
+        await tendRepositories(context);
         return false;
       },
       sweepMs: 3_600_000,

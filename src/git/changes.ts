@@ -1,5 +1,5 @@
 /** The lines of a commit's files that are not in another commit: its changes, by `git diff` without context. */
-import { git, GitError, startGit } from './command.js';
+import { endGit, git, GitError, startGit } from './command.js';
 
 /** Bytes of a difference that are read. */
 const diffLimit = 32 * 1024 * 1024;
@@ -41,7 +41,7 @@ export async function changedLines(
     child.on('close', resolve);
   });
   ended.catch(() => {});
-  const timer = setTimeout(() => child.kill('SIGKILL'), diffMs);
+  const timer = setTimeout(() => endGit(child), diffMs);
   child.stdin.on('error', () => {});
   child.stdin.end();
   child.stderr.resume();
@@ -74,7 +74,7 @@ export async function changedLines(
   for await (const chunk of child.stdout as AsyncIterable<Buffer>) {
     size += chunk.length;
     if (size > diffLimit) {
-      child.kill('SIGKILL');
+      endGit(child);
       break;
     }
     const lines = (rest + chunk.toString('latin1')).split('\n');

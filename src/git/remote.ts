@@ -5,9 +5,10 @@
 import { type PullRefs, pullOfRef } from '../core/pull-refs.js';
 import { lookup } from 'node:dns/promises';
 import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
-import { BlockList, isIP } from 'node:net';
+import { isIP } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import ipaddr from 'ipaddr.js';
 import { CodedError, type ErrorCode } from '../core/errors/errors.js';
 import { git, GitError, type GitOptions } from './command.js';
 
@@ -79,34 +80,17 @@ function hostOf(text: string, refuse: (why: string) => CodedError): string {
   throw refuse('its host has other characters than letters, digits, dots and dashes.');
 }
 
-const privateRanges = new BlockList();
-for (const [address, prefix] of [
-  ['0.0.0.0', 8],
-  ['10.0.0.0', 8],
-  ['100.64.0.0', 10],
-  ['127.0.0.0', 8],
-  ['169.254.0.0', 16],
-  ['172.16.0.0', 12],
-  ['192.0.0.0', 24],
-  ['192.168.0.0', 16],
-  ['198.18.0.0', 15],
-  ['224.0.0.0', 3],
-] as const)
-  privateRanges.addSubnet(address, prefix, 'ipv4');
-for (const [address, prefix] of [
-  ['::', 127],
-  ['64:ff9b::', 96],
-  ['fc00::', 7],
-  ['fe80::', 10],
-  ['ff00::', 8],
-] as const)
-  privateRanges.addSubnet(address, prefix, 'ipv6');
+const globalUnicast = ipaddr.IPv6.parseCIDR('2000::/3');
 
-/** Whether an address leads to this machine or into a private network, also one written as IPv4 inside IPv6. */
+/**
+ * Whether an address is anything but global unicast (RFC 6890): this machine, a private network, a range with a purpose of its own,
+ * or an IPv4 address written inside an IPv6 one. Text that is no address counts as private.
+ */
 export function isPrivate(address: string): boolean {
-  const inner = /^::ffff:(\d+\.\d+\.\d+\.\d+)$/i.exec(address)?.[1];
-  if (inner) return isPrivate(inner);
-  return privateRanges.check(address, isIP(address) === 6 ? 'ipv6' : 'ipv4') || /^::ffff:/i.test(address);
+  if (!ipaddr.isValid(address)) return true;
+  const parsed = ipaddr.parse(address);
+  if (parsed.range() !== 'unicast') return true;
+  return parsed.kind() === 'ipv6' && !(parsed as ipaddr.IPv6).match(globalUnicast);
 }
 
 /** The address to connect to; `source_host` or `source_private` where there is none that may be. */
@@ -178,6 +162,9 @@ function sshCommand(
   const options = {
     BatchMode: 'yes',
     ConnectTimeout: '15',
+    // A peer that has vanished is noticed after a minute.
+    ServerAliveInterval: '15',
+    ServerAliveCountMax: '4',
     HostName: address,
     HostKeyAlias: at.host,
     // Remembered when it is seen for the first time; refused when it is another one later.
@@ -207,7 +194,7 @@ const meanings: [RegExp, ErrorCode][] = [
   [/certificate|SSL|TLS/i, 'source_tls'],
   [/Could not resolve host|Name or service not known/i, 'source_host'],
   [
-    /Connection refused|Failed to connect|timed out|took too long|No route to host|Connection reset|Couldn't connect|unreachable|Operation too slow/i,
+    /Connection refused|Failed to connect|timed out|took too long|No route to host|Connection reset|Couldn't connect|unreachable|Operation too slow|made no progress/i,
     'source_unreachable',
   ],
 ];

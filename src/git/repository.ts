@@ -6,7 +6,7 @@ import { join } from 'node:path';
 import { CodedError } from '../core/errors/errors.js';
 import type { ListedFile } from '../core/plan/plan.js';
 import { sizeText } from '../core/sizes.js';
-import { git, startGit } from './command.js';
+import { endGit, git, type GitOptions, startGit } from './command.js';
 import { gitRemote, type Remote } from './remote.js';
 import { objectInfo, objectOf, treeEntries, type TreeEntry } from './objects.js';
 
@@ -308,7 +308,7 @@ async function* streamFiles(repository: string, ids: readonly string[]): AsyncGe
       rest = rest.subarray(1);
     }
   } finally {
-    child.kill('SIGKILL');
+    endGit(child);
   }
 }
 
@@ -367,29 +367,46 @@ export async function changedPaths(repository: string, from: string, to: string)
   return out.toString('utf8').split('\0').filter(Boolean);
 }
 
-/** Fetches all branches (and the given refs) from elsewhere. No object is pruned; a branch that is gone there is removed here. */
+/** A fetch may take an hour as long as it goes on: whatever the other side or git itself does is reported on standard error. */
+const fetchLimits: GitOptions = { timeout: 3_600_000, stall: 120_000 };
+
+/** Fetches all branches (and the given refs) from elsewhere. Git prunes no object. A branch that is gone there is removed here. */
 export async function fetchAll(repository: string, remote: Remote, refs: readonly string[] = []): Promise<void> {
-  await gitRemote(repository, remote, (url) => [
-    'fetch',
-    '-q',
-    '--no-tags',
-    '--no-write-fetch-head',
-    '--no-auto-gc',
-    '--prune',
-    '--end-of-options',
-    url,
-    '+refs/heads/*:refs/heads/*',
-  ]);
-  for (const ref of refs)
-    await gitRemote(repository, remote, (url) => [
-      'fetch',
-      '-q',
-      '--no-tags',
-      '--no-auto-gc',
-      '--end-of-options',
-      url,
-      ref,
-    ]);
+  const fetch = (flags: readonly string[], spec: string) =>
+    gitRemote(
+      repository,
+      remote,
+      (url) => [
+        'fetch',
+        '--progress',
+        '--no-tags',
+        '--no-write-fetch-head',
+        '--no-auto-gc',
+        ...flags,
+        '--end-of-options',
+        url,
+        spec,
+      ],
+      fetchLimits,
+    );
+  await fetch(['--prune'], '+refs/heads/*:refs/heads/*');
+  for (const ref of refs) await fetch([], ref);
+}
+
+/** Refs that neither a push nor a fetch of ours makes: they can change what git reads under an id, or keep what nobody sees. */
+export async function foreignRefs(repository: string): Promise<string[]> {
+  const { out } = await git(repository, ['for-each-ref', '--format=%(refname)']);
+  return out
+    .toString('utf8')
+    .split('\n')
+    .filter((ref) => ref !== '' && !ref.startsWith('refs/heads/') && !ref.startsWith('refs/tsunagi/'));
+}
+
+/** Deletes refs. A name that is not UTF-8 cannot be given back to git exactly, so git refuses it. */
+export async function deleteRefs(repository: string, refs: readonly string[]): Promise<void> {
+  await git(repository, ['update-ref', '--stdin', '-z'], {
+    input: refs.map((ref) => `delete ${ref}\0\0`).join(''),
+  });
 }
 
 /** Whether a commit is the other one or comes before it; false where one of them is not here. */

@@ -1,7 +1,8 @@
 /** git's smart HTTP protocol (gitprotocol-http, version 0 for pushes; 2 passes through for fetches), served by upload-pack and receive-pack. */
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { startGit } from './command.js';
+import { endGit, startGit } from './command.js';
+import type { PushCommand } from './push-head.js';
 
 export type GitService = 'git-upload-pack' | 'git-receive-pack';
 export const isGitService = (text: unknown): text is GitService =>
@@ -14,13 +15,32 @@ export const packet = (text: string | Buffer): Buffer => {
 };
 export const flush = Buffer.from('0000');
 
+/** Git itself shows and moves branches alone, whatever our own checks let pass. The last setting that fits a ref counts (git-config(1)). */
+const branchesAlone: [string, string][] = [
+  ['transfer.hideRefs', 'refs'],
+  ['transfer.hideRefs', '!refs/heads'],
+];
+
+const serve = (
+  repository: string,
+  service: GitService,
+  flags: readonly string[],
+  protocol: string,
+  config: readonly [string, string][] = [],
+) =>
+  startGit(
+    repository,
+    [service.slice(4), '--stateless-rpc', ...flags, repository],
+    protocol ? { GIT_PROTOCOL: protocol } : {},
+    [...branchesAlone, ...config],
+  );
+
 /** The answer to `info/refs`. */
 export async function advertise(repository: string, service: GitService, protocol: string): Promise<Buffer> {
-  const child = startGit(
-    repository,
-    [service.slice(4), '--stateless-rpc', '--advertise-refs', repository],
-    protocol ? { GIT_PROTOCOL: protocol } : {},
-  );
+  const child = serve(repository, service, ['--advertise-refs'], protocol);
+  const timer = setTimeout(() => endGit(child), advertiseMs);
+  child.once('close', () => clearTimeout(timer));
+  child.on('error', (error) => child.stdout.destroy(error));
   child.stdin.on('error', () => {});
   child.stdin.end();
   child.stderr.resume();
@@ -29,17 +49,20 @@ export async function advertise(repository: string, service: GitService, protoco
   return Buffer.concat([packet(`# service=${service}\n`), flush, ...parts]);
 }
 
-/** Milliseconds that one exchange may take. */
+/** Milliseconds that one exchange may take, and the list of refs before it. */
 const exchangeMs = 3_600_000;
+const advertiseMs = 60_000;
 
 /** One request and its answer as streams. Git ends when either goes away; a body that breaks off is told by the answer. */
-export function exchange(repository: string, service: GitService, body: Readable, protocol: string): Readable {
-  const child = startGit(
-    repository,
-    [service.slice(4), '--stateless-rpc', repository],
-    protocol ? { GIT_PROTOCOL: protocol } : {},
-  );
-  const end = () => child.kill('SIGKILL');
+export function exchange(
+  repository: string,
+  service: GitService,
+  body: Readable,
+  protocol: string,
+  config: readonly [string, string][] = [],
+): Readable {
+  const child = serve(repository, service, [], protocol, config);
+  const end = () => endGit(child);
   const timer = setTimeout(end, exchangeMs);
   child.stderr.resume();
   child.on('error', (error) => child.stdout.destroy(error));
@@ -53,88 +76,6 @@ export function exchange(repository: string, service: GitService, body: Readable
     child.stdout.destroy(error);
   });
   return child.stdout;
-}
-
-/** One ref that a push moves; an id of zeros means none. `ref` is null when its bytes are not UTF-8. */
-export interface PushCommand {
-  before: string | null;
-  after: string | null;
-  ref: string | null;
-}
-
-export interface PushHead {
-  commands: PushCommand[];
-  capabilities: string[];
-}
-
-/** Lines at the head of a push at most: commands, and those about shallow commits. */
-const linesAtMost = 20_000;
-
-/** Reads the commands at the head of a push as they come; each byte is looked at once. */
-export interface PushReader {
-  /** The head, once it is whole; null before. Throws when it is no push. */
-  push(chunk: Buffer): PushHead | null;
-}
-
-export function openPushHead(): PushReader {
-  const head: PushHead = { commands: [], capabilities: [] };
-  let rest: Buffer[] = [];
-  let have = 0;
-  /** Bytes of the line at hand; null while its length is not known. */
-  let size: number | null = null;
-  let lines = 0;
-  const take = (bytes: number): Buffer => {
-    const all = rest.length === 1 ? (rest[0] as Buffer) : Buffer.concat(rest);
-    rest = all.length > bytes ? [all.subarray(bytes)] : [];
-    have -= bytes;
-    return all.subarray(0, bytes);
-  };
-  return {
-    push(chunk) {
-      if (chunk.length) rest.push(chunk);
-      have += chunk.length;
-      for (;;) {
-        if (size === null) {
-          if (have < 4) return null;
-          const text = take(4).toString('latin1');
-          size = /^[0-9a-f]{4}$/i.test(text) ? Number.parseInt(text, 16) : Number.NaN;
-          if (Number.isNaN(size) || (size > 0 && size < 4) || size > 65_520) throw new Error('not a push');
-          if (size === 0) return head;
-          if (++lines > linesAtMost) throw new Error('not a push');
-        }
-        if (have < size - 4) return null;
-        readCommand(take(size - 4), head);
-        size = null;
-      }
-    },
-  };
-}
-
-function readCommand(line: Buffer, head: PushHead): void {
-  const zero = line.indexOf(0);
-  const text = (zero < 0 ? line : line.subarray(0, zero)).toString('latin1').replace(/\n$/, '');
-  if (zero >= 0)
-    head.capabilities = line
-      .toString('latin1', zero + 1)
-      .trim()
-      .split(' ');
-  const found = /^([0-9a-f]{40,64}) ([0-9a-f]{40,64}) (.+)$/s.exec(text);
-  if (found) {
-    const id = (hex: string) => (/^0+$/.test(hex) ? null : hex);
-    head.commands.push({
-      before: id(found[1] as string),
-      after: id(found[2] as string),
-      ref: decode(Buffer.from(found[3] as string, 'latin1')),
-    });
-  } else if (!text.startsWith('shallow ') && !text.startsWith('push-cert')) throw new Error('not a push');
-}
-
-function decode(bytes: Buffer): string | null {
-  try {
-    return new TextDecoder('utf-8', { fatal: true }).decode(bytes);
-  } catch {
-    return null;
-  }
 }
 
 /** An answer that refuses every ref of a push in words that the client shows. */

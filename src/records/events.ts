@@ -26,6 +26,7 @@ export const eventTypes = [
   'edge.registered',
   'push.recorded',
   'push.refused',
+  'repository.cleared',
   'branch.removed',
   'pull-request.opened',
   'pull-request.updated',

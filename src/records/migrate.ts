@@ -33,6 +33,7 @@ import * as imports from './migrations/031-imports.js';
 import * as joints from './migrations/032-joints.js';
 import * as delivery from './migrations/033-delivery.js';
 import * as sharedEnds from './migrations/034-shared-ends.js';
+import * as safeGround from './migrations/035-safe-ground.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -70,6 +71,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   joints,
   delivery,
   sharedEnds,
+  safeGround,
 ];
 
 const lock = 7_403_121;

@@ -121,6 +121,8 @@ export const ProjectChange = Type.Object(
     statuses: Type.Optional(Nullable(Type.String({ minLength: 1, maxLength: 2_000 }))),
     /** Refs of its pull requests, with a `*` for the number, of a source that is looked at; null: none. */
     pullRequests: Type.Optional(Nullable(Type.String({ minLength: 1, maxLength: 200 }))),
+    /** Of a hosted project: a push can neither delete nor rewrite its main branch. */
+    protect: Type.Optional(Type.Boolean()),
   },
   closed,
 );

@@ -18,6 +18,8 @@ export const Project = Type.Object({
   /** A draft is kept for commits without a definition. */
   draft: Type.Boolean(),
   paused: Type.Boolean(),
+  /** Of a hosted project: a push can neither delete nor rewrite its main branch. */
+  protect: Type.Boolean(),
   /** A picture of how its main branch stands (`&branch=` for another), for anybody who has this address. */
   badge: Type.String(),
   /** Where the states of its runs are told, and why that fails. */

@@ -21,7 +21,8 @@ import { parseDotenv } from '../../src/core/variables/dotenv.js';
 import { closeObjects } from '../../src/git/objects.js';
 import { parseRemote } from '../../src/git/remote.js';
 import { commitFacts, listFiles, readFile } from '../../src/git/repository.js';
-import { exchange, openPushHead } from '../../src/git/transfer.js';
+import { openPushHead } from '../../src/git/push-head.js';
+import { exchange } from '../../src/git/transfer.js';
 import { checkEvent, signEvent } from '../../src/keys/webhooks.js';
 import { splitSections } from '../../src/agent/log/sections.js';
 import { allEnd, budget, ends, mutated, patience, pieces } from './budget.js';
@@ -335,6 +336,49 @@ describe('git', () => {
         ),
         budget,
       );
+    },
+    patience,
+  );
+
+  it(
+    'the head of a push that is accepted is read by git in the same way',
+    async () => {
+      const line = (value: string) => (value.length + 4).toString(16).padStart(4, '0') + value;
+      const ids = ['a', 'b'].map((one) => one.repeat(40));
+      const zero = '0'.repeat(40);
+      const name = fc.oneof(
+        fc.constantFrom('refs/heads/main', 'refs/heads/b', 'refs/replace/a', 'refs/tags/t', 'HEAD', 'refs/tsunagi/x'),
+        fc.string({ unit: fc.constantFrom('r', '/', ' ', '\n', '\0', '\r', '\x7f', '\xff', '.'), maxLength: 8 }),
+      );
+      const text = fc.oneof(
+        // A deletion needs no pack, so git answers for each ref.
+        fc.tuple(fc.constantFrom(...ids), name).map(([id, ref]) => `${id} ${zero} ${ref}`),
+        fc.constantFrom(`shallow ${ids[0]}`, `shallow ${ids[0]} x`, 'shallow ', 'push-cert', 'push-cert-end', ''),
+      );
+      const after = fc.constantFrom('', '\n', '\n\n', '\0 report-status', '\n\0report-status', '\0report-status\n', '\0');
+      const lines = fc.array(fc.tuple(text, after), { minLength: 1, maxLength: 4 });
+      await fc.assert(
+        fc.asyncProperty(lines, async (parts) => {
+          const bytes = Buffer.from(`${parts.map(([one, end]) => line(one + end)).join('')}0000`, 'latin1');
+          let head: ReturnType<ReturnType<typeof openPushHead>['push']>;
+          try {
+            head = openPushHead().push(bytes);
+          } catch {
+            return;
+          }
+          if (!head?.capabilities.includes('report-status')) return;
+          const answer: Buffer[] = [];
+          for await (const chunk of exchange(repository, 'git-receive-pack', Readable.from([bytes]), ''))
+            answer.push(chunk as Buffer);
+          const seen = [...Buffer.concat(answer).toString('latin1').matchAll(/[0-9a-f]{4}(?:ok|ng) ([^\n]*)\n/g)];
+          // After `ng REF` comes the reason. Git stops at the first name with a fault of its own kind only after it has read all of them.
+          expect(seen).toHaveLength(head.commands.length);
+          for (const [at, { ref }] of head.commands.entries())
+            expect(`${seen[at]?.[1]} `.startsWith(`${Buffer.from(ref ?? '', 'utf8').toString('latin1')} `) || ref === null).toBe(true);
+        }),
+        { ...budget, numRuns: process.env.TSUNAGI_FUZZ ? budget.numRuns : 150 },
+      );
+      expect(git(['for-each-ref'], '').toString()).toBe('');
     },
     patience,
   );

@@ -13,7 +13,7 @@ import { timeOfDigest } from '../../src/blobs/layer.js';
 import { timeOfObject } from '../../src/core/objects.js';
 import { unpackLayer } from '../../src/blobs/unpack.js';
 import { layerKey, layerOf, someOf } from '../../src/git/layer.js';
-import { openPushHead } from '../../src/git/transfer.js';
+import { openPushHead } from '../../src/git/push-head.js';
 import { startRoom } from './rooms.js';
 import { app, appDefinition, openWorld, until, type World } from './world.js';
 
@@ -215,6 +215,28 @@ describe('the head of a push', () => {
     });
     for (let length = 0; length < whole.length - 5; length++) expect(parsePush(whole.subarray(0, length))).toBeNull();
     for (const bad of ['zzzz', '0001', '0009hello', 'ffff']) expect(() => parsePush(Buffer.from(bad))).toThrow();
+    const command = `${'0'.repeat(40)} ${id} refs/heads/a`;
+    const refused = {
+      'a certificate': line('push-cert\0report-status') + line('certificate version 0.1\n') + line('push-cert-end\n'),
+      'a line that begins as one about a shallow commit': line(`shallow ${id} refs/heads/a`),
+      'a shallow line without an id': line('shallow x'),
+      'a shallow line with capabilities': line(`shallow ${id}\0atomic`),
+      'a newline in a name': line(`${command}\nrefs/replace/${id}`),
+      'a newline before the capabilities': line(`${command}\n\0report-status`),
+      'two newlines at the end': line(`${command}\n\n`),
+      'capabilities on a later line': line(command) + line(`${command}b\0report-status`),
+      'a NUL in the capabilities': line(`${command}\0report-status\0atomic`),
+      'ids of another length': line(`${'0'.repeat(64)} ${'a'.repeat(64)} refs/heads/a`),
+      'an empty line': line(''),
+    };
+    const taken = Object.entries(refused).filter(([, bytes]) => {
+      try {
+        return parsePush(Buffer.from(`${bytes}0000`, 'latin1'));
+      } catch {
+        return false;
+      }
+    });
+    expect(taken).toEqual([]);
     expect(parsePush(Buffer.from(`${line(`${id} ${id} refs/heads/\xff`)}0000`, 'latin1'))?.commands[0]?.ref).toBeNull();
   });
 });

@@ -76,7 +76,7 @@ if [[ $net != none ]]; then
   if [[ $net == pasta && -e open ]]; then
     close_private -4 "$(sed -n 's/^nameserver //p' resolv.conf)" 0.0.0.0/8 10.0.0.0/8 100.64.0.0/10 169.254.0.0/16 172.16.0.0/12 192.0.0.0/24 \
       192.168.0.0/16 198.18.0.0/15 224.0.0.0/4 240.0.0.0/4
-    close_private -6 '' fc00::/7 fe80::/10 64:ff9b::/96 ff00::/8
+    close_private -6 '' ::/96 fc00::/7 fe80::/10 fec0::/10 64:ff9b::/96 64:ff9b:1::/48 2001::/23 2002::/16 ff00::/8
   elif [[ $net == relay ]]; then
     while read -r side from to; do
       [[ $side == inside ]] || continue

@@ -80,6 +80,22 @@ export function ownerCommands(program: Command, project: Command): void {
     );
   shared(
     project
+      .command('protect <name>')
+      .description('refuse pushes that delete or rewrite the main branch of a hosted project; default on')
+      .option('--off', 'accept such pushes'),
+    'tsunagi project protect tide-tables',
+    { project: false },
+  ).action(async (name: string, options: Shared & { off?: boolean }) =>
+    give(options, await post<Project>(`${pathOf(name)}/change`, { protect: options.off !== true }), (one) =>
+      say(
+        one.protect
+          ? `Pushes can neither delete nor rewrite ${plain(one.mainBranch)} of ${bold(one.name)}.`
+          : `Pushes may delete and rewrite ${plain(one.mainBranch)} of ${bold(one.name)}.`,
+      ),
+    ),
+  );
+  shared(
+    project
       .command('report-to <name> [url]')
       .description('send states of runs to this address of the code host; without it: to none'),
     'tsunagi project report-to sailings https://code.kohama.example/events',

@@ -30,6 +30,7 @@ const heads: Record<Item['topic'], string> = {
   'agent-gone': 'an agent is gone',
   'destination-failing': 'a log destination takes nothing',
   'disk-full': 'a disk is nearly full',
+  'repository-altered': 'a repository had refs that do not belong there',
   'my-run-failed': 'your run failed',
   'my-run-passed': 'your run passed',
   'my-review-live': 'your review is live',

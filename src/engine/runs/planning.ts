@@ -14,6 +14,7 @@ import { recordEvents } from '../../records/events.js';
 import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../../records/runs/order.js';
 import {
   acceptDefinition,
+  lockMainHead,
   mainDefinition,
   projectById,
   type ProjectRow,
@@ -33,7 +34,7 @@ import {
 } from '../../records/runs/runs.js';
 import { freshState } from '../../records/runs/steps.js';
 import { openReviewFor } from '../environments/reviews.js';
-import { openPullRequests } from '../../records/projects/sources.js';
+import { branchHead, openPullRequests } from '../../records/projects/sources.js';
 import { moveRules, rulesMoved } from '../promotion/loosened.js';
 import { beginRules } from '../../records/deployments/rules.js';
 import { rulesOf } from '../../core/rules/in-force.js';
@@ -163,7 +164,7 @@ async function planRunOnce(context: Context, project: ProjectRow, run: RunRow, d
   if (!model) {
     await records.transition('run.refused', async (db) => {
       await saveDefinition(db, project.id, run.commit, null, read.issues);
-      if (run.branch === project.main_branch)
+      if (run.branch === project.main_branch && (await branchHead(db, project.id, run.branch)) === run.commit)
         await recordEvents(db, {
           type: 'definition.refused',
           project: project.id,
@@ -204,8 +205,7 @@ async function planRunOnce(context: Context, project: ProjectRow, run: RunRow, d
     planned = null;
     const now = await lockRun(db, id);
     if (now?.state !== 'waiting') return;
-    await saveDefinition(db, project.id, run.commit, model, read.issues);
-    if (run.branch === project.main_branch) await takeDefinition(context, db, project, run, model);
+    await takeDefinition(context, db, project, run, { model, issues: read.issues });
     if (refused ?? unset) return finish(db, run, 'failed', refused ?? unset);
     const needsAgent = Object.keys(model.tasks).length > 0;
     if (needsAgent && (pinned === null || 'code' in pinned)) {
@@ -271,16 +271,26 @@ async function finish(
   });
 }
 
-/** The main branch's definition says which environments there are; standing ones are made at once, reviews for the pull requests that are open. */
+/**
+ * Keeps the definition of a run's commit. The project takes it as its own where the commit is the recorded head of main: another run of
+ * an older commit declares nothing, whatever its number. The definition of main says which environments there are. Standing ones are made at
+ * once, reviews for the pull requests that are open.
+ */
 async function takeDefinition(
   context: Context,
   db: Db,
   project: ProjectRow,
   run: RunRow,
-  model: Definition,
+  { model, issues }: { model: Definition; issues: readonly DefinitionIssue[] },
 ): Promise<void> {
-  const before = (await mainDefinition(db, project.id))?.model.environments ?? {};
-  if (!(await acceptDefinition(db, project.id, run.commit, run.number))) return;
+  const ofMain = run.branch === project.main_branch && (await lockMainHead(db, project.id)) === run.commit;
+  const main = await mainDefinition(db, project.id);
+  // Of a commit without a definition it is the draft, which can have changed since main took it.
+  if (ofMain || main?.commit !== run.commit) await saveDefinition(db, project.id, run.commit, model, issues);
+  if (!ofMain) return;
+  if (main?.commit === run.commit && canonical(main.model) === canonical(model)) return;
+  const before = main?.model.environments ?? {};
+  await acceptDefinition(db, project.id, run.commit, run.number);
   await recordEvents(db, {
     type: 'definition.accepted',
     project: project.id,

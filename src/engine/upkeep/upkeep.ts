@@ -49,6 +49,7 @@ export interface ProjectChanges {
   credential?: Parameters<typeof sealCredential>[1];
   statuses?: string | null;
   pullRequests?: string | null;
+  protect?: boolean;
 }
 
 export async function changeProject(
@@ -58,7 +59,7 @@ export async function changeProject(
   change: ProjectChanges,
   actor: string,
 ): Promise<ProjectRow> {
-  const { name, paused, url, credential, statuses, pullRequests } = change;
+  const { name, paused, url, credential, statuses, pullRequests, protect } = change;
   const event = (
     type: 'project.renamed' | 'project.paused' | 'project.resumed' | 'project.changed',
     data: Record<string, unknown> = {},
@@ -99,6 +100,12 @@ export async function changeProject(
     await setPullRefs(db, project.id, pullRequests);
     await event('project.changed', { pullRequests: pullRequests ?? 'none' });
     await pollNow(db, project.id);
+  }
+  if (protect !== undefined && protect !== project.protect) {
+    if (project.source !== 'hosted')
+      throw new CodedError('body_invalid', { detail: 'its code host decides what a push may do to its branches.' });
+    await setProject(db, project.id, { protect });
+    await event('project.changed', { protect: protect ? 'on' : 'off' });
   }
   if (paused !== undefined && paused !== (project.paused_at !== null)) {
     await setProject(db, project.id, { paused_at: paused ? new Date(context.now()) : null });

@@ -4,6 +4,7 @@ import type { Condition, KnownCondition } from '../../core/alerts/conditions.js'
 import type { Issue } from '../../core/errors/errors.js';
 import { wording } from '../../core/errors/errors.js';
 import { type Db, json, query, queryOne } from '../database.js';
+import { ofTheHead } from '../runs/order.js';
 
 type Found = Omit<Condition, 'says'> & { issue: Issue | null; detail: string };
 
@@ -35,7 +36,8 @@ export const presentConditions = async (db: Db): Promise<Condition[]> =>
        union all
        select 'main-failed', p.name, 'run ' || r.number, p.id, null, null, 'run ' || r.number || ' of ' || p.main_branch || ' failed.'
          from projects p cross join lateral (
-           select number, state from runs where project_id = p.id and branch = p.main_branch and state in ('passed', 'failed')
+           select number, state from runs u where project_id = p.id and branch = p.main_branch and state in ('passed', 'failed')
+             and ${ofTheHead('u')}
            order by id desc limit 1) r
          where p.removed_at is null and r.state = 'failed'
        union all
@@ -72,6 +74,11 @@ export const presentConditions = async (db: Db): Promise<Condition[]> =>
        union all
        select 'destination-failing', d.name, '', d.project_id, d.environment, d.issue, ''
          from destinations d where d.removed_at is null and d.issue is not null and d.tries >= 3
+       union all
+       select 'repository-altered', p.name, to_char(p.foreign_refs_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI'), p.id, null, null,
+           'Its repository had refs that no push makes: ' || array_to_string(p.foreign_refs[1:5], ', ') ||
+           '. They are deleted. They can have made git read other files under the id of a commit: compare what was built before with a clone.'
+         from projects p where p.removed_at is null and p.foreign_refs_at > now() - interval '7 days'
        union all
        select 'agent-gone', g.name, '', null, null, null, 'It was heard last at ' || to_char(g.seen_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI') || ' UTC.'
          from agents g join tokens t on t.id = g.token_id where g.lease_until < now() and t.removed_at is null

@@ -78,7 +78,7 @@ export async function importedRelease(db: Db, project: string, digest: string): 
   return Release.findOne({ attributes: [...columns], where, raw: true, ...within });
 }
 
-/** The newest release of each of these commits. */
+/** The newest release of each of these commits. Which commit is newer is for their history to say. */
 export const releasesOfCommits = (
   db: Db,
   project: string,
@@ -95,6 +95,10 @@ export const releasesOfCommits = (
     [project, commits, branch],
   );
 
+/**
+ * The release of a pull request's newest commit that has one: of its head, else of the commit that was run first after all others.
+ * Another run of an older commit makes a release with a higher number, and is not newer for it.
+ */
 export const newestOfPullRequest = (
   db: Db,
   project: string,
@@ -104,10 +108,13 @@ export const newestOfPullRequest = (
 ): Promise<{ number: number; commit: string } | null> =>
   queryOne(
     db,
-    `select number, commit from releases
-     where project_id = $1
-       and pull_request = $2 and (line <> 'own') = $3
-     order by number desc limit 1`,
+    `select r.number, r.commit from releases r
+       left join pull_requests p on p.project_id = r.project_id and p.number = r.pull_request
+     where r.project_id = $1
+       and r.pull_request = $2 and (r.line <> 'own') = $3
+     order by r.commit = p.head desc nulls last,
+       (select min(f.number) from releases f where f.project_id = $1 and f.pull_request = $2 and f.commit = r.commit) desc,
+       r.number desc limit 1`,
     [project, pull, outside],
   );
 

@@ -30,6 +30,7 @@ const columns = [
   'status_issue',
   'definition_commit',
   'definition_run',
+  'protect',
 ] as const satisfies readonly (keyof InferAttributes<Project>)[];
 
 /** A project, without what its own loops keep of it. */
@@ -154,17 +155,25 @@ export async function mainDefinition(db: Db, project: string): Promise<{ commit:
   return row && { ...row, model: storedDefinition(row.model) };
 }
 
-/** Takes a run's definition as the project's, unless a later run has given one already. Returns whether it did. */
-export async function acceptDefinition(db: Db, project: string, commit: string, run: number): Promise<boolean> {
-  const row = await queryOne(
+/**
+ * The recorded head of main, with the project locked until the end of the transaction: a push that moves main waits, or is seen here.
+ * Null when main has no commit.
+ */
+export async function lockMainHead(db: Db, project: string): Promise<string | null> {
+  await lockProject(db, project);
+  // A statement of its own. One that had waited for the lock would see the branches as they were before.
+  const row = await queryOne<{ head: string }>(
     db,
-    `update projects set definition_commit = $2, definition_run = $3
-     where id = $1
-       and definition_run < $3
-     returning 1 as ok`,
-    [project, commit, run],
+    `select b.head from projects p join branches b on b.project_id = p.id and b.name = p.main_branch where p.id = $1`,
+    [project],
   );
-  return row !== null;
+  return row?.head ?? null;
+}
+
+/** Main declares what this commit's definition says. Called under the project's lock, for the recorded head of main alone. */
+export async function acceptDefinition(db: Db, project: string, commit: string, run: number): Promise<void> {
+  const { Project, in: within } = tables(db);
+  await Project.update({ definition_commit: commit, definition_run: run }, { where: { id: project }, ...within });
 }
 
 /** A polled project whose turn it is; it is nobody else's for `leaseMs`. */
@@ -244,7 +253,7 @@ export const lockProject = (db: Db, id: string): Promise<unknown> =>
 export async function setProject(
   db: Db,
   id: string,
-  change: Partial<Pick<ProjectRow, 'name' | 'url' | 'credential' | 'draft' | 'poll_issue' | 'paused_at'>>,
+  change: Partial<Pick<ProjectRow, 'name' | 'url' | 'credential' | 'draft' | 'poll_issue' | 'paused_at' | 'protect'>>,
 ): Promise<void> {
   const { Project, in: within } = tables(db);
   await Project.update(change, { where: { id }, ...within });
@@ -254,6 +263,12 @@ export async function setProject(
 export async function pollNow(db: Db, id: string): Promise<void> {
   const { Project, in: within } = tables(db);
   await Project.update({ poll_at: now() }, { where: { id, source: 'polled' }, ...within });
+}
+
+/** Refs that were found in its repository and are deleted now. */
+export async function noteForeignRefs(db: Db, id: string, refs: readonly string[]): Promise<void> {
+  const { Project, in: within } = tables(db);
+  await Project.update({ foreign_refs: [...refs], foreign_refs_at: now() }, { where: { id }, ...within });
 }
 
 /** What goes with a project that is removed. */

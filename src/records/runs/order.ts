@@ -47,3 +47,11 @@ export const setSuperseded = (db: Db, runs: readonly string[], by: number): Prom
 
 /** Runs of its place may be waiting for this one to end. */
 export const wakeWaitingRun = (db: Db, run: string): Promise<unknown> => query(db, 'select wake_waiting($1)', [run]);
+
+/**
+ * SQL: a run that says how its branch is. One that a person asked for counts where it is of the branch's recorded head; of an older commit
+ * it says nothing of the newest.
+ * @param run the alias of its row
+ */
+export const ofTheHead = (run: string): string =>
+  `(${run}.cause <> 'asked' or ${run}.commit = (select b.head from branches b where b.project_id = ${run}.project_id and b.name = ${run}.branch))`;

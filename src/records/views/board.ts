@@ -7,6 +7,7 @@ import type { Approval } from '../../core/rules/rules.js';
 import type { Override } from '../models/deployments/deployments.js';
 import type { SecretPlace } from '../../core/variables/resolve.js';
 import { type Db, query } from '../database.js';
+import { ofTheHead } from '../runs/order.js';
 import type { EnvironmentRow } from '../deployments/environments.js';
 import type { RunOverview } from './overview.js';
 
@@ -246,7 +247,7 @@ from projects p
           from runs where project_id = p.id and state = 'passed' order by number desc limit 5
         ) past) end) as value
     from (
-      select * from runs where project_id = p.id and branch = p.main_branch order by id desc limit 1
+      select * from runs u where project_id = p.id and branch = p.main_branch and ${ofTheHead('u')} order by id desc limit 1
     ) r left join commits c on c.project_id = r.project_id and c.id = r.commit
   ) run on true
 where p.removed_at is null and ($1::uuid is null or p.id = $1)

@@ -1,5 +1,6 @@
 /** Runs with what a list shows of them, in one statement. */
 import { type Db, queryOne, query } from '../database.js';
+import { ofTheHead } from '../runs/order.js';
 import type { RunRow } from '../runs/runs.js';
 
 export interface RunOverview extends RunRow {
@@ -70,6 +71,6 @@ export const runOverviews = (db: Db, ids: readonly string[]): Promise<RunOvervie
 export const newestRun = (db: Db, project: string, branch: string): Promise<RunOverview | null> =>
   queryOne(
     db,
-    overview.replace('SELECTED', 'select * from runs where project_id = $1 and branch = $2 order by id desc limit 1'),
+    overview.replace('SELECTED', `select * from runs u where project_id = $1 and branch = $2 and ${ofTheHead('u')} order by id desc limit 1`),
     [project, branch],
   );

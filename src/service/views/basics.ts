@@ -50,6 +50,7 @@ export function projectView(service: Service, row: ProjectRow): Project {
     definitionCommit: row.definition_commit,
     draft: row.draft !== null,
     paused: row.paused_at !== null,
+    protect: row.source === 'hosted' && row.protect,
     badge: badgeUrl(service, row),
     pullRequests: row.pull_refs,
     statuses: row.status_url,

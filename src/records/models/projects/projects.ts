@@ -8,7 +8,7 @@ import {
 } from 'sequelize';
 import type { Issue } from '../../../core/errors/errors.js';
 import type { BeginningKind, SourceKind } from '../../../core/states.js';
-import { bigint, bytes, flag, int, json, text, time, uuid } from '../columns.js';
+import { bigint, bytes, flag, int, json, text, texts, time, uuid } from '../columns.js';
 
 export class Project extends Model<InferAttributes<Project>, InferCreationAttributes<Project>> {
   declare id: string;
@@ -52,6 +52,11 @@ export class Project extends Model<InferAttributes<Project>, InferCreationAttrib
   declare poll_fence: CreationOptional<number>;
   declare status_fence: CreationOptional<number>;
   declare intake_refused_at: Date | null;
+  /** A push can neither delete nor rewrite its main branch. */
+  declare protect: CreationOptional<boolean>;
+  /** Refs that were found in its repository and deleted, and when. */
+  declare foreign_refs: CreationOptional<string[]>;
+  declare foreign_refs_at: Date | null;
 }
 
 export const defineProject = (sequelize: Sequelize): typeof Project =>
@@ -90,6 +95,9 @@ export const defineProject = (sequelize: Sequelize): typeof Project =>
       poll_fence: int({ made: true }),
       status_fence: int({ made: true }),
       intake_refused_at: time({ null: true }),
+      protect: flag({ made: true }),
+      foreign_refs: texts({ made: true }),
+      foreign_refs_at: time({ null: true }),
     },
     { sequelize, modelName: 'Project', tableName: 'projects', timestamps: false },
   );

@@ -14,15 +14,8 @@ import { atLeast } from '../../../core/states.js';
 import { openTally } from '../../../core/tally.js';
 import { ensureRepository } from '../../../engine/context.js';
 import { compareBranches, intakeTypes } from '../../../engine/sources/sources.js';
-import {
-  advertise,
-  exchange,
-  isGitService,
-  openPushHead,
-  type PushCommand,
-  type PushHead,
-  refusePush,
-} from '../../../git/transfer.js';
+import { openPushHead, type PushCommand, type PushHead } from '../../../git/push-head.js';
+import { advertise, exchange, isGitService, refusePush } from '../../../git/transfer.js';
 import { isCommitId } from '../../../git/repository.js';
 import { checkEvent, newEventSecret } from '../../../keys/webhooks.js';
 import { recordEvents } from '../../../records/events.js';
@@ -111,7 +104,7 @@ export function sourceRoutes(app: App, service: Service): void {
       begin(caller, reply);
       reply.header('cache-control', 'no-store').type('application/x-git-receive-pack-result');
       const { commands, capabilities, body } = await readHead(bodyOf(request, packLimit));
-      const why = refusal(commands);
+      const why = refusal(commands, project);
       if (why) {
         body.resume();
         await records.transition('push.refused', (db) =>
@@ -132,7 +125,8 @@ export function sourceRoutes(app: App, service: Service): void {
       });
       const parts: Buffer[] = [];
       try {
-        for await (const chunk of exchange(repository, 'git-receive-pack', body, '')) parts.push(chunk as Buffer);
+        for await (const chunk of exchange(repository, 'git-receive-pack', body, '', keepsHistory(commands, project)))
+          parts.push(chunk as Buffer);
       } finally {
         // Whatever became of the answer: a ref that has moved is recorded.
         await compareBranches(context, project, caller.name);
@@ -148,16 +142,23 @@ export function sourceRoutes(app: App, service: Service): void {
   });
 }
 
+/** Git itself refuses to rewrite main of a protected project, and with it the other branches of that push. */
+const keepsHistory = (commands: readonly PushCommand[], { protect, main_branch }: ProjectRow): [string, string][] =>
+  protect && commands.some((one) => branchOf(one) === main_branch) ? [['receive.denyNonFastForwards', 'true']] : [];
+
 const branchOf = (command: PushCommand): string | null =>
   command.ref?.startsWith('refs/heads/') ? command.ref.slice('refs/heads/'.length) : null;
 
-function refusal(commands: readonly PushCommand[]): string | null {
+function refusal(commands: readonly PushCommand[], { name, protect, main_branch }: ProjectRow): string | null {
   if (commands.length === 0) return 'Tsunagi: the push moves nothing.';
   if (commands.length > refsAtMost) return `Tsunagi: ${wording(issue('push_too_many', { limit: refsAtMost })).says}`;
   const unreadable = commands.find((command) => command.ref === null);
   if (unreadable) return 'Tsunagi: the name of a branch is not valid UTF-8. Rename it and push again.';
   const other = commands.find((command) => branchOf(command) === null);
-  return other ? `Tsunagi takes branches; ${other.ref} is none. Push it elsewhere, or push a branch.` : null;
+  if (other) return `Tsunagi accepts branches only, and ${other.ref} is not a branch. Push it elsewhere.`;
+  if (protect && commands.some((command) => branchOf(command) === main_branch && command.after === null))
+    return `Tsunagi: ${main_branch} is protected, so a push cannot delete it. An owner can allow that: tsunagi project protect ${name} --off`;
+  return null;
 }
 
 /** The body, inflated where it came compressed, up to `limit` bytes. A client that goes away ends it with an error. */
