@@ -37,10 +37,15 @@ const looseAtMost = 6_000;
 const packsAtMost = 50;
 
 /** Packs all objects into one pack when there are many loose ones or many packs. It keeps objects that no ref names. Returns whether it did. */
-export async function repack(repository: string, limits = { loose: looseAtMost, packs: packsAtMost }): Promise<boolean> {
+export async function repack(
+  repository: string,
+  limits = { loose: looseAtMost, packs: packsAtMost },
+): Promise<boolean> {
   const { out } = await git(repository, ['count-objects', '-v']);
   const count = (key: string) => Number(new RegExp(`^${key}: (\\d+)$`, 'm').exec(out.toString())?.[1] ?? 0);
   if (count('count') <= limits.loose && count('packs') <= limits.packs) return false;
-  await git(repository, ['repack', '-a', '-d', '-l', '-q', '--keep-unreachable', '--threads=1'], { timeout: 3_600_000 });
+  await git(repository, ['repack', '-a', '-d', '-l', '-q', '--keep-unreachable', '--threads=1'], {
+    timeout: 3_600_000,
+  });
   return true;
 }

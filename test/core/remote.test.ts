@@ -125,10 +125,7 @@ describe('an address that git would connect to', () => {
   ])('%s is private', (address) => {
     expect(isPrivate(address)).toBe(true);
   });
-  it.each(['8.8.4.4', '172.15.0.1', '172.32.0.1', '100.63.0.1', '100.128.0.1', '2606::1'])(
-    '%s is not',
-    (address) => {
-      expect(isPrivate(address)).toBe(false);
-    },
-  );
+  it.each(['8.8.4.4', '172.15.0.1', '172.32.0.1', '100.63.0.1', '100.128.0.1', '2606::1'])('%s is not', (address) => {
+    expect(isPrivate(address)).toBe(false);
+  });
 });

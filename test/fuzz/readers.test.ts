@@ -355,7 +355,15 @@ describe('git', () => {
         fc.tuple(fc.constantFrom(...ids), name).map(([id, ref]) => `${id} ${zero} ${ref}`),
         fc.constantFrom(`shallow ${ids[0]}`, `shallow ${ids[0]} x`, 'shallow ', 'push-cert', 'push-cert-end', ''),
       );
-      const after = fc.constantFrom('', '\n', '\n\n', '\0 report-status', '\n\0report-status', '\0report-status\n', '\0');
+      const after = fc.constantFrom(
+        '',
+        '\n',
+        '\n\n',
+        '\0 report-status',
+        '\n\0report-status',
+        '\0report-status\n',
+        '\0',
+      );
       const lines = fc.array(fc.tuple(text, after), { minLength: 1, maxLength: 4 });
       await fc.assert(
         fc.asyncProperty(lines, async (parts) => {
@@ -370,11 +378,17 @@ describe('git', () => {
           const answer: Buffer[] = [];
           for await (const chunk of exchange(repository, 'git-receive-pack', Readable.from([bytes]), ''))
             answer.push(chunk as Buffer);
-          const seen = [...Buffer.concat(answer).toString('latin1').matchAll(/[0-9a-f]{4}(?:ok|ng) ([^\n]*)\n/g)];
+          const seen = [
+            ...Buffer.concat(answer)
+              .toString('latin1')
+              .matchAll(/[0-9a-f]{4}(?:ok|ng) ([^\n]*)\n/g),
+          ];
           // After `ng REF` comes the reason. Git stops at the first name with a fault of its own kind only after it has read all of them.
           expect(seen).toHaveLength(head.commands.length);
           for (const [at, { ref }] of head.commands.entries())
-            expect(`${seen[at]?.[1]} `.startsWith(`${Buffer.from(ref ?? '', 'utf8').toString('latin1')} `) || ref === null).toBe(true);
+            expect(
+              `${seen[at]?.[1]} `.startsWith(`${Buffer.from(ref ?? '', 'utf8').toString('latin1')} `) || ref === null,
+            ).toBe(true);
         }),
         { ...budget, numRuns: process.env.TSUNAGI_FUZZ ? budget.numRuns : 150 },
       );

@@ -14,7 +14,10 @@ const before = appDefinition.replace('review: { for: pull requests }', 'review: 
 const after = appDefinition
   .replace('review: { for: pull requests }', 'review: { for: pull requests, access: signed-in }')
   .replace('branch: main, verify', 'branch: main, addresses: [departures.kohama.example], verify')
-  .replace('  production: { after: staging }', '  production: { after: staging, approvals: 1 }\n  pilot: { branch: pilot }');
+  .replace(
+    '  production: { after: staging }',
+    '  production: { after: staging, approvals: 1 }\n  pilot: { branch: pilot }',
+  );
 
 let world: World;
 let codehost: CodeHost;
@@ -57,9 +60,7 @@ describe('another run of an older commit of main', () => {
     expect(run).toMatchObject({ state: 'passed', branch: 'main', release: expect.any(Number) });
     expect((await world.api().get<Project>('/api/projects/sailings')).definitionCommit).toBe(second);
     expect((await world.events('type=definition.accepted')).length).toBe(accepted);
-    const addresses = await world
-      .api()
-      .get<PageOf<Address>>('/api/projects/sailings/environments/staging/addresses');
+    const addresses = await world.api().get<PageOf<Address>>('/api/projects/sailings/environments/staging/addresses');
     expect(addresses.items.map((one) => one.host)).toContain('departures.kohama.example');
     // Everything that its end woke has been looked at once a later run of main is live.
     const third = await checkout.commitAndPush({ 'note.txt': 'third' }, 'Third');

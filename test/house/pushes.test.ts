@@ -57,7 +57,10 @@ describe('the head of a push', () => {
     ].join('');
   it.each([
     ['a certificate', () => certificate(`refs/replace/${first}`)],
-    ['a certificate after a command', () => line(`${zero} ${first} refs/heads/x\0report-status`) + certificate('refs/heads/y')],
+    [
+      'a certificate after a command',
+      () => line(`${zero} ${first} refs/heads/x\0report-status`) + certificate('refs/heads/y'),
+    ],
     ['a command behind a shallow line', () => line(`shallow ${first} ${zero} ${first} refs/heads/z`)],
     ['a name with a newline', () => line(`${zero} ${first} refs/heads/a\nrefs/replace/${first}\0report-status`)],
   ])('%s is refused before git sees it', async (_, head) => {
@@ -74,7 +77,15 @@ describe('the head of a push', () => {
     // Git says no as well, should our own reading ever let one pass.
     const own = spawnSync(
       'git',
-      ['-c', 'transfer.hideRefs=refs', '-c', 'transfer.hideRefs=!refs/heads', 'receive-pack', '--stateless-rpc', repository],
+      [
+        '-c',
+        'transfer.hideRefs=refs',
+        '-c',
+        'transfer.hideRefs=!refs/heads',
+        'receive-pack',
+        '--stateless-rpc',
+        repository,
+      ],
       { input: Buffer.from(`${line(`${first} ${zero} ${below}${first}\0report-status`)}0000`, 'latin1') },
     );
     expect(own.stdout.toString()).toMatch(/deny (updating|deleting) a hidden ref/);
@@ -127,9 +138,7 @@ describe('refs that do not belong in a repository', () => {
     const [event] = await world.events('type=repository.cleared');
     expect(event?.data).toMatchObject({ refs: [`refs/replace/${first}`], count: 1 });
     const found = await until('the condition', async () =>
-      (await world.api().get<AlertPage>('/api/alerts')).wrong.find(
-        (one) => one.topic === 'repository-altered',
-      ),
+      (await world.api().get<AlertPage>('/api/alerts')).wrong.find((one) => one.topic === 'repository-altered'),
     );
     expect(found.says).toContain(`refs/replace/${first}`);
   });
@@ -176,7 +185,9 @@ describe('the upkeep of a repository', () => {
   });
 
   it('packs all objects, also those that no ref names', async () => {
-    const lost = (await git(repository, ['hash-object', '-w', '--stdin'], { input: 'no ref names it' })).out.toString().trim();
+    const lost = (await git(repository, ['hash-object', '-w', '--stdin'], { input: 'no ref names it' })).out
+      .toString()
+      .trim();
     expect(await repack(repository)).toBe(false);
     expect(await repack(repository, { loose: 0, packs: 0 })).toBe(true);
     const counts = (await git(repository, ['count-objects', '-v'])).out.toString();

@@ -71,6 +71,9 @@ export const runOverviews = (db: Db, ids: readonly string[]): Promise<RunOvervie
 export const newestRun = (db: Db, project: string, branch: string): Promise<RunOverview | null> =>
   queryOne(
     db,
-    overview.replace('SELECTED', `select * from runs u where project_id = $1 and branch = $2 and ${ofTheHead('u')} order by id desc limit 1`),
+    overview.replace(
+      'SELECTED',
+      `select * from runs u where project_id = $1 and branch = $2 and ${ofTheHead('u')} order by id desc limit 1`,
+    ),
     [project, branch],
   );
