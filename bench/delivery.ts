@@ -57,7 +57,7 @@ async function fill({ house, folder }: Bench): Promise<void> {
     await query(
       db,
       `insert into runs (id, project_id, number, commit, branch, line, cause, actor, state, tasks_total, tasks_ended, due_at, created_at, started_at, ended_at)
-     select ('00000000-0000-7000-8000-' || lpad(to_hex(n), 12, '0'))::uuid, p.id, n + 100, lpad(to_hex(n), 40, '0'), case when n % 3 = 0 then 'main' else 'topic-' || n % 50 end,
+     select ('00000001-0000-7000-8000-' || lpad(to_hex(n), 12, '0'))::uuid, p.id, n + 100, lpad(to_hex(n), 40, '0'), case when n % 3 = 0 then 'main' else 'topic-' || n % 50 end,
        'own', 'push', 'mika', 'passed', ${tasksEach}, ${tasksEach}, null, ${at}, ${at}, ${at} + (n % 900) * interval '1 s'
      from projects p, generate_series(1, ${runs}) n where p.name = 'long-year'`,
     );

@@ -1,13 +1,13 @@
 /** The agent: registers, asks for work, does it, renews its lease by asking. */
 import { backoff } from '../core/backoff.js';
 import { randomUUID } from 'node:crypto';
-import { existsSync, readdirSync, readFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { totalmem } from 'node:os';
 import { join } from 'node:path';
 import pino from 'pino';
 import { CodedError } from '../core/errors/errors.js';
 import { makeClient } from '../wire/rooms/client.js';
-import type { AttemptWork, PollAnswer, Registered } from '../wire/rooms/work.js';
+import type { AttemptWork, Leaving, PollAnswer, Registered } from '../wire/rooms/work.js';
 import { type RunningAttempt, startAttempt } from './attempts/attempt.js';
 import type { Takes } from '../core/states.js';
 import { adoptInstance, type RunningInstance, startInstance } from './instances/instance.js';
@@ -31,6 +31,9 @@ export interface AgentOptions extends WorkshopOptions {
 
 /** Bytes of memory that an instance is reckoned with where nobody says how many fit. */
 const memoryOfInstance = 256 * 1024 ** 2;
+
+/** Milliseconds for which an agent that ends waits for the service to hear of it. */
+const leaveMs = 1_000;
 
 /** Terminals of people at the same time. */
 const mostTerminals = 16;
@@ -77,6 +80,9 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
   const roomFor = options.instances ?? Math.max(1, Math.floor(totalmem() / memoryOfInstance));
   const { host } = context;
   const boot = randomUUID();
+  /** Written by an agent that ends as it was told to. */
+  const leftMark = join(options.folder, 'left');
+  let left = existsSync(leftMark);
   const attempts = new Map<string, RunningAttempt>();
   const instances = new Map<string, RunningInstance>();
   const terminals = new Map<string, RunningTerminal>();
@@ -134,12 +140,15 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
       // What runs here goes on: the service may have forgotten this agent, not this agent its work.
       attempts: held(attempts),
       hurt,
+      ...(left ? { left } : {}),
     };
     // The service has counted them lost, or gives them anew.
     for (const terminal of terminals.values()) terminal.drop();
     for (const { id } of chores.held()) chores.drop(id);
     const answer = await client.post<Registered>('/api/agent/register', body);
     hurt.length = 0;
+    rmSync(leftMark, { force: true });
+    left = false;
     context.address = answer.address;
     context.ports = answer.ports;
     return answer.leaseMs;
@@ -250,9 +259,20 @@ export async function startAgent(options: AgentOptions): Promise<RunningAgent> {
   return {
     async close(what = 'leave') {
       closing = true;
+      writeFileSync(leftMark, '');
       sampler.stop();
       chores.stop();
+      // What the service would give now, nobody would do.
+      poke();
+      const leaving: Leaving = { boot, attempts: held(attempts) };
       for (const attempt of [...attempts.values(), ...terminals.values()]) attempt.drop();
+      // Where the service does not hear of it now, the next process of this agent tells it.
+      if (leaving.attempts.length)
+        await client
+          .post('/api/agent/leave', leaving, { signal: AbortSignal.timeout(leaveMs) })
+          .catch((error: Error) =>
+            log.warn({ error: String(error) }, 'the service has not heard that this agent ends'),
+          );
       if (what === 'end') for (const instance of instances.values()) instance.drop();
       if (what === 'end') await Promise.all([...instances.values()].map((instance) => instance.done));
       stopped = true;

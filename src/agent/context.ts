@@ -35,6 +35,8 @@ export interface AgentContext {
   /** What the operator passes to tasks with `network: true`. */
   settings: Record<string, string>;
   logBounds: LogBounds;
+  /** Milliseconds for which a server that was ready may answer nothing before it counts as failed. */
+  silenceMs: number;
   log: {
     info(data: object, text: string): void;
     warn(data: object, text: string): void;

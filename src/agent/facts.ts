@@ -4,11 +4,12 @@ import { readFileSync } from 'node:fs';
 import { arch, release, type as system } from 'node:os';
 import { promisify } from 'node:util';
 import { digestOf, sha256 } from '../core/canonical.js';
+import type { ToolName } from '../core/definition/tools.js';
 
 const run = promisify(execFile);
 
 /** Tool → how it says its version. */
-const tools: Record<string, string[]> = {
+const tools: Record<ToolName, string[]> = {
   node: ['node', '--version'],
   npm: ['npm', '--version'],
   python: ['python3', '--version'],

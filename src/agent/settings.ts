@@ -9,20 +9,30 @@ import type { Reach } from '../wire/rooms/work.js';
 export interface OperatorReach {
   /** Ports of this machine's loopback, with the names that lead there. */
   reach: { port: number; host: string }[];
-  /** Addresses of other machines. */
+  /** Addresses of other machines, for work that may reach the outside. */
   through: string[];
+}
+
+/** What the service has named. */
+export interface NamedReach extends OperatorReach {
+  /** The same places on other machines, for work that may reach nothing else there: that port of that address. */
+  only: { port: number; host: string; address: string }[];
 }
 
 /** Named places: ports of this machine's loopback are tied to it; addresses of other machines are let through. */
 export async function namedReach(
   places: readonly Reach[],
   resolve: (name: string) => Promise<string[]> = addressesOf,
-): Promise<OperatorReach> {
-  const found: OperatorReach = { reach: [], through: [] };
+): Promise<NamedReach> {
+  const found: NamedReach = { reach: [], through: [], only: [] };
   for (const { port, host, address = '127.0.0.1' } of places) {
     const addresses = isIP(address) ? [address] : address === 'localhost' ? ['127.0.0.1'] : await resolve(address);
     if (addresses.some(loopback)) found.reach.push({ port, host });
-    else found.through.push(...addresses);
+    else {
+      found.through.push(...addresses);
+      // Looked up here: work without the outside has nobody to ask for names.
+      found.only.push(...addresses.map((one) => ({ port, host, address: one })));
+    }
   }
   return found;
 }

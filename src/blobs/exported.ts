@@ -4,7 +4,7 @@ import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { extract } from 'tar-stream';
 import { CodedError } from '../core/errors/errors.js';
-import { layoutBounds, type StoredBlob } from '../core/release/layout.js';
+import { layoutBounds, layoutText, type StoredBlob } from '../core/release/layout.js';
 
 const blobName = /^blobs\/sha256\/([0-9a-f]{64})$/;
 const folders = ['', '.', 'blobs', 'blobs/sha256'];
@@ -52,6 +52,7 @@ export interface ReadExport {
 export async function readExport(stream: Readable): Promise<ReadExport> {
   const blobs: ReadExport['blobs'] = new Map();
   let index: string | null = null;
+  const seen = new Set<string>();
   let kept = 0;
   await eachFile(stream, async ({ name, digest, size }, body) => {
     if (digest === null && size > layoutBounds.document)
@@ -69,7 +70,10 @@ export async function readExport(stream: Readable): Promise<ReadExport> {
     }
     const text = document ? Buffer.concat(parts).toString('utf8') : null;
     if (digest === null) {
+      if (seen.has(name)) throw broken(`${name} is there twice`);
+      seen.add(name);
       if (name === 'index.json') index = text ?? '';
+      else if (text !== layoutText) throw broken('its layout is of another version than 1.0.0');
       return;
     }
     if (`sha256:${hash.digest('hex')}` !== digest) throw broken(`${digest} holds other bytes than its name says`);
@@ -78,6 +82,7 @@ export async function readExport(stream: Readable): Promise<ReadExport> {
     blobs.set(digest, { size, text });
   });
   if (index === null) throw broken('it has no index.json');
+  if (!seen.has('oci-layout')) throw broken('it has no oci-layout');
   return { index, blobs };
 }
 

@@ -119,6 +119,7 @@ export const alertTopics = [
   'agent-gone',
   'disk-full',
   'repository-altered',
+  'run-unplaced',
 ] as const;
 export type AlertTopic = (typeof alertTopics)[number];
 

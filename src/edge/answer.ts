@@ -6,6 +6,7 @@ import { cookieFor, setCookie, stuckTo } from './sticky.js';
 
 export const busyText = 'The programs here have more to do than they can take.';
 export const nobodyText = 'Nothing is ready to answer here.';
+export const lateText = 'The program that should answer here did not begin to in time.';
 export const endedText = 'The program that should answer here ended the connection.';
 
 /** Headers of an answer for the client: without those of one connection, with the request's id and what a visitor stays by. */
@@ -19,8 +20,14 @@ export function answerHeaders(
   cookie: string | null,
 ): Record<string, string | string[]> {
   const answer: Record<string, string | string[]> = {};
+  // What the program says of its own connection, and what it names as such (RFC 9110, 7.6.1).
+  const named = new Set(
+    String(incoming.connection ?? '')
+      .toLowerCase()
+      .split(/\s*,\s*/),
+  );
   for (const [name, value] of Object.entries(incoming))
-    if (value !== undefined && !name.startsWith(':') && !hopByHop.has(name))
+    if (value !== undefined && !name.startsWith(':') && !hopByHop.has(name) && !named.has(name))
       answer[name] = typeof value === 'number' ? String(value) : value;
   answer['x-request-id'] = id;
   if (path.ownCookies && answer['set-cookie'] !== undefined)

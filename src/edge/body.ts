@@ -5,7 +5,13 @@ import { PassThrough, type Readable } from 'node:stream';
 /** All of it, which may be sent twice; or a stream of what was gathered and the rest; or null where there is none. */
 export type Body = Buffer | Readable | null;
 
-export const hasBody = (request: IncomingMessage): boolean =>
+/** Whether a body follows. HTTP/2 says so by leaving its stream open after the headers; a length need not be named (RFC 9113, 8.1.1). */
+export const hasBody = (request: IncomingMessage): boolean => {
+  const { stream } = request as unknown as { stream?: { endAfterHeaders?: boolean } };
+  return stream ? stream.endAfterHeaders !== true : hasLength(request);
+};
+
+const hasLength = (request: IncomingMessage): boolean =>
   request.headers['content-length'] !== undefined
     ? request.headers['content-length'] !== '0'
     : request.headers['transfer-encoding'] !== undefined;
@@ -32,7 +38,8 @@ export function gather(request: IncomingMessage, limit: number): Promise<Body> {
     };
     const whole = () => {
       done();
-      resolve(Buffer.concat(parts));
+      // A stream that was left open and has sent nothing has no body.
+      resolve(size === 0 && request.headers['content-length'] === undefined ? null : Buffer.concat(parts));
     };
     const gone = () => {
       done();

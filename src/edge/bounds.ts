@@ -1,6 +1,6 @@
 /** What one client may hold open here, and how slow it may be: nobody keeps a program from the others by reading or writing slowly. */
 import type { IncomingMessage, ServerResponse } from 'node:http';
-import { constants, type Http2ServerResponse } from 'node:http2';
+import { constants, type Http2ServerResponse, type Http2Session } from 'node:http2';
 import type { Duplex } from 'node:stream';
 
 export interface EdgeBounds {
@@ -13,6 +13,8 @@ export interface EdgeBounds {
   /** Milliseconds in which at least `leastBytes` must pass while a body or an answer is on its way. */
   window: number;
   leastBytes: number;
+  /** Milliseconds in which a program must begin to answer. */
+  answerMs: number;
 }
 
 export const defaultBounds: EdgeBounds = {
@@ -21,7 +23,12 @@ export const defaultBounds: EdgeBounds = {
   buffered: 1024 * 1024,
   window: 20_000,
   leastBytes: 20_000,
+  answerMs: 300_000,
 };
+
+/** Requests that may be as slow as they like: calls in which both sides speak when they have something to say. */
+const patient = new WeakSet<IncomingMessage>();
+export const letBeSlow = (request: IncomingMessage): void => void patient.add(request);
 
 /**
  * Ends the request of a client that is slower than it may be: while its body has not come whole, or while parts of the answer wait for
@@ -38,7 +45,7 @@ export function watchPace(
   let written = passing.written();
   const timer = setInterval(() => {
     const [nowRead, nowWritten] = [passing.read(), passing.written()];
-    const sending = !request.complete;
+    const sending = !request.complete && !patient.has(request);
     const slow =
       (sending && nowRead - read < leastBytes && !request.isPaused()) ||
       (passing.waits() && nowWritten - written < leastBytes);
@@ -96,3 +103,25 @@ function ofStream(request: IncomingMessage, response: ServerResponse): Passing {
 /** Bytes that the kernel has taken from us: those that wait in this process are not delivered. */
 const delivered = (socket: Duplex & { bytesWritten?: number }): number =>
   (socket.bytesWritten ?? 0) - socket.writableLength;
+
+/** Milliseconds between two questions whether the other side of a connection is still there, and for its answer. */
+const askEveryMs = 30_000;
+const askMs = 10_000;
+
+/** Ends a connection of HTTP/2 whose other side has vanished: it would hold its requests for ever. */
+export function keepAsking(session: Http2Session): void {
+  let late: NodeJS.Timeout | null = null;
+  const asking = setInterval(() => {
+    if (session.destroyed || session.closed) return;
+    late = setTimeout(() => session.destroy(), askMs);
+    late.unref();
+    session.ping(() => {
+      if (late) clearTimeout(late);
+    });
+  }, askEveryMs);
+  asking.unref();
+  session.once('close', () => {
+    clearInterval(asking);
+    if (late) clearTimeout(late);
+  });
+}

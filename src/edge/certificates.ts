@@ -43,6 +43,8 @@ const Kept = Type.Object({
   from: Type.Number(),
   until: Type.Number(),
 });
+/** What it has been given last: up to which version, of which records. */
+const Known = Type.Object({ epoch: Type.String(), have: Type.Integer({ minimum: 0 }) });
 interface One extends Static<typeof Kept> {
   context: SecureContext;
 }
@@ -92,9 +94,13 @@ export function openCertificates(options: CertificatesOptions): Certificates {
     if (!kept || !use(kept)) rmSync(join(folder, file), { force: true });
   }
   index();
-  let have = Math.max(0, ...[...all.values()].map((one) => one.version));
+  // What it had of other records, or of a time before it knew of them, is no number to go on from.
+  const known = join(folder, 'known');
+  let { have, epoch } = readKept(known, Known) ?? { have: 0, epoch: '' };
 
-  const take = ({ certificates }: CertificateAnswer): void => {
+  const take = ({ certificates, epoch: theirs = '' }: CertificateAnswer): void => {
+    const other = theirs !== epoch;
+    if (other) [epoch, have] = [theirs, 0];
     for (const { sealed, ...one } of certificates) {
       if (one.names.length === 0) {
         all.delete(one.id);
@@ -106,6 +112,8 @@ export function openCertificates(options: CertificatesOptions): Certificates {
       have = Math.max(have, one.version);
     }
     if (certificates.length) index();
+    // After what it names is kept: who dies here asks for it again.
+    if (certificates.length || other) writeKept(known, { epoch, have });
   };
 
   let stopped = false;
@@ -116,7 +124,7 @@ export function openCertificates(options: CertificatesOptions): Certificates {
     while (!stopped) {
       try {
         asking = new AbortController();
-        const body: CertificateRequest = { name, have, key, waitMs: wait };
+        const body: CertificateRequest = { name, have, epoch, key, waitMs: wait };
         const answer = await client.post<CertificateAnswer>('/api/edge/certificates', body, { signal: asking.signal });
         take(answer);
         wait = answer.certificates.length ? 0 : waitMs;

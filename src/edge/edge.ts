@@ -27,6 +27,7 @@ import { openJudged } from './cutover/judged.js';
 import { openMirror } from './cutover/mirror.js';
 import { type Visitor, visitorOf } from './cutover/visitors.js';
 import { openSleepers, wakePath } from './reviews/asleep.js';
+import { answerFlaw, askAgain, asksForWebSocket, flawOf } from './flaws.js';
 import { askedFor, hostOf, refuse } from './headers.js';
 import { gatePath, type Let, openGate, saysPicture } from './reviews/gate.js';
 import { asksForEvents, endEvents, openInside, meansOf, noUse } from './reviews/inside.js';
@@ -219,6 +220,8 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   };
   /** `judged`: what the gate has said of it; null: it was not asked. */
   const serve = (request: IncomingMessage, response: ServerResponse, judged: Let | null) => {
+    const flaw = flawOf(request);
+    if (flaw) return refuse(response, flaw.status, flaw.says);
     const shown = shownTo(request);
     const named = hostOf(request);
     if (shown === null && asksForProof(request)) return proof(named, request, response);
@@ -261,7 +264,10 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       if (route.mirror && !quiet && !forced) mirrored(host, route.mirror, asked, request, response, note);
       return proxy.pass(place, seen(place, asked), request, response, note);
     }
-    if (request.method !== 'GET' && request.method !== 'HEAD') return refuse(response, 405, 'Files can only be read.');
+    if (request.method !== 'GET' && request.method !== 'HEAD') {
+      response.setHeader('allow', 'GET, HEAD');
+      return refuse(response, 405, 'Files can only be read.');
+    }
     // Only with a page: files may be kept by others on the way.
     if (visitor?.cookie && navigates(request)) response.setHeader('set-cookie', visitor.cookie);
     serveSite(sites, { route, target, site: place }, asked, request, response).catch((error: Error) => {
@@ -276,6 +282,8 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
       requestTimeout: 0,
       connectionsCheckingInterval: 5_000,
       maxHeaderSize: 32 * 1024,
+      keepAlive: true,
+      keepAliveInitialDelay: 30_000,
     },
     (request, response) => handle(request, response),
   );
@@ -302,22 +310,23 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     }
   };
   server.maxConnections = 20_000;
-  server.on(
-    'upgrade',
-    makeUpgrades({
-      find,
-      seen,
-      enter: (from) => clients.enter(from),
-      covers: certificates.covers,
-      proxy,
-      counter,
-      inside,
-      sleepers,
-      gate,
-      log,
-    }),
+  const upgrades = makeUpgrades({
+    find,
+    seen,
+    enter: (from) => clients.enter(from),
+    covers: certificates.covers,
+    proxy,
+    counter,
+    inside,
+    sleepers,
+    gate,
+    log,
+  });
+  // Nothing but WebSockets is tunnelled: a client that only offers another protocol goes on in this one (RFC 9110, 7.8).
+  server.on('upgrade', (request, socket, head) =>
+    asksForWebSocket(request) ? upgrades(request, socket, head) : askAgain(server, request, socket, head),
   );
-  server.on('clientError', (_error, socket) => socket.destroy());
+  server.on('clientError', answerFlaw);
   await new Promise<void>((resolve, reject) =>
     server.once('error', reject).listen(options.port, options.host, resolve),
   );

@@ -11,6 +11,7 @@ import { setImmediate } from 'node:timers/promises';
 import { constants, createBrotliCompress, createGzip } from 'node:zlib';
 import { mime } from '@fastify/send';
 import { type Static, Type } from '@sinclair/typebox';
+import Negotiator from 'negotiator';
 import { readKept, writeKept } from '../wire/rooms/kept.js';
 
 const SiteFile = Type.Object({ digest: Type.String(), size: Type.Integer() });
@@ -66,6 +67,11 @@ export function readSite(file: string): SiteFiles | null {
   return kept && new Map(Object.entries(kept));
 }
 
+/** What its types leave out (negotiator 1.0): which of equal weights comes first. */
+interface Weighed {
+  encodings(available: string[], options?: { preferred: string[] }): string[];
+}
+
 export interface Coded {
   /** The smallest form of this content that a reader takes, as it is here; null: none. */
   find(digest: string, accepted: string | undefined): { place: string; coding: Coding } | null;
@@ -104,11 +110,14 @@ export function openCoded(folder: string): Coded {
   };
   return {
     find(digest, accepted) {
-      for (const { name, ending } of codings) {
-        if (here.get(digest + ending) && accepts(accepted, name))
-          return { place: join(folder, digest + ending), coding: name };
-      }
-      return null;
+      const there = codings.filter(({ ending }) => here.get(digest + ending));
+      if (there.length === 0) return null;
+      // As the reader weighs them (RFC 9110, 12.5.3). Of equal weights the smaller form counts.
+      const names: string[] = there.map(({ name }) => name);
+      const wanted: Weighed = new Negotiator({ headers: { 'accept-encoding': accepted } });
+      const [best] = wanted.encodings([...names, 'identity'], { preferred: names });
+      const found = there.find(({ name }) => name === best);
+      return found ? { place: join(folder, digest + found.ending), coding: found.name } : null;
     },
     make(from, files) {
       making = making.then(async () => {
@@ -125,16 +134,4 @@ export function openCoded(folder: string): Coded {
       }
     },
   };
-}
-
-/** Whether a reader takes a coding (RFC 9110, 12.5.3): named with a weight above 0, or by `*` where it is not named. */
-export function accepts(header: string | undefined, coding: Coding): boolean {
-  const weights = new Map(
-    (header ?? '').split(',').map((one) => {
-      const [name = '', ...more] = one.trim().toLowerCase().split(';');
-      const weight = more.map((part) => /^\s*q=([0-9.]+)\s*$/.exec(part)?.[1]).find((found) => found !== undefined);
-      return [name.trim(), weight === undefined ? 1 : Number(weight)] as const;
-    }),
-  );
-  return (weights.get(coding) ?? weights.get('*') ?? 0) > 0;
 }

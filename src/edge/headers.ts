@@ -61,8 +61,15 @@ const ownWords: ReadonlySet<string> = new Set([
   'tsunagi-release',
 ]);
 
+/** Where a program is, as the authority of a URL has it (RFC 3986, 3.2.2): an IPv6 address goes in brackets. */
+export const originOf = ({ address, port }: { address: string; port: number }): string =>
+  `http://${address.includes(':') ? `[${address}]` : address}:${port}`;
+
 /** A node as RFC 7239, 6 writes it: an address with colons stands in brackets and quotes. */
 const nodeOf = (address: string): string => (address.includes(':') ? `"[${address}]"` : address);
+
+/** Headers by which a proxy says who asked. Some programs read `_` like `-`. Only the edge may say it. */
+const saysWhoAsked = (name: string): boolean => /^x[-_](forwarded([-_]|$)|real[-_]ip$)/.test(name);
 
 /**
  * Headers for the program: one Host, and nothing that only the edge may say; who asked in the words of RFC 7239 and in those that
@@ -72,17 +79,20 @@ const nodeOf = (address: string): string => (address.includes(':') ? `"[${addres
 export function forwarded(request: IncomingMessage, id: string): string[] {
   const host = authorityOf(request);
   const headers: string[] = ['host', host];
+  // HTTP/2 may send them on several lines (RFC 9113, 8.2.3); a program gets one.
+  const cookies: string[] = [];
   const named = new Set((request.headers.connection ?? '').split(',').map((one) => one.trim().toLowerCase()));
   for (let at = 0; at < request.rawHeaders.length; at += 2) {
     const name = request.rawHeaders[at] as string;
     const lower = name.toLowerCase();
-    if (lower.startsWith(':') || ownWords.has(lower) || hopByHop.has(lower) || lower.startsWith('x-forwarded-'))
-      continue;
+    if (lower.startsWith(':') || ownWords.has(lower) || hopByHop.has(lower) || saysWhoAsked(lower)) continue;
     if (named.has(lower) && !fixed.has(lower)) continue;
     const value = request.rawHeaders[at + 1] as string;
-    const kept = lower === 'cookie' ? withoutOurs(value) : value;
-    if (kept !== null) headers.push(name, kept);
+    if (lower === 'cookie') cookies.push(value);
+    else headers.push(name, value);
   }
+  const kept = cookies.length ? withoutOurs(cookies.join('; ')) : null;
+  if (kept !== null) headers.push('cookie', kept);
   const client = (request.socket.remoteAddress ?? '').replace(/^::ffff:/, '');
   const quoted = host.replace(/["\\]/g, '');
   const proto = isSecure(request) ? 'https' : 'http';

@@ -7,6 +7,7 @@ import type { IncomingMessage, ServerResponse } from 'node:http';
 import {
   type ClientHttp2Session,
   type ClientHttp2Stream,
+  type Http2ServerResponse,
   connect,
   constants,
   type OutgoingHttpHeaders,
@@ -14,9 +15,10 @@ import {
 import { randomUUID } from 'node:crypto';
 import type { ServerPath } from '../core/cutover/route.js';
 import { hasBody } from './body.js';
+import { keepAsking, letBeSlow } from './bounds.js';
 import type { Note } from './count.js';
 import { answerHeaders, busyText, endedText, nobodyText } from './answer.js';
-import { forwarded, isSecure, refuse } from './headers.js';
+import { forwarded, isSecure, originOf, refuse } from './headers.js';
 
 type Instance = ServerPath['instances'][number];
 
@@ -39,8 +41,8 @@ export function makeHttp2Proxy({
   enter(instance: Instance): (() => void) | null;
 }): Http2Proxy {
   const sessions = new Map<string, ClientHttp2Session>();
-  const sessionTo = ({ address, port }: Instance): ClientHttp2Session => {
-    const origin = `http://${address}:${port}`;
+  const sessionTo = (instance: Instance): ClientHttp2Session => {
+    const origin = originOf(instance);
     const known = sessions.get(origin);
     if (known && !known.closed && !known.destroyed) return known;
     const session = connect(origin);
@@ -61,6 +63,7 @@ export function makeHttp2Proxy({
       forget();
       session.close();
     });
+    keepAsking(session);
     session.unref();
     sessions.set(origin, session);
     return session;
@@ -71,12 +74,19 @@ export function makeHttp2Proxy({
       const id = randomUUID();
       const headers = headersFor(request, asked, id);
       const instances = order(path, request);
-      const body = request.httpVersionMajor === 2 ? !request.readableEnded && !noBody(request) : hasBody(request);
+      const body = hasBody(request) && !request.readableEnded;
+      letBeSlow(request);
+      let left = response.destroyed === true;
+      response.once('close', () => {
+        left = true;
+      });
       // What was begun to be sent is with one program; what has none may go to the next.
       const mayRepeat =
         !body && (request.method === 'GET' || request.method === 'HEAD' || request.method === 'OPTIONS');
       let at = 0;
       const next = (): void => {
+        // The client has gone: nothing is sent for it any more.
+        if (left) return;
         let busy = false;
         for (let instance = instances[at++]; instance; instance = instances[at++]) {
           const give = enter(instance);
@@ -108,13 +118,15 @@ export function makeHttp2Proxy({
         const gone = () => stream.close(constants.NGHTTP2_CANCEL);
         response.once('close', gone);
         const trailers: Record<string, string> = {};
-        stream.on('response', (incoming) => {
+        stream.on('response', (incoming, flags) => {
           begun = true;
           note.answeredAt = performance.now();
-          response.writeHead(
-            Number(incoming[':status'] ?? 502),
-            answerHeaders(path, instance, request, incoming as never, id, note.cookie),
-          );
+          const status = Number(incoming[':status'] ?? 502);
+          const answer = answerHeaders(path, instance, request, incoming as never, id, note.cookie);
+          // An answer of headers alone stays one: what a call says of its end is in them.
+          if (flags & constants.NGHTTP2_FLAG_END_STREAM && isHttp2(response) && !response.headersSent)
+            response.stream.respond({ ...answer, ':status': status }, { endStream: true });
+          else response.writeHead(status, answer);
         });
         stream.on('data', (chunk: Buffer) => {
           note.bytes += chunk.length;
@@ -129,7 +141,7 @@ export function makeHttp2Proxy({
         });
         stream.once('end', () => {
           // One that was reset ends, too, and is not whole.
-          if (!begun || response.destroyed || stream.rstCode !== constants.NGHTTP2_NO_ERROR) return;
+          if (!begun || left || response.writableEnded || stream.rstCode !== constants.NGHTTP2_NO_ERROR) return;
           // Where the reader can't have any, they are left out.
           if (Object.keys(trailers).length) response.addTrailers(trailers);
           response.end();
@@ -138,7 +150,7 @@ export function makeHttp2Proxy({
         stream.once('close', () => {
           response.off('close', gone);
           give();
-          if (response.writableEnded || response.destroyed) return;
+          if (left || response.writableEnded) return;
           const refused = stream.rstCode === constants.NGHTTP2_REFUSED_STREAM || stream.id === undefined;
           // Not a byte has reached a program, or nothing of it counts twice.
           if (!begun && (mayRepeat || (refused && !body)) && at < instances.length) {
@@ -162,9 +174,8 @@ export function makeHttp2Proxy({
   };
 }
 
-/** Of HTTP/2: that its headers were all of it. */
-const noBody = (request: IncomingMessage): boolean =>
-  (request as unknown as { stream?: { endAfterHeaders?: boolean } }).stream?.endAfterHeaders === true;
+const isHttp2 = (response: ServerResponse): response is ServerResponse & Pick<Http2ServerResponse, 'stream'> =>
+  'stream' in response;
 
 /** As HTTP/2 has them: names in small letters, the host as authority; of `te` the one word that it knows (RFC 9113, 8.2.2). */
 function headersFor(request: IncomingMessage, asked: string, id: string): OutgoingHttpHeaders {

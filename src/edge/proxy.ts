@@ -7,8 +7,8 @@ import { openTally } from '../core/tally.js';
 import { type Body, gather } from './body.js';
 import type { EdgeBounds } from './bounds.js';
 import type { Note } from './count.js';
-import { answerHeaders, busyText, endedText, nobodyText } from './answer.js';
-import { forwarded, refuse } from './headers.js';
+import { answerHeaders, busyText, endedText, lateText, nobodyText } from './answer.js';
+import { forwarded, originOf, refuse } from './headers.js';
 import { makeHttp2Proxy } from './http2.js';
 import { stuckTo } from './sticky.js';
 
@@ -22,6 +22,9 @@ export interface ServerProxy {
   close(): Promise<void>;
 }
 
+/** Milliseconds for which an instance that refused a connection is asked after all others. */
+const silentMs = 2_000;
+
 const repeatable = new Set(['GET', 'HEAD', 'OPTIONS', 'PUT', 'DELETE']);
 
 export function makeProxy(bounds: EdgeBounds): ServerProxy {
@@ -30,18 +33,26 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
     pipelining: 1,
     keepAliveTimeout: 4_000,
     connect: { timeout: 2_000 },
-    headersTimeout: 300_000,
+    headersTimeout: bounds.answerMs,
     bodyTimeout: 0,
   });
   let turn = 0;
+  /** Where nobody has answered a moment ago → until when it is asked last. Milliseconds of a clock that nobody sets. */
+  const silent = new Map<string, number>();
+  const hush = (instance: Instance): void => {
+    const now = performance.now();
+    for (const [origin, until] of silent) if (until < now) silent.delete(origin);
+    silent.set(originOf(instance), now + silentMs);
+  };
+  const isSilent = (instance: Instance): boolean => (silent.get(originOf(instance)) ?? 0) > performance.now();
   const open = openTally(bounds.perInstance);
-  const originOf = (instance: Instance) => `http://${instance.address}:${instance.port}`;
   const enter = (instance: Instance) => open.enter(originOf(instance));
   const order = (path: ServerPath, request: IncomingMessage) => {
     turn = (turn + 1) % 1_000_000;
     const inTurn = path.instances.map((_, at) => path.instances[(turn + at) % path.instances.length] as Instance);
+    if (silent.size) inTurn.sort((a, b) => Number(isSilent(a)) - Number(isSilent(b)));
     const stuck = path.sticky === null ? null : stuckTo(path.sticky, request.headers.cookie, inTurn);
-    return stuck ? [stuck, ...inTurn.filter((one) => one !== stuck)] : inTurn;
+    return stuck && !isSilent(stuck) ? [stuck, ...inTurn.filter((one) => one !== stuck)] : inTurn;
   };
 
   const http2 = makeHttp2Proxy({ order, enter });
@@ -61,7 +72,13 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
     const mayRepeat = repeatable.has(method) && (body === null || Buffer.isBuffer(body));
     let at = 0;
     let again = false;
+    // An answer of HTTP/2 has no `destroyed`: only its end tells that the client has gone. Nothing is sent after that.
+    let gone = response.destroyed === true;
+    response.once('close', () => {
+      gone = true;
+    });
     const next = () => {
+      if (gone) return;
       for (let busy = false; ; busy = true) {
         const instance = instances[at++];
         if (!instance) {
@@ -84,10 +101,11 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
       const handler: Dispatcher.DispatchHandler = {
         onRequestStart(controller) {
           abort = () => controller.abort(new Error('the reader went away'));
-          if (response.destroyed) abort();
+          if (gone) abort();
           else response.once('close', onClose);
         },
         onResponseStart(controller, status, incoming) {
+          if (status === 103 && incoming.link !== undefined) response.writeEarlyHints({ link: [incoming.link].flat() });
           if (status < 200) return;
           begun = true;
           note.answeredAt = performance.now();
@@ -107,13 +125,19 @@ export function makeProxy(bounds: EdgeBounds): ServerProxy {
         },
         onResponseError(_controller, error) {
           over();
-          if (response.destroyed) return;
+          if (gone) return;
           if (begun || response.headersSent) {
             note.unanswered = true;
             return void response.destroy(error);
           }
           const { code } = error as NodeJS.ErrnoException;
+          // It is working on it still, and would be asked for the same a second time.
+          if (code === 'UND_ERR_HEADERS_TIMEOUT') {
+            note.unanswered = true;
+            return refuse(response, 504, lateText);
+          }
           const refused = code === 'ECONNREFUSED' || code === 'UND_ERR_CONNECT_TIMEOUT';
+          if (refused) hush(instance);
           // Refused: not a byte has reached a program. Cut off: it may be repeated where method and body allow it.
           if (at < instances.length && (mayRepeat || (refused && !isStream(body)))) return next();
           if (mayRepeat && !refused && !again) {

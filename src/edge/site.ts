@@ -97,7 +97,11 @@ export async function serveSite(
       'content-type': typeOf(found.path),
       etag: tag,
       'cache-control':
-        status !== 200 ? 'no-store' : namesItsContent(found.path) ? 'public, max-age=31536000, immutable' : 'no-cache',
+        status !== 200
+          ? 'no-store'
+          : namesItsContent(found.path, found.site)
+            ? 'public, max-age=31536000, immutable'
+            : 'no-cache',
       ...(mayBeCoded(found.path, file) ? { vary: 'accept-encoding' } : {}),
       ...(coded ? { 'content-encoding': coded.coding } : {}),
       ...lower(headersAt(site, raw)),
@@ -112,7 +116,8 @@ export async function serveSite(
       root: dirname(from),
       dotfiles: 'allow',
       etag: false,
-      lastModified: !coded,
+      // Of files whose bytes have a digest no time is known: one that is made up goes backwards with the next release.
+      lastModified: false,
       cacheControl: false,
       acceptRanges: !coded && status === 200,
       index: false,
@@ -154,13 +159,13 @@ const sameTag = (header: string | undefined, tag: string): boolean =>
   header !== undefined &&
   (header.trim() === '*' || header.split(',').some((one) => one.trim().replace(/^W\//, '') === tag));
 
-/** The request as far as it matters here: tags are compared here, and times only where no tag was named. */
+/** The request as far as it matters here: tags are compared here, and a time says nothing of a file. */
 function conditional(request: IncomingMessage, tag: string, status: number): IncomingMessage {
   const { 'if-none-match': known, 'if-range': ranges, ...headers } = request.headers;
   const range = [ranges ?? []].flat()[0];
-  if (known !== undefined || status !== 200) delete headers['if-modified-since'];
-  if (status !== 200 || (range?.startsWith('"') && range !== tag)) delete headers.range;
-  else if (range !== undefined && !range.startsWith('"')) headers['if-range'] = range;
+  delete headers['if-modified-since'];
+  delete headers['if-unmodified-since'];
+  if (status !== 200 || (range !== undefined && range !== tag)) delete headers.range;
   return { method: request.method, headers } as unknown as IncomingMessage;
 }
 

@@ -13,6 +13,7 @@ import { CodedError, issue, type Issue } from '../core/errors/errors.js';
 import { makeClient } from '../wire/rooms/client.js';
 import { readKept, writeKept } from '../wire/rooms/kept.js';
 import { Nullable } from '../wire/parts.js';
+import { mostWithout } from '../wire/rooms/most.js';
 import type { TableAnswer, TableRequest } from '../wire/rooms/work.js';
 import type { Sites } from './sites.js';
 
@@ -91,6 +92,8 @@ const KeptRoute = Type.Object({
 });
 const Kept = Type.Object({
   version: Type.Integer(),
+  /** The records that the version is of. */
+  epoch: Type.Optional(Type.String()),
   routes: Type.Record(Type.String(), KeptRoute),
   aliases: Type.Optional(Type.Record(Type.String(), Type.String())),
 });
@@ -134,7 +137,7 @@ export function openTable(options: TableOptions): Table {
   const open = new Map<string, Open>();
   /** Host that falls asleep → the version that says so, while something of it is open. */
   const draining = new Map<string, number>();
-  let { version } = kept;
+  let { version, epoch = '' } = kept;
   let stopped = false;
   let asking: AbortController | null = null;
   /** Something is to be told before the question that is asked has its answer. */
@@ -147,6 +150,7 @@ export function openTable(options: TableOptions): Table {
     const from = Math.min(version, ...[...open.values()].map((one) => one.version - 1));
     writeKept(file, {
       version: from,
+      epoch,
       routes: Object.fromEntries(routes),
       aliases: Object.fromEntries(aliases),
     } satisfies Kept);
@@ -196,6 +200,18 @@ export function openTable(options: TableOptions): Table {
   };
   const take = async (answer: TableAnswer): Promise<void> => {
     const begun: Promise<void>[] = [];
+    epoch = answer.epoch ?? '';
+    if (answer.whole) {
+      // Other records than those that this table is of: what they do not name leads nowhere any more.
+      version = 0;
+      const named = new Set(answer.routes.map((row) => row.host));
+      for (const host of [...routes.keys(), ...aliases.keys()])
+        if (!named.has(host)) {
+          routes.delete(host);
+          aliases.delete(host);
+        }
+      for (const known of [open, draining, proofs]) known.clear();
+    }
     for (const row of answer.routes) {
       version = Math.max(version, row.version);
       const body = row.body as Route | Alias | null;
@@ -221,7 +237,7 @@ export function openTable(options: TableOptions): Table {
       }
     }
     await Promise.race([Promise.all(begun), new Promise((resolve) => setTimeout(resolve, soonMs).unref())]);
-    if (answer.routes.length) save();
+    if (answer.routes.length || answer.whole) save();
   };
   const loop = async (): Promise<void> => {
     let failures = 0;
@@ -234,8 +250,17 @@ export function openTable(options: TableOptions): Table {
         const without = [
           ...[...open].map(([host, one]) => ({ host, version: one.version, issue: one.why as never })),
           ...[...draining].map(([host, at]) => ({ host, version: at, issue: null as never })),
-        ];
-        const body: TableRequest = { name: options.name, have: version, waitMs: wait, without };
+        ].sort((a, b) => a.version - b.version);
+        // Of those that it cannot name it acknowledges nothing.
+        const unnamed = without[mostWithout];
+        const body: TableRequest = {
+          name: options.name,
+          have: version,
+          epoch,
+          ...(unnamed ? { acknowledges: Math.min(version, unnamed.version - 1) } : {}),
+          waitMs: wait,
+          without: without.slice(0, mostWithout),
+        };
         const answer = await client.post<TableAnswer>('/api/edge/table', body, { signal: asking.signal });
         await take(answer);
         // What is open is told again soon: somebody waits for it.
@@ -294,10 +319,11 @@ const replacedOf = (route: Route) => sitesWhere(route, false);
 
 /** What was kept; without the hosts whose bytes are gone, which are then asked for from the beginning. */
 function load(file: string, sites: Sites): Kept {
-  const { version, routes, aliases = {} } = readKept(file, Kept) ?? { version: 0, routes: {} };
+  const { version, epoch = '', routes, aliases = {} } = readKept(file, Kept) ?? { version: 0, routes: {} };
   const whole = Object.entries(routes).filter(([, route]) => sitesOf(route).every((path) => sites.has(path.bytes)));
   return {
     version: whole.length === Object.keys(routes).length ? version : 0,
+    epoch,
     routes: Object.fromEntries(whole),
     aliases,
   };

@@ -1,14 +1,18 @@
 /** Upgraded connections (WebSockets): a tunnel from the program's 101 on, and not a byte before it. */
 import { randomUUID } from 'node:crypto';
 import { type IncomingMessage, request as ask } from 'node:http';
+import { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import { withoutDomain } from './answer.js';
 import { forwarded, hopByHop } from './headers.js';
+import { watchFrames } from './frames.js';
 import type { ServerPath } from '../core/cutover/route.js';
 import type { ServerProxy } from './proxy.js';
 
 /** Milliseconds in which the program must have answered. */
 const answerMs = 30_000;
+/** Milliseconds without a byte after which the other machine is asked whether it is there. */
+const keepAliveMs = 30_000;
 
 export interface Tunnel {
   /** The connection is over. */
@@ -49,24 +53,43 @@ export function upgrade(
     agent: false,
     timeout: answerMs,
   });
+  /** Parts of an answer have gone to the client: nothing else can be said any more. */
+  let begun = false;
   call.on('upgrade', (answer, upstream, first) => {
+    begun = true;
     call.setTimeout(0);
-    upstream.on('error', () => socket.destroy());
-    upstream.once('close', () => socket.destroy());
+    // A side that has vanished says nothing: its machine is asked.
+    for (const side of [socket, upstream]) if (side instanceof Socket) side.setKeepAlive(true, keepAliveMs);
+    const frames = watchFrames(first);
+    let closing = false;
+    // The program has gone without a word of its own: the client hears that its server goes away, where a frame has just ended.
+    const gone = () => {
+      if (closing || socket.destroyed) return;
+      closing = true;
+      if (!frames.between() || frames.closed()) return void socket.destroy();
+      socket.end(goingAway);
+      setTimeout(() => socket.destroy(), 1_000).unref();
+    };
+    upstream.on('data', frames.take);
+    upstream.on('error', gone);
+    upstream.once('close', gone);
     socket.once('close', () => upstream.destroy());
     socket.write(`HTTP/1.1 101 Switching Protocols\r\n${lines(answer.rawHeaders, true, path.ownCookies)}\r\n`);
     socket.write(first);
     upstream.write(head);
-    upstream.pipe(socket).pipe(upstream);
+    upstream.pipe(socket, { end: false });
+    socket.pipe(upstream);
     opened(() => {
+      closing = true;
       upstream.unpipe(socket);
-      socket.end(/^websocket$/i.test(request.headers.upgrade ?? '') ? goingAway : undefined);
+      socket.end(frames.between() ? goingAway : undefined);
       // Who does not hang up then is hung up on.
       setTimeout(() => socket.destroy(), 1_000).unref();
     });
   });
   // It does not want to: its answer is passed on, and nothing more of the client's is.
   call.on('response', (answer) => {
+    begun = true;
     socket.write(
       `HTTP/1.1 ${answer.statusCode} ${(answer.statusMessage ?? '').replace(/[^\x20-\x7e]/g, '')}\r\n${lines(answer.rawHeaders, false, path.ownCookies)}connection: close\r\n\r\n`,
     );
@@ -74,7 +97,7 @@ export function upgrade(
     answer.pipe(socket);
   });
   call.on('timeout', () => call.destroy(new Error('it did not answer')));
-  call.on('error', () => refuseUpgrade(socket, 502, 'Bad Gateway', () => {}));
+  call.on('error', () => (begun ? socket.destroy() : refuseUpgrade(socket, 502, 'Bad Gateway', () => {})));
   call.end();
 }
 

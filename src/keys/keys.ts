@@ -10,6 +10,7 @@ import {
   type KeyObject,
   randomBytes,
   sign,
+  timingSafeEqual,
   verify,
 } from 'node:crypto';
 import {
@@ -112,6 +113,10 @@ export const newToken = (kind: SecretKind): string => prefixes[kind] + randomByt
 
 /** What is kept of a token. It has 256 random bits, so a plain hash is enough. */
 export const tokenHash = (token: string): Buffer => createHash('sha256').update(token).digest();
+
+/** Whether a text is the secret one, in a time that says nothing of where they differ. Texts of any length and letters. */
+export const sameSecret = (secret: string, given: string): boolean =>
+  timingSafeEqual(createHash('sha256').update(secret).digest(), createHash('sha256').update(given).digest());
 
 /** Chained hash of a seal. */
 export function sealHash(parts: string[], before: Buffer | null): Buffer {

@@ -174,6 +174,10 @@ function mayRepeat(error: unknown): boolean {
   return parent?.code === '40P01' || parent?.code === '40001' || outdated(parent ?? {});
 }
 
+/** `lock_timeout` has passed (SQLSTATE 55P03). */
+export const lockedByOthers = (error: unknown): boolean =>
+  (error as { parent?: { code?: string } }).parent?.code === '55P03';
+
 /** Tells everyone who listens that something about `topic` has changed; in a transition once, at its end. */
 export const notify = (db: Db, ...topics: string[]): Promise<void> => atEnd(db, { topics, events: [] });
 

@@ -8,6 +8,8 @@ export interface NewEvent extends EventRecord {
 /** CDEvents words where they have one for the thing, the glossary's otherwise. */
 export const eventTypes = [
   'person.added',
+  'person.removed',
+  'person.invited',
   'token.added',
   'token.removed',
   'person.role',
@@ -27,6 +29,7 @@ export const eventTypes = [
   'push.recorded',
   'push.refused',
   'repository.cleared',
+  'records.restored',
   'branch.removed',
   'pull-request.opened',
   'pull-request.updated',

@@ -1,4 +1,5 @@
-import { type Records, query } from './database.js';
+import { setTimeout as pause } from 'node:timers/promises';
+import { type Db, lockedByOthers, type Records, query } from './database.js';
 import * as thread from './migrations/001-thread.js';
 import * as reuse from './migrations/002-reuse.js';
 import * as space from './migrations/003-space.js';
@@ -76,23 +77,45 @@ export const migrations: readonly { name: string; up: string }[] = [
 
 const lock = 7_403_121;
 
+/** Milliseconds for which a migration may wait for a table: whoever asks for that table meanwhile stands behind it. */
+const lockMs = 3_000;
+/** Milliseconds until one that has waited in vain is tried again, and how often. */
+const againMs = 2_000;
+const mostTries = 150;
+
 /**
- * Brings the tables up to date. Several services may call it at once: one does it, the others wait.
+ * Brings the tables up to date, each migration in a transaction of its own: no table is locked for longer than its own migration takes.
+ * Several services may call it at once: one does it, the others wait. One that dies goes on where it was.
  * @param upTo the name of the last migration to run; default: all
+ * @throws where a migration fails, or a table stays locked by others for several minutes
  */
 export async function migrate(records: Records, upTo?: string): Promise<void> {
-  await records.transition('records.migrated', async (db) => {
-    await query(db, 'select pg_advisory_xact_lock($1)', [lock]);
-    await query(
-      db,
-      'create table if not exists migrations (name text primary key, at timestamptz not null default now())',
-    );
-    const executed = async () =>
-      (await query<{ name: string }>(db, 'select name from migrations order by name')).map((row) => row.name);
-    // At nearly each start there is nothing to do, and what does it takes its time to load.
-    const ran = new Set(await executed());
-    if (migrations.every(({ name }) => ran.has(name))) return;
-    const { bringUp } = await import('./bring-up.js');
-    await bringUp(db, migrations, executed, upTo);
-  });
+  const last = upTo === undefined ? migrations.length : migrations.findIndex(({ name }) => name === upTo) + 1;
+  const wanted = migrations.slice(0, last);
+  let tries = 0;
+  for (let more = true; more; )
+    try {
+      more = await records.transition('records.migrated', (db) => migrateNext(db, wanted));
+      tries = 0;
+    } catch (error) {
+      if (!lockedByOthers(error) || ++tries >= mostTries) throw error;
+      await pause(againMs);
+    }
+}
+
+/** Runs the first one that has not run yet; whether there may be more. */
+async function migrateNext(db: Db, wanted: typeof migrations): Promise<boolean> {
+  await query(db, 'select pg_advisory_xact_lock($1)', [lock]);
+  await query(
+    db,
+    'create table if not exists migrations (name text primary key, at timestamptz not null default now())',
+  );
+  const ran = new Set((await query<{ name: string }>(db, 'select name from migrations')).map(({ name }) => name));
+  const next = wanted.find(({ name }) => !ran.has(name));
+  if (!next) return false;
+  // Set after our own lock is had: for that one may wait as long as another service needs.
+  await query(db, `set local lock_timeout = ${lockMs}`);
+  await query(db, next.up);
+  await query(db, 'insert into migrations (name) values ($1)', [next.name]);
+  return true;
 }

@@ -48,6 +48,8 @@ export const access: Record<string, Access> = {
   'GET /api/people': 'owner',
   'POST /api/people': 'owner',
   'POST /api/people/:name/role': 'owner',
+  'POST /api/people/:name/sign-in': 'owner',
+  'DELETE /api/people/:name': 'owner',
   'POST /api/keys/rotate': 'owner',
   // Public halves alone.
   'GET /api/keys/releases': 'anyone',
@@ -170,6 +172,7 @@ export const access: Record<string, Access> = {
   'POST /git/:project/git-receive-pack': 'git',
   'POST /api/agent/register': 'agent',
   'POST /api/agent/poll': 'agent',
+  'POST /api/agent/leave': 'agent',
   'GET /api/agent/attempts/:id/files': 'agent',
   'GET /api/agent/attempts/:id/files/list': 'agent',
   'POST /api/agent/attempts/:id/files': 'agent',

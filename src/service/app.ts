@@ -42,7 +42,10 @@ import { whyRoutes } from './routes/runs/why.js';
 import { edgeRoutes } from './routes/rooms/edges.js';
 import { terminalWorkRoutes } from './routes/rooms/terminals.js';
 import { messageBytes } from '../core/streams.js';
+import { deepest, isDeeper } from '../core/json-depth.js';
+import { CodedError } from '../core/errors/errors.js';
 import { version } from '../core/version.js';
+import { type Pace, watchBody } from './pace.js';
 import { workRoutes } from './routes/rooms/work.js';
 import { compilersFactory } from './schemas.js';
 import { answerErrors, guard, type Service } from './server.js';
@@ -55,13 +58,20 @@ export interface AppOptions {
   console: string;
   /** Addresses and ranges of proxies whose word on who asks is taken. */
   trustedProxies: string[];
+  /** How fast a body must come; default 1 kB in 30 s. */
+  pace?: Pace;
 }
 
-export async function makeApp(service: Service, { console, trustedProxies }: AppOptions): Promise<FastifyInstance> {
+export async function makeApp(
+  service: Service,
+  { console, trustedProxies, pace }: AppOptions,
+): Promise<FastifyInstance> {
   const app = Fastify({
     bodyLimit: 256 * 1024,
     trustProxy: trustedProxies.length ? trustedProxies : false,
     forceCloseConnections: true,
+    // A head that does not come. Bodies may be large and have no limit of time, but one of pace.
+    http: { headersTimeout: 20_000, requestTimeout: 0, connectionsCheckingInterval: 5_000 },
     ajv: { customOptions: { removeAdditional: false, coerceTypes: 'array', allowUnionTypes: true } },
     schemaController: { compilersFactory: compilersFactory as never },
   });
@@ -82,6 +92,14 @@ export async function makeApp(service: Service, { console, trustedProxies }: App
   // Terminals alone; nothing is packed, so that no message is longer than it is.
   await app.register(websocket, { options: { maxPayload: messageBytes + 1, perMessageDeflate: false } });
   await app.register(rateLimit, { global: false, keyGenerator: (request) => request.ip });
+  const parse = app.getDefaultJsonParser('error', 'error');
+  app.addContentTypeParser('application/json', { parseAs: 'string' }, (request, body, done) => {
+    // Lists in lists without end would take every reader's stack.
+    if (isDeeper(String(body)))
+      return done(new CodedError('body_invalid', { detail: `it nests more than ${deepest} deep` }), undefined);
+    parse(request, String(body), done);
+  });
+  app.addHook('onRequest', async (request) => watchBody(request.raw, pace));
   answerErrors(app, service);
   guard(app, service);
   app.addHook('onSend', async (request, reply) => {

@@ -329,6 +329,9 @@ function asCoded(
         .map((one) => `${one.instancePath.slice(1) || 'it'} ${one.message ?? 'is wrong'}`)
         .join('; '),
     });
+  // The client has gone in the middle of its body: nobody hears the answer, and nothing is wrong here.
+  if (request.raw.destroyed && !request.raw.complete)
+    return new CodedError('body_invalid', { detail: 'it broke off.' });
   if (error.code === 'FST_ERR_CTP_BODY_TOO_LARGE')
     return new CodedError('body_too_large', {
       limit: `${Math.round((request.routeOptions.bodyLimit ?? 0) / 1024)} KiB`,

@@ -26,6 +26,8 @@ import { newToken, openKeys, tokenHash } from '../keys/keys.js';
 import { openReleaseKeys } from '../keys/releases.js';
 import { takesKinds } from '../core/states.js';
 import { openRecords } from '../records/database.js';
+import { recordEvents } from '../records/events.js';
+import { settleEpoch } from '../records/installation.js';
 import { migrate } from '../records/migrate.js';
 import { addPerson, addSignIn, addToken, countPeople, firstOwner } from '../records/callers/people.js';
 import { type DatabaseSizes, defaultSizes } from '../core/advance/sizes.js';
@@ -90,6 +92,10 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
   const log = pino({ name: 'service', level: options.logLevel ?? 'info' }, pino.destination({ fd: 2, sync: true }));
   const records = openRecords({ url: options.database, ...(options.crash ? { crash: options.crash } : {}) });
   await migrate(records);
+  await records.transition('records.settled', async (db) => {
+    if (!(await settleEpoch(db)).restored) return;
+    await recordEvents(db, { type: 'records.restored', project: null, subject: 'records', actor: 'engine' });
+  });
   const url = options.url ?? `http://${options.host}:${options.port}`;
   const keeping = { ...defaultKeeping, ...options.keeping };
   const keys = openKeys(join(options.data, 'keys'));

@@ -97,6 +97,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
       layers: [...layersOf(release, attempt.part ?? ''), ...(files ? [files] : [])],
       makes: files ? [`${copiedFiles}/`] : [],
       reach: opened.reach,
+      unquoted: true,
     };
   }
   if (attempt.kind === 'picture') {
@@ -129,6 +130,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     const { part, run } = plan ?? { part: '', run: 'true' };
     return {
       ...set,
+      timeoutMs: (attempt.kind === 'prepare' ? release.plan.prepare?.timeoutMs : undefined) ?? base.timeoutMs,
       commands: [run],
       files: null,
       layers: layersOf(release, part),
@@ -264,7 +266,7 @@ export async function instanceWork(context: Context, instance: InstanceRow): Pro
     start: part?.start ?? 'false',
     ready: part?.ready ?? null,
     ...(part?.http2 ? { http2: true } : {}),
-    readyMs: context.timing.ready,
+    readyMs: part?.startWithinMs ?? context.timing.ready,
     drainMs: context.timing.drain,
     layers: layersOf(scene.release, instance.part),
     ...(await variablesOf(context, scene, opened)),

@@ -36,6 +36,8 @@ export const Token = Type.Object({
   name: Type.String(),
   role: Nullable(oneOf(roles)),
   project: Nullable(Type.String()),
+  /** Whose it is; null of agents and edges. */
+  person: Nullable(Type.String()),
   createdAt: Time,
   expiresAt: Nullable(Time),
   usedAt: Nullable(Time),

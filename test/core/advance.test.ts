@@ -6,8 +6,8 @@ import {
   type DeploymentStep,
   type InstanceFact,
 } from '../../src/core/advance/deployments.js';
-import { healthOf, restartDelay, revertTarget, takes } from '../../src/core/advance/environments.js';
-import { advanceRun, taskAfter, type TaskFact } from '../../src/core/advance/runs.js';
+import { healthOf, restartDelay, takes } from '../../src/core/advance/environments.js';
+import { advanceRun, lostLimit, taskAfter, type TaskFact } from '../../src/core/advance/runs.js';
 import { issue } from '../../src/core/errors/errors.js';
 import { taskEnded, type TaskState } from '../../src/core/states.js';
 
@@ -52,9 +52,10 @@ describe('a run', () => {
     expect(advanceRun(facts({ a: ['stopped', []], b: ['stopped', ['a']] }), 'stopped').ends).toBe('stopped');
   });
   const tries = (lost: number, failed = 0, retry = 0) => ({ lost, failed, retry });
-  it('tries a lost task again, three times at the most', () => {
+  it('tries a lost task again, up to the limit of agents lost', () => {
     expect(taskAfter('lost', tries(1), null)).toBe('ready');
-    expect(taskAfter('lost', tries(3), null)).toBe('failed');
+    expect(taskAfter('lost', tries(lostLimit - 1), null)).toBe('ready');
+    expect(taskAfter('lost', tries(lostLimit), null)).toBe('failed');
     expect(taskAfter('lost', tries(1), 'stopped')).toBe('stopped');
     expect(taskAfter('lost', tries(1), 'superseded')).toBe('superseded');
     expect(taskAfter('passed', tries(0), 'stopped')).toBe('passed');
@@ -148,6 +149,7 @@ const base: DeploymentFacts = {
   noRoom: null,
   instanceFailure: null,
   before: {
+    serversAsked: 1,
     workersAsked: 1,
     workers: [{ id: 'old', state: 'ready', wanted: true }],
     servers: [{ id: 'old server', state: 'ready', wanted: true }],
@@ -200,7 +202,9 @@ function play(
       }
       if (effect.do === 'seeded') next.seed = { ...next.seed, fresh: false };
       if (effect.do === 'verify') next.verify = { ...next.verify, attempt: world.verify ?? 'passed', why: 'no answer' };
-      if (effect.do === 'startServers') {
+      if (effect.do === 'startServers' && effect.of === 'before' && next.before)
+        next.before = { ...next.before, servers: [...next.before.servers, one('old server again', 'ready')] };
+      if (effect.do === 'startServers' && effect.of === 'this') {
         next.servers = [one('s1', world.server ?? 'ready'), one('s2', 'ready')];
         if (world.server === 'failed') next.instanceFailure = issue('ended_at_once', { part: 'api' });
       }
@@ -216,6 +220,8 @@ function play(
         expect(facts.before.jobs).toBe(0);
       }
       if (effect.do === 'serve') {
+        // Nobody is led to servers that have ended.
+        if (effect.which === 'before') expect(facts.before?.servers.some((old) => old.state === 'ready')).toBe(true);
         next.serving = effect.which;
         next.closed = false;
       }
@@ -335,6 +341,68 @@ describe('a deployment', () => {
       expect(facts).toMatchObject({ state: 'failed', serving: 'before', failure: { code: 'prepare_failed' } });
     }
   });
+  it('that fails after it has taken the traffic starts the stopped programs, and leads nobody there before they are ready', () => {
+    for (let crash = -1; crash < 20; crash++) {
+      const { facts } = play(stops, { verify: 'failed', crash });
+      expect(facts).toMatchObject({
+        state: 'failed',
+        serving: 'before',
+        closed: false,
+        failure: { code: 'verify_failed' },
+      });
+      expect(facts.before?.servers.at(-1)).toMatchObject({ state: 'ready', wanted: true });
+    }
+    const moved: DeploymentFacts = {
+      ...base,
+      ...stops,
+      state: 'verifying',
+      serving: 'this',
+      failure: issue('verify_failed', { detail: '' }),
+      before: { ...(base.before as NonNullable<typeof base.before>), servers: [one('old', 'ended', false)] },
+    };
+    expect(advanceDeployment(moved).effects).toEqual([{ do: 'close' }]);
+    const closed: DeploymentFacts = { ...moved, serving: 'before', closed: true };
+    expect(advanceDeployment(closed).effects).toEqual([{ do: 'startServers', of: 'before' }]);
+    const before = closed.before as NonNullable<typeof base.before>;
+    const starting = { ...closed, before: { ...before, servers: [...before.servers, one('again', 'starting')] } };
+    expect(advanceDeployment(starting).effects).toEqual([]);
+    const up = { ...closed, before: { ...before, servers: [...before.servers, one('again', 'ready')] } };
+    expect(advanceDeployment(up).effects).toEqual([{ do: 'serve', which: 'before' }]);
+  });
+  it('keeps its place in the traffic when it loses a server while it has a share, and can go back', () => {
+    const shared: DeploymentFacts = {
+      ...base,
+      state: 'cutover',
+      shared: true,
+      servers: [one('s1', 'ready'), one('s2', 'lost')],
+      way: {
+        plan: { mirrorMs: null, shares: [{ share: 1_000, ms: 60_000 }] },
+        step: { at: 'share', index: 0 },
+        since: base.now - 120_000,
+        order: null,
+        orderedBy: '',
+        worse: null,
+        enough: true,
+        few: 'continue',
+        fewMs: 3_600_000,
+        stale: true,
+        waits: null,
+        tooFew: issue('cutover_few', {}),
+      },
+    };
+    const step = advanceDeployment(shared);
+    expect(step.state).toBe('cutover');
+    expect(step.effects).toEqual([{ do: 'startServers', of: 'this' }, { do: 'followShares' }]);
+    const way = shared.way as NonNullable<typeof shared.way>;
+    expect(advanceDeployment({ ...shared, way: { ...way, order: 'back', orderedBy: 'aoi' } }).failure?.code).toBe(
+      'cutover_back',
+    );
+    expect(advanceDeployment({ ...shared, way: { ...way, worse: issue('cutover_worse', {}) } }).failure?.code).toBe(
+      'cutover_worse',
+    );
+    // Without a share there is nothing to follow: it starts what is missing before any of the traffic moves.
+    expect(advanceDeployment({ ...shared, shared: false, way: { ...way, step: null } }).state).toBe('starting');
+  });
   it('keeps the traffic when it fails with nothing before it', () => {
     expect(play({ before: null, serving: 'none' }, { verify: 'failed' }).facts).toMatchObject({
       state: 'failed',
@@ -396,14 +464,6 @@ describe('an environment', () => {
     wasLive: state !== 'failed',
   });
 
-  it('reverts to the newest release that was live and was not reverted here', () => {
-    expect(revertTarget([past(3, 'live'), past(2, 'replaced'), past(1, 'replaced')], 3)).toBe(2);
-    expect(revertTarget([past(3, 'live'), past(2, 'reverted'), past(1, 'replaced')], 3)).toBe(1);
-    expect(revertTarget([past(3, 'live'), past(2, 'failed')], 3)).toBeNull();
-    expect(
-      revertTarget([past(2, 'live', 4), past(3, 'reverted', 3), past(2, 'replaced', 2), past(1, 'replaced', 1)], 2),
-    ).toBe(1);
-  });
   it('takes the newest by itself, unless it is held, busy, live or was tried here', () => {
     const facts = {
       held: false,

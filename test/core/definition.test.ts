@@ -67,6 +67,12 @@ describe('a definition', () => {
     ]);
   });
 
+  it('knows the names of the tools', () => {
+    expect(codes('tsunagi: 1\ntools: { node: ">=20", pyhton: ">=3" }\ntasks: { unit: { run: npm test } }\n')).toEqual([
+      '2:24 unknown_tool',
+    ]);
+  });
+
   it('names the nearest known name', () => {
     const hint = (text: string) => wording(parseDefinition(text).issues[0] as never).next;
     expect(hint(task('    tiemout: 10m\n'))).toBe('Did you mean `timeout`?');

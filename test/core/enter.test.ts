@@ -54,11 +54,24 @@ describe('a revert', () => {
     for (const kind of deploymentKinds) expect(takesWarm({ ...facts, kind })).toBe(kind === 'revert');
   });
   it('leaves nothing warm of what it has reverted; what is replaced stays warm where people revert', () => {
-    expect(retires('live', { kind: 'revert', standing: true, warmMs: 9 })).toEqual({ state: 'reverted', warmMs: 0 });
-    expect(retires('live', { kind: 'promote', standing: true, warmMs: 9 })).toEqual({ state: 'replaced', warmMs: 9 });
-    expect(retires('live', { kind: 'deploy', standing: false, warmMs: 9 })).toEqual({ state: 'replaced', warmMs: 0 });
+    expect(retires('live', { kind: 'revert', undoes: false, standing: true, warmMs: 9 })).toEqual({
+      state: 'reverted',
+      warmMs: 0,
+    });
+    expect(retires('live', { kind: 'promote', undoes: false, standing: true, warmMs: 9 })).toEqual({
+      state: 'replaced',
+      warmMs: 9,
+    });
+    expect(retires('live', { kind: 'deploy', undoes: false, standing: false, warmMs: 9 })).toEqual({
+      state: 'replaced',
+      warmMs: 0,
+    });
+    // What an undo leaves is a revert that was not wanted: it may be gone back to.
+    expect(retires('live', { kind: 'revert', undoes: true, standing: true, warmMs: 9 })?.state).toBe('replaced');
     for (const state of deploymentStates)
-      expect(retires(state, { kind: 'deploy', standing: true, warmMs: 9 }) !== null).toBe(state === 'live');
+      expect(retires(state, { kind: 'deploy', undoes: false, standing: true, warmMs: 9 }) !== null).toBe(
+        state === 'live',
+      );
   });
 });
 

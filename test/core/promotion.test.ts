@@ -87,11 +87,16 @@ describe('a promotion', () => {
     expect(judgePromotion({ ...missing, unset: ['KEY'] }).overridable).toBe(false);
   });
   it('is judged again when its traffic moves: itself on its way is no obstacle then', () => {
-    expect(judgeMove({ ...facts, moving: true })).toEqual([]);
-    expect(judgeMove({ ...facts, held: true, heldWhy: 'storm' }).map(({ rule }) => rule)).toEqual(['not on hold']);
-    expect(judgeMove({ ...facts, held: true, override: ['not on hold'] })).toEqual([]);
+    expect(judgeMove({ ...facts, moving: true }, 'promote')).toEqual([]);
+    expect(judgeMove({ ...facts, held: true, heldWhy: 'storm' }, 'promote').map(({ rule }) => rule)).toEqual([
+      'not on hold',
+    ]);
+    expect(judgeMove({ ...facts, held: true, override: ['not on hold'] }, 'promote')).toEqual([]);
     expect(
-      judgeMove({ ...facts, rules: { ...rules, approvals: 1 }, approvals: [{ ...approval, withdrawn: true }] }),
+      judgeMove(
+        { ...facts, rules: { ...rules, approvals: 1 }, approvals: [{ ...approval, withdrawn: true }] },
+        'promote',
+      ),
     ).toMatchObject([{ rule: 'approvals', state: 'needs' }]);
   });
   it('is never allowed while a rule forbids it, whatever else there is', () => {

@@ -140,7 +140,7 @@ describe('what a site says of a path', () => {
   });
 
   it.each([
-    ['/assets/index-BqYc8k3T.js', true],
+    ['/assets/index-BqYc8k3T.js', false],
     ['/assets/app.0f3a9c21.css', true],
     ['/app.0f3a9c21.js.map', true],
     ['/index.html', false],
@@ -149,8 +149,16 @@ describe('what a site says of a path', () => {
     ['/images/background-wide2x.png', false],
     ['/deadbeef.js', false],
     ['/a-deadbeef.js', false],
+    ['/report-2026112611.json', false],
+    ['/assets/entry-0f3a9c2.js', false],
     ['/BqYc8k3T.js', false],
   ])('knows whether the name of %s changes with its content: %s', (path, said) => {
     expect(namesItsContent(path)).toBe(said);
+  });
+
+  it('believes the definition that says which folders never change', () => {
+    const rules = { immutable: ['assets/'] };
+    expect(namesItsContent('/assets/index-BqYc8k3T.js', rules)).toBe(true);
+    expect(namesItsContent('/index-BqYc8k3T.js', rules)).toBe(false);
   });
 });

@@ -7,6 +7,7 @@ import {
   failedWith,
   type Known,
   mostLost,
+  scrubStands,
   snapshotAct,
   snapshotDone,
   type SnapshotFacts,
@@ -51,6 +52,25 @@ describe('a snapshot', () => {
       expect(snapshotDone(gone, 'remove', { done: true })).toMatchObject({ state: 'failed', issue: next?.fails });
       expect(snapshotDone(gone, 'remove', away)).toMatchObject({ state: 'removing', issue: next?.fails });
     }
+  });
+
+  it('stands while the scrub that it has gone through is the one that is permitted now', () => {
+    const plan = fc.record({ part: fc.constantFrom('api', 'web'), run: fc.constantFrom('sh scrub.sh', 'true') });
+    const same = (a: { part: string; run: string }, b: typeof a) => a.part === b.part && a.run === b.run;
+    fc.assert(
+      fc.property(
+        fc.constantFrom<SnapshotFacts['state']>('scrubbing', 'settling', 'ready'),
+        plan,
+        plan,
+        (state, scrub, permitted) => {
+          expect(scrubStands({ state, scrub }, permitted)).toBe(same(scrub, permitted));
+          expect(scrubStands({ state, scrub }, null)).toBe(false);
+          // A copy that is made once more gets the scrub of that moment.
+          expect(scrubStands({ state: 'copying', scrub }, permitted)).toBe(true);
+          expect(scrubStands({ state: 'asked', scrub: null }, permitted)).toBe(true);
+        },
+      ),
+    );
   });
 
   it('of which the scrub was lost is copied anew, a few times', () => {

@@ -31,7 +31,7 @@ createServer((request, response) => {
   if (request.url === '/api/slow') return setTimeout(() => response.end('late'), 300);
   response.end(JSON.stringify({ url: process.env.URL, headers: request.headers }));
 }).on('upgrade', (request, socket) => {
-  socket.write('HTTP/1.1 101 Switching Protocols\\r\\nconnection: upgrade\\r\\nupgrade: echo\\r\\n\\r\\n');
+  socket.write('HTTP/1.1 101 Switching Protocols\\r\\nconnection: upgrade\\r\\nupgrade: websocket\\r\\n\\r\\n');
   socket.pipe(socket);
 }).listen(process.env.PORT);
 `;
@@ -257,7 +257,7 @@ describe('a name of one’s own', () => {
 
   it('has its upgrades passed on, and what is wrong of them refused', async () => {
     const socket = await secure(own, { ALPNProtocols: ['http/1.1'] });
-    socket.write(`GET /api/ws HTTP/1.1\r\nHost: ${own}\r\nConnection: Upgrade\r\nUpgrade: echo\r\n\r\n`);
+    socket.write(`GET /api/ws HTTP/1.1\r\nHost: ${own}\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n`);
     await new Promise<void>((resolve) =>
       socket.once('data', (bytes) => {
         expect(String(bytes)).toContain('101 Switching Protocols');
@@ -271,7 +271,7 @@ describe('a name of one’s own', () => {
     );
     const other = await secure(own, { ALPNProtocols: ['http/1.1'] });
     expect(
-      await raw(other, `GET /api/ws HTTP/1.1\r\nHost: ${given}\r\nConnection: Upgrade\r\nUpgrade: echo\r\n\r\n`),
+      await raw(other, `GET /api/ws HTTP/1.1\r\nHost: ${given}\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n`),
     ).toContain('421');
   });
 

@@ -229,7 +229,10 @@ describe('traffic that moves in steps', () => {
     const { number } = await promote({ 'server.js': server('five') }, 'Five');
     await inStep(0.2);
     const flow = traffic(crowd(5));
-    expect((await world.cli('revert', 'pier/production')).status).toBe(1);
+    expect(await world.cli('revert', 'pier/production')).toMatchObject({
+      status: 0,
+      out: expect.stringContaining('keeps the traffic'),
+    });
     expect(await world.waitDeployment('pier', number)).toMatchObject({ state: 'failed' });
     await flow.stop();
     expect([flow.seen.lost, flow.seen.errors]).toEqual([0, 0]);

@@ -8,7 +8,8 @@ import type { Deployment, EnvironmentDetail } from '../../src/wire/environments/
 import type { PageOf } from '../../src/wire/parts.js';
 import type { RunDetail } from '../../src/wire/runs.js';
 import { type RunningEdge, startEdge } from '../../src/edge/edge.js';
-import { api, app, appDefinition, type Checkout, openWorld, until, visit, type World } from './world.js';
+import type { TableAnswer } from '../../src/wire/rooms/work.js';
+import { api, app, appDefinition, type Checkout, openWorld, recordsOf, until, visit, type World } from './world.js';
 
 let world: World;
 beforeAll(async () => {
@@ -304,6 +305,43 @@ describe('an agent', () => {
             .raw('POST', '/api/tokens', { body: bad, headers: { 'idempotency-key': crypto.randomUUID() } })
         ).status,
       ).toBeGreaterThanOrEqual(400);
+  });
+});
+
+describe('an edge that knew other records', () => {
+  it('begins at 0, acknowledges nothing, and forgets what these do not name', async () => {
+    const { checkout, first } = await world.hosted('pier', { ...app('pier'), 'tsunagi.yaml': appDefinition });
+    await checkout.push();
+    await world.waitLive('pier', 'staging', first);
+    const added = await world.api().post<AddedToken>('/api/tokens', { name: 'edge-3', kind: 'edge' });
+    const ask = async (more: object) =>
+      (
+        await api(world.url, added.token).raw('POST', '/api/edge/table', {
+          body: { name: 'edge-3', have: 1_000_000, waitMs: 0, without: [], ...more },
+        })
+      ).body as unknown as TableAnswer;
+    const acknowledged = async () =>
+      (await recordsOf<{ had: string }>(world, `select acknowledged as had from edges where name = 'edge-3'`))[0]?.had;
+    const whole = await ask({ epoch: '' });
+    expect(whole).toMatchObject({ whole: true, epoch: expect.stringMatching(/^[0-9a-f-]{36}$/) });
+    expect(whole.routes.map((one) => one.host)).toContain('pier-staging.localhost');
+    expect(await acknowledged()).toBe('0');
+    const has = Math.max(...whole.routes.map((one) => one.version));
+    expect(await ask({ epoch: whole.epoch, have: has })).toEqual({ epoch: whole.epoch, routes: [] });
+    expect(await acknowledged()).toBe(String(has));
+    // What it cannot name it does not acknowledge.
+    await ask({ epoch: whole.epoch, have: has, acknowledges: has - 1 });
+    expect(await acknowledged()).toBe(String(has - 1));
+    await world.api().raw('DELETE', `/api/tokens/${added.id}`, { headers: { 'idempotency-key': crypto.randomUUID() } });
+    // As after a restore to a moment before this environment, whose versions were lower.
+    expect((await world.visit('pier-staging.localhost')).status).toBe(200);
+    await recordsOf(world, `delete from routes where host = 'pier-staging.localhost'`);
+    await recordsOf(world, 'update installation set epoch = gen_random_uuid()');
+    await until('it leads nowhere', async () => (await world.visit('pier-staging.localhost')).status === 404);
+    const [kept] = await recordsOf<{ epoch: string }>(world, 'select epoch from installation');
+    await until('the edge knows the records by their epoch', async () =>
+      readFileSync(join(world.folder, 'house/edge/table.json'), 'utf8').includes(kept?.epoch as string),
+    );
   });
 });
 

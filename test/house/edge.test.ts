@@ -325,13 +325,13 @@ describe('a server', () => {
   it('can take a connection over', async () => {
     const one = await program(() => {});
     one.server.on('upgrade', (_incoming, socket) => {
-      socket.write('HTTP/1.1 101 Switching Protocols\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\n');
+      socket.write('HTTP/1.1 101 Switching Protocols\r\nupgrade: websocket\r\nconnection: upgrade\r\n\r\n');
       socket.pipe(socket);
     });
     await give(route(one));
     const heard = await new Promise<string>((resolve) => {
       const socket = connect(edgePort, '127.0.0.1', () =>
-        socket.write(`GET /api HTTP/1.1\r\nhost: ${host}\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\n`),
+        socket.write(`GET /api HTTP/1.1\r\nhost: ${host}\r\nupgrade: websocket\r\nconnection: upgrade\r\n\r\n`),
       );
       let text = '';
       socket.on('data', (chunk: Buffer) => {
@@ -440,7 +440,7 @@ describe('what comes to an address, whatever it is', () => {
     `POST /api/two HTTP/1.1\r\nhost: ${host}\r\ncontent-length: 5\r\n\r\nahoy!GET /a%20b.txt HTTP/1.1\r\nhost: ${host}\r\nrange: bytes=1-2\r\n\r\n`,
     `PUT /api/three HTTP/1.1\r\nhost: ${host}\r\ntransfer-encoding: chunked\r\n\r\n5\r\nahoy!\r\n0\r\nx-after: 1\r\n\r\n`,
     `GET /api/../web/../big.txt HTTP/1.1\r\nhost: ${host}\r\nexpect: 100-continue\r\nte: trailers\r\n\r\n`,
-    `GET /api HTTP/1.1\r\nhost: ${host}\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\nGET /elsewhere HTTP/1.1\r\nhost: other\r\n\r\n`,
+    `GET /api HTTP/1.1\r\nhost: ${host}\r\nupgrade: websocket\r\nconnection: upgrade\r\n\r\nGET /elsewhere HTTP/1.1\r\nhost: other\r\n\r\n`,
   ].map((text) => Buffer.from(text));
 
   it(

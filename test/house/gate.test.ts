@@ -135,7 +135,7 @@ describe('a review for people who are signed in', () => {
       expect([path, (await ask(path, {}, { method })).status]).toEqual([path, 401]);
     const upgraded = await new Promise<string>((resolve) => {
       const socket = connect(world.house.edgePort, '127.0.0.1', () =>
-        socket.write(`GET / HTTP/1.1\r\nHost: ${host}\r\nConnection: Upgrade\r\nUpgrade: echo\r\n\r\n`),
+        socket.write(`GET / HTTP/1.1\r\nHost: ${host}\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n`),
       );
       socket.once('data', (data) => {
         resolve(data.toString().split('\r\n')[0] ?? '');

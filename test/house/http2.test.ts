@@ -12,6 +12,7 @@ import {
 } from 'node:http2';
 import type { AddressInfo } from 'node:net';
 import { setTimeout as pause } from 'node:timers/promises';
+import * as grpc from '@grpc/grpc-js';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from '@jest/globals';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { ServerPath } from '../../src/core/cutover/route.js';
@@ -289,6 +290,153 @@ describe('a program that is asked in HTTP/2', () => {
     finish();
     expect((await long).text).toBe('whole');
     expect(sessions.length).toBeGreaterThanOrEqual(2);
+  });
+});
+
+describe('a program that is asked in HTTP/1.1 by a client of HTTP/2', () => {
+  /** A program that counts what it is asked; its place in a route. */
+  async function older(handler: (request: IncomingMessage, response: ServerResponse) => void) {
+    const server = createServer(handler);
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    path = serverPath('/', [{ id: 'older', address: '127.0.0.1', port: portOf(server) }]);
+    return server;
+  }
+  const echo = (request: IncomingMessage, response: ServerResponse) => {
+    const parts: Buffer[] = [];
+    request.on('data', (chunk: Buffer) => parts.push(chunk));
+    request.on('end', () =>
+      response.end(JSON.stringify({ body: Buffer.concat(parts).toString(), headers: request.rawHeaders })),
+    );
+  };
+
+  it('gets the body also where no length was named, small and large, and none where there is none', async () => {
+    const server = await older(echo);
+    const bodies = ['', 'words', 'x'.repeat(3_000_000)];
+    for (const body of bodies) {
+      const { text } = await call({ ':path': '/', ':method': 'POST' }, body);
+      expect([body.length, (JSON.parse(text) as { body: string }).body === body]).toEqual([body.length, true]);
+    }
+    expect(JSON.parse((await call({ ':path': '/', ':method': 'GET' })).text)).toMatchObject({ body: '' });
+    server.close();
+  });
+
+  it('gets the cookies of several lines as one', async () => {
+    const server = await older(echo);
+    const { text } = await call({ ':path': '/', cookie: ['a=1', 'tsunagi-visitor=x', 'b=2', 'c=3'] });
+    const { headers } = JSON.parse(text) as { headers: string[] };
+    expect(headers.flatMap((one, at) => (one.toLowerCase() === 'cookie' ? [headers[at + 1]] : []))).toEqual([
+      'a=1; b=2; c=3',
+    ]);
+    server.close();
+  });
+
+  it('is asked once by a client that goes away: what may have been done is not done again', async () => {
+    let [asked, ended] = [0, 0];
+    const server = await older((request, response) => {
+      asked++;
+      request.resume();
+      response.on('close', () => ended++);
+    });
+    for (const method of ['PUT', 'DELETE', 'GET']) {
+      const before = asked;
+      const stream = client.request({ ':path': '/', ':method': method }, { endStream: method !== 'PUT' });
+      stream.on('error', () => {});
+      if (method === 'PUT') stream.end('x');
+      await until('the program is asked', async () => asked > before);
+      stream.close(8);
+      await until('the program hears of that', async () => ended === asked);
+      await pause(200);
+      expect([method, asked]).toEqual([method, before + 1]);
+    }
+    // As many resets as there are places leave every place free.
+    for (let count = 0; count < defaultBounds.perInstance + 50; count++) {
+      const stream = client.request({ ':path': '/' });
+      stream.on('error', () => {});
+      // Its head has gone out by then.
+      await new Promise((resolve) => setImmediate(resolve));
+      stream.close(8);
+    }
+    server.removeAllListeners('request');
+    server.on('request', echo);
+    await until('there is room', async () => (await call({ ':path': '/' })).status === 200);
+    server.close();
+  });
+
+  it('is not asked again when it takes too long to answer', async () => {
+    const slow = makeProxy({ ...defaultBounds, answerMs: 1_000 });
+    let asked = 0;
+    const server = await older(() => asked++);
+    const at = { id: 'again', address: '127.0.0.1', port: portOf(server) };
+    const own = createServer((request, response) =>
+      slow.pass(serverPath('/', [at, { ...at, id: 'other' }]), '/', request, response, freshNote()),
+    );
+    await new Promise<void>((resolve) => own.listen(0, '127.0.0.1', resolve));
+    const answer = await fetch(`http://127.0.0.1:${portOf(own)}/`);
+    expect([answer.status, await answer.text(), asked]).toEqual([504, expect.stringContaining('in time'), 1]);
+    own.close();
+    server.closeAllConnections();
+    server.close();
+    await slow.close();
+  });
+});
+
+describe('calls of gRPC', () => {
+  const identity = (value: Buffer) => value;
+  const method = (name: string, more: { requestStream?: boolean; responseStream?: boolean } = {}) => ({
+    path: `/harbour.Quay/${name}`,
+    requestStream: false,
+    responseStream: false,
+    requestSerialize: identity,
+    requestDeserialize: identity,
+    responseSerialize: identity,
+    responseDeserialize: identity,
+    ...more,
+  });
+  const service = { say: method('Say'), talk: method('Talk', { requestStream: true, responseStream: true }) };
+
+  it('pass with their answers, their errors, and both ways for as long as they like', async () => {
+    const server = new grpc.Server();
+    server.addService(service, {
+      say: (given: { request: Buffer }, done: (error: object | null, value?: Buffer) => void) =>
+        given.request.toString() === 'fail'
+          ? done({ code: grpc.status.NOT_FOUND, details: 'no such quay' })
+          : done(null, Buffer.from(`said ${given.request}`)),
+      talk: (both: grpc.ServerDuplexStream<Buffer, Buffer>) => {
+        both.on('data', (chunk: Buffer) => both.write(Buffer.from(`heard ${chunk}`)));
+        both.on('end', () => both.end());
+      },
+    });
+    const port = await new Promise<number>((resolve, reject) =>
+      server.bindAsync('127.0.0.1:0', grpc.ServerCredentials.createInsecure(), (error, at) =>
+        error ? reject(error) : resolve(at),
+      ),
+    );
+    leads({ id: 'grpc', address: '127.0.0.1', port });
+    const Client = grpc.makeGenericClientConstructor(service, 'Quay');
+    const peer = new Client(`127.0.0.1:${portOf(front)}`, grpc.credentials.createInsecure()) as unknown as {
+      say(value: Buffer, done: (error: grpc.ServiceError | null, value: Buffer) => void): void;
+      talk(): grpc.ClientDuplexStream<Buffer, Buffer>;
+      close(): void;
+    };
+    const say = (text: string) =>
+      new Promise<string>((resolve, reject) =>
+        peer.say(Buffer.from(text), (error, value) => (error ? reject(error) : resolve(value.toString()))),
+      );
+    expect(await say('hello')).toBe('said hello');
+    // An error is an answer of headers alone.
+    await expect(say('fail')).rejects.toMatchObject({ code: grpc.status.NOT_FOUND, details: 'no such quay' });
+    const both = peer.talk();
+    const heard: string[] = [];
+    both.on('data', (chunk: Buffer) => heard.push(chunk.toString()));
+    for (const word of ['one', 'two']) {
+      both.write(Buffer.from(word));
+      await until(`${word} is heard`, async () => heard.includes(`heard ${word}`));
+      await pause(300);
+    }
+    both.end();
+    await new Promise((resolve) => both.on('end', resolve));
+    peer.close();
+    server.forceShutdown();
   });
 });
 

@@ -1,13 +1,12 @@
 import { readdirSync, readFileSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import pg from 'pg';
 import type { EventCheck } from '../../src/wire/overview.js';
 import type { PageOf } from '../../src/wire/parts.js';
 import type { Person } from '../../src/wire/people.js';
 import type { Project } from '../../src/wire/projects.js';
 import type { Run } from '../../src/wire/runs.js';
-import { api, app, appDefinition, type Checkout, openWorld, until, type World } from './world.js';
+import { api, app, appDefinition, type Checkout, openWorld, recordsOf, until, type World } from './world.js';
 
 let world: World;
 let checkout: Checkout;
@@ -30,22 +29,7 @@ beforeAll(async () => {
 afterAll(() => world?.close());
 
 const people = async () => (await world.api().get<PageOf<Person>>('/api/people')).items;
-const records = async <T>(sql: string): Promise<T[]> => {
-  const password = readFileSync(join(world.folder, 'house/records/password'), 'utf8');
-  const client = new pg.Client({
-    host: '127.0.0.1',
-    port: world.house.ports.database,
-    user: 'tsunagi',
-    password,
-    database: 'tsunagi',
-  });
-  await client.connect();
-  try {
-    return (await client.query(sql)).rows as T[];
-  } finally {
-    await client.end();
-  }
-};
+const records = <T>(sql: string) => recordsOf<T>(world, sql);
 
 describe('people', () => {
   let cookie: string;

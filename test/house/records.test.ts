@@ -1,15 +1,46 @@
+import { execFile } from 'node:child_process';
 import { join } from 'node:path';
+import { promisify } from 'node:util';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { openKeys, sealHash } from '../../src/keys/keys.js';
-import { openRecords, query, queryOne, type Records } from '../../src/records/database.js';
+import { type Db, openRecords, query, queryOne, type Records } from '../../src/records/database.js';
 import { checkSeals, listEvents, numberEvents, recordEvents, sealEvents } from '../../src/records/events.js';
 import { migrate, migrations } from '../../src/records/migrate.js';
-import { findPasses } from '../../src/records/runs/results.js';
-import { findRun, runById, startRun, tasksOf } from '../../src/records/runs/runs.js';
+import { failedRun, findPasses } from '../../src/records/runs/results.js';
+import {
+  findRun,
+  nextDue,
+  runById,
+  runsServedBy,
+  startRun,
+  stopWork,
+  takeDue,
+  tasksOf,
+} from '../../src/records/runs/runs.js';
 import { addRun } from '../../src/records/projects/sources.js';
 import { forgiveSilence, registerAgent } from '../../src/records/callers/agents.js';
-import { acknowledge, putProofs, putRoute, routeBody, routesAfter } from '../../src/records/callers/edges.js';
-import { addAttempts, claimAttempts, lockHeld } from '../../src/records/runs/attempts.js';
+import {
+  acknowledge,
+  listEdges,
+  putProofs,
+  putRoute,
+  routeBody,
+  routesAfter,
+} from '../../src/records/callers/edges.js';
+import {
+  addAttempts,
+  attemptById,
+  attemptsOfRun,
+  beginServed,
+  claimAttempts,
+  heldAttempts,
+  lockHeld,
+  orphanAttempts,
+  strayAttempts,
+} from '../../src/records/runs/attempts.js';
+import { presentConditions } from '../../src/records/deliveries/conditions.js';
+import { readRunState } from '../../src/records/runs/steps.js';
+import { epochOf, settleEpoch } from '../../src/records/installation.js';
 import { newId } from '../../src/records/ids.js';
 import { appendLog, makeLogPartitions, readLog, tailStart } from '../../src/records/runs/logs.js';
 import { findEnvironment, type EnvironmentRow, makeEnvironment } from '../../src/records/deployments/environments.js';
@@ -27,6 +58,7 @@ import {
 } from '../../src/records/resources/resources.js';
 import { addToken } from '../../src/records/callers/people.js';
 import { definitionOf } from '../../src/records/projects/projects.js';
+import { forgetRelease, keepRelease, lockRelease, releasesToForget } from '../../src/records/views/space.js';
 import { type Cluster, openCluster, recordProject } from './cluster.js';
 import { until } from './world.js';
 
@@ -252,7 +284,269 @@ describe('work', () => {
   });
 });
 
+describe('what is asked at each step of a run', () => {
+  it('finds its rows by an index, however many there are', async () => {
+    // One connection, so that the settings and the counts of scans are those of what is asked. Without sequential scans where there is
+    // another way, one that is left has no index.
+    const one = openRecords({ url: cluster.url, pool: 1 });
+    const large = ['attempts', 'commands', 'events', 'log_chunks', 'results', 'runs', 'tasks'];
+    try {
+      const project = await recordProject(records, 'many-tasks');
+      const { id: run, number } = await addRun(records, {
+        project: project.id,
+        commit: 'c',
+        branch: 'main',
+        pullRequest: null,
+        line: 'own',
+        cause: 'push',
+        actor: 'test',
+        allowed: true,
+      });
+      const [agent, attempt] = [newId(), newId()];
+      const hot: Record<string, (db: Db) => Promise<unknown>> = {
+        'a run whole': (db) => readRunState(db, run),
+        'a run by its number': (db) => findRun(db, project.id, number),
+        'its attempts': (db) => attemptsOfRun(db, run),
+        'an attempt': (db) => attemptById(db, attempt),
+        'runs that an attempt works for': (db) => runsServedBy(db, [attempt], run, true),
+        'the begin of an attempt': (db) => beginServed(db, [attempt]),
+        'a claim': (db) => claimAttempts(db, agent, 4, 1_000),
+        'what an agent holds': (db) => heldAttempts(db, agent),
+        'what nobody holds any more': (db) => strayAttempts(db),
+        'what nobody will take': (db) => orphanAttempts(db, 1_000),
+        'passes with the same inputs': (db) => findPasses(db, project.id, 'own', ['f']),
+        'a failure with the same inputs': (db) => failedRun(db, project.id, 'own', 'f'),
+        'a run that is due': (db) => takeDue(db, 'runs', 1_000),
+        'the next run that is due': (db) => nextDue(db, 'runs'),
+        'a stop': (db) => stopWork(db, run),
+        'what is wrong': (db) => presentConditions(db),
+      };
+      const scans = async () => {
+        await query(one, 'select pg_stat_force_next_flush()');
+        const rows = await query<{ name: string; scans: string }>(
+          one,
+          'select relname as name, seq_scan as scans from pg_stat_user_tables where relname = any($1::text[])',
+          [large],
+        );
+        return Object.fromEntries(rows.map(({ name, scans: count }) => [name, Number(count)]));
+      };
+      const scanning: Record<string, string[]> = {};
+      for (const [what, ask] of Object.entries(hot)) {
+        const before = await scans();
+        await one.transition('hot', async (db) => {
+          await query(db, 'set local enable_seqscan = off');
+          await ask(db);
+        });
+        const after = await scans();
+        const found = large.filter((name) => after[name] !== before[name]);
+        if (found.length) scanning[what] = found;
+      }
+      expect(scanning).toEqual({});
+      // The count does see a scan.
+      const before = await scans();
+      await one.transition('cold', (db) => query(db, 'select count(*) from tasks where flaky'));
+      expect((await scans()).tasks).toBe((before.tasks as number) + 1);
+    } finally {
+      await one.close();
+    }
+  });
+});
+
+describe('bytes of a release', () => {
+  it('stay where a deployment of it is made meanwhile, and no deployment is made of it once they go', async () => {
+    const other = openRecords({ url: cluster.url });
+    try {
+      const project = await recordProject(records, 'kept-bytes');
+      const [first, second, environment] = [newId(), newId(), newId()];
+      for (const [at, id] of [first, second].entries()) {
+        const run = await addRun(records, {
+          project: project.id,
+          commit: 'c',
+          branch: 'main',
+          pullRequest: null,
+          line: 'own',
+          cause: 'push',
+          actor: 'test',
+          allowed: true,
+        });
+        await query(
+          records,
+          `insert into releases (id, project_id, number, digest, commit, run_id, parts, plan) values ($1, $2, $3, 'd', 'c', $4, '[]', '{}')`,
+          [id, project.id, at + 1, run.id],
+        );
+      }
+      await query(records, 'update projects set releases = 9 where id = $1', [project.id]);
+      await query(
+        records,
+        `insert into environments (id, project_id, name, kind, plan_name, host) values ($1, $2, 'staging', 'standing', 'staging', 'kept.localhost')`,
+        [environment, project.id],
+      );
+      const found = (db: Db, id: string | null) => releasesToForget(db, 1, 20, 50, id);
+      expect((await found(records, null)).map(({ id }) => id)).toEqual(expect.arrayContaining([first, second]));
+      // The sweep has found it; then a deployment of it is asked for.
+      let commit = () => {};
+      let begun = () => {};
+      const isBegun = new Promise<void>((resolve) => {
+        begun = resolve;
+      });
+      const asking = records.transition('asked', async (db) => {
+        expect(await keepRelease(db, first)).toBe(true);
+        await query(
+          db,
+          `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, environment_plan, variables) values ($1, $2, 1, $3, $4, 'deploy', 'test', '{}', '{}')`,
+          [newId(), project.id, environment, first],
+        );
+        begun();
+        await new Promise<void>((resolve) => {
+          commit = resolve;
+        });
+      });
+      await isBegun;
+      const sweeping = other.transition('swept', async (db) => {
+        await lockRelease(db, first);
+        return found(db, first);
+      });
+      await until('the sweep waits', async () =>
+        (await query(records, 'select 1 from pg_locks where not granted')).length > 0 ? true : null,
+      );
+      commit();
+      expect(await sweeping).toEqual([]);
+      await asking;
+      // The other way round: the bytes go, and whoever asks meanwhile is refused.
+      let kept: Promise<boolean> | null = null;
+      await other.transition('swept', async (db) => {
+        await lockRelease(db, second);
+        expect(await found(db, second)).toHaveLength(1);
+        kept = records.transition('asked', (asks) => keepRelease(asks, second));
+        await forgetRelease(db, second);
+      });
+      expect(await kept).toBe(false);
+    } finally {
+      await other.close();
+    }
+  });
+});
+
+describe('the epoch of the records', () => {
+  it('stays through starts, and is another one after a restore, also where one dump is restored twice', async () => {
+    const url = await openNamed('before-restore');
+    const before = openRecords({ url });
+    const all = [before];
+    try {
+      await migrate(before);
+      const { epoch } = await settleEpoch(before);
+      expect(await settleEpoch(before)).toEqual({ epoch, restored: false });
+      const token = await addToken(
+        before,
+        { hash: Buffer.from('g'), kind: 'edge', name: 'e', person: null, role: null, project: null, expires: null },
+        'test',
+      );
+      await acknowledge(before, token.id, 'outlet', 150);
+      const epochs = new Set([epoch]);
+      for (const name of ['restored-once', 'restored-twice']) {
+        const to = await openNamed(name);
+        const { stdout } = await promisify(execFile)('pg_dump', [url], { maxBuffer: 64 * 1024 * 1024 });
+        const filled = promisify(execFile)('psql', ['-qX', '-v', 'ON_ERROR_STOP=1', to]);
+        filled.child.stdin?.end(stdout);
+        await filled;
+        const restored = openRecords({ url: to });
+        all.push(restored);
+        await migrate(restored);
+        const found = await settleEpoch(restored);
+        expect(found.restored).toBe(true);
+        epochs.add(found.epoch);
+        expect(await epochOf(restored)).toBe(found.epoch);
+        // No edge has any of this table, whatever it had of the one before.
+        expect((await listEdges(restored)).map((one) => one.acknowledged)).toEqual([0]);
+        expect(await settleEpoch(restored)).toEqual({ epoch: found.epoch, restored: false });
+      }
+      expect(epochs.size).toBe(3);
+    } finally {
+      await Promise.all(all.map((one) => one.close()));
+    }
+  });
+});
+
 describe('migrations', () => {
+  it('keep nobody waiting behind a table that is in use, and go on when it is free', async () => {
+    const url = await openNamed('busy');
+    const [older, reader] = [openRecords({ url }), openRecords({ url })];
+    try {
+      await migrate(older, '034-shared-ends');
+      let free = () => {};
+      let held = () => {};
+      const isHeld = new Promise<void>((resolve) => {
+        held = resolve;
+      });
+      const long = reader.transition('a long read', async (db) => {
+        await query(db, 'select 1 from people');
+        held();
+        await new Promise<void>((resolve) => {
+          free = resolve;
+        });
+      });
+      await isHeld;
+      const migrating = migrate(older);
+      const waits = () =>
+        queryOne<{ ok: boolean }>(reader, 'select true as ok from pg_locks where not granted limit 1');
+      while (!(await waits())) await new Promise((resolve) => setTimeout(resolve, 20));
+      // Stands behind the migration, which gives up its place.
+      await query(reader, 'select 1 from people');
+      expect(await query(reader, `select 1 from migrations where name = '035-safe-ground'`)).toEqual([]);
+      free();
+      await Promise.all([long, migrating]);
+      expect(await query(reader, `select 1 from migrations where name = '035-safe-ground'`)).toHaveLength(1);
+    } finally {
+      await Promise.all([older.close(), reader.close()]);
+    }
+  });
+
+  it('give deployments that were live before the way back that they had', async () => {
+    const older = openRecords({ url: await openNamed('ways-back') });
+    try {
+      await migrate(older, '034-shared-ends');
+      const [environment, project, ...releases] = Array.from({ length: 6 }, () => newId()) as [
+        string,
+        string,
+        ...string[],
+      ];
+      // r0, r1, r2 (was reverted), a revert to r1, r3; one never came to be live.
+      const history = [
+        { release: 0, state: 'replaced', live: true },
+        { release: 1, state: 'replaced', live: true },
+        { release: 2, state: 'reverted', live: true },
+        { release: 1, state: 'replaced', live: true },
+        { release: 3, state: 'failed', live: false },
+        { release: 3, state: 'live', live: true },
+      ];
+      await older.transition('history', async (db) => {
+        await query(db, 'set local session_replication_role = replica');
+        for (const [at, { release, state, live }] of history.entries())
+          await query(
+            db,
+            `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, state, environment_plan, variables, live_at)
+             values ($1, $2, $3, $4, $5, 'deploy', 'test', $6, '{}', '{}', case when $7 then now() end)`,
+            [newId(), project, at + 1, environment, releases[release], state, live],
+          );
+      });
+      await migrate(older);
+      const ways = await query<{ number: number; back: number | null }>(
+        older,
+        'select d.number, o.number as back from deployments d left join deployments o on o.id = d.back_id order by d.number',
+      );
+      expect(ways.map(({ number, back }) => [number, back])).toEqual([
+        [1, null],
+        [2, 1],
+        [3, 2],
+        [4, 1],
+        [5, null],
+        [6, 4],
+      ]);
+    } finally {
+      await older.close();
+    }
+  });
+
   it('bring a database that the one before has filled up to date, and keep what it holds', async () => {
     const older = openRecords({ url: await openNamed('older') });
     try {

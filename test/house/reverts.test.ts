@@ -1,6 +1,6 @@
 /** Going back: what it does, what it can't undo, and which variables and secrets programs have then. */
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import type { RevertAhead } from '../../src/wire/environments/environments.js';
+import type { Deployment, RevertAhead } from '../../src/wire/environments/environments.js';
 import { type Checkout, openWorld, type World } from './world.js';
 
 let world: World;
@@ -71,7 +71,7 @@ describe('a revert', () => {
       anew: [],
       writtenSince: expect.stringMatching(/^20/),
     });
-    const { out } = await world.cli('revert', 'quay/production', '--look');
+    const { out } = await world.cli('revert', 'quay/production', '--dry-run');
     expect(out).toMatch(/servers are warm[\s\S]*LEVEL: info again, debug now[\s\S]*does not undo:[\s\S]*002\.sql/);
     expect(await shows()).toBe('two debug pier-key');
     expect((await world.cli('revert', 'quay/production')).status).toBe(0);
@@ -111,5 +111,81 @@ describe('a revert', () => {
     const both = definition(', one_way: [migrations/003-drop.sql]', '', 'after: staging, cutover: 10% for 1m');
     const commit = await checkout.commitAndPush({ 'tsunagi.yaml': both }, 'Shares beside a one-way');
     expect((await world.waitRun('quay', commit)).definitionIssues[0]?.code).toBe('one_way_shares');
+  });
+});
+
+describe('what a revert leaves', () => {
+  const asked = (body: Record<string, unknown>) =>
+    world.api().post<Deployment>('/api/projects/quay/environments/production/deployments', { kind: 'revert', ...body });
+  /** Goes back, and waits until every edge has heard of it. */
+  const goBack = async (body: Record<string, unknown> = {}) => world.waitDeployment('quay', (await asked(body)).number);
+  const production = () => world.environment('quay', 'production');
+  const slow = (text: string) =>
+    server(text).replace('.listen(process.env.PORT)', '') +
+    'setTimeout(() => server.listen(process.env.PORT), 2500);\n';
+
+  it('is left once, by whoever asks first; the others hear of that', async () => {
+    await world.cli('lift', 'quay/production');
+    await bring({ 'server.js': server('five'), 'tsunagi.yaml': definition() }, 'Five');
+    await bring({ 'server.js': server('six') }, 'Six');
+    const leaves = (await production()).live?.number as number;
+    const answers = await Promise.all([asked({ leaves }), asked({ leaves }), asked({ leaves })]);
+    expect(new Set(answers.map(({ number }) => number)).size).toBe(1);
+    expect(answers.filter(({ already }) => already)).toHaveLength(2);
+    await world.waitDeployment('quay', answers[0]?.number as number);
+    expect(await shows()).toMatch(/^five/);
+    expect(await asked({ leaves })).toMatchObject({ already: true, number: answers[0]?.number });
+    expect(await shows()).toMatch(/^five/);
+    await expect(asked({ leaves: 1 })).rejects.toMatchObject({ code: 'revert_moved' });
+  });
+
+  it('comes back by --undo, with the hold as it was; then there is nothing to undo', async () => {
+    const { out, status } = await world.cli('revert', 'quay/production', '--undo', '--why', 'six was right');
+    expect([status, out]).toEqual([0, expect.stringContaining('live')]);
+    expect(await shows()).toMatch(/^six/);
+    const now = await production();
+    expect([now.held, now.live?.undoes, now.undo]).toEqual([null, true, false]);
+    // What the undo has left is not gone back to: the way back is as it was before the revert.
+    expect((await look()).candidates.map(({ release }) => release)[0]).toBe(now.revertsTo?.release);
+    const twice = await world.cli('revert', 'quay/production', '--undo');
+    expect([twice.status, twice.err]).toEqual([1, expect.stringContaining('no revert to undo')]);
+  });
+
+  it('is what was live before, also where that was once reverted and then brought back', async () => {
+    const { live, revertsTo } = await production();
+    const six = live?.release as number;
+    const five = revertsTo?.release as number;
+    // The revert that was undone has left its servers warm.
+    expect(await look()).toMatchObject({ release: five, warm: true });
+    await goBack();
+    expect(await shows()).toMatch(/^five/);
+    await world.cli('lift', 'quay/production');
+    // Six was reverted, and somebody wants it again.
+    const again = await world.act('quay', 'production', { kind: 'promote', release: six });
+    await world.waitDeployment('quay', again.number);
+    await bring({ 'server.js': server('seven') }, 'Seven');
+    const ahead = await look();
+    expect(ahead.candidates.map(({ release }) => release).slice(0, 2)).toEqual([six, five]);
+    const { out } = await world.cli('revert', 'quay/production', '--dry-run');
+    expect(out).toMatch(/gone back to[\s\S]*DEPLOYMENT[\s\S]*promote, owner[\s\S]*warm/);
+    await goBack();
+    expect(await shows()).toMatch(/^six/);
+    await world.cli('lift', 'quay/production');
+  });
+
+  it('is still left when a second revert comes while the first is starting servers', async () => {
+    await bring({ 'server.js': slow('eight').replace('createServer(', 'const server = createServer(') }, 'Eight, slow');
+    const eight = (await production()).live?.release as number;
+    await bring({ 'server.js': server('nine') }, 'Nine');
+    // Other variables than then: no warm server can be used.
+    await change('production', 'LEVEL', 'trace');
+    const first = await asked({ variables: 'now' });
+    expect(first.state).not.toBe('live');
+    const second = await asked({});
+    const third = await asked({ release: eight });
+    expect([second.number, third.number]).toEqual([first.number, first.number]);
+    expect((await world.waitDeployment('quay', first.number)).state).toBe('live');
+    expect(await shows()).toBe('eight trace pier-key');
+    await world.cli('lift', 'quay/production');
   });
 });

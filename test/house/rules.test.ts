@@ -165,6 +165,27 @@ describe('a promotion', () => {
   });
 });
 
+describe('a deployment of the history', () => {
+  it('is held to the rules of now, though they were met when it was live', async () => {
+    const { live, history } = await world.environment('dock', 'production');
+    const first = history.find(({ release }) => release === 1)?.number;
+    const again = await as('Mika', 'deploy', `d${first}`, '--to', 'dock/production');
+    expect([again.status, again.err]).toEqual([
+      1,
+      expect.stringMatching(/r1 cannot be deployed to dock\/production: [\s\S]*0 of 2 approvals/),
+    ]);
+    const now = await world.environment('dock', 'production');
+    expect([now.live?.number, now.moving]).toEqual([live?.number, null]);
+    // What is live may be deployed again with other variables, and not while it is on hold.
+    await as('Mika', 'hold', 'dock/production', '--why', 'counting');
+    expect((await as('Mika', 'deploy', `d${live?.number}`, '--to', 'dock/production')).err).toContain(
+      'on hold: counting',
+    );
+    await as('Mika', 'lift', 'dock/production');
+    expect((await as('Mika', 'deploy', `d${live?.number}`, '--to', 'dock/production')).status).toBe(0);
+  });
+});
+
 describe('what nothing is taken in', () => {
   it('is a freeze of an owner, until it ends or is lifted', async () => {
     expect((await as('Mika', 'freeze', 'dock/production', '--for', '2d', '--why', 'storm')).status).toBe(1);

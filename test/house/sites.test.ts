@@ -96,12 +96,16 @@ describe('a file', () => {
 
   it('comes in part, also under the condition that it is still the same', async () => {
     const path = '/assets/noise.bin';
-    const { etag = '', 'last-modified': time = '' } = (await outlet.ask(path)).headers;
+    const { etag = '', ...headers } = (await outlet.ask(path)).headers;
+    // No time is known of a file: one that is made up would call a changed file unchanged.
+    expect(headers['last-modified']).toBeUndefined();
+    const time = 'Fri, 01 Jan 2100 00:00:00 GMT';
+    expect((await outlet.ask(path, { 'if-modified-since': time })).status).toBe(200);
     const part = (more: Record<string, string>) => outlet.ask(path, { range: 'bytes=10-19', ...more });
     expect(await part({})).toMatchObject({ status: 206, headers: { 'content-range': 'bytes 10-19/3000' } });
     expect((await part({ 'if-range': etag })).status).toBe(206);
     expect((await part({ 'if-range': '"other"' })).status).toBe(200);
-    expect((await part({ 'if-range': time })).status).toBe(206);
+    expect((await part({ 'if-range': time })).status).toBe(200);
     expect(await outlet.ask(path, { range: 'bytes=5000-' })).toMatchObject({
       status: 416,
       headers: { 'cache-control': 'no-store' },

@@ -98,7 +98,12 @@ describe('from a push to production and back', () => {
     await world.waitDeployment('shop', reverted.number);
     expect(await text('production')).toBe('one');
     const now = await world.environment('shop', 'production');
-    expect(now).toMatchObject({ held: { by: 'owner' }, live: { release: 1, kind: 'revert' }, revertsTo: null });
+    expect(now).toMatchObject({
+      held: { by: 'owner' },
+      live: { release: 1, kind: 'revert' },
+      revertsTo: null,
+      undo: true,
+    });
     expect(now.history.find((one) => one.release === 2)?.state).toBe('reverted');
     // The servers that were warm are the ones that answer again; nothing was started anew.
     expect(

@@ -15,6 +15,7 @@ import { request } from 'node:http';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { promisify } from 'node:util';
+import pg from 'pg';
 import type { AddedProject } from '../../src/wire/projects.js';
 import type { AddedToken } from '../../src/wire/people.js';
 import type { Deployment, EnvironmentDetail } from '../../src/wire/environments/environments.js';
@@ -269,6 +270,23 @@ export function api(url: string, token: string | null): Api {
     return answer.body as T;
   };
   return { raw, get: (path) => must('GET', path), post: (path, body, key) => must('POST', path, body, key) };
+}
+
+/** What a statement finds in the records of a running installation. */
+export async function recordsOf<T>(world: World, sql: string): Promise<T[]> {
+  const client = new pg.Client({
+    host: '127.0.0.1',
+    port: world.house.ports.database,
+    user: 'tsunagi',
+    password: readFileSync(join(world.folder, 'house/records/password'), 'utf8'),
+    database: 'tsunagi',
+  });
+  await client.connect();
+  try {
+    return (await client.query(sql)).rows as T[];
+  } finally {
+    await client.end();
+  }
 }
 
 /**

@@ -209,11 +209,12 @@ async function runChain(
   const operator = open ? await operatorReach(context.settings) : { reach: [], through: [] };
   const named = await namedReach(work.reach);
   const network = {
-    // A server on another machine is beyond what a tied port can lead to.
-    open: open || named.through.length > 0,
+    open,
     listen: null,
     reach: [...named.reach, ...made.reach, ...operator.reach],
     through: [...named.through, ...operator.through],
+    // A server on another machine is beyond what a tied port can lead to; it opens nothing else.
+    only: open ? [] : named.only,
   };
   const pictures = work.kind === 'picture' ? picturing(context) : { binds: [], variables: {} };
   const bounds = boundsOf(host.attempt, work);

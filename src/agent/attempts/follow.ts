@@ -65,6 +65,7 @@ export async function follow(followed: Followed): Promise<Ended> {
   const told: Told = {
     exit: null,
     position: 0,
+    started: false,
     missing: [],
     full: [],
     noResults: false,

@@ -20,6 +20,8 @@ export type Cause = 'timeout' | 'stop' | 'disk' | 'files' | 'database';
 export interface Told {
   exit: number | null;
   position: number;
+  /** A command has begun. */
+  started: boolean;
   missing: string[];
   /** Places inside that are full. */
   full: string[];
@@ -43,6 +45,8 @@ export async function readControl(
     const [what, a, b, c] = line.split(' ');
     if (what === 'started') {
       told.position = Number(a);
+      told.started = true;
+      told.exit = null;
       started(told.position);
     } else if (what === 'ended') {
       told.exit = Number(b);
@@ -133,13 +137,14 @@ function endOf(
     return failed(issue('command_killed', { command, signal: told.exit - 128 }));
   // Tests that failed say best what is wrong.
   const said =
-    told.exit !== null && told.exit !== 0 && !tests?.results?.failed
+    told.exit !== null && told.exit !== 0 && !tests?.results?.failed && !work.unquoted
       ? diagnoseProgram(programFacts(work, command, told.exit, scene))
       : null;
   if (said) return failed(said);
   if (told.exit !== null && told.exit !== 0)
     return failed(issue('command_failed', { command, exit: told.exit, look: logCommand(work) }));
   if (told.exit === 0 && refusal && told.missing.length === 0) return failed(refusal);
+  if (!told.done && told.started && told.exit === null) return failed(issue('sandbox_killed', { command }));
   if (!told.done) return failed(issue('setup_failed', { detail: errors.trim() || 'it was ended from outside' }));
   if (told.missing.length) return failed(issue('output_missing', { path: told.missing.join(', ') }));
   if (told.socket)

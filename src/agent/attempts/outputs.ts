@@ -50,6 +50,8 @@ export function takeOutput(
   changed: () => void,
 ): HandedOutput {
   const copy = new PassThrough({ highWaterMark: 1024 * 1024 });
+  // Its end is seen where it is written. Where nothing is, nobody else listens, and an error without a listener would end the agent.
+  copy.on('error', () => {});
   let refusal: Issue | null = null;
   const refuse = (error: unknown): null => {
     refusal =

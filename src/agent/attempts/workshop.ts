@@ -46,6 +46,8 @@ export interface WorkshopOptions {
   logLimit?: number;
   /** Bytes that must be free for new attempts; default 2 GiB. */
   minFree?: number;
+  /** Milliseconds for which a server that was ready may answer nothing; default 30 s. */
+  silence?: number;
   /** Milliseconds between two rounds of tidying; default ten minutes. */
   tidyEvery?: number;
   /** Path of a Chromium that takes pictures, or `none`; default: what is found here. */
@@ -125,6 +127,7 @@ export async function openWorkshop(
     logBounds: options.logLimit
       ? { head: Math.ceil(options.logLimit / 2), tail: Math.floor(options.logLimit / 2) }
       : defaultBounds,
+    silenceMs: options.silence ?? 30_000,
     full: () => fullDisk(options.folder, minFree, options.name),
     log,
     stopped,

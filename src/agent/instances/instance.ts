@@ -1,4 +1,5 @@
 /** One instance: started with a keeper of its own, watched until it ends, and taken up again by a restarted agent. */
+import { durationText } from '../../core/durations.js';
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
 import { untilDone } from '../../wire/rooms/client.js';
 import type { InstanceWork } from '../../wire/rooms/work.js';
@@ -16,12 +17,13 @@ import {
   type InstanceState,
   killKeeper,
   launch,
+  protectHelpers,
   readState,
   save,
 } from './keeper.js';
 import { openLogTail } from './logtail.js';
 import { takePort } from './ports.js';
-import { explain, readiness } from './ready.js';
+import { answers, explain, readiness } from './ready.js';
 
 export interface RunningInstance {
   id: string;
@@ -167,6 +169,38 @@ const elsewhereMs = 8_000;
 /** Milliseconds between two looks at what a program listens on that does not answer. */
 const lookMs = 500;
 
+/** Asks a server that was ready, again and again. */
+interface Silence {
+  /** Asks where it is time to. */
+  look(first: number): void;
+  /** Why it counts as failed: it has answered nothing for too long; null while it has not. */
+  over(): Issue | null;
+}
+
+function watchSilence(context: AgentContext, state: InstanceState, since: () => number): Silence {
+  const { part, ready } = state.work;
+  let asking = false;
+  let askedAt = since();
+  let silentAt: number | null = null;
+  return {
+    look(first) {
+      if (asking || since() - askedAt < context.silenceMs / 3) return;
+      asking = true;
+      askedAt = since();
+      answers(context, state, first)
+        .catch(() => false)
+        .then((up) => {
+          silentAt = up ? null : (silentAt ?? askedAt);
+          asking = false;
+        });
+    },
+    over: () =>
+      silentAt !== null && since() - silentAt >= context.silenceMs
+        ? issue('silent', { part, path: ready ?? 'its port', time: durationText(context.silenceMs) })
+        : null,
+  };
+}
+
 /** Milliseconds within which most programs are ready. */
 const soonMs = 3_000;
 
@@ -209,6 +243,8 @@ async function live(
   let looked = 0;
   /** As they were seen last. */
   let listening: number[] = [];
+  const silence = watchSilence(context, state, since);
+  let guarded = false;
   let wait = 10;
   for (;;) {
     log.read();
@@ -224,6 +260,19 @@ async function live(
     }
     if (context.stopped()) return;
     const first = firstProcess(folder);
+    if (!guarded && first !== null) {
+      guarded = true;
+      protectHelpers(state, folder);
+    }
+    if (state.ready && !wishes.end && !wishes.frozen && first !== null && work.kind === 'server') silence.look(first);
+    const silent = silence.over();
+    if (silent !== null && !wishes.end) {
+      killKeeper(state);
+      await log.close();
+      await report({ state: 'failed', issue: silent });
+      wishes.drop = true;
+      wishes.end = true;
+    }
     if (wishes.end) {
       if (termAt === null) {
         termAt = since();

@@ -97,11 +97,12 @@ export async function launch(
   );
   const named = await namedReach(work.reach ?? []);
   const limits = limitsOf(work);
+  const open = work.network !== 'none';
   const chain = {
     layers: paths,
     writable: false,
     variables: work.variables,
-    network: { open: work.network !== 'none', listen: null, ...named },
+    network: { open, listen: null, ...named, only: open ? [] : named.only },
     binds: [{ from: handsOf(folder), to: handsInside, fixed: true as const }, ...volumeBinds(context, work.volumes)],
     tmp: limits.memory,
     command: besideCommand(work.start),
@@ -148,7 +149,8 @@ function writeWork({ context, frame, chain, state }: Starting): void {
 async function beginStanding(starting: Starting, named: OperatorReach): Promise<boolean> {
   const { context, state, frame } = starting;
   const { address, ports } = context;
-  const standing = await context.standing.take({ address, ports, ...named });
+  const { reach, through } = named;
+  const standing = await context.standing.take({ address, ports, reach, through });
   if (!standing) return false;
   try {
     standing.settle(frame.folder, frame.group);
@@ -201,6 +203,23 @@ export function writeLease(folder: string, until: number): void {
 
 /** Whether its keeper ended it because its lease was over. */
 export const leaseOver = (folder: string): boolean => existsSync(join(folder, 'lease-over'));
+
+/** Whether its keeper ended it because what ties its network had ended. */
+export const networkOver = (folder: string): boolean => existsSync(join(folder, 'network-over'));
+
+/**
+ * What keeps an instance, and what ties its network, is the last that the kernel ends when memory runs out in its group: they take little, and
+ * without them the program is alive and out of reach. Only root may say so.
+ */
+export function protectHelpers(state: InstanceState, folder: string): void {
+  if (process.getuid?.() !== 0) return;
+  for (const pid of [state.keeper, pastaOf(folder)])
+    try {
+      if (pid !== null) writeFileSync(`/proc/${pid}/oom_score_adj`, '-900');
+    } catch {
+      // It has ended, which is seen elsewhere.
+    }
+}
 
 /** Exit status, or null while its keeper lives; a keeper that was killed counts as 137. */
 export function exitOf(state: InstanceState, folder: string): number | null {

@@ -1,6 +1,7 @@
 /** Whether an instance is ready, and why it is not. */
 import { request } from 'node:http';
 import { connect } from 'node:http2';
+import { connect as connectTcp } from 'node:net';
 import { diagnoseInstance } from '../../core/diagnose/instance.js';
 import { issue, type Issue } from '../../core/errors/errors.js';
 import { sizeText } from '../../core/sizes.js';
@@ -9,7 +10,7 @@ import { maskerOf, maskIssue } from '../log/masked.js';
 import { groupOf } from '../sandbox/limits.js';
 import { firstProcess, listeningPorts, onlyLoopback, programOf } from '../sandbox/processes.js';
 import { seenFiles } from '../attempts/seen.js';
-import { type InstanceState, leaseOver, limitsOf } from './keeper.js';
+import { type InstanceState, leaseOver, limitsOf, networkOver } from './keeper.js';
 import { lastLines } from './logtail.js';
 
 export interface Readiness {
@@ -31,14 +32,15 @@ export async function readiness(
   look: boolean,
 ): Promise<Readiness> {
   if (work.kind === 'worker' || port === null) return { ready: programOf(first) !== null, listening: [], answer: null };
+  const portsOf = (): number[] => ownPorts(listeningPorts(first, port), work);
   if (work.ready === null) {
-    const listening = listeningPorts(first, port);
+    const listening = portsOf();
     return { ready: listening.includes(port), listening, answer: null };
   }
   const status = await (work.http2 ? askHttp2 : ask)(context.address, port, work.ready);
   if (status === null && !look) return { ready: false, listening: null, answer: null };
   // Who answers may be another one at this port of the machine.
-  const listening = listeningPorts(first, port);
+  const listening = portsOf();
   const own = listening.includes(port);
   return {
     ready: own && status !== null && status >= 200 && status < 400,
@@ -47,17 +49,58 @@ export async function readiness(
   };
 }
 
+/** Ports on which the program itself listens: those that lead to its database and the like are ours. */
+const ownPorts = (listening: readonly number[], { reach = [] }: InstanceState['work']): number[] =>
+  listening.filter((port) => !reach.some((one) => one.port === port));
+
+/** Whether a server that was ready still answers: anything, also an error, or where it has no ready path that something listens. */
+export async function answers(context: AgentContext, { work, port }: InstanceState, first: number): Promise<boolean> {
+  if (port === null) return true;
+  // Asked from outside of its sandbox, as an edge does: so its way there is tried, too.
+  if (work.ready === null) return connects(context.address, port);
+  return (await (work.http2 ? askHttp2 : ask)(context.address, port, work.ready)) !== null && first > 0;
+}
+
+function connects(host: string, port: number): Promise<boolean> {
+  return new Promise((resolve) => {
+    const socket = connectTcp({ host, port, timeout: askMs });
+    let held = false;
+    const over = (up: boolean) => {
+      socket.destroy();
+      resolve(up);
+    };
+    // What passes connections on accepts first, and hangs up at once where nobody is behind it.
+    socket.once('connect', () => {
+      held = true;
+      setTimeout(() => over(true), 100).unref();
+    });
+    socket.once('timeout', () => over(held));
+    socket.once('error', () => over(false));
+    socket.once('close', () => over(false));
+  });
+}
+
+/** Milliseconds for one answer, however it drips in. */
+const askMs = 2_000;
+
 function ask(host: string, port: number, path: string): Promise<number | null> {
   return new Promise((resolve) => {
     const call = request(
-      { host, port, path, timeout: 2_000, agent: false, headers: { connection: 'close' } },
+      {
+        host,
+        port,
+        path,
+        agent: false,
+        headers: { connection: 'close' },
+        // Of the whole answer: one that comes byte by byte is none.
+        signal: AbortSignal.timeout(askMs),
+      },
       (answer) => {
         answer.on('error', () => {});
         answer.destroy();
         resolve(answer.statusCode ?? null);
       },
     );
-    call.on('timeout', () => call.destroy());
     call.on('error', () => resolve(null));
     call.end();
   });
@@ -71,7 +114,7 @@ function askHttp2(host: string, port: number, path: string): Promise<number | nu
       session.destroy();
       resolve(status);
     };
-    const late = setTimeout(() => over(null), 2_000);
+    const late = setTimeout(() => over(null), askMs);
     session.on('error', () => over(null));
     const stream = session.request({ ':path': path });
     stream.on('error', () => over(null));
@@ -94,6 +137,7 @@ export function explain(
 ): Issue {
   const { work } = state;
   if (exit !== null && leaseOver(folder)) return issue('lease_over', { part: work.part });
+  if (exit !== null && networkOver(folder)) return issue('network_over', { part: work.part });
   return maskIssue(
     diagnoseInstance({
       part: work.part,

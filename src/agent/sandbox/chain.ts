@@ -12,6 +12,7 @@ import {
   readFileSync,
   realpathSync,
   rmSync,
+  statSync,
   writeFileSync,
 } from 'node:fs';
 import { dirname, join } from 'node:path';
@@ -119,20 +120,25 @@ export function writeReady(bin: string, tmp: number | null): void {
 
 /** How a piece of work must be tied on a machine that does it `way`. */
 export const networkOf = (work: Pick<ChainWork, 'network'>, way: NetworkWay): ChainNetwork =>
-  work.network.open || work.network.listen || work.network.reach.length ? way : 'none';
+  work.network.open || work.network.listen || work.network.reach.length || work.network.only.length ? way : 'none';
 
 /** The files by which names are found: the same for all work that reaches nothing. */
 const namesOf = (
-  network: Pick<ChainWork['network'], 'open' | 'reach'>,
+  network: Pick<ChainWork['network'], 'open' | 'reach' | 'only'>,
   way?: ChainNetwork,
 ): Record<string, string> => ({
-  hosts: ['127.0.0.1 localhost', '::1 localhost', ...network.reach.map((one) => `127.0.0.1 ${one.host}`), ''].join(
-    '\n',
-  ),
+  hosts: [
+    '127.0.0.1 localhost',
+    '::1 localhost',
+    ...network.reach.map((one) => `127.0.0.1 ${one.host}`),
+    // A relay brings them to the loopback of the work.
+    ...network.only.map((one) => `${way === 'relay' ? '127.0.0.1' : one.address} ${one.host}`),
+    '',
+  ].join('\n'),
   'resolv.conf': network.open && way === 'pasta' ? `nameserver ${namesAddress}\n` : '',
 });
 
-const noNetwork = { open: false, reach: [] };
+const noNetwork = { open: false, reach: [], only: [] };
 
 const words = (list: readonly string[]) => `${list.join('\0')}\0`;
 
@@ -151,11 +157,13 @@ export function writeNetwork(place: ChainPlace, network: ChainWork['network']): 
   if (way === 'pasta') {
     put(place, 'pasta', `${pastaOptions({ network }).join('\n')}\n`);
     if (network.open) put(place, 'open', `${network.through.join('\n')}\n`);
+    else if (network.only.length)
+      put(place, 'only', network.only.map(({ address, port }) => `${address} ${port}\n`).join(''));
   }
   if (way === 'relay') put(place, 'relays', `${relayLines({ network }).join('\n')}\n`);
 }
 
-const isTied = ({ open, reach }: ChainWork['network']) => open || reach.length > 0;
+const isTied = ({ open, reach, only }: ChainWork['network']) => open || reach.length > 0 || only.length > 0;
 
 /** Writes down what runs, for the chain of this folder. */
 export function writeChain(place: ChainPlace, work: ChainWork, bin: string): void {
@@ -165,6 +173,14 @@ export function writeChain(place: ChainPlace, work: ChainWork, bin: string): voi
   put(place, 'options', words(bubblewrapOptions(work, way === 'none', bin, isTied(work.network))));
   put(place, 'command', words(work.command));
   put(place, 'lower', lowerOf(folder, work.layers, bin));
+  const shown = work.binds.filter((one) => !one.fixed).map(({ from }) => `${identityOf(from)} ${from}\n`);
+  if (shown.length) put(place, 'shown', shown.join(''));
+}
+
+/** Device and number of a folder: of a mounted file system another one than of the folder below it. */
+function identityOf(path: string): string {
+  const { dev, ino } = statSync(path);
+  return `${dev}:${ino}`;
 }
 
 /** What the overlay lies upon. Two folders at least, or a mount without an upper one is refused; the leftmost is on top. */

@@ -69,6 +69,31 @@ close_private() {
   } | ip "$family" -force -batch - 2>/dev/null || true
 }
 
+# Nothing outside can be reached but the named ports of the named addresses: a table of their own leads there, all other tables nowhere.
+only_named() {
+  local family=$1 gateway='' device='' range address port
+  read -r gateway device < <(ip "$family" route show default | sed -nE 's/^default via ([^ ]+) dev ([^ ]+).*/\1 \2/p' | head -n 1) || true
+  [[ -n $gateway ]] || return 0
+  {
+    while read -r address port; do
+      [[ $family == -6 && $address == *:* || $family == -4 && $address != *:* ]] || continue
+      echo "rule add to $address ipproto tcp dport $port lookup 100"
+      echo "route add $address via $gateway dev $device onlink table 100"
+    done <only
+    echo 'route add unreachable default metric 1'
+    echo "route del default via $gateway dev $device"
+    while read -r range; do
+      echo "route del $range"
+      echo "route add unreachable $range"
+    done < <(ip "$family" route show proto kernel | awk '$1 ~ /\// { print $1 }')
+  } | ip "$family" -force -batch - 2>/dev/null || true
+  # What could not be closed is not left open.
+  if ip "$family" route show default | grep -qv unreachable; then
+    echo 'the network could not be closed'
+    exit 125
+  fi
+}
+
 if [[ $net != none ]]; then
   ip link set lo up
   echo ready >ready
@@ -77,6 +102,9 @@ if [[ $net != none ]]; then
     close_private -4 "$(sed -n 's/^nameserver //p' resolv.conf)" 0.0.0.0/8 10.0.0.0/8 100.64.0.0/10 169.254.0.0/16 172.16.0.0/12 192.0.0.0/24 \
       192.168.0.0/16 198.18.0.0/15 224.0.0.0/4 240.0.0.0/4
     close_private -6 '' ::/96 fc00::/7 fe80::/10 fec0::/10 64:ff9b::/96 64:ff9b:1::/48 2001::/23 2002::/16 ff00::/8
+  elif [[ $net == pasta && -e only ]]; then
+    only_named -4
+    only_named -6
   elif [[ $net == relay ]]; then
     while read -r side from to; do
       [[ $side == inside ]] || continue
@@ -98,6 +126,18 @@ if [[ $runs == held ]]; then
 fi
 lower=$(<lower)
 mapfile -d '' -t command <command
+# What is shown must be what the agent has there: a file system that is not mounted in here would show the empty folder below it.
+if [[ -e shown ]]; then
+  while read -r id path; do
+    [[ $(stat -c %d:%i -- "$path" 2>/dev/null) == "$id" ]] || {
+      echo "what should be shown from $path is not mounted here"
+      exit 125
+    }
+  done <shown
+fi
 project
 limit
-exec bwrap --args 9 "${command[@]}" 9<options 8>info 7<"$filter"
+# Its words hold secrets: they are gone from the disk before the program begins.
+exec 9<options
+rm -f options
+exec bwrap --args 9 "${command[@]}" 8>info 7<"$filter"

@@ -103,10 +103,27 @@ if [[ $lease == watch ]]; then
   helpers+=($!)
 fi
 
+# Without what ties its network nobody reaches the program: it ends, in words, and is started again.
+if [[ $net == pasta && -e pasta.pid ]]; then
+  (
+    tail --pid="$(<pasta.pid)" -s 1 -f /dev/null
+    # It may have ended because the program has.
+    sleep 0.5
+    kill -0 "$inner" && : >network-over && kill -KILL "$inner"
+  ) >/dev/null 2>&1 3>&- 4>&- 5>&- &
+  helpers+=($!)
+fi
+
 { wait "$inner"; } 2>/dev/null
 status=$?
 [[ -z $output ]] || wait "$output"
+# What a helper has started goes with it; none goes on to its next command meanwhile, and the shell prints nothing of their ends.
+if ((${#helpers[@]})); then
+  disown "${helpers[@]}"
+  kill -STOP "${helpers[@]}"
+  for helper in "${helpers[@]}"; do pkill -KILL -P "$helper"; done
+  kill -KILL "${helpers[@]}"
+fi 2>/dev/null
 [[ -e pasta.pid ]] && kill "$(<pasta.pid)" 2>/dev/null
-((${#helpers[@]})) && kill "${helpers[@]}" 2>/dev/null
 echo "$status" >exit.new && mv exit.new exit
 exit "$status"

@@ -104,7 +104,8 @@ const portsOf = (reach: readonly { port: number }[]): string[] => [...new Set(re
 export function pastaOptions({ network }: Pick<ChainWork, 'network'>): string[] {
   const reach = portsOf(network.reach);
   return [
-    ...(network.open ? ['--config-net', '--dns-forward', namesAddress] : []),
+    ...(network.open || network.only.length ? ['--config-net'] : []),
+    ...(network.open ? ['--dns-forward', namesAddress] : []),
     '--no-map-gw',
     ...['-t', network.listen ? `${network.listen.address}/${network.listen.port}:${network.listen.port}` : 'none'],
     ...['-u', 'none'],
@@ -118,6 +119,11 @@ export function relayLines({ network }: Pick<ChainWork, 'network'>): string[] {
     `outside unix:out-${port}.sock tcp:127.0.0.1:${port}`,
     `inside tcp:127.0.0.1:${port} unix:out-${port}.sock`,
   ]);
+  for (const { port, address } of network.open ? [] : network.only)
+    lines.push(
+      `outside unix:out-${port}.sock tcp:${address}:${port}`,
+      `inside tcp:127.0.0.1:${port} unix:out-${port}.sock`,
+    );
   if (network.listen)
     lines.push(
       `outside tcp:${network.listen.address}:${network.listen.port} unix:in.sock`,

@@ -4,7 +4,8 @@
  *
  * Refused: namespaces of one's own for users (a way to more of the kernel), looking into and taking descriptors from other
  * processes, keyrings (they belong to the account, which other work shares), io_uring (it passes by this filter), bpf, perf,
- * userfaultfd, files by handle. Programs of another architecture than the machine's own are refused all calls.
+ * userfaultfd, files by handle; and sockets of every family but those of files, IPv4, IPv6 and netlink: others (virtual machines, radios,
+ * buses) are not held by a network namespace. Programs of another architecture than the machine's own are refused all calls.
  */
 
 interface Numbers {
@@ -13,6 +14,8 @@ interface Numbers {
   clone: number;
   clone3: number;
   unshare: number;
+  /** socket and socketpair: their first argument is the family. */
+  sockets: readonly number[];
   /** Refused with EPERM. */
   forbidden: readonly number[];
   /** Refused with ENOSYS: programs go on without them. */
@@ -26,6 +29,7 @@ const machines: Record<string, Numbers> = {
     clone: 56,
     clone3: 435,
     unshare: 272,
+    sockets: [41, 53],
     forbidden: [308, 101, 310, 311, 438, 312, 250, 248, 249, 321, 298, 323, 304],
     absent: [425, 426, 427],
   },
@@ -34,6 +38,7 @@ const machines: Record<string, Numbers> = {
     clone: 220,
     clone3: 435,
     unshare: 97,
+    sockets: [198, 199],
     forbidden: [268, 117, 270, 271, 438, 272, 219, 217, 218, 280, 241, 282, 265],
     absent: [425, 426, 427],
   },
@@ -49,6 +54,10 @@ const allow = 0x7fff0000;
 const refuse = (errno: number): number => 0x00050000 | errno;
 const EPERM = 1;
 const ENOSYS = 38;
+const EAFNOSUPPORT = 97;
+
+/** AF_UNIX, AF_INET, AF_INET6, AF_NETLINK of sys/socket.h. */
+const families = [1, 2, 10, 16];
 
 /** CLONE_NEWUSER of linux/sched.h. */
 const newUser = 0x10000000;
@@ -71,8 +80,14 @@ export function seccompProgram(machine: string): Buffer | null {
     // Its flags lie in memory, where a filter can't look: the C library takes clone instead.
     [jumpEqual, known.clone3, 'absent'],
     ...known.forbidden.map((number): Step => [jumpEqual, number, 'forbidden']),
+    ...known.sockets.map((number): Step => [jumpEqual, number, 'family']),
     [jumpEqual, known.clone, 'flags'],
     [jumpEqual, known.unshare, 'flags', 'allowed'],
+    'family',
+    // The kernel takes an int: what is above its 32 bits does not count.
+    [load, at.firstArgument],
+    ...families.map((family): Step => [jumpEqual, family, 'allowed']),
+    [answer, refuse(EAFNOSUPPORT)],
     'flags',
     [load, at.firstArgument],
     [jumpSet, newUser, 'forbidden', 'allowed'],

@@ -38,8 +38,10 @@ export interface ChainWork {
     listen: { address: string; port: number } | null;
     /** Ports of this machine's loopback that it may reach, with the names that lead there. */
     reach: { port: number; host: string }[];
-    /** Addresses of other machines that may be reached though they are private. */
+    /** Addresses of other machines that may be reached though they are private, where the outside may. */
     through: string[];
+    /** Where it may not: these ports of these addresses, and nothing else outside; with the names that lead there. */
+    only: { port: number; host: string; address: string }[];
   };
   /** Bytes that /tmp and HOME may hold each; null: half of the machine's memory. */
   tmp: number | null;

@@ -40,12 +40,14 @@ export async function openFresh(context: AgentContext, work: TerminalWork, given
       ),
     );
     prepareFolder(folder, account);
+    const open = work.network !== 'none';
+    const named = await namedReach(work.reach);
     const chain = {
       layers: paths,
       // What it changes is its own, and goes with it.
       writable: true,
       variables: work.variables,
-      network: { open: work.network !== 'none', listen: null, ...(await namedReach(work.reach)) },
+      network: { open, listen: null, ...named, only: open ? [] : named.only },
       binds,
       tmp: host.attempt.tmp,
       command: handCommand(handWords(work)),

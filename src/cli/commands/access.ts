@@ -25,10 +25,11 @@ export function accessCommands(program: Command): void {
       give(options, await get<PageOf<Token>>('/api/tokens'), ({ items }) =>
         say(
           table(
-            ['TOKEN', 'KIND', 'ALLOWS', 'PROJECT', 'USED', 'EXPIRES', 'ID'],
+            ['TOKEN', 'KIND', 'OF', 'ALLOWS', 'PROJECT', 'USED', 'EXPIRES', 'ID'],
             items.map((one) => [
               plain(one.name),
               one.kind,
+              plain(one.person ?? ''),
               one.role ?? allows(one),
               one.project ?? '',
               ago(one.usedAt),

@@ -32,9 +32,11 @@ const usage = (detail: string, command: string) => new CodedError('usage', { det
 type RevertOptions = Shared & {
   release?: string;
   wait: boolean;
-  look?: boolean;
+  dryRun?: boolean;
   variables?: string;
   oneWay?: boolean;
+  undo?: boolean;
+  why?: string;
 };
 
 export function actCommands(program: Command): void {
@@ -93,24 +95,30 @@ export function actCommands(program: Command): void {
       program
         .command('revert <environment>')
         .description(
-          'go back to what was live before, and hold the environment; j3: all that went together in that promotion',
+          'go back to what was live before, and hold the environment; j3: all projects of that joint promotion',
         ),
       'tsunagi revert sailings/production',
     ).option('--release <release>', 'to this release'),
   )
-    .option('--look', 'what it would do, and what it can’t undo; nothing is done')
+    .option('--dry-run', 'show what it would do, what it can’t undo, and what else can be gone back to; change nothing')
     .option('--variables <when>', 'plain variables of `then` (default) or of `now`')
-    .option('--one-way', 'also beyond migrations that are marked as one-way')
+    .option('--one-way', 'also go back beyond migrations that are marked as one-way')
+    .option('--undo', 'undo the last revert: bring back what it has left, and the hold as it was before')
+    .option('--why <reason>', 'the reason, kept with the hold')
     .action((environment: string, options: RevertOptions) => {
-      const { variables, oneWay } = options;
+      const { variables, oneWay, undo, why } = options;
       const joint = jointNumber(environment);
       if (joint !== null) return takeBack(joint, options);
-      if (options.look) return revertAhead(environment, options.release, options);
+      if (undo && (variables !== undefined || oneWay || options.release !== undefined || options.dryRun))
+        throw usage('--undo brings back what the revert has left; it takes --why alone.', 'revert');
+      if (options.dryRun) return revertAhead(environment, options.release, options);
       if (variables !== undefined && variables !== 'then' && variables !== 'now')
         throw usage(`--variables is \`then\` or \`now\`, not \`${variables}\`.`, 'revert');
       return ask('revert', environment, options.release, options, {
         ...(variables ? { variables } : {}),
         ...(oneWay ? { oneWay } : {}),
+        ...(undo ? { undo } : {}),
+        ...(why ? { why } : {}),
       });
     });
 
@@ -150,6 +158,8 @@ export function actCommands(program: Command): void {
     .option('--no-wait', 'do not wait until all are replaced')
     .action(async (environment: string, options: Shared & { part?: string; wait: boolean }) => {
       const place = await environmentPlace(environment, options.project);
+      // Those that failed before, of this deployment or an older one, say nothing about this restart.
+      const known = new Set((await get<EnvironmentDetail>(place.path)).instanceList.map((one) => one.id));
       const answer = await post<Restarted>(`${place.path}/restart`, options.part ? { part: options.part } : {});
       if (!options.wait)
         return give(options, answer, () => say(`${answer.replaces.length} programs are being replaced.`));
@@ -160,15 +170,22 @@ export function actCommands(program: Command): void {
             answer.replaces.includes(one.id) &&
             (one.state === 'waiting' || one.state === 'starting' || one.state === 'ready'),
         );
+        const served = new Set(
+          instanceList.filter((one) => answer.replaces.includes(one.id)).map((one) => one.deployment),
+        );
         const failing = instanceList.find(
-          (one) => one.state === 'failed' && answer.parts.includes(one.part) && !answer.replaces.includes(one.id),
+          (one) =>
+            one.state === 'failed' &&
+            !known.has(one.id) &&
+            served.has(one.deployment) &&
+            answer.parts.includes(one.part),
         );
         if (left.length === 0) break;
         if (failing?.issue) {
           give(options, answer, () =>
             say(
               `A fresh ${failing.part} does not start: ${plain(failing.issue?.says ?? '')}`,
-              faint('The old ones go on; it is tried again by itself.'),
+              faint('The old ones go on; it is tried again.'),
             ),
           );
           process.exitCode = 1;
@@ -292,7 +309,7 @@ async function ask(
   where: string,
   release: string | undefined,
   options: Shared & { wait: boolean },
-  more: { override?: string; variables?: 'then' | 'now'; oneWay?: boolean } = {},
+  more: { override?: string; variables?: 'then' | 'now'; oneWay?: boolean; undo?: boolean; why?: string } = {},
 ): Promise<void> {
   const place = await environmentPlace(where, options.project);
   const again = kind === 'deploy' && release !== undefined && release.startsWith('d') ? numberOf(release, 'd') : null;
@@ -303,14 +320,37 @@ async function ask(
     kind,
     ...(number === null ? {} : { release: number }),
     ...(again === null ? {} : { deployment: again }),
+    ...(kind === 'revert' && !more.undo ? await whatToLeave(place.path) : {}),
     ...more,
   });
-  if (!options.json)
+  if (asked.already && !options.json)
+    say(
+      `${place.project}/${asked.environment} is already reverted by ${plain(asked.actor)}, with d${asked.number} to r${asked.release}.`,
+    );
+  if (asked.keeps !== undefined) return endedFor(asked, place.project, options);
+  if (!options.json && !asked.already)
     say(
       `d${asked.number}: r${asked.release} to ${asked.project}/${asked.environment}  ${faint(`${short(asked.commit.id)} ${plain(asked.commit.title)}`)}`,
     );
   if (!options.wait) return give(options, asked, () => {});
   finish(await followDeployment(place.project, asked.number, !options.json), options);
+}
+
+/** A revert names what it leaves, so that two people who revert at once go back once. */
+async function whatToLeave(path: string): Promise<{ leaves?: number }> {
+  const { live, moving } = await get<EnvironmentDetail>(path);
+  const leaves = moving && moving.kind !== 'revert' ? moving : live;
+  return leaves ? { leaves: leaves.number } : {};
+}
+
+/** What was on its way ends, and what is live keeps the traffic: that is what was asked for. */
+async function endedFor(asked: Deployment, project: string, options: Shared & { wait: boolean }): Promise<void> {
+  const ended = options.wait ? await followDeployment(project, asked.number, false) : asked;
+  give(options, { ...ended, keeps: asked.keeps }, () =>
+    say(
+      `d${asked.number} with r${asked.release} ${options.wait ? 'has ended' : 'ends'}. r${asked.keeps} keeps the traffic of ${project}/${asked.environment}, which is on hold.`,
+    ),
+  );
 }
 
 function finish(deployment: Deployment, options: Shared): void {
@@ -355,10 +395,16 @@ export async function followRun(project: string, number: number, talk: boolean):
   const known = new Set<string>();
   const logs: Promise<void>[] = [];
   let announced = '';
+  let waits = '';
   const look = async (): Promise<boolean> => {
     run = await get<RunDetail>(path);
     if (talk && announced === '') say(`${bold(`run ${number}`)}  ${short(run.commit.id)} ${plain(run.commit.title)}`);
     announced = run.state;
+    // Why it waits is said once, and again where that is another reason.
+    if (talk && run.state === 'waiting' && run.issue && run.issue.says !== waits) {
+      waits = run.issue.says;
+      say(plain(run.issue.says), faint(plain(run.issue.next)));
+    }
     for (const task of run.taskList) {
       for (const attempt of task.attempts) {
         if (attempt.state === 'waiting' || followed.has(attempt.id)) continue;

@@ -4,7 +4,11 @@ import { type Shared, shared } from './shared.js';
 
 export function checkCommand(program: Command): void {
   shared(
-    program.command('check [path]').description('check a definition, offline; default: tsunagi.yaml here'),
+    program
+      .command('check [path]')
+      .description(
+        'check a definition, offline; where you are signed in, also against the tools of the agents; default: tsunagi.yaml here',
+      ),
     'tsunagi check',
     { project: false },
   ).action(async (path: string | undefined, options: Shared) => {
@@ -12,6 +16,6 @@ export function checkCommand(program: Command): void {
     const { runCheck } = (await import(
       new URL('./check-run.js', import.meta.url).href
     )) as typeof import('./check-run.js');
-    runCheck(path, options);
+    await runCheck(path, options);
   });
 }

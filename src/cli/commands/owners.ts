@@ -53,6 +53,36 @@ export function ownerCommands(program: Command, project: Command): void {
   );
 
   shared(
+    person
+      .command('sign-in <name>')
+      .description('make a new one-time sign-in for a person; earlier ones that were not used are revoked'),
+    'tsunagi person sign-in nagi',
+    { project: false },
+  ).action(async (name: string, options: Shared) =>
+    give(options, await post<AddedPerson>(`/api/people/${encodeURIComponent(name)}/sign-in`), (one) =>
+      say(`The sign-in of ${bold(plain(one.name))}, good once and for three days:`, one.signIn),
+    ),
+  );
+  shared(
+    person
+      .command('remove <name>')
+      .description('remove a person: sessions, tokens and sign-ins end at once, and their approvals count no more'),
+    'tsunagi person remove nagi --yes',
+    { project: false },
+  )
+    .option('-y, --yes', 'do it')
+    .action(async (name: string, options: Shared & { yes?: boolean }) => {
+      if (!options.yes)
+        throw new CodedError('usage', {
+          detail: `Nothing was changed. Removing ${plain(name)} ends their sessions and tokens; confirm with --yes.`,
+          command: 'person remove',
+        });
+      give(options, await call<Person>('DELETE', `/api/people/${encodeURIComponent(name)}`), (one) =>
+        say(`${bold(plain(one.name))} is removed. Their name stays with what they did.`),
+      );
+    });
+
+  shared(
     project.command('rename <name> <to>').description('give a project another name; its addresses stay'),
     'tsunagi project rename tide-tables tides',
     {

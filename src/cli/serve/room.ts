@@ -17,7 +17,21 @@ export async function runRoom(name: string): Promise<void> {
   const { need, get } = settings;
   const level = get('LOG_LEVEL');
   const logLevel = level ? { logLevel: level } : {};
-  let close: (signal: NodeJS.Signals) => Promise<void>;
+  let close: (signal: NodeJS.Signals) => Promise<void> = async () => {};
+  // A signal may come while this process starts: it ends in order then, too, as soon as there is something to end.
+  let started = false;
+  let asked: NodeJS.Signals | null = null;
+  const end = (signal: NodeJS.Signals) =>
+    void close(signal).then(
+      () => process.exit(0),
+      () => process.exit(1),
+    );
+  for (const signal of ['SIGINT', 'SIGTERM'] as const)
+    process.on(signal, () => {
+      if (asked !== null) return;
+      asked = signal;
+      if (started) end(signal);
+    });
   if (name === 'service') {
     const { startService } = await import('../../service/start.js');
     const url = get('PUBLIC_URL');
@@ -61,6 +75,7 @@ export async function runRoom(name: string): Promise<void> {
     const instances = settings.number('INSTANCES', 1, 10_000, null);
     const minFree = settings.number('MIN_FREE', 0, Number.MAX_SAFE_INTEGER, null);
     const logLimit = settings.number('LOG_LIMIT', 1_000, Number.MAX_SAFE_INTEGER, null);
+    const silence = settings.number('SILENCE', 1_000, 3_600_000, null);
     const tidyEvery = settings.number('TIDY_EVERY', 100, 2_147_483_647, null);
     const agent = await startAgent({
       url: need('URL'),
@@ -78,6 +93,7 @@ export async function runRoom(name: string): Promise<void> {
       ...(minFree === null ? {} : { minFree }),
       ...(logLimit === null ? {} : { logLimit }),
       ...(tidyEvery === null ? {} : { tidyEvery }),
+      ...(silence === null ? {} : { silence }),
       settings: settings.json<Record<string, string>>('TASK_SETTINGS') as Record<string, string>,
       ...logLevel,
     });
@@ -110,17 +126,8 @@ export async function runRoom(name: string): Promise<void> {
       command: 'serve',
     });
 
-  let closing = false;
-  for (const signal of ['SIGINT', 'SIGTERM'] as const) {
-    process.on(signal, () => {
-      if (closing) return;
-      closing = true;
-      close(signal).then(
-        () => process.exit(0),
-        () => process.exit(1),
-      );
-    });
-  }
+  started = true;
+  if (asked !== null) end(asked);
 }
 
 /** A mail server, where one is named; it needs a host, a port, and whom mail is from. */

@@ -70,6 +70,7 @@ export interface DeploymentFacts {
   instanceFailure: Issue | null;
   /** The deployment that has the traffic (live, or failed with nothing before it), if any, with its workers as they are now. */
   before: {
+    serversAsked: number;
     workersAsked: number;
     workers: InstanceFact[];
     servers: InstanceFact[];
@@ -118,7 +119,7 @@ export type DeploymentEffect =
   | { do: 'seeded' }
   | { do: 'close' }
   | { do: 'endBefore' }
-  | { do: 'startServers' }
+  | { do: 'startServers'; of: 'this' | 'before' }
   | { do: 'serve'; which: 'this' | 'before' }
   | { do: 'share'; step: CutoverStep }
   /** Edges get the files of what is next, or hear that it does not come. */
@@ -146,6 +147,9 @@ const running = (one: InstanceFact) =>
   one.wanted && (one.state === 'waiting' || one.state === 'starting' || one.state === 'ready');
 const gone = (one: InstanceFact) => one.state === 'failed' || one.state === 'ended' || one.state === 'lost';
 const ready = (one: InstanceFact) => one.wanted && one.state === 'ready';
+/** All servers that it asks for are ready. */
+const complete = ({ servers, serversAsked }: Pick<DeploymentFacts, 'servers' | 'serversAsked'>): boolean =>
+  servers.filter(ready).length >= serversAsked;
 
 export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
   const stay = (effects: DeploymentEffect[] = [], again: number | null = null): DeploymentStep => ({
@@ -196,7 +200,8 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
     case 'starting': {
       if (facts.instanceFailure) return fails(facts.instanceFailure);
       const wanted = facts.servers.filter((one) => one.wanted && !gone(one));
-      if (wanted.length < facts.serversAsked) return stay([{ do: 'startServers' }], facts.since + facts.limits.readyMs);
+      if (wanted.length < facts.serversAsked)
+        return stay([{ do: 'startServers', of: 'this' }], facts.since + facts.limits.readyMs);
       if (facts.servers.filter(ready).length >= facts.serversAsked) return to('cutover');
       if (facts.now >= facts.since + facts.limits.readyMs)
         return fails(
@@ -208,7 +213,8 @@ export function advanceDeployment(facts: DeploymentFacts): DeploymentStep {
       if (facts.serving !== 'this') {
         // What was ready a moment ago may not be so any more.
         if (facts.instanceFailure) return fails(facts.instanceFailure);
-        if (facts.servers.filter(ready).length < facts.serversAsked) return to('starting');
+        // While it has a share it stays here: what is lost starts again, the table follows, and it can still go back.
+        if (!facts.shared && !complete(facts)) return to('starting');
         if (facts.together) {
           if (facts.forbidden) return fails(facts.forbidden);
           if (!facts.next) return stay([{ do: 'announce', comes: true }], facts.now + facts.limits.cutoverMs);
@@ -281,8 +287,12 @@ function onTheWay(
     next.step.at !== step.at || (next.step.at === 'share' && step.at === 'share' && next.step.index !== step.index);
   // No more of the traffic moves than the rules allow; what has moved stays.
   const waits = moves && facts.forbidden ? facts.forbidden : next.asks ? way.tooFew : null;
-  if (moves && !facts.forbidden) return next.step.at === 'all' ? null : stay([{ do: 'share', step: next.step }]);
+  const whole = complete(facts);
+  if (moves && whole && !facts.forbidden)
+    return next.step.at === 'all' ? null : stay([{ do: 'share', step: next.step }]);
   const effects: DeploymentEffect[] = [];
+  if (facts.servers.filter((one) => one.wanted && !gone(one)).length < facts.serversAsked)
+    effects.push({ do: 'startServers', of: 'this' });
   if (way.stale) effects.push({ do: 'followShares' });
   if (waits?.code !== way.waits?.code) effects.push({ do: 'sayWaits', why: waits });
   return stay(effects, moves ? facts.now + rulesMs : next.again);
@@ -303,6 +313,27 @@ function seeded(
   return stay();
 }
 
+/**
+ * The old programs were stopped for prepare, and are to have the traffic again: they start first, and nobody is led to them before they
+ * are ready. Null: they are, or they were never stopped, or one of them does not start, which whoever keeps what is live takes from there.
+ */
+function startBefore(
+  facts: DeploymentFacts,
+  before: NonNullable<DeploymentFacts['before']>,
+  stay: (effects?: DeploymentEffect[], again?: number | null) => DeploymentStep,
+): DeploymentStep | null {
+  const moved = facts.state === 'cutover' || facts.state === 'verifying';
+  if (!facts.prepare.stops || facts.kind === 'revert' || !moved) return null;
+  if (before.servers.filter(ready).length >= before.serversAsked)
+    // The table that leads to them opens the environment.
+    return facts.closed ? stay([{ do: 'serve', which: 'before' }]) : null;
+  if (before.servers.some((one) => one.wanted && gone(one))) return null;
+  if (!facts.closed) return stay([{ do: 'close' }]);
+  if (before.servers.filter(running).length < before.serversAsked)
+    return stay([{ do: 'startServers', of: 'before' }], facts.now + facts.limits.readyMs);
+  return stay([], facts.now + facts.limits.readyMs);
+}
+
 function restore(
   facts: DeploymentFacts,
   stay: (effects?: DeploymentEffect[], again?: number | null) => DeploymentStep,
@@ -310,6 +341,8 @@ function restore(
 ): DeploymentStep {
   if (facts.next) return stay([{ do: 'announce', comes: false }]);
   if (facts.before) {
+    const again = startBefore(facts, facts.before, stay);
+    if (again) return again;
     if (facts.serving === 'this' || facts.shared) return stay([{ do: 'serve', which: 'before' }]);
     if (!facts.acknowledged) return stay([], facts.now + facts.limits.cutoverMs);
     if (facts.workers.some(running)) return stay([{ do: 'endWorkers', of: 'this' }]);

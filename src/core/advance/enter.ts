@@ -62,10 +62,10 @@ export const tableFollows = ({ serving, moving, changed, empty }: TableFacts): b
  */
 export function retires(
   before: DeploymentState,
-  by: { kind: DeploymentKind; standing: boolean; warmMs: number },
+  by: { kind: DeploymentKind; undoes: boolean; standing: boolean; warmMs: number },
 ): { state: 'replaced' | 'reverted'; warmMs: number } | null {
   if (before !== 'live') return null;
-  const state = by.kind === 'revert' ? 'reverted' : 'replaced';
+  const state = by.kind === 'revert' && !by.undoes ? 'reverted' : 'replaced';
   return { state, warmMs: state === 'replaced' && by.standing ? by.warmMs : 0 };
 }
 

@@ -10,18 +10,6 @@ export interface PastDeployment {
   wasLive: boolean;
 }
 
-/**
- * The release that a revert goes back to: the newest release, other than the live one, that was live here before and of
- * which no deployment here was reverted. Null when there is none.
- */
-export function revertTarget(history: readonly PastDeployment[], live: number | null): number | null {
-  const reverted = new Set(history.filter((one) => one.state === 'reverted').map((one) => one.release));
-  const fit = history
-    .filter((one) => one.wasLive && one.release !== live && !reverted.has(one.release))
-    .map((one) => one.release);
-  return fit.length ? Math.max(...fit) : null;
-}
-
 export interface TakeFacts {
   held: boolean;
   open: boolean;

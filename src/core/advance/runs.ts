@@ -54,11 +54,11 @@ export function advanceRun(tasks: readonly TaskFact[], ending: 'stopped' | 'supe
   return { tasks: changes, ends };
 }
 
-/** How often a task's agent may go away before the task counts as failed. */
-export const lostLimit = 3;
+/** How often a task's agent may vanish before the task counts as failed. One that says that it goes is not counted. */
+export const lostLimit = 5;
 
 export interface Tries {
-  /** Attempts of the task that were lost, this one included. */
+  /** Attempts of the task whose agent vanished, this one included. */
   lost: number;
   /** Attempts that failed, this one included. */
   failed: number;

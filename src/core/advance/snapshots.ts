@@ -15,13 +15,15 @@
  * | removed   | final                                                          |                                                          |
  */
 import { backoff } from '../backoff.js';
+import { canonical } from '../canonical.js';
+import type { ScrubPlan } from '../definition/model.js';
 import { type Issue, issue } from '../errors/errors.js';
 import { type AttemptState, snapshotComing, type SnapshotState } from '../states.js';
 import { mostTries, type Outcome } from './resources.js';
 
 export interface SnapshotFacts {
   state: SnapshotState;
-  /** Its source may still be copied, and no newer one has taken its place. */
+  /** Its source may still be copied, with the scrub that it has gone through (`scrubStands`), and no newer one has taken its place. */
   wanted: boolean;
   /** Acts in a row that did not succeed. */
   tries: number;
@@ -106,6 +108,17 @@ export function snapshotDone(facts: SnapshotFacts, act: SnapshotAct, outcome: Ou
 /** Why a snapshot that is on its way out does: what stands with one that is tried again is no reason yet. */
 export const failedWith = (state: SnapshotState, why: Issue | null): Issue | null =>
   state === 'removing' || state === 'failed' ? why : null;
+
+/**
+ * Whether the scrub that a snapshot has gone through, or is in, is the one that is permitted now. One that has not been copied yet has none:
+ * it gets the one of that moment.
+ */
+export const scrubStands = (
+  { state, scrub }: { state: SnapshotState; scrub: ScrubPlan | null },
+  permitted: ScrubPlan | null,
+): boolean =>
+  permitted !== null &&
+  (state === 'asked' || state === 'copying' || scrub === null || canonical(scrub) === canonical(permitted));
 
 /** What is known of one when a review asks for data. */
 export interface Known {

@@ -346,6 +346,9 @@ function around(tasks: readonly StepTask[], index: StepIndex, over: ReadonlySet<
   return [...found].sort((a, b) => a - b);
 }
 
+/** Whether a lost attempt uses up a try: an agent that was stopped or restarted says so, and its work goes to another one. */
+export const countsAsLost = (why: Pick<Issue, 'code'> | null): boolean => why?.code !== 'agent_left';
+
 /** What an attempt's end does to a task that it works for; says why another attempt follows, if one does. */
 function takeEnd(
   task: StepTask,
@@ -361,7 +364,7 @@ function takeEnd(
     writes.results.push({ fingerprint: task.fingerprint, attempt: attempt.id, state, output, tests });
   // Its run may have ended before it.
   if (task.state !== 'ready' && task.state !== 'running') return null;
-  const lost = task.lost + (state === 'lost' ? 1 : 0);
+  const lost = task.lost + (state === 'lost' && countsAsLost(why) ? 1 : 0);
   const failed = task.failed + (state === 'failed' ? 1 : 0);
   const next = taskAfter(state, { lost, failed, retry: task.model.retry }, ending);
   const began = task.state === 'ready' && attempt.state === 'running';
@@ -374,7 +377,10 @@ function takeEnd(
     {
       id: task.id,
       state: next,
-      issue: why,
+      issue:
+        state === 'lost' && next === 'failed'
+          ? issue('agents_lost', { times: lost, agent: why?.data.agent ?? 'unknown' })
+          : why,
       output: next === 'passed' ? output : null,
       tests,
       ...(next === 'passed' && failed > 0 ? { flaky: true } : {}),

@@ -31,6 +31,7 @@ const heads: Record<Item['topic'], string> = {
   'destination-failing': 'a log destination takes nothing',
   'disk-full': 'a disk is nearly full',
   'repository-altered': 'a repository had refs that do not belong there',
+  'run-unplaced': 'no agent can take a run',
   'my-run-failed': 'your run failed',
   'my-run-passed': 'your run passed',
   'my-review-live': 'your review is live',
@@ -51,6 +52,7 @@ const over: Partial<Record<Item['topic'], string>> = {
   'volume-full': 'there is room in it again',
   'database-full': 'there is room in it again',
   'disk-full': 'there is room again',
+  'run-unplaced': 'agents take its runs again',
 };
 
 /** `sailings/production: in poor health` */

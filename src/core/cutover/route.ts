@@ -32,6 +32,8 @@ export interface SiteRules {
   maintenance?: string | null;
   headers: SiteHeaders[];
   redirects: SiteRedirect[];
+  /** Folders whose files never change under their name, below its root. Left out: none. */
+  immutable?: string[];
 }
 
 export interface SitePath extends SiteRules {
@@ -284,11 +286,12 @@ export function headersAt(site: SiteRules, path: string): Record<string, string>
 }
 
 /**
- * Whether a file's name changes with its content: the last piece before the ending is a hash as builders of sites write them (8 to
- * 64 hexadecimal digits, or letters of both cases with a digit). What is doubtful is not: a copy that stays too long helps nobody.
+ * Whether readers may keep a file for good: its name changes with its content. The definition says so of a folder (`immutable`), or the name
+ * has a hash as builders write them: 8 to 64 hexadecimal digits, letters and figures both, before the ending. Any other name can be a
+ * person's (`Preisliste-Sommer2025.pdf`), and a copy that stays too long helps nobody.
  */
-export function namesItsContent(path: string): boolean {
-  const hash = /[^/]+[.-]([A-Za-z0-9_]{8,64})\.[a-z0-9]{1,8}(\.map)?$/.exec(path)?.[1];
-  if (hash === undefined || !/\d/.test(hash)) return false;
-  return /^[0-9a-f]+$/.test(hash) ? /[a-f]/.test(hash) : /[A-Z]/.test(hash) && /[a-z]/.test(hash);
+export function namesItsContent(path: string, { immutable = [] }: Pick<SiteRules, 'immutable'> = {}): boolean {
+  if (immutable.some((folder) => path.startsWith(`/${folder}`))) return true;
+  const hash = /[^/]+[.-]([0-9a-f]{8,64})\.[a-z0-9]{1,8}(\.map)?$/.exec(path)?.[1];
+  return hash !== undefined && /\d/.test(hash) && /[a-f]/.test(hash);
 }

@@ -101,6 +101,10 @@ export interface Part {
   /** Job: milliseconds after which it is ended; null for other kinds. */
   timeoutMs: number | null;
   ready: string | null;
+  /** Server, worker: milliseconds in which it must be ready; left out: `defaultStartMs`. */
+  startWithinMs?: number;
+  /** Site: folders whose files never change under their name, below its root; left out: none. */
+  immutable?: string[];
   instances: number;
   /** Bounds of the number, where the processor decides on it; null: it stays. */
   auto: Auto | null;
@@ -137,8 +141,9 @@ export interface ReleasePlan {
   parts: Record<string, Part>;
   resources: Record<string, ResourcePlan>;
   variables: Record<string, VariablePlan>;
-  /** `again`: another try may follow one of which nobody knows how far it got; `stops`: the old programs are stopped before it runs. */
-  prepare: { part: string; run: string; again: boolean; stops: boolean } | null;
+  /** `again`: another try may follow one of which nobody knows how far it got; `stops`: the old programs are stopped before it runs; `timeoutMs`:
+   * milliseconds after which it is ended, `defaults.timeoutMs` where it is left out. */
+  prepare: { part: string; run: string; again: boolean; stops: boolean; timeoutMs?: number } | null;
   /** Patterns of the files that are listed as migrations; null: none. */
   migrations: string[] | null;
   /** Patterns of those that old programs can't bear; left out: none. */
@@ -239,6 +244,10 @@ export const fieldsOf: Record<ResourceKind, readonly string[]> = { postgres: res
 
 /** Where programs find their volumes: a folder for each, of its name. */
 export const volumesInside = '/volumes';
+
+/** Milliseconds in which a program must be ready, and the most that a definition may give it. */
+export const defaultStartMs = 60_000;
+export const mostStartMs = 30 * 60_000;
 
 export const defaults = { timeoutMs: 30 * 60_000, instances: 1, at: '/', promotion: 'manual', backups: 7 } as const;
 

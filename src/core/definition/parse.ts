@@ -21,6 +21,7 @@ import { readCutover, readRules } from './rules.js';
 import { readTask, reviewTasks } from './tasks.js';
 import { type PlacedIssue, type Read, readText } from './read.js';
 import { file } from './shapes.js';
+import { toolNames } from './tools.js';
 
 /** An issue with its place: `line` and `column` count from 1, `endLine` and `endColumn` stand behind the last character. */
 export interface DefinitionIssue {
@@ -108,6 +109,9 @@ function build(root: Read, report: Report): Definition {
   if (releaseValue) checkNeeds(releaseValue);
   const release = releaseValue ? readRelease(releaseValue, checkNeeds, report) : null;
   reviewTasks(root, tasks, release, report);
+  for (const [tool, { key }] of entriesAt(root, 'tools'))
+    if (!(toolNames as readonly string[]).includes(tool))
+      report('unknown_tool', key, { name: tool, hint: hintFor(tool, toolNames), tools: toolNames.join(', ') });
   const tools = Object.fromEntries(
     entriesAt(root, 'tools').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']),
   );

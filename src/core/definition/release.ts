@@ -7,6 +7,7 @@ import type { PartKind, ResourceKind } from '../states.js';
 import { at, entriesAt, listAt, type Report, textAt, textsAt } from './access.js';
 import {
   type Auto,
+  defaultStartMs,
   defaults,
   fieldsOf,
   type Part,
@@ -48,6 +49,9 @@ export function readRelease(value: Read, checkNeeds: (value: Read) => void, repo
         run: textAt(prepareValue, 'run') ?? '',
         again: textAt(prepareValue, 'again') === 'safe',
         stops: textAt(prepareValue, 'old') === 'stopped',
+        ...(textAt(prepareValue, 'timeout')
+          ? { timeoutMs: parseDuration(textAt(prepareValue, 'timeout') ?? '') ?? defaults.timeoutMs }
+          : {}),
       }
     : null;
   if (prepareValue && prepare && prepare.part) {
@@ -109,19 +113,31 @@ function readResources(release: Read, parts: Record<string, Part>, report: Repor
 }
 
 const ofJobs = ['run', 'every', 'timeout'];
-const ofSites = ['fallback', 'missing', 'maintenance', 'settings', 'headers', 'redirects'];
+const ofSites = ['fallback', 'missing', 'maintenance', 'settings', 'headers', 'redirects', 'immutable'];
 
 /** Which keys belong to which kind of part. */
 const keysOf: Record<PartKind, { must: string[]; never: string[] }> = {
   site: {
     must: ['root'],
-    never: ['start', 'ready', 'instances', 'memory', 'cpu', 'volumes', 'strip', 'sticky', 'http2', ...ofJobs],
+    never: [
+      'start',
+      'ready',
+      'start_within',
+      'instances',
+      'memory',
+      'cpu',
+      'volumes',
+      'strip',
+      'sticky',
+      'http2',
+      ...ofJobs,
+    ],
   },
   server: { must: ['start'], never: ['root', ...ofSites, ...ofJobs] },
   worker: { must: ['start'], never: ['root', ...ofSites, ...ofJobs, 'at', 'ready', 'strip', 'sticky', 'http2'] },
   job: {
     must: ['run'],
-    never: ['root', 'start', ...ofSites, 'ready', 'strip', 'sticky', 'http2', 'instances'],
+    never: ['root', 'start', ...ofSites, 'ready', 'start_within', 'strip', 'sticky', 'http2', 'instances'],
   },
 };
 
@@ -137,6 +153,7 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     if (given) report('key_not_for', given.key, { key, kind: `a ${kind}` });
   }
   const path = readPath(kind, one.value, report);
+  const [startWithin, immutable] = [textAt(one.value, 'start_within'), textsAt(one.value, 'immutable')];
   return {
     name,
     kind,
@@ -161,6 +178,8 @@ function readPart(name: string, one: { key: Span; value: Read }, report: Report)
     sticky: textAt(one.value, 'sticky') === 'true',
     http2: textAt(one.value, 'http2') === 'true',
     ready: textAt(one.value, 'ready'),
+    ...(startWithin ? { startWithinMs: parseDuration(startWithin) ?? defaultStartMs } : {}),
+    ...(immutable ? { immutable } : {}),
     volumes: textsAt(one.value, 'volumes') ?? [],
     ...readSize(one.value, report),
     instances: readSize(one.value).instances ?? defaults.instances,

@@ -12,7 +12,7 @@ import { parseSize } from '../sizes.js';
 import { unsafePath } from '../paths.js';
 import { takenVariable } from '../variables/change.js';
 import { reviewAccesses, resourceKinds, useKinds } from '../states.js';
-import { pullRequests } from './model.js';
+import { mostStartMs, pullRequests } from './model.js';
 
 export type Shape =
   | { kind: 'text'; what: string; example: string; pattern?: string; fits?: (text: string) => boolean }
@@ -371,6 +371,20 @@ const part: Shape = {
       shape: boolean,
     },
     ready: { about: 'The path that answers when a server is ready. Default: ready when it listens.', shape: urlPath },
+    start_within: {
+      about: 'The time in which a server or worker must be ready, up to 30m. Default: 60s.',
+      shape: text(
+        'a duration from 1s to 30m',
+        '5m',
+        '^[1-9][0-9]{0,4}[smh]$',
+        (one) => (parseDuration(one) ?? 0) >= 1_000 && (parseDuration(one) ?? 0) <= mostStartMs,
+      ),
+    },
+    immutable: {
+      about:
+        'Folders of a site whose files never change under their name, because the build puts a hash of the content there. Browsers keep them for a year.',
+      shape: { kind: 'list', of: text('a folder, with / at the end', 'assets/', '^(?!/)[^\\s?#*]{1,200}/$'), least: 1 },
+    },
     volumes: {
       about:
         'Volumes that its programs see, each as the folder /volumes/NAME. Such a part runs on the machine where they are.',
@@ -468,6 +482,7 @@ const release: Shape = {
             required: true,
           },
           run: { about: 'The command.', shape: command, required: true },
+          timeout: { about: 'After this time it is ended, and the deployment fails. Default: 30m.', shape: duration },
           again: {
             about:
               'safe: it may be tried again after a try of which nobody knows how far it got. Default: a person decides.',

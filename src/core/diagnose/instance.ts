@@ -43,12 +43,13 @@ export function diagnoseInstance(facts: InstanceFacts): Issue {
     });
   const port = facts.port ?? 0;
   const wait = durationText(facts.waitedMs);
+  const line = tellingLine(facts.lastLines);
   if (facts.listening.includes(port) && facts.oneAddress !== null && facts.answer === null)
     return issue('listens_one_address', { part, address: facts.oneAddress });
   if (facts.listening.includes(port))
-    return issue('not_ready', { part, answer: facts.answer ?? 'nothing', path: facts.ready ?? '/', wait });
+    return issue('not_ready', { part, answer: facts.answer ?? 'nothing', path: facts.ready ?? '/', wait, line });
   if (facts.listening.length) return issue('listens_elsewhere', { part, ports: facts.listening.join(', '), port });
-  return issue('not_listening', { part, port, wait });
+  return issue('not_listening', { part, port, wait, line });
 }
 
 /** What a shell adds to the number of a signal (signal(7)), by name; it says more than the sum. */
@@ -62,11 +63,12 @@ const signals: Record<number, string> = {
 };
 const statusText = (exit: number): string | number => (signals[exit] ? `${exit} (${signals[exit]})` : exit);
 
-/** The line that says most: the last one that looks like an error, else the last that is not empty. */
+/** What a runtime prints below an error, and says nothing of it. */
+const runtimeTail = /^(Node\.js v\d|at |\^+$|[{}\]]|\w+: .*,$|node:internal|Thrown at:)/;
+
+/** The line that says most: the first of the last error, else the last one that is not empty. */
 function tellingLine(lines: readonly string[]): string {
-  const full = lines.map((line) => line.trim()).filter((line) => line !== '');
-  const error = full.findLast(
-    (line) => /\b\w*(error|exception|not found|cannot|refused|denied)\b/i.test(line) && !/^at /.test(line),
-  );
+  const full = lines.map((line) => line.trim()).filter((line) => line !== '' && !runtimeTail.test(line));
+  const error = full.findLast((line) => /\b\w*(error|exception|not found|cannot|refused|denied)\b/i.test(line));
   return (error ?? full.at(-1) ?? 'it printed nothing').slice(0, 300);
 }

@@ -37,6 +37,10 @@ export function checkedName(text: string, ours: readonly string[]): string {
   return host;
 }
 
+/** Hosts of the service itself: the domains below which it gives names, all that is above them, and the console's. */
+export const isServiceHost = (host: string, own: readonly string[]): boolean =>
+  own.some((one) => one === host || one.endsWith(`.${host}`));
+
 /** A name that the service gives is one label below its domain. Throws `address_refused`. */
 export function checkedLabel(text: string): string {
   const given = text.trim().toLowerCase();

@@ -31,6 +31,17 @@ export const reasons = {
     'The name of the file {name} cannot be laid out: {why}.',
     'Rename the file and push again.',
   ),
+  no_agent_for_runs: entry(
+    409,
+    'No agent that takes these runs is there.',
+    'Start an agent, or let one take runs of this kind; the run begins when it is there.',
+    true,
+  ),
+  no_agent_came: entry(
+    409,
+    'No agent could take this run for a day: {detail}',
+    'Change `tools`, or install that on an agent; then run it again.',
+  ),
   no_agent_for_versions: entry(
     409,
     'No agent has {tool} {range}; the agents have {have}.',
@@ -95,6 +106,11 @@ export const reasons = {
     200,
     'The command `{command}` was ended by signal {signal}.',
     'Read its output; a signal 9 often means that memory ran out.',
+  ),
+  sandbox_killed: entry(
+    200,
+    'All processes of the sandbox were killed while `{command}` ran, the one that reports its end too.',
+    'Look for a kill that reaches more processes than it should, such as `kill -9 -1`.',
   ),
   task_timeout: entry(
     200,
@@ -212,6 +228,17 @@ export const reasons = {
     'Look at the log of the service, then run it again.',
   ),
   agent_lost: entry(200, 'Its agent {agent} went away.', 'Another attempt follows automatically.', true),
+  agent_left: entry(
+    200,
+    'Its agent {agent} was stopped or restarted.',
+    'Another attempt follows automatically, and this one does not count.',
+    true,
+  ),
+  agents_lost: entry(
+    200,
+    'Its agent went away {times} times while it ran, {agent} the last time.',
+    'Look at the log of that agent: the work itself may end it. Then run it again.',
+  ),
   setup_failed: entry(
     200,
     'The sandbox could not be made: {detail}.',
@@ -246,6 +273,17 @@ export const reasons = {
     '{part} ended with exit status {exit} while it served; its last words: {line}',
     'It is started again by itself. Where it happens again and again, its log says more.',
   ),
+  silent: entry(
+    200,
+    '{part} has answered nothing at {path} for {time}, though it was ready before.',
+    'It is started again automatically. Read what it printed last; it may wait for something that never comes.',
+  ),
+  network_over: entry(
+    200,
+    'What ties the network of {part} has ended, so nobody could reach it.',
+    'It is started again automatically. If that happens again, look at the memory of its machine.',
+    true,
+  ),
   listens_elsewhere: entry(
     200,
     '{part} listens on {ports}, it was given PORT={port}.',
@@ -253,13 +291,13 @@ export const reasons = {
   ),
   not_listening: entry(
     200,
-    '{part} did not listen on PORT={port} within {wait}.',
-    'Listen on the port in the variable PORT, and sooner.',
+    '{part} did not listen on PORT={port} within {wait}. Its last words: {line}',
+    'Listen on the port in the variable PORT. A start that takes longer may have its time: `start_within: 5m`.',
   ),
   not_ready: entry(
     200,
-    '{part} answered {answer} at {path} for {wait}.',
-    'Let {path} answer 200 when the program is ready.',
+    '{part} answered {answer} at {path} for {wait}. Its last words: {line}',
+    'Let {path} answer 200 when the program is ready. A start that takes longer may have its time: `start_within: 5m`.',
   ),
   worker_ended: entry(
     200,
@@ -385,6 +423,32 @@ export const reasons = {
     'There is no earlier release to go back to in {environment}.',
     'Deploy a release with `tsunagi deploy rN --to {environment}`.',
   ),
+  never_live: entry(
+    409,
+    '{release} was never live in {environment}.',
+    'Choose one that was: `tsunagi revert {environment} --dry-run` lists them.',
+  ),
+  revert_moved: entry(
+    409,
+    '{deployment} is not live in {environment} any more, and no revert has left it: {live} is live.',
+    'See what is live with `tsunagi environment show {environment}`, then revert that.',
+  ),
+  undo_none: entry(
+    409,
+    'There is no revert to undo in {environment}: only the last thing that happened there can be undone.',
+    'Promote or deploy the release that you want. `tsunagi environment show {environment}` lists what happened.',
+  ),
+  undo_reason: entry(
+    409,
+    'The service itself went back in {environment}, because the release was worse than the one before.',
+    'Give a reason: `tsunagi revert {environment} --undo --why "…"`.',
+  ),
+  undo_joint: entry(
+    403,
+    'This revert took several projects back together, and this token is for one of them alone.',
+    'Undo it with a token for all of these projects.',
+  ),
+  not_deployable: entry(409, '{release} cannot be deployed to {environment}: {why}', '{next}'),
   already_live: entry(409, '{release} is live in {environment} already.', 'Nothing needs to be done.'),
   not_held: entry(409, '{environment} is not on hold.', 'Nothing needs to be done.'),
   warm_gone: entry(200, 'The earlier servers have ended and were started anew.', 'Nothing needs to be done.'),

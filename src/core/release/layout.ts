@@ -201,6 +201,7 @@ export function checkLayout(
   const own = [...documents];
 
   /** What is stated, and by whose key. */
+  const envelopes: Partial<Record<StatementKind, Envelope>> = {};
   const stated = (kind: StatementKind): { predicate: Json; keyid: string } => {
     const [found, other] = listed.filter((one) => one.artifactType === statementKinds[kind]);
     if (!found || other) throw broken(`it holds ${other ? 'several statements' : 'no statement'} of the kind ${kind}`);
@@ -209,7 +210,8 @@ export function checkLayout(
     if (descriptor(manifest.subject, what).digest !== release.digest) throw broken(`${what} is about something else`);
     descriptor(manifest.config, what);
     const [layer] = several(manifest.layers, 1, `the layers of ${what}`);
-    const opened = open(document(descriptor(layer, what), what), keys);
+    const envelope = document(descriptor(layer, what), what);
+    const opened = open(envelope, keys);
     if ('why' in opened)
       throw opened.why === 'form'
         ? broken(`${what} is no signed statement`)
@@ -217,6 +219,7 @@ export function checkLayout(
             why:
               opened.why === 'key' ? `${what} is signed by none of them` : `the signature of ${what} does not fit it`,
           });
+    envelopes[kind] = envelope as unknown as Envelope;
     const { statement, keyid } = opened;
     const about = new Set(statement.subject.map(({ digest }) => `sha256:${digest.sha256}`));
     const missing = [release, ...parts].find(({ digest }) => !about.has(digest));
@@ -227,6 +230,18 @@ export function checkLayout(
   const made = stated('provenance');
   const known = stated('evidence');
   if (!isStated(known.predicate)) throw broken('what is stated about it is of no form that is known here');
+  // No signature covers the list. Everything that it says follows from what is signed, so there is one text that it can be.
+  const size = release.size;
+  const again = layoutOf(
+    {
+      number: known.predicate.number,
+      digest: release.digest,
+      size,
+      parts: parts.map(({ name, digest }) => ({ name, digest, size: blobs.get(digest)?.size ?? 0 })),
+    },
+    envelopes as Record<StatementKind, Envelope>,
+  );
+  if (again.index !== list) throw broken('index.json says something else than what is signed');
   const spare = [...blobs.keys()].find((digest) => !used.has(digest));
   if (spare) throw broken(`nothing names ${spare}`);
   return {

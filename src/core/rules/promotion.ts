@@ -1,6 +1,7 @@
 /** May this release be taken there: all rules that count, from facts alone, judged anew whenever traffic is to be moved. */
 import { frozenAt, parseFrozen } from '../calendar/frozen.js';
 import { issue, type Issue } from '../errors/errors.js';
+import { type Act, unmetFor } from './gate.js';
 import type { Rules } from './in-force.js';
 import {
   answer,
@@ -59,9 +60,6 @@ export interface Judgement {
   overridable: boolean;
 }
 
-/** Rules that are about the act, not about the traffic: while a deployment moves they are true of itself. */
-const ofTheAct: readonly RuleName[] = ['free', 'open', 'variables'];
-
 export function judgePromotion(facts: PromotionFacts): Judgement {
   const answers = answersTo(facts);
   const unmet = answers.filter((one) => one.state !== 'met');
@@ -91,14 +89,11 @@ export function judgePromotion(facts: PromotionFacts): Judgement {
   );
 }
 
-/** Why the traffic must not be moved to it now; null: it may. */
-export function judgeMove(facts: PromotionFacts): RuleAnswer[] {
-  return answersTo(facts).filter(
-    ({ rule, state }) => state !== 'met' && !ofTheAct.includes(rule) && !facts.override?.includes(rule),
-  );
-}
+/** Rules that keep the traffic from moving to it now; none: it may. */
+export const judgeMove = (facts: PromotionFacts, act: Act): RuleAnswer[] =>
+  unmetFor(act, answersTo(facts), true).filter(({ rule }) => !facts.override?.includes(rule));
 
-function nextFor({ until, whom }: RuleAnswer): string {
+export function nextFor({ until, whom }: RuleAnswer): string {
   if (until !== null) return `Wait until ${untilText(until)}.`;
   return whom ? `It needs ${whom}.` : 'Wait until this is met, or look at the promotion page.';
 }
@@ -109,7 +104,8 @@ export function frozenNow({ frozen }: Pick<Rules, 'frozen'>, freeze: FreezeFacts
   return judgeFreezes({ hours: frozenAt(windows, now), freeze }, now);
 }
 
-function answersTo(facts: PromotionFacts): RuleAnswer[] {
+/** Every rule, and how it is. */
+export function answersTo(facts: PromotionFacts): RuleAnswer[] {
   const { rules, now } = facts;
   const { after } = rules;
   const answers = facts.tasks.map((task) =>

@@ -10,7 +10,7 @@ import { count, type Histogram, quantile } from '../../core/figures/histogram.js
 import { emptyMirrored, type Mirrored } from '../../core/cutover/mirrored.js';
 import { type Copied, openCopies } from './copies.js';
 import type { Note } from '../count.js';
-import { forwarded } from '../headers.js';
+import { forwarded, originOf } from '../headers.js';
 import { isBefore } from './judged.js';
 
 /** Copies on their way at a time, for a host. */
@@ -161,7 +161,7 @@ export function openMirror(put: (all: { host: string; stage: string; mirrored: M
       }
       one.open++;
       const copy = {
-        origin: `http://${instance.address}:${instance.port}`,
+        origin: originOf(instance),
         path: original.visible(place),
         method: request.method as 'GET',
         headers: [...forwarded(request, randomUUID()), 'tsunagi-mirror', '1'],

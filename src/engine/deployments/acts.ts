@@ -4,13 +4,14 @@ import { splitPlan } from '../../core/cutover/steps.js';
 import type { EnvironmentPlan } from '../../core/definition/model.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { hasCommit } from '../../git/repository.js';
-import type { Rules } from '../../core/rules/in-force.js';
-import { frozenNow } from '../../core/rules/promotion.js';
+import { type Act, unmetFor } from '../../core/rules/gate.js';
+import { answersTo, nextFor } from '../../core/rules/promotion.js';
 import { type RuleAnswer, untilText } from '../../core/rules/rules.js';
 import type { DeploymentKind } from '../../core/states.js';
 import { changedVariables, type Resolved, shownSecrets } from '../../core/variables/resolve.js';
 import {
   addDeployment,
+  type BackOf,
   deploymentById,
   type DeploymentRow,
   findDeployment,
@@ -20,12 +21,13 @@ import { type EnvironmentRow, findEnvironment, lockEnvironmentNamed } from '../.
 import { recordEvents } from '../../records/events.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { findRelease, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
+import { keepRelease } from '../../records/views/space.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
 import type { Override } from '../../records/models/deployments/deployments.js';
 import { madeOf } from '../compare/made-of.js';
 import { variablesFor } from '../environments/variables.js';
 import { heldWhy, liveRelease } from './live.js';
-import { freezeOf, ruled } from '../promotion/rules.js';
+import { promotionFacts, type Ruled, ruled } from '../promotion/rules.js';
 
 export const placeOf = (project: { name: string }, environment: { name: string }): string =>
   `${project.name}/${environment.name}`;
@@ -38,8 +40,10 @@ export interface Ask {
   actor: string;
   /** What its programs get of what is set now, where that was looked up in this transaction; left out: it is looked up. */
   gets?: Resolved;
-  /** The deployment whose plain variables a revert brings back. */
+  /** The deployment whose plain variables come back. */
   then?: DeploymentRow;
+  /** Of a revert: what it leaves and brings back. */
+  back?: BackOf;
   /** An owner's, with the rules that are not met. */
   override?: Override;
   /** Of `allTraffic`: what it gets until somebody ends that. */
@@ -69,6 +73,8 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     secrets: ask.then ? { ...ask.then.secrets, ...pick(secrets, Object.keys(ask.then.secrets)) } : secrets,
   };
   const definition = main?.commit ?? null;
+  // The sweep takes no bytes from here on, or has taken them before.
+  if (!(await keepRelease(db, release.id))) throw releaseGone(release);
   const row = await addDeployment(db, {
     project: project.id,
     environment: environment.id,
@@ -80,6 +86,7 @@ export async function askDeployment(context: Context, db: Db, ask: Ask): Promise
     ...given,
     override: ask.override ?? null,
     split: ask.split ?? null,
+    back: ask.back ?? null,
     madeOf: await madeOf(context, db, { environment, release, plan, definition, ...given }),
   });
   await recordEvents(db, {
@@ -164,19 +171,18 @@ export async function deploy(
   const release = await needRelease(db, project, number);
   const { plan, rules } = await ruled(db, environment);
   const place = placeOf(project, environment);
-  // What is live already is deployed anew when people have changed variables of it: no rule is about that.
-  const anew = await hasWaitingChanges(context, db, project, environment, release);
-  if (!anew && plan.after)
+  // The live release is deployed again when people have changed its variables.
+  const again = await hasWaitingChanges(context, db, project, environment, release);
+  if (!again && plan.after)
     throw new CodedError('rules_apply', { environment: place, after: plan.after, release: `r${number}` });
-  if (!anew) refuseHeld(environment, place);
-  refuseFrozen(context, rules, environment, place);
-  if (!anew) await refuseLive(db, environment, release, place);
+  if (!again) await refuseLive(db, environment, release, place);
+  await passGate(context, db, again ? 'deploy again' : 'deploy', { project, environment, release, rules });
   return askDeployment(context, db, { project, environment, release, kind: 'deploy', actor });
 }
 
 /**
- * Deploys again what a deployment of this environment's history brought, with its plain variables of then; secrets are those of now. Where
- * rules are about what is taken, it must have been live here: they were met then.
+ * Deploys again what a deployment of this environment's history brought, with its plain variables of then; secrets are those of now. Unless
+ * its release is live, every rule must be met now: that they were met once says nothing.
  */
 export async function deployAgain(
   context: Context,
@@ -195,12 +201,10 @@ export async function deployAgain(
       hint: '`tsunagi environment show` lists those that there were.',
     });
   const release = await releaseById(db, then.release_id);
-  const { plan, rules } = await ruled(db, environment);
-  if (plan.after && then.live_at === null)
-    throw new CodedError('rules_apply', { environment: place, after: plan.after, release: `r${release.number}` });
+  const { rules } = await ruled(db, environment);
   refuseGone(release);
-  refuseHeld(environment, place);
-  refuseFrozen(context, rules, environment, place);
+  const act = (await liveRelease(db, environment))?.id === release.id ? 'deploy again' : 'deploy';
+  await passGate(context, db, act, { project, environment, release, rules });
   return askDeployment(context, db, { project, environment, release, kind: 'deploy', actor, then });
 }
 
@@ -223,25 +227,39 @@ export async function needsReleaser(db: Db, project: ProjectRow, name: string): 
   return Boolean(environment && (await ruled(db, environment)).plan.after);
 }
 
-/** Frozen hours, and an owner's freeze, hold up all but reverts. */
-function refuseFrozen(context: Pick<Context, 'now'>, rules: Rules, environment: EnvironmentRow, place: string): void {
-  const frozen = frozenNow(rules, freezeOf(environment), context.now());
-  if (frozen.length)
+/** Refuses an act whose rules are not met now, and says which. Variables that are not set are named elsewhere, all at once. */
+async function passGate(
+  context: Context,
+  db: Db,
+  act: Act,
+  asked: { project: ProjectRow; environment: EnvironmentRow; release: ReleaseRow; rules: Ruled['rules'] },
+): Promise<void> {
+  const facts = await promotionFacts(context, db, { ...asked, moving: false, override: null });
+  const unmet = unmetFor(act, answersTo(facts)).filter(({ rule }) => rule !== 'variables');
+  const [first] = unmet;
+  if (!first) return;
+  const place = placeOf(asked.project, asked.environment);
+  if (first.rule === 'not on hold')
+    throw new CodedError('environment_held', { environment: place, why: heldWhy(asked.environment) });
+  if (first.rule === 'frozen hours' || first.rule === 'freeze')
     throw new CodedError('environment_frozen', {
       environment: place,
-      why: frozen.map(({ says }) => says).join('; '),
-      until: untilText(Math.max(...frozen.map(({ until }) => until ?? 0))),
+      why: unmet.map(({ says }) => says).join('; '),
+      until: untilText(Math.max(...unmet.map(({ until }) => until ?? 0))),
     });
+  throw new CodedError('not_deployable', {
+    release: `r${asked.release.number}`,
+    environment: place,
+    why: `${unmet.map(({ says }) => says).join('; ')}.`,
+    next: unmet.find((one) => one.change)?.change ?? nextFor(first),
+  });
 }
 
-function refuseHeld(environment: EnvironmentRow, place: string): void {
-  if (environment.held_by !== null)
-    throw new CodedError('environment_held', { environment: place, why: heldWhy(environment) });
-}
+const releaseGone = ({ number, commit }: ReleaseRow): CodedError =>
+  new CodedError('release_gone', { number, commit: commit.slice(0, 12) });
 
 export function refuseGone(release: ReleaseRow): void {
-  if (release.gone_at)
-    throw new CodedError('release_gone', { number: release.number, commit: release.commit.slice(0, 12) });
+  if (release.gone_at) throw releaseGone(release);
 }
 
 async function refuseLive(db: Db, environment: EnvironmentRow, release: ReleaseRow, place: string): Promise<void> {

@@ -15,6 +15,7 @@ import { pictureShown } from '../pictures/pictures.js';
 import { recordEvents } from '../../records/events.js';
 import { lookForRoom } from '../../records/deployments/life.js';
 import { leadTo, routeBody } from '../../records/callers/edges.js';
+import { backOf } from '../../core/advance/back.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
 import { makeDue } from '../../records/runs/runs.js';
 import { coolOthers, dueEnvironments, setHealth, setLive, setSeeded } from '../../records/deployments/environments.js';
@@ -22,10 +23,11 @@ import { canonical } from '../../core/canonical.js';
 import { idleOf } from '../../core/definition/model.js';
 import { addAttempts } from '../../records/runs/attempts.js';
 import { type Scene, startOne, wishes } from './scene.js';
-import { type ReleaseRow, addEvidence } from '../../records/deployments/releases.js';
+import { type ReleaseRow, addEvidence, releaseById } from '../../records/deployments/releases.js';
 import { type InstanceRow, adoptWarm, unwant } from '../../records/deployments/instances.js';
 import {
   type DeploymentRow,
+  deploymentById,
   retireDeployment,
   warmDeployment,
   type WithState,
@@ -42,7 +44,7 @@ export const warmFor = (
 ): number => environment_plan.warm ?? timing.warm;
 
 /** What is written of the deployment itself when the steps of a transaction are done. */
-export interface Owed extends Pick<WithState, 'replaces' | 'seen'> {
+export interface Owed extends Pick<WithState, 'replaces' | 'seen' | 'back'> {
   /** Its state, or its failure, is another one. */
   changed: boolean;
   /** The table leads elsewhere than when it was read. */
@@ -98,6 +100,7 @@ export async function apply(scene: Scene, effect: DeploymentEffect, read: Read, 
       await stopJobsOf(db, environment.id);
       return false;
     case 'startServers':
+      if (effect.of === 'before') return startMissing({ ...scene, ...target('before') }, 'server');
       return !(await takeWarm(scene)) && startMissing(scene, 'server');
     case 'serve': {
       const { deployment: row, release: bytes, instances } = target(effect.which);
@@ -130,11 +133,13 @@ export async function apply(scene: Scene, effect: DeploymentEffect, read: Read, 
       return false;
     case 'goLive': {
       if (before) await endHealth({ ...scene, of: before });
+      if (deployment.kind !== 'revert') owed.back = await backFor(scene);
       await setLive(db, environment.id, deployment.id);
       await setHealth(db, environment.id, 'good');
       await syncJobs(context, db, environment.id, release);
       const by = {
         kind: deployment.kind,
+        undoes: deployment.undoes,
         standing: environment.kind === 'standing',
         warmMs: warmFor(context, deployment),
       };
@@ -168,6 +173,20 @@ export async function apply(scene: Scene, effect: DeploymentEffect, read: Read, 
     default:
       return effect satisfies never;
   }
+}
+
+/** What a revert from it goes back to: it takes the place of what is live until now. */
+async function backFor({ db, environment, deployment, release, before }: Scene): Promise<string | null> {
+  const id = environment.live_id;
+  if (id === null) return null;
+  const known = before?.deployment.id === id ? before : null;
+  const live = known?.deployment ?? (await deploymentById(db, id));
+  if (!live) return null;
+  const { number } = known?.release ?? (await releaseById(db, live.release_id));
+  return backOf(
+    { release: release.number, variables: deployment.variables },
+    { id: live.id, release: number, variables: live.variables, back: live.back_id },
+  );
 }
 
 export async function moveTraffic(
@@ -235,7 +254,9 @@ async function closeRoute({ db, environment, deployment, before, place }: Scene)
 async function takeWarm(scene: Scene): Promise<boolean> {
   const { db, deployment, environment, release } = scene;
   const earlier =
-    scene.warm === undefined ? await warmDeployment(db, environment.id, release.id, deployment.id) : scene.warm;
+    scene.warm === undefined
+      ? await warmDeployment(db, environment.id, release.id, deployment.id, deployment.restores_id)
+      : scene.warm;
   const facts = {
     kind: deployment.kind,
     instances: scene.instances.length,

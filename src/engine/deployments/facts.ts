@@ -33,6 +33,10 @@ export const readFor = async ({ db, deployment, environment }: Scene, made?: Mad
   route: (await routeBody(db, environment.host)) as Route | null,
 });
 
+/** Milliseconds in which all programs of a release must be ready: the longest time that one of them has. */
+const startMs = ({ plan }: Scene['release'], usual: number): number =>
+  Math.max(...Object.values(plan.parts).map((part) => part.startWithinMs ?? usual), usual);
+
 /** What core asks for about a deployment on its way. `goes`: all of those that it goes with take this step in this transaction. */
 export async function deploymentFacts(
   scene: Scene,
@@ -105,6 +109,7 @@ export async function deploymentFacts(
     before:
       before && serves(before.deployment.state)
         ? {
+            serversAsked: asked({ ...before, environment }, 'server'),
             workersAsked: asked({ ...before, environment }, 'worker'),
             workers: facts(before.instances, 'worker'),
             servers: facts(before.instances, 'server'),
@@ -124,6 +129,6 @@ export async function deploymentFacts(
       : null,
     forbidden:
       deployment.state === 'cutover' && environment.serving_id !== deployment.id ? await forbidden(scene) : null,
-    limits: { readyMs: context.timing.ready + 5_000, cutoverMs: 1_000 },
+    limits: { readyMs: startMs(release, context.timing.ready) + 5_000, cutoverMs: 1_000 },
   };
 }

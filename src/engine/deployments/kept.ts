@@ -35,7 +35,8 @@ export async function keepLive(scene: Scene): Promise<void> {
     return void (await stepLife({ context: scene.context, db, environment }));
   }
   const others = await movingDeployments(db, environment.id);
-  if (others.length === 0 && (await takenBack(scene))) return;
+  // Whatever else is on its way or waits: what is live and too bad goes back first, and that ends it.
+  if (await takenBack(scene)) return;
   const route = (await routeBody(db, environment.host)) as Route | null;
   // While both have a share, what is live is kept as ever, and the other one's step leads the table along.
   const shared = others.find((one) => isShared(route, one));
@@ -127,7 +128,8 @@ async function takenBack({ context, db, project, environment, deployment, place 
   }
   try {
     await revert(context, db, project, environment.name, {
-      number: null,
+      leaves: deployment.number,
+      release: null,
       actor: 'engine',
       why: wording(row.worse).says,
     });

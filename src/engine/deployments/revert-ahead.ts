@@ -1,16 +1,19 @@
-/** What a revert would do, and what it can't undo; nothing is done. */
-import { revertTarget } from '../../core/advance/environments.js';
+/** What a revert would do, and what it can't undo. Nothing is done. */
+import { decideRevert, type Lived, type Moving, type RevertDecision, wayBack } from '../../core/advance/back.js';
 import { takesWarm } from '../../core/advance/enter.js';
 import { canonical } from '../../core/canonical.js';
 import { CodedError } from '../../core/errors/errors.js';
-import { filesOf } from '../../core/plan/plan.js';
+import { select } from '../../core/paths.js';
 import type { Resolved } from '../../core/variables/resolve.js';
 import {
-  asPast,
+  asLived,
   type DeploymentRow,
   deploymentsOf,
+  findDeployment,
   movingDeployments,
   movingOf,
+  type PastRow,
+  revertsOf,
   warmDeployment,
   type WarmRow,
 } from '../../records/deployments/deployments.js';
@@ -18,21 +21,38 @@ import type { EnvironmentRow } from '../../records/deployments/environments.js';
 import { type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { resourcesOf } from '../../records/resources/resources.js';
-import { type Context, type Db, treeOf } from '../context.js';
+import type { Context, Db } from '../context.js';
 import { variablesFor } from '../environments/variables.js';
 import { needRelease, placeOf } from './acts.js';
 import { migrationsOf } from './migrations.js';
 
+/** What a person asks of a revert. */
+export interface RevertWish {
+  /** Number of the deployment that they want to leave; null: what there is to leave now. */
+  leaves: number | null;
+  /** Number of the release to go back to; null: what was live before. */
+  release: number | null;
+}
+
+export interface RevertChoice {
+  decision: RevertDecision;
+  live: PastRow | null;
+  moving: DeploymentRow[];
+  past: PastRow[];
+  /** What a revert from what is live can go back to, the nearest first. */
+  way: PastRow[];
+}
+
 export interface RevertLook {
   release: ReleaseRow;
-  /** The deployment whose plain variables come back. */
-  then: DeploymentRow & { release: number };
-  live: (DeploymentRow & { release: number }) | null;
+  /** The deployment that is brought back, with its plain variables. */
+  then: PastRow;
+  live: PastRow | null;
   /** What its programs would get of what is set now. */
   gets: Resolved;
   /** Deployments on their way, which it ends. */
-  moving: DeploymentRow[];
-  /** What served goes on: nothing is started. */
+  ends: readonly Moving[];
+  /** What is live keeps the traffic: nothing is started. */
   keeps: boolean;
   /** Servers of then are warm, and take the traffic at once. */
   warm: boolean;
@@ -40,9 +60,9 @@ export interface RevertLook {
   warmed: WarmRow | null;
   /** Releases that were read for this, by id. */
   releases: ReadonlyMap<string, ReleaseRow>;
-  /** Plain ones that are others by now; null: there was, or is, none. */
+  /** Plain variables with another value now; null: there was, or is, none. */
   variables: { name: string; then: string | null; now: string | null }[];
-  /** Secrets that are others by now: those of now are given. */
+  /** Secrets with another value now: programs get the one of now. */
   secrets: string[];
   /** Migrations since, which stay done. */
   migrations: string[];
@@ -51,7 +71,7 @@ export interface RevertLook {
   resources: {
     /** Made since: they stay, and nothing uses them. */
     unused: string[];
-    /** Removed since: they are made anew, empty. */
+    /** Removed since: they are made from scratch, empty. */
     anew: string[];
   };
 }
@@ -62,26 +82,75 @@ const mostPast = 200;
 /** Deployments whose migrations are looked at. */
 const mostBetween = 20;
 
-/** Refuses where there is nothing to go back to. */
+export async function chooseRevert(
+  db: Db,
+  project: ProjectRow,
+  environment: EnvironmentRow,
+  { leaves, release }: RevertWish,
+): Promise<RevertChoice> {
+  const past = await deploymentsOf(db, environment.id, mostPast);
+  const live = past.find((one) => one.id === environment.live_id) ?? null;
+  const moving = past.length < mostPast ? movingOf(past) : await movingDeployments(db, environment.id);
+  const lived = past.filter((one) => one.live_at !== null);
+  const named = leaves === null ? null : await findDeployment(db, project.id, leaves);
+  const facts = {
+    live: live && asLived(live),
+    moving: moving.map((one) => ({
+      id: one.id,
+      number: one.number,
+      kind: one.kind,
+      leaves: one.leaves_id,
+      restores: one.restores_id,
+    })),
+    past: lived.map(asLived),
+    reverts: leaves === null ? [] : await revertsOf(db, environment.id),
+    openedAt: environment.opened_at.getTime(),
+    leaves,
+    leavesId: named?.environment_id === environment.id ? named.id : null,
+    release,
+  };
+  const way = wayBack(facts.live, facts.past, facts.openedAt);
+  return { decision: decideRevert(facts), live, moving, past, way: rowsOf(way, past) };
+}
+
+const rowsOf = (way: readonly Lived[], past: readonly PastRow[]): PastRow[] =>
+  way.flatMap(({ id }) => past.find((one) => one.id === id) ?? []);
+
+/** Refuses where nothing would come of it. */
+export function refuseRevert(
+  { decision, live }: Pick<RevertChoice, 'decision' | 'live'>,
+  { leaves, release }: RevertWish,
+  place: string,
+): void {
+  if (decision.what === 'nothing')
+    throw release === null
+      ? new CodedError('nothing_to_revert', { environment: place })
+      : new CodedError('never_live', { release: `r${release}`, environment: place });
+  if (decision.what === 'moved')
+    throw new CodedError('revert_moved', {
+      deployment: `d${leaves}`,
+      environment: place,
+      live: live ? `d${live.number} with r${live.release}` : 'nothing',
+    });
+  if (decision.what === 'live') throw new CodedError('already_live', { release: `r${release}`, environment: place });
+}
+
+/** What a revert that goes somewhere does, or keeps. Of one that joins another it is that other one's. */
 export async function lookAtRevert(
   context: Context,
   db: Db,
   project: ProjectRow,
   environment: EnvironmentRow,
-  number: number | null,
+  { decision, live, moving, past }: RevertChoice,
 ): Promise<RevertLook> {
-  const past = await deploymentsOf(db, environment.id, mostPast);
-  const live = past.find((one) => one.id === environment.live_id) ?? null;
-  const moving = past.length < mostPast ? movingOf(past) : await movingDeployments(db, environment.id);
-  const keeps = moving.length > 0 && live !== null && (number === null || number === live.release);
-  const target = keeps ? live.release : (number ?? revertTarget(past.map(asPast), live?.release ?? null));
-  const then = keeps ? live : past.find((one) => one.release === target && one.live_at !== null);
-  if (target === null || !then)
-    throw new CodedError('nothing_to_revert', { environment: placeOf(project, environment) });
-  const release = await needRelease(db, project, target);
+  const keeps = decision.what === 'keeps';
+  const id = decision.what === 'goes' ? decision.to.id : decision.what === 'joins' ? decision.by.restores : null;
+  const then = keeps ? live : past.find((one) => one.id === id);
+  if (!then) throw new CodedError('nothing_to_revert', { environment: placeOf(project, environment) });
+  const release = await needRelease(db, project, then.release);
   const now = await variablesFor(context, db, { project, environment, release });
   const names = [...new Set([...Object.keys(then.variables), ...Object.keys(now.values)])].sort();
-  const warmed = keeps ? null : await warmDeployment(db, environment.id, release.id, null);
+  const warmed = keeps ? null : await warmDeployment(db, environment.id, release.id, null, then.id);
   const secrets = Object.keys(then.secrets).filter(
     (name) => now.secrets[name] !== undefined && canonical(now.secrets[name]) !== canonical(then.secrets[name]),
   );
@@ -96,11 +165,19 @@ export async function lookAtRevert(
     then,
     live,
     gets: now,
-    moving,
+    ends: 'ends' in decision ? decision.ends : moving.map(asMoving),
     keeps,
     warmed,
     releases,
-    warm: warmed !== null && takesWarm({ kind: 'revert', instances: 0, warm: true, sameSecrets: secrets.length === 0 }),
+    warm:
+      warmed !== null &&
+      takesWarm({
+        kind: 'revert',
+        instances: 0,
+        warm: true,
+        sameSecrets: secrets.length === 0,
+        sameVariables: canonical(warmed.variables) === canonical(then.variables),
+      }),
     variables: keeps
       ? []
       : names
@@ -115,12 +192,20 @@ export async function lookAtRevert(
   };
 }
 
-/** Migrations of what was live here after then, that the release of then does not have. */
+const asMoving = (one: DeploymentRow): Moving => ({
+  id: one.id,
+  number: one.number,
+  kind: one.kind,
+  leaves: one.leaves_id,
+  restores: one.restores_id,
+});
+
+/** Migrations of what was live here after then, that the release of then does not have. The records name them: no git is asked. */
 async function sinceThen(
   context: Context,
   db: Db,
   project: ProjectRow,
-  past: readonly (DeploymentRow & { release: number })[],
+  past: readonly PastRow[],
   { then, release, releases }: { then: DeploymentRow; release: ReleaseRow; releases: Map<string, ReleaseRow> },
 ): Promise<{ migrations: string[]; oneWay: string[] }> {
   const known = new Set((await migrationsOf(context, project, release)).map(({ path }) => path));
@@ -131,11 +216,11 @@ async function sinceThen(
   for (const id of new Set(later.map((one) => one.release_id))) {
     const one = await releaseById(db, id);
     releases.set(id, one);
-    for (const { path } of await migrationsOf(context, project, one)) if (!known.has(path)) migrations.add(path);
-    const patterns = one.plan.oneWay ?? [];
-    if (patterns.length === 0) continue;
-    const tree = await treeOf(context, project, one.commit).catch(() => []);
-    for (const { path } of filesOf(tree, patterns)) if (!known.has(path)) oneWay.add(path);
+    const fresh = (await migrationsOf(context, project, one))
+      .map(({ path }) => path)
+      .filter((path) => !known.has(path));
+    for (const path of fresh) migrations.add(path);
+    for (const path of one.plan.oneWay?.length ? select(fresh, one.plan.oneWay).paths : []) oneWay.add(path);
   }
   return { migrations: [...migrations].sort(), oneWay: [...oneWay].sort() };
 }

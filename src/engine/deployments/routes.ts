@@ -36,6 +36,7 @@ export function targetFor(
       missing,
       // Left out where there is none: what edges have does not change for it.
       ...(maintenance ? { maintenance } : {}),
+      ...(part.immutable ? { immutable: part.immutable } : {}),
       headers,
       redirects,
       settings: settings && { at: settings.at, values: pick(deployment.variables, settings.names) },
@@ -48,7 +49,8 @@ export function targetFor(
     strip,
     sticky: sticky ? keys.hash(`sticky ${deployment.environment_id}`) : null,
     ...(http2 ? { http2 } : {}),
-    ...(environment.kind === 'review' ? { ownCookies: true as const } : {}),
+    // A cookie for a whole domain would reach other projects below it.
+    ownCookies: true as const,
     instances: serving
       .filter((one) => one.part === name && one.address && one.port)
       .map((one) => ({ id: one.id, address: one.address as string, port: one.port as number })),

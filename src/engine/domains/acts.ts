@@ -1,6 +1,6 @@
 /** What people, and the definition of the main branch, ask of addresses: each is one transaction; what is slow outside follows by itself. */
 import { answered } from '../../core/advance/addresses.js';
-import { checkedLabel, checkedName } from '../../core/domains/names.js';
+import { checkedLabel, checkedName, isServiceHost } from '../../core/domains/names.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { putRoute, routeBody } from '../../records/callers/edges.js';
 import {
@@ -27,7 +27,14 @@ export interface AddressPlace {
   environment: string;
 }
 
-const ours = ({ addresses }: Context): string[] => [addresses.standing, addresses.review];
+const ours = ({ addresses }: Context): string[] => [addresses.standing, addresses.review, addresses.untrusted];
+
+/** What no environment is reached under. `console` is kept free below every domain: people would take it for the service's own. */
+function refuseServiceHost(context: Context, host: string): void {
+  const console = new URL(context.url).hostname.toLowerCase();
+  if (isServiceHost(host, [...ours(context), console]) || host.startsWith('console.'))
+    throw new CodedError('address_refused', { name: host, why: 'it is a name of the service itself' });
+}
 
 async function addressAt(db: Db, { project, environment: of }: AddressPlace, name: string) {
   const environment = await openEnvironment(db, project, of);
@@ -48,6 +55,7 @@ export async function addOwnAddress(
   actor: string,
 ): Promise<AddressRow> {
   const host = checkedName(name, ours(context));
+  refuseServiceHost(context, host);
   const environment = await openEnvironment(db, at.project, at.environment);
   const place = placeOf(at.project, environment);
   if ((await addressesOf(db, environment.id)).length >= most)
@@ -83,7 +91,10 @@ export async function renameAddress(
 ): Promise<string> {
   const environment = await openEnvironment(db, at.project, at.environment);
   const place = placeOf(at.project, environment);
-  const host = `${checkedLabel(label)}.${domainOf(context.addresses, environment.kind)}`;
+  // A review of an untrusted pull request stays below the domain of those, whatever it is called.
+  const domain = domainOf(context.addresses, environment.outside ? 'untrusted' : environment.kind);
+  const host = `${checkedLabel(label)}.${domain}`;
+  refuseServiceHost(context, host);
   if (host === environment.host) return host;
   const rows = await addressesOf(db, environment.id);
   if (rows.length >= most) throw new CodedError('addresses_enough', { environment: place, most });

@@ -1,7 +1,7 @@
 /** What environments take by themselves; and the rest of their lives, when its time has come. */
 import { newerThan, releaseSource } from '../../core/advance/enter.js';
 import { takes } from '../../core/advance/environments.js';
-import { type Issue, issue } from '../../core/errors/errors.js';
+import { CodedError, type Issue, issue, registry } from '../../core/errors/errors.js';
 import { type Judgement, judgePromotion } from '../../core/rules/promotion.js';
 import { untilText } from '../../core/rules/rules.js';
 import { history } from '../../git/repository.js';
@@ -77,6 +77,28 @@ async function sessionsOf(context: Context, id: string): Promise<number | null> 
 async function takeByItself(context: Context, project: ProjectRow, seen: EnvironmentRow, due: Due): Promise<void> {
   const { main, plan, rules } = await ruled(context.records, seen);
   const candidates = await candidatesFor(context, project, seen, { main, plan, rules });
+  try {
+    await takeCandidates(context, project, seen, due, { main, candidates });
+  } catch (error) {
+    // What can't be deployed as it is stays where people look, and the other environments go on.
+    if (!(error instanceof CodedError) || registry[error.issue.code].retry) throw error;
+    await context.records.transition('environment.waits', async (db) => {
+      const environment = await lockEnvironment(db, seen.id);
+      await settleDue(db, 'environments', due, null);
+      await setWaits(db, environment.id, error.issue);
+    });
+  }
+  // What waits for the health of this one: after the transaction, since all of them are locked in one order.
+  if (seen.kind === 'standing') await dueAfter(context.records, project.id, seen.name);
+}
+
+async function takeCandidates(
+  context: Context,
+  project: ProjectRow,
+  seen: EnvironmentRow,
+  due: Due,
+  { main, candidates }: Pick<Ruled, 'main'> & { candidates: number[] },
+): Promise<void> {
   await context.records.transition('environment.taken', async (db) => {
     const environment = await lockEnvironment(db, seen.id);
     // What was committed since the candidates were read has woken it again.
@@ -87,8 +109,6 @@ async function takeByItself(context: Context, project: ProjectRow, seen: Environ
     await dueBy(db, 'environments', environment.id, again);
     await stepLife({ context, db, environment: await environmentById(db, environment.id) });
   });
-  // What waits for the health of this one: after the transaction, since all of them are locked in one order.
-  if (seen.kind === 'standing') await dueAfter(context.records, project.id, seen.name);
 }
 
 const takesReleases = ({ state }: EnvironmentRow): boolean => state !== 'closing' && state !== 'closed';

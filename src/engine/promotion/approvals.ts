@@ -55,10 +55,10 @@ export async function approve(context: Context, db: Db, asked: Approving): Promi
   const place = placeOf(project, environment);
   refuseGone(release);
   if (release.line !== 'own') throw new CodedError('release_untrusted', { number: release.number, environment: place });
-  if ((await ruled(db, environment)).rules.approvals === 0)
-    throw new CodedError('approvals_none', { environment: place });
+  const { rules } = await ruled(db, environment);
+  if (rules.approvals === 0) throw new CodedError('approvals_none', { environment: place });
   const author = asked.writers.has(person.name.toLowerCase());
-  const one = { environment: environment.id, release, person: person.id, author };
+  const one = { environment, release, person: person.id, author, after: rules.after };
   if (!(await addApproval(db, one))) return environment;
   await recordEvents(db, {
     type: 'approval.given',

@@ -3,6 +3,7 @@ import type { Definition, EnvironmentPlan } from '../../core/definition/model.js
 import { longestHealth } from '../../core/release/evidence.js';
 import { type Loosened, planWith, type Rules, rulesOf, tighten } from '../../core/rules/in-force.js';
 import { issue, type Issue } from '../../core/errors/errors.js';
+import { actOf } from '../../core/rules/gate.js';
 import { judgeMove, type PromotionFacts } from '../../core/rules/promotion.js';
 import type { RuleName } from '../../core/rules/rules.js';
 import { approvalsOf } from '../../records/deployments/approvals.js';
@@ -145,13 +146,9 @@ export async function forbidden(
   const { context, db, project, environment, release, deployment } = scene;
   if (deployment.kind === 'revert' || environment.kind === 'review') return null;
   const { rules } = await ruled(db, environment);
-  // What is deployed where rules are about what is taken was live there: it was judged then. Frozen hours count nevertheless.
   const asked = { project, environment, release, rules, moving: false, override: deployment.override?.rules ?? null };
-  const unmet = judgeMove(await promotionFacts(context, db, asked)).filter(
-    ({ rule }) => deployment.kind !== 'deploy' || ofTime.includes(rule),
-  );
+  const facts = await promotionFacts(context, db, asked);
+  const unmet = judgeMove(facts, actOf({ kind: deployment.kind, release: release.number }, facts.liveRelease));
   if (unmet.length === 0) return null;
   return issue('rules_not_met', { environment: scene.place, why: unmet.map(({ says }) => says).join('; ') });
 }
-
-const ofTime: readonly RuleName[] = ['frozen hours', 'freeze'];

@@ -1,5 +1,5 @@
 /** What the data of a review begins as: a snapshot of another environment's, or nothing, and why. */
-import { chooseSnapshot, type Chosen, type Known } from '../../core/advance/snapshots.js';
+import { chooseSnapshot, type Chosen, type Known, scrubStands } from '../../core/advance/snapshots.js';
 import { canonical } from '../../core/canonical.js';
 import { defaultFreshMs, type ScrubPlan } from '../../core/definition/model.js';
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
@@ -72,7 +72,9 @@ export async function beginning(context: Context, row: ResourceRow): Promise<Beg
     if (of.place === 'elsewhere') return empty(issue('copy_elsewhere', { environment: place, name: row.name }));
     const allowed = await permitted(db, source, place);
     if ('why' in allowed) return empty(allowed.why);
-    const known = (await snapshotsOf(db, of.id)).filter((one) => one.place === row.place);
+    const known = (await snapshotsOf(db, of.id)).filter(
+      (one) => one.place === row.place && scrubStands(one, allowed.scrub),
+    );
     const ask = () =>
       addSnapshot(db, {
         resource: of.id,
@@ -127,9 +129,11 @@ export async function askSnapshot(db: Db, at: Place, actor: string): Promise<Sna
   if (resource.place === 'elsewhere') throw new CodedError('resource_elsewhere');
   if (resource.state !== 'ready' || environment.live_id === null)
     throw new CodedError('resource_not_ready', { name: at.name, environment: place, state: resource.state });
-  if ('why' in (await permitted(db, environment, place)))
-    throw new CodedError('snapshot_unplanned', { environment: place });
-  const coming = (await snapshotsOf(db, resource.id)).find(({ state, wanted }) => wanted && snapshotComing(state));
+  const allowed = await permitted(db, environment, place);
+  if ('why' in allowed) throw new CodedError('snapshot_unplanned', { environment: place });
+  const coming = (await snapshotsOf(db, resource.id)).find(
+    (one) => one.wanted && snapshotComing(one.state) && scrubStands(one, allowed.scrub),
+  );
   const id =
     coming?.id ??
     (await addSnapshot(db, {

@@ -4,6 +4,7 @@ import { rebased } from '../../blobs/rebased.js';
 import type { Outcome } from '../../core/advance/resources.js';
 import {
   failedWith,
+  scrubStands,
   snapshotAct,
   type SnapshotAct,
   snapshotDone,
@@ -99,7 +100,7 @@ async function factsOf({ records }: Context, row: SnapshotRow, { scrub, leftMs }
   const attempt = row.attempt_id ? await attemptById(records, row.attempt_id) : null;
   return {
     state: row.state,
-    wanted: row.wanted && scrub !== null && (leftMs === null || leftMs > 0),
+    wanted: row.wanted && scrubStands(row, scrub) && (leftMs === null || leftMs > 0),
     tries: row.tries,
     issue: failedWith(row.state, row.issue),
     lost: row.lost,

@@ -53,7 +53,7 @@ export async function foresee(context: Context, project: ProjectRow, at: Occasio
   );
   if (plan.issues[0]) return plan.issues[0];
   const pin = await pinFor(context, read.model, plan.tasks, at.line);
-  if (!pin || 'code' in pin) return pin ?? issue('unavailable', { detail: 'no agent takes its tasks' });
+  if (!pin || 'code' in pin) return pin ?? issue('no_agent_for_runs');
   const { set, refused } = await pinSet(
     context,
     context.records,

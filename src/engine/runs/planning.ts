@@ -3,8 +3,9 @@ import { syncGates } from '../environments/gate.js';
 import { lookAtSnapshots } from '../../records/resources/snapshots.js';
 import type { Definition } from '../../core/definition/model.js';
 import { definitionLimit, type DefinitionIssue } from '../../core/definition/parse.js';
-import { CodedError, type ErrorCode, issue, type Issue, registry, wording } from '../../core/errors/errors.js';
+import { CodedError, issue, type Issue, registry, wording } from '../../core/errors/errors.js';
 import { pinRun } from '../../core/plan/plan.js';
+import { unplaced } from '../../core/plan/unplaced.js';
 import { layerKey } from '../../git/layer.js';
 import { readFile } from '../../git/repository.js';
 import { listAgents } from '../../records/callers/agents.js';
@@ -28,8 +29,10 @@ import {
   planningOver,
   type RunRow,
   setRunIssue,
+  setUnplaced,
   settleDue,
   startRun,
+  stopTasks,
   stopWork,
 } from '../../records/runs/runs.js';
 import { freshState } from '../../records/runs/steps.js';
@@ -209,12 +212,11 @@ async function planRunOnce(context: Context, project: ProjectRow, run: RunRow, d
     if (refused ?? unset) return finish(db, run, 'failed', refused ?? unset);
     const needsAgent = Object.keys(model.tasks).length > 0;
     if (needsAgent && (pinned === null || 'code' in pinned)) {
-      await setRunIssue(
-        db,
-        id,
-        pinned ?? issue('unavailable' satisfies ErrorCode, { detail: 'no agent takes its tasks' }),
-      );
-      return settleDue(db, 'runs', due, 2_000);
+      const why = pinned ?? issue('no_agent_for_runs');
+      const since = await setUnplaced(db, id, why, context.now());
+      const next = unplaced(context.now() - since.getTime());
+      if (next.ends) return finish(db, run, 'failed', issue('no_agent_came', { detail: wording(why).says }));
+      return settleDue(db, 'runs', due, next.againMs);
     }
     const pin = { ...(pinned && !('code' in pinned) ? pinned : { versions: {}, base: '', resources: {} }), set };
     const started = await startRun(
@@ -250,7 +252,10 @@ async function planRunOnce(context: Context, project: ProjectRow, run: RunRow, d
 export async function failRun(context: Context, id: string, why: Issue): Promise<void> {
   await context.records.transition('run.refused', async (db) => {
     const now = await lockRun(db, id);
-    if (now && (now.state === 'waiting' || now.state === 'running')) await finish(db, now, 'failed', why);
+    if (now?.state !== 'waiting' && now?.state !== 'running') return;
+    // Its release may fail while other tasks of it wait or run.
+    if (now.state === 'running') await stopTasks(db, id);
+    await finish(db, now, 'failed', why);
   });
 }
 

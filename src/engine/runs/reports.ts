@@ -207,13 +207,14 @@ async function endUnheard(
 
 /**
  * An attempt whose agent went away. Another follows, or a person decides (prepare); not where it may be why its agent went (`hurt`).
+ * `left`: the agent has said that it goes, and nothing is counted against the work.
  * Unless `now`, its lease is looked at again under the lock: it may have been renewed since it was seen.
  */
 export async function loseAttempt(
   context: Context,
   seen: AttemptOfRun,
   agent: string,
-  { now = false, hurt = false } = {},
+  { now = false, hurt = false, left = false } = {},
 ): Promise<void> {
   const how = {
     from: 'running' as const,
@@ -232,7 +233,7 @@ export async function loseAttempt(
             why: 'it was over its limits of memory or processes when the agent ended',
           }),
         }
-      : { state: 'lost', issue: issue('agent_lost', { agent }) },
+      : { state: 'lost', issue: issue(left ? 'agent_left' : 'agent_lost', { agent }) },
   );
 }
 

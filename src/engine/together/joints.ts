@@ -132,7 +132,8 @@ async function returnAll(
       continue;
     }
     try {
-      const asked = { number: null, actor, why: wording(why).says };
+      // Named by the deployment that it leaves: one that has another deployment on its way goes back like the others.
+      const asked = { leaves: deployment.number, release: null, actor, why: wording(why).says };
       const { deployment: back, made } = await revert(context, db, project, environment.name, asked);
       if (made) await beginAtOnce(context, db, back, made);
     } catch (error) {

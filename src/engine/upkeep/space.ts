@@ -4,11 +4,13 @@ import { recordEvents } from '../../records/events.js';
 import {
   forgetRelease,
   holdBlobsAlone,
+  lockRelease,
   releasesToForget,
   runsToTrim,
   trimRun,
   unnamedBlobs,
 } from '../../records/views/space.js';
+import { lockRun } from '../../records/runs/runs.js';
 import { dropOldLogs } from '../../records/runs/logs.js';
 import { forgetSecrets } from '../../records/deployments/variables.js';
 import type { Context, Keeping } from '../context.js';
@@ -32,6 +34,9 @@ export async function stepSpace(context: Context): Promise<boolean> {
   const releases = await releasesToForget(records, keeping.releases, keeping.reverts, atOnce);
   for (const { id, number, project_id } of releases) {
     await records.transition('release.bytes-removed', async (db) => {
+      // A deployment may have been made of it since it was found.
+      await lockRelease(db, id);
+      if ((await releasesToForget(db, keeping.releases, keeping.reverts, 1, id)).length === 0) return;
       await forgetRelease(db, id);
       await recordEvents(db, {
         type: 'release.bytes-removed',
@@ -45,6 +50,8 @@ export async function stepSpace(context: Context): Promise<boolean> {
   const runs = await runsToTrim(records, keeping.runs, atOnce);
   for (const { id, number, project_id } of runs) {
     await records.transition('run.trimmed', async (db) => {
+      await lockRun(db, id);
+      if ((await runsToTrim(db, keeping.runs, 1, id)).length === 0) return;
       await trimRun(db, id);
       await recordEvents(db, {
         type: 'run.trimmed',

@@ -36,6 +36,8 @@ export interface TokenRow {
   created_at: Date;
   expires_at: Date | null;
   used_at: Date | null;
+  /** Whose it is; null of agents and edges. */
+  person: string | null;
 }
 
 export const countPeople = async (db: Db): Promise<number> => tables(db).Person.count({ ...tables(db).in });
@@ -62,18 +64,51 @@ export interface PersonRow {
 
 export async function listPeople(db: Db): Promise<PersonRow[]> {
   const { Person, in: within } = tables(db);
-  return Person.findAll({ order: ['name'], raw: true, ...within });
+  return Person.findAll({ where: { removed_at: null }, order: ['name'], raw: true, ...within });
 }
 
 export async function findPerson(db: Db, name: string): Promise<PersonRow | null> {
   const { Person, in: within } = tables(db);
-  return Person.findOne({ where: { name }, raw: true, ...within });
+  return Person.findOne({ where: { name, removed_at: null }, raw: true, ...within });
+}
+
+/** Names of all, also of those who were removed: what they did is theirs. */
+export async function namesOfPeople(db: Db): Promise<string[]> {
+  const { Person, in: within } = tables(db);
+  return (await Person.findAll({ attributes: ['name'], raw: true, ...within })).map(({ name }) => name);
+}
+
+/** Ends all that a person could do: their sessions, tokens and sign-ins. False when nobody would be left who owns. */
+export async function removePerson(db: Db, person: PersonRow, actor: string): Promise<boolean> {
+  const { Person, Session, SignIn, Token, in: within } = tables(db);
+  const where = { role: 'owner' as const, removed_at: null };
+  const owners = await Person.findAll({ where, order: ['id'], lock: true, raw: true, ...within });
+  if (person.role === 'owner' && owners.every((one) => one.id === person.id)) return false;
+  await Person.update({ removed_at: now(), role: 'viewer' }, { where: { id: person.id }, ...within });
+  await Token.update({ removed_at: now() }, { where: { person_id: person.id, removed_at: null }, ...within });
+  await Session.destroy({ where: { person_id: person.id }, ...within });
+  await SignIn.destroy({ where: { person_id: person.id }, ...within });
+  await recordEvents(db, {
+    type: 'person.removed',
+    project: null,
+    subject: person.name,
+    actor,
+    data: { role: person.role },
+  });
+  return true;
+}
+
+/** Sign-ins of a person that were not used yet: none of them is good any more. */
+export async function revokeSignIns(db: Db, person: string): Promise<void> {
+  const { SignIn, in: within } = tables(db);
+  await SignIn.destroy({ where: { person_id: person, used_at: null }, ...within });
 }
 
 /** Gives a person another role; sessions have it at once, tokens never more than it. False when nobody would be left who owns. */
 export async function setRole(db: Db, person: PersonRow, role: Role, actor: string): Promise<boolean> {
   const { Person, Token, in: within } = tables(db);
-  const owners = await Person.findAll({ where: { role: 'owner' }, order: ['id'], lock: true, raw: true, ...within });
+  const where = { role: 'owner' as const, removed_at: null };
+  const owners = await Person.findAll({ where, order: ['id'], lock: true, raw: true, ...within });
   if (person.role === 'owner' && role !== 'owner' && owners.every((one) => one.id === person.id)) return false;
   await Person.update({ role }, { where: { id: person.id }, ...within });
   const above = roles.slice(roles.indexOf(role) + 1);
@@ -90,7 +125,7 @@ export async function setRole(db: Db, person: PersonRow, role: Role, actor: stri
 
 export async function firstOwner(db: Db): Promise<{ id: string; name: string } | null> {
   const { Person, in: within } = tables(db);
-  return Person.findOne({ where: { role: 'owner' }, order: ['created_at'], raw: true, ...within });
+  return Person.findOne({ where: { role: 'owner', removed_at: null }, order: ['created_at'], raw: true, ...within });
 }
 
 export async function addSignIn(db: Db, hash: Buffer, person: string, expires: Date): Promise<void> {
@@ -106,7 +141,7 @@ export const takeSignIn = (db: Db, hash: Buffer): Promise<{ id: string; name: st
      where s.hash = $1
        and s.used_at is null
        and s.expires_at > now()
-       and p.id = s.person_id
+       and p.id = s.person_id and p.removed_at is null
      returning p.id, p.name, p.role`,
     [hash],
   );
@@ -235,7 +270,8 @@ export async function addToken(db: Db, token: NewToken, actor: string): Promise<
     db,
     `insert into tokens (id, hash, kind, name, person_id, role, project_id, expires_at, takes, address, port_from, port_to)
      values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
-     returning id, kind, name, role, (select name from projects where id = project_id) as project, created_at, expires_at, used_at, takes, address, port_from, port_to`,
+     returning id, kind, name, role, (select name from projects where id = project_id) as project, created_at, expires_at, used_at, takes, address, port_from, port_to,
+       (select name from people where id = person_id) as person`,
     [
       newId(),
       token.hash,
@@ -265,9 +301,10 @@ export const listTokens = (db: Db): Promise<TokenRow[]> =>
   query(
     db,
     `select t.id, t.kind, t.name, t.role, p.name as project, t.created_at, t.expires_at, t.used_at, t.takes,
-       t.address, t.port_from, t.port_to
+       t.address, t.port_from, t.port_to, o.name as person
      from tokens t
        left join projects p on p.id = t.project_id
+       left join people o on o.id = t.person_id
      where t.removed_at is null
      order by t.created_at`,
   );

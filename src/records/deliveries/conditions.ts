@@ -3,6 +3,7 @@ import { nearlyFull } from '../../core/advance/chores.js';
 import type { Condition, KnownCondition } from '../../core/alerts/conditions.js';
 import type { Issue } from '../../core/errors/errors.js';
 import { wording } from '../../core/errors/errors.js';
+import { unplacedToldMs } from '../../core/plan/unplaced.js';
 import { type Db, json, query, queryOne } from '../database.js';
 import { ofTheHead } from '../runs/order.js';
 
@@ -80,13 +81,17 @@ export const presentConditions = async (db: Db): Promise<Condition[]> =>
            '. They are deleted. They can have made git read other files under the id of a commit: compare what was built before with a clone.'
          from projects p where p.removed_at is null and p.foreign_refs_at > now() - interval '7 days'
        union all
+       select distinct on (p.id) 'run-unplaced', p.name, 'run ' || r.number, p.id, null, r.issue, ''
+         from runs r join projects p on p.id = r.project_id
+         where r.unplaced_at < now() - $2::float8 * interval '1 millisecond' and r.state = 'waiting' and p.removed_at is null
+       union all
        select 'agent-gone', g.name, '', null, null, null, 'It was heard last at ' || to_char(g.seen_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI') || ' UTC.'
          from agents g join tokens t on t.id = g.token_id where g.lease_until < now() and t.removed_at is null
        union all
        select 'disk-full', g.name, '', null, null, g.full_issue, ''
          from agents g where g.full_issue is not null and g.lease_until > now()
        limit 2000`,
-      [nearlyFull],
+      [nearlyFull, unplacedToldMs],
     )
   ).map(({ issue, detail, ...one }) => ({ ...one, says: (issue ? wording(issue).says : detail).slice(0, 500) }));
 

@@ -43,18 +43,33 @@ export const approvalsOf = (
     [environment.id, release.id, environment.project_id, after, release.number],
   );
 
-/** Gives whether it is a new one: who approves twice has approved. */
+/** Gives whether it is a new one: who approves twice has approved. One that counts no more makes room for it first. */
 export const addApproval = async (
   db: Db,
-  one: { environment: string; release: { id: string; digest: string }; person: string; author: boolean },
-): Promise<boolean> =>
-  (await queryOne(
+  one: {
+    environment: { id: string; project_id: string };
+    release: { id: string; digest: string; number: number };
+    person: string;
+    author: boolean;
+    after: string | null;
+  },
+): Promise<boolean> => {
+  await query(
+    db,
+    `update approvals a set withdrawn_at = now()
+     where a.environment_id = $1 and a.release_id = $2 and a.person_id = $3 and a.withdrawn_at is null
+       and ${withdrawn({ project: '$4', after: '$5', number: '$6' })}`,
+    [one.environment.id, one.release.id, one.person, one.environment.project_id, one.after, one.release.number],
+  );
+  const row = await queryOne(
     db,
     `insert into approvals (id, environment_id, release_id, digest, person_id, author)
        values ($1, $2, $3, $4, $5, $6)
      on conflict do nothing returning 1 as ok`,
-    [newId(), one.environment, one.release.id, one.release.digest, one.person, one.author],
-  )) !== null;
+    [newId(), one.environment.id, one.release.id, one.release.digest, one.person, one.author],
+  );
+  return row !== null;
+};
 
 /** Environments for which somebody has approved something: what that counts for is another matter when their role is another one. */
 export async function wakeApproved(db: Db, person: string): Promise<void> {

@@ -1,4 +1,5 @@
 /** Deployments: releases that are brought live, one after another in each environment. */
+import type { Lived } from '../../core/advance/back.js';
 import type { PastDeployment } from '../../core/advance/environments.js';
 import type { InferAttributes } from 'sequelize';
 import type { Deployment, Override } from '../models/deployments/deployments.js';
@@ -27,6 +28,7 @@ const deploymentColumns = [
   'secrets',
   'replaces_id',
   'live_at',
+  'replaced_at',
   'warm_until',
   'fresh',
   'turn',
@@ -37,6 +39,11 @@ const deploymentColumns = [
   'joint_number',
   'created_at',
   'ended_at',
+  'back_id',
+  'leaves_id',
+  'restores_id',
+  'undoes',
+  'held_before',
 ] as const satisfies readonly (keyof InferAttributes<Deployment>)[];
 
 export type DeploymentRow = Pick<InferAttributes<Deployment>, (typeof deploymentColumns)[number]>;
@@ -54,6 +61,18 @@ export interface NewDeployment {
   override: Override | null;
   madeOf: MadeOf;
   split: number | null;
+  /** Of a revert. */
+  back: BackOf | null;
+}
+
+/** Where a revert comes from and goes to. */
+export interface BackOf {
+  /** Ids of the deployments that it leaves, brings back, and that a revert from it goes back to. */
+  leaves: string | null;
+  restores: string;
+  back: string | null;
+  undoes: boolean;
+  heldBefore: { by: string; why: string } | null;
 }
 
 /** Adds one under the project's next number; its environment, locked already, looks what it has to do: what sleeps wakes for it. */
@@ -63,9 +82,9 @@ export async function addDeployment(db: Db, one: NewDeployment): Promise<Deploym
     `with numbered as (update projects set deployments = deployments + 1 where id = $2::uuid returning deployments as number),
        woken as (update environments set due_at = now() where id = $3::uuid)
      insert into deployments (id, project_id, number, environment_id, release_id, kind, actor,
-       definition_commit, environment_plan, variables, secrets, override, made_of, split)
+       definition_commit, environment_plan, variables, secrets, override, made_of, split, leaves_id, restores_id, back_id, undoes, held_before)
      select $1::uuid, $2::uuid, number, $3::uuid, $4::uuid, $5::text, $6::text,
-       $7::text, $8::jsonb, $9::jsonb, $10::jsonb, $11::jsonb, $12::jsonb, $13::int from numbered
+       $7::text, $8::jsonb, $9::jsonb, $10::jsonb, $11::jsonb, $12::jsonb, $13::int, $14::uuid, $15::uuid, $16::uuid, $17::boolean, $18::jsonb from numbered
      returning ${deploymentColumns.join(', ')}`,
     [
       newId(),
@@ -81,6 +100,11 @@ export async function addDeployment(db: Db, one: NewDeployment): Promise<Deploym
       one.override === null ? null : json(one.override),
       json(one.madeOf),
       one.split,
+      one.back?.leaves ?? null,
+      one.back?.restores ?? null,
+      one.back?.back ?? null,
+      one.back?.undoes ?? false,
+      one.back?.heldBefore ? json(one.back.heldBefore) : null,
     ],
   );
   if (!row) throw new Error(`no project ${one.project}`);
@@ -105,14 +129,11 @@ export async function findDeployment(db: Db, project: string, number: number): P
 }
 
 /** The newest first. */
-export const deploymentsOf = (
-  db: Db,
-  environment: string,
-  limit: number,
-): Promise<(DeploymentRow & { release: number; commit: string })[]> =>
+export type PastRow = DeploymentRow & { release: number; commit: string; gone: boolean };
+export const deploymentsOf = (db: Db, environment: string, limit: number): Promise<PastRow[]> =>
   query(
     db,
-    `select ${deploymentColumns.join(', ').replace(/(^|, )(\w+)/g, '$1d.$2')}, r.number as release, r.commit
+    `select ${deploymentColumns.join(', ').replace(/(^|, )(\w+)/g, '$1d.$2')}, r.number as release, r.commit, r.gone_at is not null as gone
      from deployments d
        join releases r on r.id = d.release_id
      where d.environment_id = $1
@@ -126,6 +147,17 @@ export const asPast = (row: DeploymentRow & { release: number }): PastDeployment
   release: row.release,
   state: row.state,
   wasLive: row.live_at !== null,
+});
+
+/** A deployment that was live, as the way back sees it. */
+export const asLived = (row: DeploymentRow & { release: number; gone: boolean }): Lived => ({
+  id: row.id,
+  number: row.number,
+  release: row.release,
+  variables: row.variables,
+  back: row.back_id,
+  liveAt: row.live_at?.getTime() ?? 0,
+  gone: row.gone,
 });
 
 /** Of deployments of an environment those that are on their way, the oldest first. */
@@ -157,6 +189,8 @@ export interface WithState {
   replaces?: string | null;
   /** Some of the traffic is led to it from now on. */
   seen?: boolean;
+  /** What a revert from it goes back to, of one that becomes live. */
+  back?: string | null;
   /** Milliseconds until it is due again; null: only when something happens. */
   due?: number | null;
 }
@@ -167,7 +201,7 @@ export async function setDeploymentState(
   id: string,
   state: DeploymentState,
   failure: Issue | null,
-  { replaces, seen = false, due }: WithState = {},
+  { replaces, seen = false, back, due }: WithState = {},
 ): Promise<DeploymentRow> {
   const row = await queryOne<DeploymentRow>(
     db,
@@ -176,7 +210,8 @@ export async function setDeploymentState(
        ended_at = case when $2 in ('live', 'failed', 'replaced') then coalesce(ended_at, now()) else ended_at end,
        replaces_id = case when $4::boolean then $5::uuid else replaces_id end,
        seen_at = case when $6::boolean then coalesce(seen_at, now()) else seen_at end,
-       due_at = case when $7::boolean then now() + $8::float8 * interval '1 ms' else due_at end
+       due_at = case when $7::boolean then now() + $8::float8 * interval '1 ms' else due_at end,
+       back_id = case when $9::boolean then $10::uuid else back_id end
      where id = $1
      returning ${deploymentColumns.join(', ')}`,
     [
@@ -188,6 +223,8 @@ export async function setDeploymentState(
       seen,
       due !== undefined,
       due ?? null,
+      back !== undefined,
+      back ?? null,
     ],
   );
   if (!row) throw new Error(`no deployment ${id}`);
@@ -272,15 +309,38 @@ export const warmDeployment = (
   environment: string,
   release: string,
   but: string | null,
+  /** Preferred, where its servers are warm: the one that is brought back. */
+  best: string | null = null,
 ): Promise<WarmRow | null> =>
   queryOne(
     db,
     `select id, secrets, variables from deployments
      where environment_id = $1 and release_id = $2 and ($3::uuid is null or id <> $3)
        and state in ('replaced', 'reverted') and warm_until > now()
-     order by number desc
+     order by (id = $4::uuid) desc nulls last, number desc
      limit 1`,
-    [environment, release, but],
+    [environment, release, but, best],
+  );
+
+/** Reverts of an environment, the newest first. */
+export const revertsOf = async (db: Db, environment: string): Promise<{ number: number; leaves: string | null }[]> =>
+  query(
+    db,
+    `select number, leaves_id as leaves from deployments where environment_id = $1 and kind = 'revert' order by number desc limit 50`,
+    [environment],
+  );
+
+/** The newest revert that leaves a deployment. */
+export const revertFrom = (
+  db: Db,
+  deployment: string,
+): Promise<{ id: string; number: number; state: DeploymentState } | null> =>
+  queryOne(
+    db,
+    `select r.id, r.number, r.state from deployments d join deployments r on r.environment_id = d.environment_id
+       and r.kind = 'revert' and r.leaves_id = d.id
+     where d.id = $1 order by r.number desc limit 1`,
+    [deployment],
   );
 
 /** What is live is so no longer; nothing takes its place. */

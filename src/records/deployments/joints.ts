@@ -1,7 +1,7 @@
 /** Deployments of several projects that go together or not at all. */
 import type { InferAttributes } from 'sequelize';
 import type { Issue } from '../../core/errors/errors.js';
-import type { DeploymentState, JointState } from '../../core/states.js';
+import type { JointState } from '../../core/states.js';
 import { type Db, json, notify, query, queryOne, tables } from '../database.js';
 import { newId } from '../ids.js';
 import type { Joint, JointMemberRow } from '../models/deployments/joints.js';
@@ -64,15 +64,3 @@ export async function askBack(db: Db, id: string, why: Issue, by: string): Promi
   ]);
   await notify(db, 'joints');
 }
-
-/** The first revert that was asked for in an environment after a deployment of it. */
-export const revertAfter = (
-  db: Db,
-  environment: string,
-  number: number,
-): Promise<{ number: number; state: DeploymentState } | null> =>
-  queryOne(
-    db,
-    `select number, state from deployments where environment_id = $1 and number > $2 and kind = 'revert' order by number limit 1`,
-    [environment, number],
-  );

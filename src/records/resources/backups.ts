@@ -88,7 +88,7 @@ export const settleBackup = async (
     `update backups set state = $3, issue = $4, tries = $5, lease_until = null, digest = $7, bytes = $8, of_at = $9,
        ended_at = case when $3 in ('kept', 'failed') then now() end,
        due_at = case when $6::float8 is null then null else now() + $6::float8 * interval '1 ms' end
-     where id = $1 and fence = $2::bigint returning 1 as ok`,
+     where id = $1 and fence = $2::bigint and state <> 'removed' returning 1 as ok`,
     [
       id,
       fence,
@@ -121,7 +121,13 @@ export const isRestored = async (db: Db, id: string): Promise<boolean> =>
 
 /** Its bytes may go with the next round of upkeep. */
 export const removeBackups = (db: Db, ids: readonly string[]): Promise<unknown> =>
-  query(db, `update backups set state = 'removed', due_at = null, ended_at = now() where id = any($1::uuid[])`, [ids]);
+  query(
+    db,
+    // Whoever writes one of them still holds it no more: what it has written is not kept.
+    `update backups set state = 'removed', due_at = null, lease_until = null, fence = fence + 1, ended_at = now()
+     where id = any($1::uuid[])`,
+    [ids],
+  );
 
 export const removeBackupsOf = (db: Db, resource: string): Promise<unknown> =>
   query(

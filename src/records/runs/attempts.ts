@@ -71,6 +71,10 @@ export async function addAttempts(db: Db, attempts: readonly NewAttempt[]): Prom
   return rows.map((row) => row.id);
 }
 
+/** SQL: ids of the attempts of run $1, its own and those that it shares. Two look-ups by index; an `or` of both would read the whole table. */
+export const attemptsFor = `array(select a.id from tasks t join attempts a on a.task_id = t.id where t.run_id = $1
+       union select t.attempt_id from tasks t where t.run_id = $1 and t.attempt_id is not null)`;
+
 const ofRun = `select ${columns.replace(/(^|, )(\w+)/g, '$1a.$2')}, t.run_id, r.commit from attempts a left join tasks t on t.id = a.task_id left join runs r on r.id = t.run_id`;
 
 export const attemptById = (db: Db, id: string): Promise<AttemptOfRun | null> =>
@@ -79,7 +83,7 @@ export const attemptsOfRun = (db: Db, run: string): Promise<AttemptRow[]> =>
   query(
     db,
     `select ${columns} from attempts
-     where task_id in (select id from tasks where run_id = $1) or id in (select attempt_id from tasks where run_id = $1)
+     where id = any(${attemptsFor})
      order by number`,
     [run],
   );

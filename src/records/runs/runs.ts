@@ -201,7 +201,7 @@ export async function startRun(
   const begun = await queryOne<RunRow & { version: string }>(
     db,
     `update runs
-     set state = 'running', planned_at = now(), started_at = now(), issue = null, tasks_total = $2,
+     set state = 'running', planned_at = now(), started_at = now(), issue = null, unplaced_at = null, tasks_total = $2,
        warnings = $3
      where id = $1
      returning ${runColumns.join(', ')}, version::text as version`,
@@ -220,10 +220,32 @@ export async function endRun(db: Db, run: string, state: RunState, issue: Issue 
   );
 }
 
+/** Ends what of its tasks has not ended: nothing of it runs any more, or is about to. */
+export async function stopTasks(db: Db, run: string): Promise<void> {
+  await stopWork(db, run);
+  await query(
+    db,
+    `update tasks set state = 'stopped', ended_at = now() where run_id = $1 and state in ('waiting', 'ready', 'running')`,
+    [run],
+  );
+  await query(db, 'update runs set tasks_ended = tasks_total where id = $1', [run]);
+}
+
 /** What a waiting run waits for. */
 export async function setRunIssue(db: Db, run: string, issue: Issue | null): Promise<void> {
   const { Run, in: within } = tables(db);
-  await Run.update({ issue }, { where: { id: run }, ...within });
+  await Run.update({ issue, unplaced_at: null }, { where: { id: run }, ...within });
+}
+
+/** No agent can take it, and why; since when that is so. */
+export async function setUnplaced(db: Db, run: string, issue: Issue, now: number): Promise<Date> {
+  const row = await queryOne<{ unplaced_at: Date }>(
+    db,
+    'update runs set issue = $2, unplaced_at = coalesce(unplaced_at, $3) where id = $1 returning unplaced_at',
+    [run, json(issue), new Date(now)],
+  );
+  if (!row) throw new Error(`no run ${run}`);
+  return row.unplaced_at;
 }
 
 /** Runs for which these attempts work, and their own, by their ids; locked when that is asked. */
@@ -236,7 +258,7 @@ export const runsServedBy = (
   query(
     db,
     `select id, project_id, commit from runs
-     where id = $2 or id in (select run_id from tasks where attempt_id = any($1::uuid[]) and state in ('ready', 'running'))
+     where id = any(array(select $2::uuid union select run_id from tasks where attempt_id = any($1::uuid[]) and state in ('ready', 'running')))
      order by id ${lock ? 'for update' : ''}`,
     [attempts, own],
   );
@@ -256,8 +278,16 @@ export async function askStop(db: Db, run: string, who: string): Promise<boolean
   return true;
 }
 
-/** Tells the agents to stop what they do for this run alone. */
+/** Tells the agents to stop what they do for this run alone. Part of a transaction. */
 export async function stopWork(db: Db, run: string): Promise<void> {
+  // Who joins one of these attempts locks its row. So they are locked first, and whom they work for is asked in a statement of its own:
+  // the snapshot of one that had waited for the lock would not show the run that joined.
+  await query(
+    db,
+    `select 1 from attempts where state in ('waiting', 'running') and id in (select attempt_id from tasks where run_id = $1)
+     order by id for update`,
+    [run],
+  );
   await query(
     db,
     `update attempts set stop = true where state in ('waiting', 'running') and id in (select attempt_id from tasks where run_id = $1)

@@ -1,5 +1,7 @@
 /** The state of a run as its steps need it, and the one statement that takes it a step further. */
+import type { Issue } from '../../core/errors/errors.js';
 import {
+  countsAsLost,
   indexOf,
   type StepEnd,
   type StepIndex,
@@ -9,7 +11,7 @@ import {
   type StepWrites,
 } from '../../core/advance/step.js';
 import type { AttemptState } from '../../core/states.js';
-import { type AttemptRow, commandsFor, type EndedCommand, fromJson } from './attempts.js';
+import { type AttemptRow, attemptsFor, commandsFor, type EndedCommand, fromJson } from './attempts.js';
 import { type Db, json, queryOne, query } from '../database.js';
 import type { RunRow, TaskRow } from './runs.js';
 import { runById, tasksOf } from './runs.js';
@@ -33,22 +35,21 @@ export async function readRunState(db: Db, id: string): Promise<RunState | null>
   const [row, rows, attempts] = await Promise.all([
     runById(db, id),
     tasksOf(db, id),
-    query<{ id: string; task_id: string | null; number: number; state: AttemptState }>(
+    query<{ id: string; task_id: string | null; number: number; state: AttemptState; issue: Issue | null }>(
       db,
-      `select id, task_id, number, state from attempts
-       where task_id in (select id from tasks where run_id = $1)
-         or id in (select attempt_id from tasks where run_id = $1)`,
+      `select id, task_id, number, state, case when state = 'lost' then issue end as issue from attempts
+       where id = any(${attemptsFor})`,
       [id],
     ),
   ]);
   if (!row) return null;
   const byId = new Map(attempts.map((one) => [one.id, one]));
   const own = new Map<string, { tries: number; lost: number; failed: number }>();
-  for (const { task_id, state } of attempts) {
+  for (const { task_id, state, issue } of attempts) {
     if (task_id === null) continue;
     const counts = own.get(task_id) ?? { tries: 0, lost: 0, failed: 0 };
     counts.tries++;
-    if (state === 'lost' || state === 'failed') counts[state]++;
+    if (state === 'failed' || (state === 'lost' && countsAsLost(issue))) counts[state]++;
     own.set(task_id, counts);
   }
   const tasks = rows.map((task) => {

@@ -29,6 +29,7 @@ export interface BoardDeployment {
   secrets: Record<string, SecretPlace>;
   override: Override | null;
   joint_number: number | null;
+  undoes: boolean;
 }
 
 export interface BoardRelease {
@@ -175,7 +176,7 @@ of_deployments as (
   select project_id, json_agg(x) as list
   from (
     select id, project_id, number, release_id, kind, actor, state, failure, definition_commit, created_at, live_at,
-      ended_at, warm_until, variables, secrets, override, joint_number
+      ended_at, warm_until, variables, secrets, override, joint_number, undoes
     from used
   ) x
   group by project_id

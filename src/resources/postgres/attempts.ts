@@ -1,9 +1,10 @@
 /**
  * Databases made for attempts, in a PostgreSQL cluster of their own: each with a login that reaches nothing else there.
  *
- * Names carry the owner, so that what a killed owner left behind is found and dropped at its next start.
+ * Names carry a hash of the owner, so that what a killed owner left behind is found and dropped at its next start, and nothing of another
+ * one whose name begins with the same letters. PostgreSQL cuts names after 63 bytes; these have 51.
  */
-import { randomBytes } from 'node:crypto';
+import { createHash, randomBytes } from 'node:crypto';
 import pg from 'pg';
 
 /** What a variable may come `from`. */
@@ -37,7 +38,7 @@ export async function openDatabases(address: string, owner: string): Promise<Dat
   const pool = new pg.Pool({ connectionString: address, max: 4, idleTimeoutMillis: 10_000, allowExitOnIdle: true });
   // A server that goes away is met by the next statement; without a listener it would end the process.
   pool.on('error', () => {});
-  const prefix = `${owner.replaceAll('-', '_')}_`;
+  const prefix = `a_${createHash('sha256').update(owner).digest('hex').slice(0, 16)}_`;
   const nameOf = (id: string) => `${prefix}${id.replaceAll('-', '')}`;
   const port = Number(new URL(address).port || 5432);
   await pool.query('revoke connect on database postgres, template1 from public');

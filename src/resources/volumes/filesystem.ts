@@ -51,6 +51,9 @@ const journalOf = (size: number): number => (size < 128 * MiB ? 4 : size < 1024 
 /** What a file system takes that holds so many bytes of files: its journal, its tables of inodes (1 / 64), and a little. */
 export const imageBytes = (size: number): number => Math.ceil((size * 1.02 + (journalOf(size) + 1) * MiB) / MiB) * MiB;
 
+/** For the agent alone. */
+export const imageMode = 0o600;
+
 /** Makes a file system for so many bytes of files; `reserve` takes them from the disk at once, so that no write fails later for want of it. */
 export async function makeImage(
   image: string,
@@ -60,11 +63,10 @@ export async function makeImage(
 ): Promise<void> {
   await rm(image, { force: true });
   const bytes = imageBytes(size);
+  // Whoever can read the image can read every file of the volume.
+  await writeFile(image, '', { mode: imageMode });
   if (reserve) await run('fallocate', ['-l', String(bytes), image]);
-  else {
-    await writeFile(image, '');
-    await truncate(image, bytes);
-  }
+  else await truncate(image, bytes);
   // What is reserved is not given back as empty.
   const extended = ['nodiscard', 'lazy_itable_init=0', ...(owner ? [`root_owner=${owner.uid}:${owner.gid}`] : [])];
   await run('mkfs.ext4', [

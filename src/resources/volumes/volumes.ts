@@ -17,6 +17,7 @@ import {
   findHold,
   growImage,
   imageBytes,
+  imageMode,
   makeImage,
   mountImage,
   type Owner,
@@ -98,10 +99,10 @@ export async function openVolumes(options: VolumesOptions): Promise<Volumes> {
     const free = Math.max(0, bavail * bsize - options.spare);
     if (free < bytes) throw new CodedError('volume_disk', { agent, size: sizeText(bytes), free: sizeText(free) });
   };
-  let shared: Promise<void> | null = null;
+  // Before any program of this agent starts, and before namespaces are made for one: what is mounted later shows only in those that were
+  // made after this. One made before would show the empty folder below the volume.
+  if (hold === 'filesystem') await shareMounts(folder);
   const mount = async (id: string, name: number | string): Promise<void> => {
-    shared ??= shareMounts(folder);
-    await shared;
     await mountImage(image(id, name), point(id, name));
   };
   /** An empty generation that is mounted. */
@@ -134,7 +135,10 @@ export async function openVolumes(options: VolumesOptions): Promise<Volumes> {
   const open = async (id: string): Promise<void> => {
     const state = stateOf(id);
     if (!state) return;
-    if (state.hold === 'filesystem') await mount(id, state.generation);
+    if (state.hold === 'filesystem') {
+      await chmod(image(id, state.generation), imageMode);
+      await mount(id, state.generation);
+    }
     await tidy(id, state.generation);
   };
   for (const id of readdirSync(folder)) {

@@ -295,6 +295,7 @@ const deploymentOf = (project: string, environment: string, one: Shown): Deploym
   warmUntil: iso(one.warm_until),
   override: one.override,
   together: one.joint_number,
+  undoes: one.undoes,
 });
 
 /** Environments in the order of the thread: what takes a branch first, then what comes after it. */

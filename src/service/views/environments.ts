@@ -5,11 +5,11 @@ import { sizeOf } from '../../core/scale/sizes.js';
 import { permitted, scrubOf } from '../../engine/resources/origins.js';
 import { besideMain } from '../../engine/runs/forward.js';
 import { noRoomFor } from '../../engine/deployments/placement.js';
-import { revertTarget } from '../../core/advance/environments.js';
+import { refusesUndo, wayBack } from '../../core/advance/back.js';
 import { listAgents } from '../../records/callers/agents.js';
 import { listEdges, routeBody } from '../../records/callers/edges.js';
 import type { Db } from '../../records/database.js';
-import { deploymentsOf, asPast } from '../../records/deployments/deployments.js';
+import { deploymentsOf, asLived } from '../../records/deployments/deployments.js';
 import type { EnvironmentRow } from '../../records/deployments/environments.js';
 import { instancesOfEnvironment } from '../../records/deployments/instances.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
@@ -54,7 +54,9 @@ export async function environmentDetail(
   const release = served ? await releaseById(db, served.release_id) : null;
   const numbers = new Map(past.map((one) => [one.id, one.number]));
   const names = new Map(agents.map((agent) => [agent.id, agent.name]));
-  const live = past.find((one) => one.id === row.live_id)?.release ?? null;
+  const live = past.find((one) => one.id === row.live_id) ?? null;
+  const lived = past.filter((one) => one.live_at !== null).map(asLived);
+  const [back] = wayBack(live && asLived(live), lived, row.opened_at.getTime(), 1);
   const commit = await commitViews(db, project.id, [...new Set(past.map((one) => one.commit))]);
   const noRoom = await noRoomFor(db, instances);
   const open = instances.filter((one) => one.state === 'waiting' || one.state === 'starting' || one.state === 'ready');
@@ -93,7 +95,8 @@ export async function environmentDetail(
     copies: row.kind === 'review' ? null : await copiesView(db, row, view.project),
     plan: row.plan_name,
     history: past.map((one) => deploymentOf(project, row, one, one.release, commit(one.commit))),
-    revertsTo: revertTarget(past.map(asPast), live),
+    revertsTo: back ? { deployment: back.number, release: back.release } : null,
+    undo: refusesUndo({ live, newest: past[0]?.number ?? null, reason: 'asked for later' }) === null,
     besideMain:
       row.kind === 'standing' && view.live
         ? (await besideMain(service.context, db, project, view.live.commit.id)).map(factsView)

@@ -12,11 +12,11 @@ import { considerPromotion } from '../../engine/promotion/promotions.js';
 import { repositoryOf } from '../../engine/context.js';
 import { commitsBetween } from '../../git/repository.js';
 import type { Db } from '../../records/database.js';
-import { deploymentsOfRelease, type DeploymentRow } from '../../records/deployments/deployments.js';
+import { deploymentsOfRelease, type DeploymentRow, type PastRow } from '../../records/deployments/deployments.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { evidenceOf, type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import type { RevertLook } from '../../engine/deployments/revert-ahead.js';
-import type { Deployment, RevertAhead } from '../../wire/environments/environments.js';
+import type { Deployment, RevertAhead, RevertCandidate } from '../../wire/environments/environments.js';
 import type { Commit } from '../../wire/projects.js';
 import type { Promotion, Release, ReleaseDetail } from '../../wire/releases.js';
 import type { Service } from '../server.js';
@@ -109,16 +109,36 @@ export function deploymentOf(
     warmUntil: iso(row.warm_until),
     override: row.override,
     together: row.joint_number,
+    undoes: row.undoes,
   };
 }
 
-export const revertView = (project: string, environment: string, look: RevertLook): RevertAhead => ({
+const candidateView = (row: PastRow, commit: Commit, now: number): RevertCandidate => ({
+  deployment: row.number,
+  release: row.release,
+  commit,
+  kind: row.kind,
+  actor: row.actor,
+  liveAt: (row.live_at ?? row.created_at).toISOString(),
+  leftAt: iso(row.replaced_at),
+  warm: row.warm_until !== null && row.warm_until.getTime() > now,
+});
+
+export const revertView = (
+  project: string,
+  environment: string,
+  look: RevertLook,
+  way: readonly PastRow[],
+  { commit, now }: { commit: (id: string) => Commit; now: number },
+): RevertAhead => ({
   project,
   environment,
+  leaves: look.live?.number ?? null,
+  candidates: way.map((row) => candidateView(row, commit(row.commit), now)),
   release: look.release.number,
   live: look.live?.release ?? null,
   then: look.then.number,
-  ends: look.moving.map((one) => one.number),
+  ends: look.ends.map((one) => one.number),
   keeps: look.keeps,
   warm: look.warm,
   variables: look.variables,

@@ -1,16 +1,16 @@
 /** What goes together, as the API gives it. */
-import { deploymentById } from '../../records/deployments/deployments.js';
-import { type JointRow, revertAfter } from '../../records/deployments/joints.js';
+import { deploymentById, revertFrom } from '../../records/deployments/deployments.js';
+import type { JointRow } from '../../records/deployments/joints.js';
 import type { Db } from '../../records/database.js';
 import type { Together } from '../../wire/environments/together.js';
 import { said } from './basics.js';
 
 export async function togetherView(db: Db, row: JointRow): Promise<Together> {
   const members: Together['members'] = [];
-  for (const { project, release, deployment, deploymentId, environmentId } of row.members) {
+  for (const { project, release, deployment, deploymentId } of row.members) {
     const found = await deploymentById(db, deploymentId);
     const back = row.state === 'returned' && !row.stayed.includes(project);
-    const revert = back ? await revertAfter(db, environmentId, deployment) : null;
+    const revert = back ? await revertFrom(db, deploymentId) : null;
     members.push({
       project,
       release,

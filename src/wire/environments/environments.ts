@@ -36,6 +36,12 @@ export const Deployment = Type.Object({
   override: Nullable(Type.Object({ by: Type.String(), why: Type.String(), rules: Type.Array(Type.String()) })),
   /** Number of the promotion in which it goes with other projects (`j3`). */
   together: Nullable(Type.Integer()),
+  /** Of a revert: it undoes another one. */
+  undoes: Type.Boolean(),
+  /** In the answer to a revert: somebody had asked for it before, and nothing was done now. */
+  already: Type.Optional(Type.Boolean()),
+  /** In the answer to a revert that ends this deployment on its way: the release that keeps the traffic. */
+  keeps: Type.Optional(Type.Integer()),
 });
 export type Deployment = Static<typeof Deployment>;
 
@@ -194,7 +200,9 @@ export const EnvironmentDetail = Type.Intersect([
     copies: Nullable(Copies),
     /** The name under which variables are set for it: of all reviews that of their plan. */
     plan: Type.String(),
-    revertsTo: Nullable(Type.Integer()),
+    revertsTo: Nullable(Type.Object({ deployment: Type.Integer(), release: Type.Integer() })),
+    /** The revert that is live can be undone: nothing else has happened here since. */
+    undo: Type.Boolean(),
     /** Commits of what is live that main has not, the newest first; 20 at most. */
     besideMain: Type.Array(Commit),
     delays: Nullable(Type.String()),
@@ -240,11 +248,31 @@ export const Ask = Type.Object(
     variables: Type.Optional(oneOf(['then', 'now'] as const)),
     /** Of a revert: also beyond what is marked as one-way. */
     oneWay: Type.Optional(Type.Boolean()),
+    /** Of a revert: number of the deployment to leave. If it is not live any more, nothing happens; left out: what is live, or on its way. */
+    leaves: Type.Optional(Type.Integer({ minimum: 1 })),
+    /** Of a revert: undo the last one instead. */
+    undo: Type.Optional(Type.Boolean()),
+    /** Of a revert: the reason, kept with the hold. */
+    why: Type.Optional(Type.String({ minLength: 1, maxLength: 300, pattern: '\\S' })),
   },
   closed,
 );
 
 /** What a revert would do, and what it can't undo; nothing is done. */
+export const RevertCandidate = Type.Object({
+  deployment: Type.Integer(),
+  release: Type.Integer(),
+  commit: Commit,
+  kind: oneOf(deploymentKinds),
+  actor: Type.String(),
+  liveAt: Time,
+  /** When another one took its place. */
+  leftAt: Nullable(Time),
+  /** Its servers are ready and take the traffic at once. */
+  warm: Type.Boolean(),
+});
+export type RevertCandidate = Static<typeof RevertCandidate>;
+
 export const RevertAhead = Type.Object({
   project: Type.String(),
   environment: Type.String(),
@@ -252,6 +280,10 @@ export const RevertAhead = Type.Object({
   live: Nullable(Type.Integer()),
   /** The deployment whose plain variables come back. */
   then: Type.Integer(),
+  /** The deployment that it leaves; null: nothing is live. */
+  leaves: Nullable(Type.Integer()),
+  /** What a revert from what is live can go back to, the nearest first. */
+  candidates: Type.Array(RevertCandidate),
   /** Deployments on their way, which it ends. */
   ends: Type.Array(Type.Integer()),
   /** What served goes on: nothing is started. */

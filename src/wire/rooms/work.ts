@@ -1,4 +1,5 @@
 /** What agents and edges exchange with the service. */
+import { mostWithout } from './most.js';
 import { coverageFiles } from '../../core/results/coverage.js';
 import { type Static, Type } from '@sinclair/typebox';
 import { attemptKinds, choreActs, takesKinds, terminalEnds, volumeHolds } from '../../core/states.js';
@@ -37,6 +38,8 @@ export const Registration = Type.Object(
     attempts: Type.Array(Held, { maxItems: 1000 }),
     /** Attempts that were over their limits when the agent before it ended. */
     hurt: Type.Array(Id, { maxItems: 1000 }),
+    /** The agent before it was stopped or restarted: what it held goes to others, and no try is used up. */
+    left: Type.Optional(Type.Boolean()),
   },
   { additionalProperties: false },
 );
@@ -50,6 +53,13 @@ export const Registered = Type.Object({
   ports: Type.Object({ from: Type.Integer(), to: Type.Integer() }),
 });
 export type Registered = Static<typeof Registered>;
+
+/** An agent that ends: what it held goes to others at once. */
+export const Leaving = Type.Object(
+  { boot: Id, attempts: Type.Array(Held, { maxItems: 1000 }) },
+  { additionalProperties: false },
+);
+export type Leaving = Static<typeof Leaving>;
 
 export const Poll = Type.Object(
   {
@@ -119,6 +129,8 @@ export const AttemptWork = Type.Object({
   layers: Type.Array(Digest),
   makes: Type.Array(Type.String()),
   results: Type.Union([Type.String(), Type.Null()]),
+  /** What it prints is of data that is not fit for others: no reason quotes a line of it. Left out: quoted. */
+  unquoted: Type.Optional(Type.Boolean()),
   coverage: Type.Union([Type.String(), Type.Null()]),
   timeoutMs: Type.Integer(),
   network: Type.Union([Type.Literal('none'), Type.Literal('open')]),
@@ -409,6 +421,10 @@ export const TableRequest = Type.Object(
   {
     name: Type.String({ minLength: 1, maxLength: 80 }),
     have: Type.Integer({ minimum: 0 }),
+    /** The records that this is of, empty where it knows none. Left out by an earlier edge. */
+    epoch: Type.Optional(Type.String({ maxLength: 40 })),
+    /** What it acknowledges, where more hosts than it may name are not as the table says; left out: `have`. */
+    acknowledges: Type.Optional(Type.Integer({ minimum: 0 })),
     waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),
     /** Hosts that are not as the table says, and why: null while they are being made ready. */
     without: Type.Array(
@@ -420,13 +436,17 @@ export const TableRequest = Type.Object(
         },
         { additionalProperties: false },
       ),
-      { maxItems: 1000 },
+      { maxItems: mostWithout },
     ),
   },
   { additionalProperties: false },
 );
 export type TableRequest = Static<typeof TableRequest>;
 export const TableAnswer = Type.Object({
+  /** The records that this is of. Left out by an earlier service. */
+  epoch: Type.Optional(Type.String()),
+  /** These hosts are all that there are: the edge knew other records. */
+  whole: Type.Optional(Type.Boolean()),
   routes: Type.Array(
     Type.Object({
       host: Type.String(),
@@ -445,6 +465,8 @@ export const CertificateRequest = Type.Object(
   {
     name: Type.String({ minLength: 1, maxLength: 80 }),
     have: Type.Integer({ minimum: 0 }),
+    /** The records that this is of, empty where it knows none. Left out by an earlier edge. */
+    epoch: Type.Optional(Type.String({ maxLength: 40 })),
     /** Public key (X25519, SPKI in DER, base64) for which private keys are encrypted. */
     key: Type.String({ pattern: '^[A-Za-z0-9+/]{40,100}={0,2}$' }),
     waitMs: Type.Integer({ minimum: 0, maximum: 30_000 }),
@@ -453,6 +475,8 @@ export const CertificateRequest = Type.Object(
 );
 export type CertificateRequest = Static<typeof CertificateRequest>;
 export const CertificateAnswer = Type.Object({
+  /** The records that this is of; the edge's versions of other records say nothing. Left out by an earlier service. */
+  epoch: Type.Optional(Type.String()),
   certificates: Type.Array(
     Type.Object({
       id: Type.String(),

@@ -24,7 +24,7 @@ export function History({
   /** The newest of them, and the one that a revert goes back to. */
   most?: number;
 }) {
-  const target = one.history.find((item) => item.release === one.revertsTo && item.state !== 'live' && item.liveAt);
+  const target = one.history.find((item) => item.number === one.revertsTo?.deployment);
   return (
     <section className="card overflow-x-auto px-5 py-3.5" aria-label="History">
       <h2 className="mb-1 font-semibold">History</h2>
@@ -77,7 +77,7 @@ function HistoryRow({
         {item.failure ? <span className="block text-vermilion">{item.failure.says}</span> : null}
       </td>
       <td className="py-2 pr-3 whitespace-nowrap text-second">
-        {item.state} · {how[item.kind]}
+        {item.state} · {item.undoes ? 'undid a revert,' : how[item.kind]}
         {item.kind === 'automatic' ? '' : ` by ${item.actor}`}
       </td>
       <td className="py-2 pr-3 text-second">
@@ -89,6 +89,7 @@ function HistoryRow({
             project={item.project}
             environment={item.environment}
             release={item.release}
+            leaves={live.number}
             hint={`r${item.release} takes all traffic again${item.warmUntil && Date.parse(item.warmUntil) > Date.now() ? ' from servers that are still warm' : ''}, and the environment is held.`}
           />
         ) : item.liveAt && item.state !== 'live' ? (

@@ -11,11 +11,14 @@ export function Revert({
   project,
   environment,
   release,
+  leaves,
   hint,
 }: {
   project: string;
   environment: string;
   release: number;
+  /** Number of the deployment that is left. */
+  leaves: number;
   hint: string;
 }) {
   const [open, setOpen] = useState(false);
@@ -32,6 +35,7 @@ export function Revert({
       post<Deployment>(`${path}/deployments`, {
         kind: 'revert',
         release,
+        leaves,
         ...(now ? { variables: 'now' } : {}),
         ...(oneWay ? { oneWay: true } : {}),
       }),

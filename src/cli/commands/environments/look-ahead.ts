@@ -1,9 +1,9 @@
-/** deploy --look: what a deployment would make and start, and what that costs. revert --look: what it would do, and can't undo. */
+/** deploy --look: what a deployment would make and start, and its cost. revert --dry-run: what it would do, and where else it can go. */
 import { CodedError } from '../../../core/errors/errors.js';
 import { costText, countText } from '../../../core/ahead.js';
 import type { LastLook, RevertAhead } from '../../../wire/environments/environments.js';
 import { environmentPlace, get } from '../../api.js';
-import { bold, bytes, faint, plain, say, table } from '../../print.js';
+import { ago, bold, bytes, faint, plain, say, table } from '../../print.js';
 import { give, numberOf, type Shared } from '../shared.js';
 
 export async function lookAhead(environment: string, release: string, options: Shared): Promise<void> {
@@ -11,7 +11,7 @@ export async function lookAhead(environment: string, release: string, options: S
   const number = numberOf(release, 'r');
   if (number === null)
     throw new CodedError('usage', {
-      detail: `\`${plain(release)}\` is no release; one looks like r57.`,
+      detail: `\`${plain(release)}\` is not a release; one looks like r57.`,
       command: 'deploy',
     });
   give(options, await get<LastLook>(`${place.path}/look?release=${number}`), (one) => show(one, place));
@@ -53,13 +53,34 @@ export async function revertAhead(environment: string, release: string | undefin
 }
 
 function showRevert(one: RevertAhead): void {
+  showEffects(one);
+  if (one.candidates.length === 0) return;
+  say('', bold('What can be gone back to, the nearest first'));
+  say(
+    table(
+      ['DEPLOYMENT', 'RELEASE', 'LIVE SINCE', 'UNTIL', 'BROUGHT BY', 'SERVERS', 'COMMIT'],
+      one.candidates.map((item) => [
+        `d${item.deployment}`,
+        `r${item.release}`,
+        ago(item.liveAt),
+        item.leftAt ? ago(item.leftAt) : '',
+        `${item.kind}${item.kind === 'automatic' ? '' : `, ${plain(item.actor)}`}`,
+        item.warm ? 'warm' : 'ended',
+        plain(item.commit.title),
+      ]),
+    ),
+    faint('Another one: `tsunagi revert … --release rN`'),
+  );
+}
+
+function showEffects(one: RevertAhead): void {
   say(bold(`${plain(one.project)}/${plain(one.environment)} back to r${one.release}`));
   for (const number of one.ends) say(`  d${number}, which is on its way, is ended`);
   if (one.keeps) {
-    say('  what serves goes on; nothing is started');
+    say('  what is live keeps the traffic; nothing is started');
     return;
   }
-  say(`  ${one.warm ? 'its servers are warm and take the traffic at once' : 'its servers are started anew'}`);
+  say(`  ${one.warm ? 'its servers are warm and take the traffic at once' : 'new servers are started'}`);
   for (const { name, then, now } of one.variables)
     say(`  ${plain(name)}: ${then === null ? 'none' : plain(then)} again, ${now === null ? 'none' : plain(now)} now`);
   if (one.variables.length) say(faint('  with `--variables now` they stay as they are now'));
@@ -69,6 +90,6 @@ function showRevert(one: RevertAhead): void {
   for (const path of one.migrations)
     say(`  ${plain(path)}${one.oneWay.includes(path) ? bold('  one-way: refused without --one-way') : ''}`);
   for (const name of one.unused) say(`  ${plain(name)}, which stays and is used by nothing then`);
-  for (const name of one.anew) say(`  the end of ${plain(name)}: it is made anew, empty`);
+  for (const name of one.anew) say(`  the end of ${plain(name)}: it is made again, empty`);
   say(`Then ${plain(one.environment)} is on hold, so that the next push does not bring r${one.live ?? ''} back.`);
 }

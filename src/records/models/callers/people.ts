@@ -14,6 +14,8 @@ export class Person extends Model<InferAttributes<Person>, InferCreationAttribut
   declare name: string;
   declare role: Role;
   declare created_at: CreationOptional<Date>;
+  /** Their name stays with what they did. */
+  declare removed_at: Date | null;
 }
 
 export const definePerson = (sequelize: Sequelize): typeof Person =>
@@ -23,6 +25,7 @@ export const definePerson = (sequelize: Sequelize): typeof Person =>
       name: text(),
       role: text(),
       created_at: time({ made: true }),
+      removed_at: time({ null: true }),
     },
     { sequelize, modelName: 'Person', tableName: 'people', timestamps: false },
   );

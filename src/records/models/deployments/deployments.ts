@@ -12,7 +12,7 @@ import type { RuleName } from '../../../core/rules/rules.js';
 import type { SecretPlace } from '../../../core/variables/resolve.js';
 import type { EnvironmentPlan } from '../../../core/definition/model.js';
 import type { DeploymentKind, DeploymentState } from '../../../core/states.js';
-import { int, json, text, time, uuid } from '../columns.js';
+import { flag, int, json, text, time, uuid } from '../columns.js';
 
 export class Deployment extends Model<InferAttributes<Deployment>, InferCreationAttributes<Deployment>> {
   declare id: string;
@@ -59,6 +59,15 @@ export class Deployment extends Model<InferAttributes<Deployment>, InferCreation
   declare counted: 'live' | 'over' | null;
   /** Number of the newest run of which something has been live there, with this one; null: it is not counted. */
   declare newest_run: number | null;
+  /** What a revert from it goes back to; null: nothing, or it was never live. */
+  declare back_id: string | null;
+  /** Of a revert: what it leaves, and what it brings back. */
+  declare leaves_id: string | null;
+  declare restores_id: string | null;
+  /** It undoes a revert. */
+  declare undoes: CreationOptional<boolean>;
+  /** Of a revert: the hold before it. */
+  declare held_before: { by: string; why: string } | null;
 }
 
 export interface Override {
@@ -103,6 +112,11 @@ export const defineDeployment = (sequelize: Sequelize): typeof Deployment =>
       poor_at: time({ null: true }),
       counted: text({ null: true }),
       newest_run: int({ null: true }),
+      back_id: uuid({ null: true, of: 'deployments' }),
+      leaves_id: uuid({ null: true, of: 'deployments' }),
+      restores_id: uuid({ null: true, of: 'deployments' }),
+      undoes: flag({ made: true }),
+      held_before: json({ null: true }),
     },
     { sequelize, modelName: 'Deployment', tableName: 'deployments', timestamps: false },
   );

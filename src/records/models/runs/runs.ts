@@ -30,6 +30,7 @@ export class Run extends Model<InferAttributes<Run>, InferCreationAttributes<Run
   declare tasks_ended: CreationOptional<number>;
   declare released: CreationOptional<boolean>;
   declare planned_at: Date | null;
+  declare unplaced_at: Date | null;
   declare due_at: CreationOptional<Date | null>;
   declare created_at: CreationOptional<Date>;
   declare started_at: Date | null;
@@ -68,6 +69,7 @@ export const defineRun = (sequelize: Sequelize): typeof Run =>
       tasks_ended: int({ made: true }),
       released: flag({ made: true }),
       planned_at: time({ null: true }),
+      unplaced_at: time({ null: true }),
       due_at: time({ null: true, made: true }),
       created_at: time({ made: true }),
       started_at: time({ null: true }),

@@ -9,8 +9,8 @@ import { lookAhead } from '../../../engine/promotion/look-ahead.js';
 import { restart } from '../../../engine/deployments/restarts.js';
 import { scale } from '../../../engine/deployments/scaling.js';
 import { promote } from '../../../engine/promotion/promotions.js';
-import { lookAtRevert } from '../../../engine/deployments/revert-ahead.js';
-import { hold, lift, revert } from '../../../engine/deployments/reverts.js';
+import { chooseRevert, lookAtRevert, refuseRevert } from '../../../engine/deployments/revert-ahead.js';
+import { hold, lift, revert, undoRevert } from '../../../engine/deployments/reverts.js';
 import { permitCopies } from '../../../engine/resources/origins.js';
 import { findDeployment } from '../../../records/deployments/deployments.js';
 import type { EnvironmentRow } from '../../../records/deployments/environments.js';
@@ -38,7 +38,7 @@ import { awake } from '../../waking.js';
 import { type App, change, needEnvironment, needProject, notFound, requireAccess, type Service } from '../../server.js';
 import { environmentView, environmentViews } from '../../views/board.js';
 import { copiesView, environmentDetail } from '../../views/environments.js';
-import { commitView } from '../../views/basics.js';
+import { commitView, commitViews } from '../../views/basics.js';
 import { deploymentOf, deploymentView, promotionView, revertView } from '../../views/releases.js';
 import { NumberParams } from '../runs/runs.js';
 
@@ -117,8 +117,12 @@ export function environmentRoutes(app: App, service: Service): void {
     },
     async (request): Promise<RevertAhead> => {
       const { project, environment } = await needEnvironment(service, request);
-      const look = await lookAtRevert(context, records, project, environment, request.query.release ?? null);
-      return revertView(project.name, environment.name, look);
+      const wish = { leaves: null, release: request.query.release ?? null };
+      const choice = await chooseRevert(records, project, environment, wish);
+      refuseRevert(choice, wish, `${project.name}/${environment.name}`);
+      const look = await lookAtRevert(context, records, project, environment, choice);
+      const commit = await commitViews(records, project.id, [...new Set(choice.way.map((one) => one.commit))]);
+      return revertView(project.name, environment.name, look, choice.way, { commit, now: context.now() });
     },
   );
 
@@ -127,12 +131,15 @@ export function environmentRoutes(app: App, service: Service): void {
     { schema: { body: Ask, response: { 201: Deployment } } },
     async (request, reply) => {
       const project = await needProject(service, request);
-      const { kind, release, deployment, override, variables, oneWay, split } = request.body;
+      const { kind, release, deployment, override, variables, oneWay, split, leaves, undo, why } = request.body;
       requireAccess(request.caller as Caller, override === undefined ? roleForAct[kind] : 'owner');
       if ((override !== undefined || split !== undefined) && kind !== 'promote')
         throw new CodedError('body_invalid', { detail: 'override and split are for promote alone.' });
-      if ((variables !== undefined || oneWay !== undefined) && kind !== 'revert')
-        throw new CodedError('body_invalid', { detail: 'variables and oneWay are for revert alone.' });
+      const ofRevert = { variables, oneWay, leaves, undo, why };
+      if (kind !== 'revert' && Object.values(ofRevert).some((one) => one !== undefined))
+        throw new CodedError('body_invalid', { detail: `${Object.keys(ofRevert).join(', ')} are for revert alone.` });
+      if (undo && (variables ?? oneWay ?? leaves ?? release) !== undefined)
+        throw new CodedError('body_invalid', { detail: 'undo stands alone: it brings back what the revert has left.' });
       if (
         kind === 'deploy' &&
         (await needsReleaser(records, project, nameOf(request))) &&
@@ -147,15 +154,30 @@ export function environmentRoutes(app: App, service: Service): void {
         throw new CodedError('body_invalid', { detail: 'release or deployment must be given to deploy.' });
       return change(service, request, reply, 'deployment.requested', 201, async (db, actor) => {
         const name = nameOf(request);
+        if (undo) {
+          const only = (request.caller as Caller).project;
+          return deploymentView(
+            db,
+            project,
+            await undoRevert(context, db, project, name, { actor, reason: why ?? null, only }),
+          );
+        }
         if (kind === 'revert') {
           const asked = await revert(context, db, project, name, {
-            number: release ?? null,
+            leaves: leaves ?? null,
+            release: release ?? null,
             actor,
+            ...(why ? { why } : {}),
             ...(variables ? { variables } : {}),
             ...(oneWay ? { oneWay } : {}),
           });
           // It is in a hurry: servers that are warm have the traffic when this is answered.
-          if (asked.made === null) return deploymentView(db, project, asked.deployment);
+          if (asked.made === null)
+            return {
+              ...(await deploymentView(db, project, asked.deployment)),
+              already: asked.already,
+              ...(asked.keeps === null ? {} : { keeps: asked.keeps }),
+            };
           const { environment, release: back } = asked.made;
           const begun = await beginAtOnce(context, db, asked.deployment, asked.made);
           return deploymentOf(project, environment, begun, back.number, await commitView(db, project.id, back.commit));

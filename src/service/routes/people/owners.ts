@@ -1,6 +1,7 @@
 /** What owners do: people and their roles, renaming, pausing and removing projects. */
 import { Type } from '@sinclair/typebox';
 import { CodedError } from '../../../core/errors/errors.js';
+import { isReservedPerson, lookOf } from '../../../core/people.js';
 import { changeProject, removeProject } from '../../../engine/upkeep/upkeep.js';
 import { newToken, tokenHash } from '../../../keys/keys.js';
 import {
@@ -8,9 +9,14 @@ import {
   addSignIn,
   findPerson,
   listPeople,
+  namesOfPeople,
   type PersonRow,
+  removePerson,
+  revokeSignIns,
   setRole,
 } from '../../../records/callers/people.js';
+import type { Db } from '../../../records/database.js';
+import { recordEvents } from '../../../records/events.js';
 import { wakeApproved } from '../../../records/deployments/approvals.js';
 import { removalOf } from '../../../records/projects/projects.js';
 import { AddedPerson, NewPerson, Person, RoleBody } from '../../../wire/people.js';
@@ -35,16 +41,53 @@ export function ownerRoutes(app: App, service: Service): void {
   app.post('/api/people', { schema: { body: NewPerson, response: { 201: AddedPerson } } }, (request, reply) =>
     change(service, request, reply, 'person.added', 201, async (db, actor) => {
       const { name, role } = request.body;
-      if (await findPerson(db, name)) throw new CodedError('name_taken', { what: 'person', name });
-      const id = await addPerson(db, name, role, actor);
-      const code = newToken('code');
-      const expires = new Date(context.now() + invitationMs);
-      await addSignIn(db, tokenHash(code), id, expires);
-      return {
-        ...personView((await findPerson(db, name)) as PersonRow),
-        signIn: `${service.url}/sign-in#${code}`,
-        expiresAt: expires.toISOString(),
-      };
+      if (isReservedPerson(name)) throw new CodedError('person_reserved', { name });
+      const like = (await namesOfPeople(db)).find((one) => lookOf(one) === lookOf(name));
+      if (like === name) throw new CodedError('name_taken', { what: 'person', name });
+      if (like !== undefined) throw new CodedError('person_alike', { name, other: like });
+      await addPerson(db, name, role, actor);
+      return invite(db, name);
+    }),
+  );
+
+  /** A sign-in that is good once, and takes the place of those that were not used. */
+  async function invite(db: Db, name: string): Promise<AddedPerson> {
+    const person = (await findPerson(db, name)) as PersonRow;
+    const code = newToken('code');
+    const expires = new Date(context.now() + invitationMs);
+    await revokeSignIns(db, person.id);
+    await addSignIn(db, tokenHash(code), person.id, expires);
+    return {
+      ...personView(person),
+      signIn: `${service.url}/sign-in#${code}`,
+      expiresAt: expires.toISOString(),
+    };
+  }
+
+  const named = Type.Object({ name: Type.String() });
+
+  app.post(
+    '/api/people/:name/sign-in',
+    { schema: { params: named, response: { 201: AddedPerson } } },
+    (request, reply) =>
+      change(service, request, reply, 'person.invited', 201, async (db, actor) => {
+        const { name } = request.params;
+        if (!(await findPerson(db, name))) throw notFound('person', name);
+        await recordEvents(db, { type: 'person.invited', project: null, subject: name, actor });
+        return invite(db, name);
+      }),
+  );
+
+  /** Ends their sessions, tokens and sign-ins. What they did stays theirs. */
+  app.delete('/api/people/:name', { schema: { params: named, response: { 200: Person } } }, (request, reply) =>
+    change(service, request, reply, 'person.removed', 200, async (db, actor) => {
+      const { name } = request.params;
+      const person = await findPerson(db, name);
+      if (!person) throw notFound('person', name);
+      if (!(await removePerson(db, person, actor))) throw new CodedError('last_owner', { name });
+      // What they have approved counts no more.
+      await wakeApproved(db, person.id);
+      return personView(person);
     }),
   );
 

@@ -176,6 +176,7 @@ const tokenView = (row: TokenRow): Token => ({
   name: row.name,
   role: row.role,
   project: row.project,
+  person: row.person,
   createdAt: row.created_at.toISOString(),
   expiresAt: row.expires_at?.toISOString() ?? null,
   usedAt: row.used_at?.toISOString() ?? null,

@@ -9,6 +9,7 @@ import { Value } from '@sinclair/typebox/value';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import { happenedAt } from '../../../core/advance/pulls.js';
 import { CodedError, issue, wording } from '../../../core/errors/errors.js';
+import { deepest, isDeeper } from '../../../core/json-depth.js';
 import { sizeText } from '../../../core/sizes.js';
 import { atLeast } from '../../../core/states.js';
 import { openTally } from '../../../core/tally.js';
@@ -266,7 +267,9 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   if (verdict === 'old') throw refuse('signature_old');
   let event: { id: string; source: string; type: string; time?: string; data: Record<string, unknown> };
   try {
-    event = JSON.parse(new TextDecoder('utf-8', { fatal: true }).decode(body));
+    const text = new TextDecoder('utf-8', { fatal: true }).decode(body);
+    if (isDeeper(text)) throw new Error(`it nests more than ${deepest} deep`);
+    event = JSON.parse(text);
   } catch (error) {
     throw refuse('event_malformed', { detail: (error as Error).message });
   }

@@ -6,6 +6,7 @@ import { isDigest } from '../../../blobs/store.js';
 import { acknowledge, routesAfter, routesName } from '../../../records/callers/edges.js';
 import { grantOf } from '../../../records/callers/people.js';
 import { environmentById, type EnvironmentRow, lockEnvironmentAt } from '../../../records/deployments/environments.js';
+import { epochOf } from '../../../records/installation.js';
 import { wakingBefore } from '../../../records/deployments/life.js';
 import { hostsOf } from '../../../records/figures/names.js';
 import { exchange, lets } from '../../../engine/environments/gate.js';
@@ -40,26 +41,33 @@ export function edgeRoutes(app: App, service: Service): void {
     '/api/edge/table',
     { schema: { body: TableRequest, response: { 200: TableAnswer } } },
     async (request, reply) => {
-      const { name, have, waitMs, without } = request.body;
+      const { name, have, waitMs, without, acknowledges } = request.body;
       const open = Object.fromEntries(
         without.map((one) => [one.host, { version: one.version, issue: one.issue as Issue | null }]),
       );
+      let epoch = '';
+      // What it has is of other records: it begins at 0, and acknowledges nothing.
+      const other = () => request.body.epoch !== undefined && request.body.epoch !== epoch;
       return listen(
         reply,
         'routes',
         waitMs,
         async () => {
           await needName(request, name);
-          const edge = await records.transition('edge.acknowledged', (db) =>
-            acknowledge(db, tokenOf(request), name, have, open),
-          );
+          const edge = await records.transition('edge.acknowledged', async (db) => {
+            epoch = await epochOf(db);
+            return other()
+              ? acknowledge(db, tokenOf(request), name, 0)
+              : acknowledge(db, tokenOf(request), name, Math.min(have, acknowledges ?? have), open);
+          });
           if (!edge) throw new CodedError('name_taken', { what: 'edge', name });
         },
         async () => {
+          if (other()) return { epoch, whole: true, routes: await routesAfter(records, 0) };
           const routes = await routesAfter(records, have);
-          return routes.length ? { routes } : null;
+          return routes.length ? { epoch, routes } : null;
         },
-      ).then((found) => found ?? { routes: [] });
+      ).then((found) => found ?? { epoch, routes: [] });
     },
   );
 
@@ -70,27 +78,36 @@ export function edgeRoutes(app: App, service: Service): void {
       const { name, have, key, waitMs } = request.body;
       const bytes = Buffer.from(key, 'base64');
       const reader = readerOf(bytes);
+      let epoch = '';
       const begin = async () => {
         await needName(request, name);
+        epoch = await epochOf(records);
         if (!(await keepEdgeKey(records, tokenOf(request), name, bytes))) return;
         await recordEvents(records, { type: 'edge.registered', project: null, subject: name, actor: name });
       };
       const found = await listen(reply, 'certificates', waitMs, begin, async () => {
-        const rows = await certificatesAfter(records, String(have));
-        return rows.length ? rows : null;
+        const other = request.body.epoch !== undefined && request.body.epoch !== epoch;
+        const rows = await certificatesAfter(records, other ? '0' : String(have));
+        return other || rows.length ? rows : null;
       });
-      return {
-        certificates: (found ?? []).map((row) => ({
-          id: row.id,
-          version: Number(row.version),
-          names: row.removed_at ? [] : row.names,
-          chain: row.removed_at ? '' : row.chain,
-          sealed: row.removed_at ? '' : sealFor(reader, context.keys.decrypt(row.sealed)).toString('base64'),
-          trusted: row.source !== 'local',
-          from: row.not_before.getTime(),
-          until: row.not_after.getTime(),
-        })),
-      };
+      const certificates: CertificateAnswer['certificates'] = [];
+      for (const row of found ?? [])
+        try {
+          certificates.push({
+            id: row.id,
+            version: Number(row.version),
+            names: row.removed_at ? [] : row.names,
+            chain: row.removed_at ? '' : row.chain,
+            sealed: row.removed_at ? '' : sealFor(reader, context.keys.decrypt(row.sealed)).toString('base64'),
+            trusted: row.source !== 'local',
+            from: row.not_before.getTime(),
+            until: row.not_after.getTime(),
+          });
+        } catch (error) {
+          // One that cannot be read keeps no edge from all others.
+          context.log.error({ certificate: row.id, error: String(error) }, 'the key of a certificate cannot be read');
+        }
+      return { epoch, certificates };
     },
   );
 

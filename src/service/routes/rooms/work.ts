@@ -1,6 +1,7 @@
 /** The agents' side: register, poll, report. Limited to what they have claimed. */
 import { strayVolumes } from '../../../engine/upkeep/strays.js';
 import { lookAtAskedPictures } from '../../../records/deployments/pictures.js';
+import { Type } from '@sinclair/typebox';
 import { CodedError, type Issue } from '../../../core/errors/errors.js';
 import { loseAttempt, reportAttempt, type ReportedAttempt, reportInstance } from '../../../engine/runs/reports.js';
 import { type AgentRow, lockAgent, registerAgent, renewAgent } from '../../../records/callers/agents.js';
@@ -25,6 +26,7 @@ import {
   IdParams,
   ReportAnswer,
   InstanceReportSchema,
+  Leaving,
   Poll,
   PollAnswer,
   Registered,
@@ -72,7 +74,7 @@ export function workRoutes(app: App, service: Service): void {
       const beyond = beyondGrant(grant, body);
       if (beyond) throw new CodedError('token_grant', { name: grant.name, what: beyond });
       const takes = body.takes ?? grant.takes;
-      const { attempts: named, hurt, ...facts } = body;
+      const { attempts: named, hurt, left = false, ...facts } = body;
       const agent = await records.transition('agent.registered', async (db) => {
         const row = await registerAgent(
           db,
@@ -97,9 +99,25 @@ export function workRoutes(app: App, service: Service): void {
       const kept = new Set(named.map((one) => `${one.id} ${one.fence}`));
       for (const attempt of await attemptsLeftBy(records, agent.id)) {
         if (kept.has(`${attempt.id} ${attempt.fence}`)) continue;
-        await loseAttempt(context, attempt, agent.name, { now: true, hurt: hurt.includes(attempt.id) });
+        await loseAttempt(context, attempt, agent.name, { now: true, hurt: hurt.includes(attempt.id), left });
       }
       return { agent: agent.id, leaseMs: timing.lease, address: grant.address, ports: grant.ports };
+    },
+  );
+
+  app.post(
+    '/api/agent/leave',
+    { schema: { body: Leaving, response: { 204: Type.Null() } } },
+    async (request, reply) => {
+      const agent = await needAgent(service, request);
+      const { boot, attempts: named } = request.body;
+      const ours = new Set(named.map((one) => `${one.id} ${one.fence}`));
+      // Another process of this agent may have registered by now, and holds what it holds.
+      if (agent.boot === boot)
+        for (const attempt of await attemptsLeftBy(records, agent.id))
+          if (ours.has(`${attempt.id} ${attempt.fence}`))
+            await loseAttempt(context, attempt, agent.name, { now: true, left: true });
+      return reply.status(204).send(null);
     },
   );
 
