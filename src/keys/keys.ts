@@ -1,4 +1,7 @@
-/** Encryption at rest, hashes of tokens, signatures. Formats: AES-256-GCM (nonce 12 bytes ‖ tag 16 bytes ‖ text), HMAC-SHA-256, Ed25519. */
+/**
+ * Encryption at rest, hashes of tokens, signatures. Formats: AES-256-GCM (version 1 byte ‖ id of the key 4 bytes ‖ nonce 12 bytes ‖ tag
+ * 16 bytes ‖ text, the first two authenticated with it), HMAC-SHA-256, Ed25519.
+ */
 import {
   createCipheriv,
   createDecipheriv,
@@ -14,13 +17,14 @@ import {
   verify,
 } from 'node:crypto';
 import {
-  copyFileSync,
   existsSync,
   linkSync,
   mkdirSync,
+  readdirSync,
   readFileSync,
   renameSync,
   rmSync,
+  statSync,
   writeFileSync,
 } from 'node:fs';
 import { join } from 'node:path';
@@ -30,23 +34,52 @@ export interface Keys {
   decrypt(sealed: Buffer): string;
   /** Keyed hash (HMAC-SHA-256, hexadecimal): the same for the same text, and nothing to be guessed from without the key. */
   hash(text: string): string;
-  /** Makes a new key for data. What was encrypted before can be read until `forgetOld`. */
+  /** What everything begins with that is encrypted with the key of now: version and id. */
+  head(): Buffer;
+  /** Makes a new key, with which everything is encrypted from now on. What was encrypted before can be read until `forgetOlder`. */
   renew(): void;
-  forgetOld(): void;
+  /** Keys that are there beside the one of now. */
+  older(): number;
+  /** Lets the older keys go where the one of now has been that for `forMs` milliseconds; how many went. `time`: now, in milliseconds. */
+  forgetOlder(forMs: number, time?: number): number;
   sign(bytes: Buffer): Buffer;
   verify(bytes: Buffer, signature: Buffer): boolean;
   publicKey: KeyObject;
 }
 
-/** Opens the keys in `folder`, or makes them (files of mode 0600). Two services that begin at once end up with the same keys. */
+/** The first byte of what is encrypted; what was encrypted before there was one begins with its nonce. */
+const version = 1;
+/** Bytes of a key's id, of a nonce, of a tag. */
+const [idBytes, nonceBytes, tagBytes] = [4, 12, 16];
+
+const idOf = (secret: Buffer): Buffer =>
+  createHash('sha256').update('data key\0').update(secret).digest().subarray(0, idBytes);
+const headOf = (secret: Buffer): Buffer => Buffer.concat([Buffer.of(version), idOf(secret)]);
+
+/**
+ * Opens the keys in `folder`, or makes them (files of mode 0600). Two services that begin at once end up with the same keys. Each key of
+ * data has a file of its own, `data-ID.key`, for as long as anything is encrypted with it; `data.key` is the one that is encrypted with.
+ */
 export function openKeys(folder: string): Keys {
   mkdirSync(folder, { recursive: true, mode: 0o700 });
   const current = join(folder, 'data.key');
-  const old = join(folder, 'data-old.key');
   keptFile(current, () => randomBytes(32));
   const hashing = keptFile(join(folder, 'hash.key'), () => randomBytes(32));
+  const fileOf = (secret: Buffer) => join(folder, `data-${idOf(secret).toString('hex')}.key`);
+  const keep = (secret: Buffer) => void keptFile(fileOf(secret), () => secret);
   // Read each time: another service of the same data may have renewed it.
-  const secrets = (): Buffer[] => [current, old].filter((path) => existsSync(path)).map((path) => readFileSync(path));
+  const now = () => readFileSync(current);
+  const ring = (): Buffer[] =>
+    readdirSync(folder)
+      .filter((name) => /^data-[0-9a-f]{8}\.key$/.test(name))
+      .map((name) => readFileSync(join(folder, name)));
+  keep(now());
+  // Of a rotation by a service that knew two keys.
+  const old = join(folder, 'data-old.key');
+  if (existsSync(old)) {
+    keep(readFileSync(old));
+    rmSync(old, { force: true });
+  }
   const signing = createPrivateKey(
     keptFile(join(folder, 'signing.pem'), () =>
       generateKeyPairSync('ed25519').privateKey.export({ type: 'pkcs8', format: 'pem' }),
@@ -55,44 +88,67 @@ export function openKeys(folder: string): Keys {
   const publicKey = createPublicKey(signing);
   return {
     encrypt(text) {
-      const nonce = randomBytes(12);
-      const cipher = createCipheriv('aes-256-gcm', secrets()[0] as Buffer, nonce);
+      const secret = now();
+      const [head, nonce] = [headOf(secret), randomBytes(nonceBytes)];
+      const cipher = createCipheriv('aes-256-gcm', secret, nonce).setAAD(head);
       const body = Buffer.concat([cipher.update(text, 'utf8'), cipher.final()]);
-      return Buffer.concat([nonce, cipher.getAuthTag(), body]);
+      return Buffer.concat([head, nonce, cipher.getAuthTag(), body]);
     },
     decrypt(sealed) {
-      for (const secret of secrets()) {
-        try {
-          const decipher = createDecipheriv('aes-256-gcm', secret, sealed.subarray(0, 12), { authTagLength: 16 });
-          decipher.setAuthTag(sealed.subarray(12, 28));
-          return Buffer.concat([decipher.update(sealed.subarray(28)), decipher.final()]).toString('utf8');
-        } catch {
-          // GCM tells a wrong key: it may be the one before.
-        }
+      const secrets = ring();
+      const named = secrets.find((secret) => headOf(secret).equals(sealed.subarray(0, 1 + idBytes)));
+      const found = named ? opened(named, sealed.subarray(1 + idBytes), headOf(named)) : null;
+      if (found !== null) return found;
+      // Without a head: of before there was one.
+      for (const secret of secrets) {
+        const text = opened(secret, sealed, null);
+        if (text !== null) return text;
       }
       throw new Error('no key opens this');
     },
     hash: (text) => createHmac('sha256', hashing).update(text).digest('hex'),
+    head: () => headOf(now()),
     renew() {
-      // A renewal that was cut short is gone on with: its old key opens what is not encrypted anew yet.
-      if (existsSync(old) && !readFileSync(old).equals(readFileSync(current))) return;
-      const fresh = `${current}.${process.pid}`;
-      writeFileSync(fresh, randomBytes(32), { mode: 0o600 });
-      copyFileSync(current, `${old}.${process.pid}`);
-      renameSync(`${old}.${process.pid}`, old);
-      renameSync(fresh, current);
+      const fresh = randomBytes(32);
+      // A file of its own first: whoever encrypts with it from the next line on finds it again, whatever else happens here.
+      keep(fresh);
+      const next = `${current}.${process.pid}.${randomBytes(4).toString('hex')}`;
+      writeFileSync(next, fresh, { mode: 0o600, flush: true });
+      renameSync(next, current);
     },
-    forgetOld: () => rmSync(old, { force: true }),
+    older: () => ring().filter((secret) => !secret.equals(now())).length,
+    forgetOlder(forMs, time = Date.now()) {
+      // Until then somebody may still write what was encrypted before the renewal.
+      if (time - statSync(current).mtimeMs < forMs) return 0;
+      const gone = ring().filter((secret) => !secret.equals(now()));
+      for (const secret of gone) rmSync(fileOf(secret), { force: true });
+      return gone.length;
+    },
     sign: (bytes) => sign(null, bytes, signing),
     verify: (bytes, signature) => verify(null, bytes, publicKey, signature),
     publicKey,
   };
 }
 
+/** The text of nonce, tag and data; null where this key does not open it. */
+function opened(secret: Buffer, sealed: Buffer, head: Buffer | null): string | null {
+  try {
+    const decipher = createDecipheriv('aes-256-gcm', secret, sealed.subarray(0, nonceBytes), {
+      authTagLength: tagBytes,
+    });
+    if (head) decipher.setAAD(head);
+    decipher.setAuthTag(sealed.subarray(nonceBytes, nonceBytes + tagBytes));
+    return Buffer.concat([decipher.update(sealed.subarray(nonceBytes + tagBytes)), decipher.final()]).toString('utf8');
+  } catch {
+    // GCM tells a wrong key, and bytes that were changed.
+    return null;
+  }
+}
+
 function keptFile(path: string, make: () => Buffer | string): Buffer {
   if (!existsSync(path)) {
     const fresh = `${path}.${process.pid}.${randomBytes(4).toString('hex')}`;
-    writeFileSync(fresh, make(), { mode: 0o600 });
+    writeFileSync(fresh, make(), { mode: 0o600, flush: true });
     try {
       // A link is made only where nothing is: the first of two that begin at once wins, whatever the other has made.
       linkSync(fresh, path);

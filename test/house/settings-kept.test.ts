@@ -9,6 +9,7 @@ import {
   previewChanges,
   setFor,
 } from '../../src/engine/environments/variables.js';
+import { retiredMs, rotateKey, stepKeys } from '../../src/engine/upkeep/keys.js';
 import { type Keys, openKeys } from '../../src/keys/keys.js';
 import { migrate, migrations } from '../../src/records/migrate.js';
 import { openRecords, query, type Records } from '../../src/records/database.js';
@@ -261,6 +262,52 @@ describe('people', () => {
     expect(await setRole(records, await nagi(), 'developer', 'test')).toBe(true);
     expect((await callerOfToken(records, Buffer.from('owner')))?.role).toBe('developer');
     expect((await callerOfToken(records, Buffer.from('viewer')))?.role).toBe('viewer');
+  });
+});
+
+describe('a new key', () => {
+  it('loses nothing that was encrypted before it and is written after, and holds nobody up', async () => {
+    const silent = { info() {}, warn() {}, error() {} };
+    const engine = { ...(context() as object), log: silent, now: Date.now } as never;
+    await set('', { KEY: 'of before' }, true);
+    const late = keys.encrypt('written late');
+    const other = openRecords({ url: cluster.url });
+    const encrypted = await records.transition('key.rotated', async (db) => {
+      const count = await rotateKey(engine, db, 'mika');
+      // Others write meanwhile: no table is locked, though the rotation has not been committed.
+      await query(other, `update variables set sealed = $1 where name = 'KEY'`, [late]);
+      return count;
+    });
+    expect(encrypted).toBeGreaterThan(0);
+    const read = async () =>
+      (await query<{ sealed: Buffer }>(records, `select sealed from variables where name = 'KEY'`)).map((row) =>
+        keys.decrypt(row.sealed),
+      );
+    expect(new Set(await read())).toEqual(new Set(['written late']));
+    // Upkeep finds it; the older key goes when nothing names it, and not before its time.
+    await stepKeys(engine);
+    expect(
+      await query(records, `select 1 from variables where substring(sealed from 1 for 5) <> $1`, [keys.head()]),
+    ).toEqual([]);
+    expect(keys.older()).toBe(1);
+    await stepKeys({ ...(engine as object), now: () => Date.now() + retiredMs + 1_000 } as never);
+    expect(keys.older()).toBe(0);
+    expect(new Set(await read())).toEqual(new Set(['written late']));
+    // A row that no key opens keeps no other from its new key, and the older key stays with it.
+    await query(other, `update variables set sealed = $1 where name = 'KEY'`, [Buffer.alloc(64, 7)]);
+    await set('', { OTHER: 'whole' }, true);
+    await records.transition('key.rotated', (db) => rotateKey(engine, db, 'mika'));
+    expect(
+      await query<{ name: string }>(
+        records,
+        `select distinct name from variables where substring(sealed from 1 for 5) = $1`,
+        [keys.head()],
+      ),
+    ).toContainEqual({ name: 'OTHER' });
+    await stepKeys({ ...(engine as object), now: () => Date.now() + retiredMs + 1_000 } as never);
+    expect(keys.older()).toBe(1);
+    await query(other, `delete from variables where name = 'KEY'`);
+    await other.close();
   });
 });
 

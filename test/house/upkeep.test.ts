@@ -1,5 +1,15 @@
 /** What upkeep lets go of, on a real database: secrets that were replaced, roles, drafts of keys that were cut short. */
-import { copyFileSync, existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { createCipheriv, randomBytes } from 'node:crypto';
+import {
+  existsSync,
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  statSync,
+  writeFileSync,
+} from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { spawnSync } from 'node:child_process';
@@ -16,33 +26,52 @@ afterAll(() => rmSync(folder, { recursive: true, force: true }));
 describe('the keys', () => {
   const at = (name: string) => join(folder, name);
 
-  it('read what was encrypted before a renewal, until the old one is forgotten', () => {
+  it('read what was encrypted before a renewal, until the older one is forgotten', () => {
     const keys = openKeys(at('a'));
     const sealed = keys.encrypt('low water');
+    expect([keys.older(), sealed.subarray(0, 5).equals(keys.head())]).toEqual([0, true]);
     keys.renew();
+    expect([keys.older(), sealed.subarray(0, 5).equals(keys.head())]).toEqual([1, false]);
     expect(keys.decrypt(sealed)).toBe('low water');
-    const anew = keys.encrypt('low water');
-    keys.forgetOld();
-    expect(keys.decrypt(anew)).toBe('low water');
+    const again = keys.encrypt('low water');
+    // Somebody may still write what was encrypted before.
+    expect(keys.forgetOlder(60_000)).toBe(0);
+    expect(keys.decrypt(sealed)).toBe('low water');
+    expect(keys.forgetOlder(60_000, Date.now() + 61_000)).toBe(1);
+    expect(keys.decrypt(again)).toBe('low water');
     expect(() => keys.decrypt(sealed)).toThrow('no key opens this');
   });
 
-  it('go on with a renewal that was cut short, at either step', () => {
-    const keys = openKeys(at('b'));
-    const sealed = keys.encrypt('one');
-    const [current, old] = [join(at('b'), 'data.key'), join(at('b'), 'data-old.key')];
-    // Cut after the old one was put aside: nothing is new yet.
-    copyFileSync(current, old);
+  it('lose nothing of a renewal that was cut short, nor of one that comes between', () => {
+    const [keys, other] = [openKeys(at('b')), openKeys(at('b'))];
+    const all = [keys.encrypt('first')];
+    const before = readFileSync(join(at('b'), 'data.key'));
     keys.renew();
-    expect(readFileSync(old).equals(readFileSync(current))).toBe(false);
-    expect(keys.decrypt(sealed)).toBe('one');
-    // Cut after the new one was there: another renewal does not lose the first key.
-    const before = readFileSync(current);
+    all.push(other.encrypt('second'));
+    // Cut before the new one was put in the place of the one of now.
+    writeFileSync(join(at('b'), 'data.key'), before, { mode: 0o600 });
+    all.push(keys.encrypt('third'));
+    other.renew();
     keys.renew();
-    expect(readFileSync(current).equals(before)).toBe(true);
-    expect(keys.decrypt(sealed)).toBe('one');
-    keys.forgetOld();
-    expect(existsSync(old)).toBe(false);
+    all.push(keys.encrypt('fourth'));
+    expect(all.map((one) => openKeys(at('b')).decrypt(one))).toEqual(['first', 'second', 'third', 'fourth']);
+    expect(readdirSync(at('b')).filter((name) => (statSync(join(at('b'), name)).mode & 0o777) !== 0o600)).toEqual([]);
+  });
+
+  it('read what was encrypted before it named its key, with either of the two keys that there were', () => {
+    const secrets = [randomBytes(32), randomBytes(32)] as const;
+    mkdirSync(at('f'));
+    writeFileSync(join(at('f'), 'data.key'), secrets[0]);
+    writeFileSync(join(at('f'), 'data-old.key'), secrets[1]);
+    const earlier = secrets.map((secret) => {
+      const nonce = randomBytes(12);
+      const cipher = createCipheriv('aes-256-gcm', secret, nonce);
+      const body = Buffer.concat([cipher.update('high water'), cipher.final()]);
+      return Buffer.concat([nonce, cipher.getAuthTag(), body]);
+    });
+    const keys = openKeys(at('f'));
+    expect(earlier.map((one) => keys.decrypt(one))).toEqual(['high water', 'high water']);
+    expect([keys.older(), existsSync(join(at('f'), 'data-old.key'))]).toEqual([1, false]);
   });
 
   it('are the same for two services that share the folder, also after a renewal by one of them', () => {

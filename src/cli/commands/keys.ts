@@ -26,7 +26,7 @@ export function keyCommands(program: Command): void {
     { project: false },
   ).action(async (options: Shared) => give(options, await get<KeySet>('/api/keys/releases'), showKeys));
   shared(
-    key.command('rotate').description('make a new key: of secrets, which are encrypted anew, or of releases'),
+    key.command('rotate').description('make a new key: of secrets, which are encrypted with it, or of releases'),
     'tsunagi key rotate --of releases',
     { project: false },
   )
@@ -46,7 +46,7 @@ export function keyCommands(program: Command): void {
           command: 'key rotate',
         });
       give(options, await post<{ encrypted: number }>('/api/keys/rotate'), ({ encrypted }) =>
-        say(`A new key is made; ${encrypted} ${encrypted === 1 ? 'secret is' : 'secrets are'} encrypted anew.`),
+        say(`A new key is made; ${encrypted} ${encrypted === 1 ? 'secret is' : 'secrets are'} encrypted with it.`),
       );
     });
 }

@@ -13,6 +13,7 @@ import {
 import { lockRun } from '../../records/runs/runs.js';
 import { dropOldLogs } from '../../records/runs/logs.js';
 import { forgetSecrets } from '../../records/deployments/variables.js';
+import { stepKeys } from './keys.js';
 import type { Context, Keeping } from '../context.js';
 
 export const defaultKeeping: Keeping = {
@@ -66,6 +67,7 @@ export async function stepSpace(context: Context): Promise<boolean> {
   if ((await records.transition('logs.removed', (db) => dropOldLogs(db, keeping.logs, atOnce))) > 0) return true;
   if (releases.length + runs.length > 0) return true;
   await collectBlobs(context);
+  await stepKeys(context);
   return false;
 }
 

@@ -1,4 +1,4 @@
-/** What owners change about projects, and the key of everything that is encrypted. */
+/** What owners change about projects. */
 import { closeEnvironments } from '../../records/deployments/environments.js';
 import { rm } from 'node:fs/promises';
 import { pageNames } from '../../core/names.js';
@@ -21,26 +21,8 @@ import {
 } from '../../records/projects/projects.js';
 import { setPullRefs } from '../../records/projects/pulled.js';
 import { askStop, makeDue, openRuns } from '../../records/runs/runs.js';
-import { allSealed, sealAgain, lockSealed } from '../../records/deployments/variables.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
 import { sealCredential } from '../sources/credentials.js';
-
-/** Encrypts everything anew. What another service encrypts meanwhile with the old key waits at the lock, or is read with it. */
-export async function rotateKey(context: Context, db: Db, actor: string): Promise<number> {
-  await lockSealed(db);
-  context.keys.renew();
-  const rows = await allSealed(db);
-  for (const row of rows) await sealAgain(db, row, context.keys.encrypt(context.keys.decrypt(row.sealed)));
-  const secrets = rows.filter((row) => row.table !== 'answers').length;
-  await recordEvents(db, {
-    type: 'key.rotated',
-    project: null,
-    subject: 'the key of secrets',
-    actor,
-    data: { encrypted: secrets },
-  });
-  return secrets;
-}
 
 export interface ProjectChanges {
   name?: string;

@@ -104,11 +104,8 @@ export interface SealedRow {
   sealed: Buffer;
 }
 
-/** Everything that is encrypted, locked: for a change of the key. */
-export const allSealed = (db: Db): Promise<SealedRow[]> =>
-  query(
-    db,
-    `select 'variables' as table, project_id as project, scope, name, version, sealed from variables where sealed is not null
+/** Where texts are encrypted: each with what names its row. */
+const allSealed = `select 'variables' as table, project_id as project, scope, name, version, sealed from variables where sealed is not null
      union all select 'projects.event_secret', id, '', '', 0, event_secret from projects where event_secret is not null
      union all select 'projects.credential', id, '', '', 0, credential from projects where credential is not null
      union all select 'logins', id, '', '', 0, sealed from logins where state <> 'ended'
@@ -118,20 +115,38 @@ export const allSealed = (db: Db): Promise<SealedRow[]> =>
      union all select 'subscriptions', id, '', '', 0, sealed from subscriptions where sealed is not null
      union all select 'destinations', id, '', '', 0, sealed from destinations where sealed is not null
      union all select 'authorities', null, url, '', 0, sealed from authorities
-     union all select 'answers', null, actor, key, 0, sealed from answers where sealed is not null`,
+     union all select 'answers', null, actor, key, 0, sealed from answers where sealed is not null`;
+
+/** Rows whose text does not begin with `head`, in an order that stays; those after the first `skip` of them. */
+export const sealedOtherwise = (db: Db, head: Buffer, skip: number, limit: number): Promise<SealedRow[]> =>
+  query(
+    db,
+    `select * from (${allSealed}) one where substring(sealed from 1 for $1::int) <> $2
+     order by 1, 2, 3, 4, 5 offset $3 limit $4`,
+    [head.length, head, skip, limit],
   );
 
+/** Puts a text that is encrypted with another key in the place of `row.sealed`; nothing where that has changed meanwhile. */
 export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise<void> {
   if (row.table === 'variables')
     await query(
       db,
-      'update variables set sealed = $5 where project_id = $1 and scope = $2 and name = $3 and version = $4',
-      [row.project, row.scope, row.name, row.version, sealed],
+      'update variables set sealed = $5 where project_id = $1 and scope = $2 and name = $3 and version = $4 and sealed = $6',
+      [row.project, row.scope, row.name, row.version, sealed, row.sealed],
     );
   else if (row.table === 'answers')
-    await query(db, 'update answers set sealed = $3 where actor = $1 and key = $2', [row.scope, row.name, sealed]);
+    await query(db, 'update answers set sealed = $3 where actor = $1 and key = $2 and sealed = $4', [
+      row.scope,
+      row.name,
+      sealed,
+      row.sealed,
+    ]);
   else if (row.table === 'authorities')
-    await query(db, 'update authorities set sealed = $2 where url = $1', [row.scope, sealed]);
+    await query(db, 'update authorities set sealed = $2 where url = $1 and sealed = $3', [
+      row.scope,
+      sealed,
+      row.sealed,
+    ]);
   else if (
     row.table === 'logins' ||
     row.table === 'resources' ||
@@ -140,20 +155,20 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
     row.table === 'subscriptions' ||
     row.table === 'destinations'
   )
-    await query(db, `update ${row.table} set sealed = $2 where id = $1`, [row.project, sealed]);
-  else
-    await query(
-      db,
-      `update projects
-       set ${row.table === 'projects.credential' ? 'credential' : 'event_secret'} = $2
-       where id = $1`,
-      [row.project, sealed],
-    );
+    await query(db, `update ${row.table} set sealed = $2 where id = $1 and sealed = $3`, [
+      row.project,
+      sealed,
+      row.sealed,
+    ]);
+  else {
+    const column = row.table === 'projects.credential' ? 'credential' : 'event_secret';
+    await query(db, `update projects set ${column} = $2 where id = $1 and ${column} = $3`, [
+      row.project,
+      sealed,
+      row.sealed,
+    ]);
+  }
 }
 
-/** Nobody writes what is encrypted meanwhile. */
-export const lockSealed = (db: Db): Promise<unknown> =>
-  query(
-    db,
-    'lock table variables, projects, answers, resources, snapshots, logins, certificates, authorities, subscriptions, destinations in exclusive mode',
-  );
+/** Until the end of the transaction nobody else makes a new key. */
+export const lockKeys = (db: Db): Promise<unknown> => query(db, 'select pg_advisory_xact_lock(7403134)');

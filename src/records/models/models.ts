@@ -35,6 +35,7 @@ import { defineEvent } from './events/events.js';
 import { defineApproval } from './deployments/approvals.js';
 import { defineEvidence } from './deployments/evidence.js';
 import { defineInstance } from './deployments/instances.js';
+import { defineInstallation } from './installation.js';
 import { defineIntake } from './projects/intake.js';
 import { defineJob } from './jobs/jobs.js';
 import { defineLogChunk } from './runs/logs.js';
@@ -95,6 +96,7 @@ export function defineModels(sequelize: Sequelize) {
     Evidence: defineEvidence(sequelize),
     Figure: defineFigure(sequelize),
     Instance: defineInstance(sequelize),
+    Installation: defineInstallation(sequelize),
     Intake: defineIntake(sequelize),
     Job: defineJob(sequelize),
     Login: defineLogin(sequelize),

@@ -1,7 +1,7 @@
 /** Keys: those that vouch for releases, for everybody to read; and making new ones. */
 import { Type } from '@sinclair/typebox';
 import { jwkOf } from '../../../core/release/keyset.js';
-import { rotateKey } from '../../../engine/upkeep/upkeep.js';
+import { rotateKey } from '../../../engine/upkeep/keys.js';
 import { recordEvents } from '../../../records/events.js';
 import { KeySet } from '../../../wire/releases.js';
 import { type App, change, type Service } from '../../server.js';
@@ -15,11 +15,7 @@ export function keyRoutes(app: App, service: Service): void {
     (request, reply) =>
       change(service, request, reply, 'key.rotated', 200, async (db, actor) => ({
         encrypted: await rotateKey(context, db, actor),
-      })).then((answer) => {
-        // Only now nothing is left that the old key is needed for.
-        context.keys.forgetOld();
-        return answer;
-      }),
+      })),
   );
 
   /** At a fixed address, for everybody: whoever has a release's file checks it with these. */
