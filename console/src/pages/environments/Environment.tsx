@@ -11,6 +11,7 @@ import { Inside } from './Inside';
 import { History } from './History';
 import { Metrics } from './Metrics';
 import { Overview } from './Overview';
+import { Revert } from './Revert';
 import { Resources } from './Resources';
 import { Pictures } from '../reviews/Pictures';
 import { WithOthers } from '../promotion/Together';
@@ -59,7 +60,26 @@ export function EnvironmentPage(): React.ReactNode {
         {one.verified ? <Chip tone="good">verified</Chip> : null}
         {one.held ? <Chip tone="held">on hold</Chip> : null}
         {one.freeze ? <Chip tone="held">frozen</Chip> : null}
-        <span className="ml-auto flex gap-2">
+        <span className="ml-auto flex flex-wrap gap-2">
+          {one.revertsTo && one.live ? (
+            <Revert
+              // Another one is live: what was chosen before was about something else.
+              key={one.live.number}
+              project={project}
+              environment={environment}
+              release={one.revertsTo.release}
+              leaves={one.live.number}
+              hint={`r${one.revertsTo.release} takes all traffic again${warmFor(one) ? ' from servers that are still warm' : ''}, and the environment is held.`}
+            />
+          ) : null}
+          {one.undo ? (
+            <Button
+              onClick={() => act.mutate({ to: 'deployments', body: { kind: 'revert', undo: true } })}
+              title="What the revert has left takes the traffic again, and the hold is as it was before."
+            >
+              Undo the revert
+            </Button>
+          ) : null}
           {one.held ? (
             <Button onClick={() => act.mutate({ to: 'lift' })}>Lift the hold</Button>
           ) : (
@@ -237,3 +257,9 @@ function Tabs({
     </nav>
   );
 }
+
+/** Whether the servers that a revert goes back to still run. */
+const warmFor = ({ history, revertsTo }: EnvironmentDetail): boolean => {
+  const until = history.find((item) => item.number === revertsTo?.deployment)?.warmUntil;
+  return until != null && Date.parse(until) > Date.now();
+};

@@ -1,8 +1,7 @@
-/** The deployments of an environment, and the way back. */
+/** The deployments of an environment. */
 import type { Deployment, EnvironmentDetail } from '../../../../src/wire/environments/environments';
 import { Ago, Button, ReleaseLink } from '../../parts/basics';
 import { Mark } from '../../parts/Mark';
-import { Revert } from './Revert';
 
 const how: Record<string, string> = {
   automatic: 'automatic',
@@ -33,14 +32,7 @@ export function History({
           {one.history
             .filter((item, at) => at < most || item === target)
             .map((item) => (
-              <HistoryRow
-                key={item.number}
-                item={item}
-                target={item === target}
-                live={one.live}
-                busy={busy || one.moving !== null}
-                again={again}
-              />
+              <HistoryRow key={item.number} item={item} busy={busy || one.moving !== null} again={again} />
             ))}
         </tbody>
       </table>
@@ -48,19 +40,7 @@ export function History({
   );
 }
 
-function HistoryRow({
-  item,
-  target,
-  live,
-  busy,
-  again,
-}: {
-  item: Deployment;
-  target: boolean;
-  live: Deployment | null;
-  busy: boolean;
-  again: (deployment: number) => void;
-}) {
+function HistoryRow({ item, busy, again }: { item: Deployment; busy: boolean; again: (deployment: number) => void }) {
   return (
     <tr className="border-b border-faint last:border-0">
       <td className="py-2 pr-3">
@@ -84,15 +64,7 @@ function HistoryRow({
         <Ago at={item.createdAt} />
       </td>
       <td className="py-1 text-right">
-        {target && live ? (
-          <Revert
-            project={item.project}
-            environment={item.environment}
-            release={item.release}
-            leaves={live.number}
-            hint={`r${item.release} takes all traffic again${item.warmUntil && Date.parse(item.warmUntil) > Date.now() ? ' from servers that are still warm' : ''}, and the environment is held.`}
-          />
-        ) : item.liveAt && item.state !== 'live' ? (
+        {item.liveAt && item.state !== 'live' ? (
           <Button
             size="compact"
             disabled={busy}

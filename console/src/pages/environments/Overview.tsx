@@ -94,6 +94,9 @@ function ResourceList({ one }: { one: EnvironmentDetail }) {
 const sizeOf = ({ bytes, most }: EnvironmentDetail['resources'][number]): string[] =>
   bytes === null ? [] : [most ? `${bytesText(bytes)} of ${bytesText(most)}` : bytesText(bytes)];
 
+/** Of those that have ended. */
+const endedAtFirst = 2;
+
 const over = (one: Instance): boolean => one.state === 'failed' || one.state === 'ended' || one.state === 'lost';
 
 function Instances({
@@ -105,9 +108,17 @@ function Instances({
   shown: string | null;
   show: (id: string | null) => void;
 }) {
-  const list = [...one.instanceList].sort(
-    (a, b) => Number(over(a)) - Number(over(b)) || a.part.localeCompare(b.part) || a.position - b.position,
-  );
+  const [all, setAll] = useState(false);
+  const running = one.instanceList
+    .filter((item) => !over(item))
+    .sort((a, b) => a.part.localeCompare(b.part) || a.position - b.position);
+  // Those that failed say why; the others have ended as they were asked to.
+  const ended = one.instanceList
+    .filter(over)
+    .sort(
+      (a, b) => Number(b.issue !== null) - Number(a.issue !== null) || (b.endedAt ?? '').localeCompare(a.endedAt ?? ''),
+    );
+  const list = [...running, ...(all ? ended : ended.slice(0, endedAtFirst))];
   const live = (one.serving ?? one.live)?.number ?? null;
   const restart = useMutation({
     mutationFn: () => post<Restarted>(`${paths.environment(one.project, one.name)}/restart`),
@@ -124,7 +135,7 @@ function Instances({
             onClick={() => restart.mutate()}
             title="Each is replaced by a fresh one of the same release; no request is lost."
           >
-            Start all anew
+            Replace all
           </Button>
         ) : null}
       </header>
@@ -158,6 +169,11 @@ function Instances({
           </span>
         </button>
       ))}
+      {ended.length > endedAtFirst ? (
+        <Button size="tiny" className="mt-2" onClick={() => setAll(!all)}>
+          {all ? 'Show fewer' : `Show ${ended.length - endedAtFirst} more that have ended`}
+        </Button>
+      ) : null}
     </section>
   );
 }

@@ -2,26 +2,30 @@
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { Dialog } from 'radix-ui';
 import { useState } from 'react';
-import type { Deployment, RevertAhead } from '../../../../src/wire/environments/environments';
+import type { Deployment, RevertAhead, RevertCandidate } from '../../../../src/wire/environments/environments';
 import { get, paths, post } from '../../data/api';
 import { Ago, Button, Trouble } from '../../parts/basics';
-import { Check } from '../../parts/fields';
+import { Check, Text } from '../../parts/fields';
 
 export function Revert({
   project,
   environment,
-  release,
+  release: nearest,
   leaves,
   hint,
 }: {
   project: string;
   environment: string;
+  /** The release one step back. */
   release: number;
   /** Number of the deployment that is left. */
   leaves: number;
   hint: string;
 }) {
   const [open, setOpen] = useState(false);
+  const [chosen, choose] = useState<number | null>(null);
+  const [why, setWhy] = useState('');
+  const release = chosen ?? nearest;
   const [oneWay, setOneWay] = useState(false);
   const [now, setNow] = useState(false);
   const path = paths.environment(project, environment);
@@ -36,6 +40,7 @@ export function Revert({
         kind: 'revert',
         release,
         leaves,
+        ...(why.trim() ? { why: why.trim() } : {}),
         ...(now ? { variables: 'now' } : {}),
         ...(oneWay ? { oneWay: true } : {}),
       }),
@@ -45,7 +50,7 @@ export function Revert({
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger asChild>
-        <Button title={hint}>Revert to r{release}</Button>
+        <Button title={hint}>Revert to r{nearest}</Button>
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/30" />
@@ -60,11 +65,14 @@ export function Revert({
                 ? 'What serves goes on; what is on its way is ended.'
                 : one.warm
                   ? 'Its servers are warm and take the traffic at once.'
-                  : 'Its servers are started anew, then take the traffic.'}{' '}
+                  : 'Its servers are started, then take the traffic.'}{' '}
             Then {environment} is on hold.
           </Dialog.Description>
           {ahead.error ? <Trouble error={ahead.error} /> : null}
           {act.error ? <Trouble error={act.error} /> : null}
+          {one && one.candidates.length > 1 ? (
+            <Candidates all={one.candidates} chosen={one.then} choose={(to) => choose(to.release)} />
+          ) : null}
           {one && !one.keeps ? <Undone one={one} /> : null}
           {one?.variables.length ? (
             <section className="mb-3">
@@ -85,6 +93,15 @@ export function Revert({
               <Check label="It can go back beyond what is one-way" checked={oneWay} set={setOneWay} />
             </div>
           ) : null}
+          <div className="mb-4">
+            <Text
+              label="Why"
+              hint="Shown with the hold, and in the record of who did what."
+              value={why}
+              set={setWhy}
+              maxLength={300}
+            />
+          </div>
           <div className="flex justify-end gap-2">
             <Dialog.Close asChild>
               <Button>Cancel</Button>
@@ -100,6 +117,42 @@ export function Revert({
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
+  );
+}
+
+/** The way that the environment came, the nearest step first; a release that was live twice is gone back to at its nearest step. */
+function Candidates({
+  all,
+  chosen,
+  choose,
+}: {
+  all: readonly RevertCandidate[];
+  /** Number of the deployment. */
+  chosen: number;
+  choose: (to: RevertCandidate) => void;
+}) {
+  const steps = all.filter((one, at) => all.findIndex(({ release }) => release === one.release) === at).slice(0, 5);
+  return (
+    <fieldset className="mb-3">
+      <legend className="font-semibold">What was live before</legend>
+      {steps.map((one) => (
+        <label key={one.deployment} className="flex items-baseline gap-2 py-1">
+          <input
+            type="radio"
+            name="candidate"
+            checked={one.deployment === chosen}
+            onChange={() => choose(one)}
+            className="accent-indigo"
+          />
+          <span className="code font-semibold">r{one.release}</span>
+          <span className="min-w-0 flex-1 truncate">{one.commit.title}</span>
+          <span className="whitespace-nowrap text-second">
+            live <Ago at={one.liveAt} />
+            {one.warm ? ' · warm' : ''}
+          </span>
+        </label>
+      ))}
+    </fieldset>
   );
 }
 
@@ -123,7 +176,7 @@ function Undone({ one }: { one: RevertAhead }) {
           <li key={name}>{name}, which stays and is used by nothing then</li>
         ))}
         {one.anew.map((name) => (
-          <li key={name}>{name} was removed since: it is made anew, empty</li>
+          <li key={name}>{name} was removed since: it is made again, empty</li>
         ))}
         {one.secrets.length ? <li>secrets: {one.secrets.join(', ')} are those of now</li> : null}
       </ul>
