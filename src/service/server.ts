@@ -12,6 +12,7 @@ import type {
   RawServerDefault,
 } from 'fastify';
 import { CodedError, type ErrorCode, registry, wording } from '../core/errors/errors.js';
+import { hintToFind } from '../core/errors/lists.js';
 import { atLeast, type Role } from '../core/states.js';
 import type { Context } from '../engine/context.js';
 import { tokenHash } from '../keys/keys.js';
@@ -189,7 +190,7 @@ export async function gitCaller(service: Service, request: FastifyRequest): Prom
 export const notFound = (what: string, name: string): CodedError =>
   new CodedError('not_found', {
     what: `The ${what} ${name.slice(0, 100)}`,
-    hint: `\`tsunagi ${what} list\` shows what there is.`,
+    hint: hintToFind(what),
   });
 
 export async function needProject(service: Service, request: FastifyRequest): Promise<ProjectRow> {

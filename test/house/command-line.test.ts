@@ -4,6 +4,8 @@ import { mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import { registry } from '../../src/core/errors/errors.js';
+import { listCommands } from '../../src/core/errors/lists.js';
 import { app, appDefinition, type Checkout, cli, openWorld, until, type World } from './world.js';
 
 let world: World;
@@ -34,6 +36,33 @@ async function commands(path: string[] = []): Promise<{ path: string[]; help: st
   for (const name of names) all.push(...(await commands([...path, name])));
   return all;
 }
+
+describe('commands that messages name', () => {
+  it('are there, with the options that are named with them', async () => {
+    const all = (await commands()).map(({ path, help }) => ({ name: path.join(' '), help }));
+    const groups = new Set(
+      all.flatMap(({ name }) => name.split(' ').map((_, at, words) => words.slice(0, at).join(' '))),
+    );
+    const texts = [
+      ...Object.values(registry).flatMap(({ says, next }) => [says, next]),
+      ...listCommands.map((one) => `\`tsunagi ${one}\``),
+    ];
+    const named = texts.flatMap((text) =>
+      [...text.matchAll(/`tsunagi ([^`{]*)[^`]*`/g)].map((found) => found[0].slice(1, -1)),
+    );
+    expect(named.length).toBeGreaterThan(60);
+    const wrong = named.filter((line) => {
+      const words = line.split(/\s+/).slice(1);
+      // A command that the message itself fills in.
+      if (words[0]?.startsWith('{')) return false;
+      const plain = words.slice(0, words.findIndex((word) => !/^[a-z-]+$/.test(word) || word.startsWith('--')) >>> 0);
+      const command = all.find(({ name }) => plain.join(' ') === name || plain.join(' ').startsWith(`${name} `));
+      if (!command) return !groups.has(plain.join(' '));
+      return words.some((word) => /^--[a-z]/.test(word) && !command.help.includes(word));
+    });
+    expect(wrong).toEqual([]);
+  });
+});
 
 describe('completion', () => {
   /** What bash offers for a line whose last word is begun. */
