@@ -265,7 +265,7 @@ export async function tour({
   );
 
   act('Revert: one command, and the environment is on hold');
-  const ahead = await command('tsunagi revert sailings/production --look');
+  const ahead = await command('tsunagi revert sailings/production --dry-run');
   expect('what it can’t undo is said before', ahead.includes('data that was written since'));
   await command('tsunagi revert sailings/production');
   expect(`production shows ${made} again`, (await released(production)) === made);

@@ -32,7 +32,7 @@ async function lastWritten(path: string): Promise<number> {
   return Math.max(seen.mtimeMs, ...times);
 }
 
-/** Loose objects and packs from which on a repository is packed anew. */
+/** Loose objects and packs from which on a repository is packed again. */
 const looseAtMost = 6_000;
 const packsAtMost = 50;
 

@@ -393,7 +393,7 @@ export async function fetchAll(repository: string, remote: Remote, refs: readonl
   for (const ref of refs) await fetch([], ref);
 }
 
-/** Refs that neither a push nor a fetch of ours makes: they can change what git reads under an id, or keep what nobody sees. */
+/** Refs that neither a push nor a fetch of ours makes: they can change what git reads under an id, or keep what is not seen. */
 export async function foreignRefs(repository: string): Promise<string[]> {
   const { out } = await git(repository, ['for-each-ref', '--format=%(refname)']);
   return out

@@ -34,13 +34,13 @@ export interface Keys {
   decrypt(sealed: Buffer): string;
   /** Keyed hash (HMAC-SHA-256, hexadecimal): the same for the same text, and nothing to be guessed from without the key. */
   hash(text: string): string;
-  /** What everything begins with that is encrypted with the key of now: version and id. */
+  /** What everything begins with that is encrypted with the present key: version and id. */
   head(): Buffer;
   /** Makes a new key, with which everything is encrypted from now on. What was encrypted before can be read until `forgetOlder`. */
   renew(): void;
-  /** Keys that are there beside the one of now. */
+  /** How many keys there are beside the present one. */
   older(): number;
-  /** Lets the older keys go where the one of now has been that for `forMs` milliseconds; how many went. `time`: now, in milliseconds. */
+  /** Removes the older keys where the present one is older than `forMs` milliseconds; how many were removed. `time`: now, in milliseconds. */
   forgetOlder(forMs: number, time?: number): number;
   sign(bytes: Buffer): Buffer;
   verify(bytes: Buffer, signature: Buffer): boolean;
@@ -99,7 +99,7 @@ export function openKeys(folder: string): Keys {
       const named = secrets.find((secret) => headOf(secret).equals(sealed.subarray(0, 1 + idBytes)));
       const found = named ? opened(named, sealed.subarray(1 + idBytes), headOf(named)) : null;
       if (found !== null) return found;
-      // Without a head: of before there was one.
+      // Encrypted before there was a head.
       for (const secret of secrets) {
         const text = opened(secret, sealed, null);
         if (text !== null) return text;
@@ -110,7 +110,7 @@ export function openKeys(folder: string): Keys {
     head: () => headOf(now()),
     renew() {
       const fresh = randomBytes(32);
-      // A file of its own first: whoever encrypts with it from the next line on finds it again, whatever else happens here.
+      // A file of its own first: what is encrypted with it from the next line on can be read, whatever else happens here.
       keep(fresh);
       const next = `${current}.${process.pid}.${randomBytes(4).toString('hex')}`;
       writeFileSync(next, fresh, { mode: 0o600, flush: true });
@@ -118,7 +118,7 @@ export function openKeys(folder: string): Keys {
     },
     older: () => ring().filter((secret) => !secret.equals(now())).length,
     forgetOlder(forMs, time = Date.now()) {
-      // Until then somebody may still write what was encrypted before the renewal.
+      // Until then what was encrypted before the renewal may still be written.
       if (time - statSync(current).mtimeMs < forMs) return 0;
       const gone = ring().filter((secret) => !secret.equals(now()));
       for (const secret of gone) rmSync(fileOf(secret), { force: true });

@@ -1,12 +1,12 @@
 /**
- * The records as a whole: their epoch. It is another one after a restore, also to a point in time, so that whoever remembers what the
- * records said before knows that its memory is of other records.
+ * The records as a whole: their epoch. It is another one after a restore, also to a point in time, so that an edge which remembers what
+ * the records said before knows that its memory is of other records.
  */
 import { type Db, query, queryOne } from './database.js';
 
 /**
  * Says where the records are, and whether they have come here from elsewhere since the last start: from a dump (another database or table),
- * or from a copy of the cluster that went on by itself (another timeline). They have a new epoch then, and no edge counts as having any of
+ * or from a copy of the cluster that went on alone (another timeline). They have a new epoch then, and no edge counts as having any of
  * their table. Several services may call it at once.
  */
 export async function settleEpoch(db: Db): Promise<{ epoch: string; restored: boolean }> {

@@ -77,7 +77,7 @@ export const migrations: readonly { name: string; up: string }[] = [
 
 const lock = 7_403_121;
 
-/** Milliseconds for which a migration may wait for a table: whoever asks for that table meanwhile stands behind it. */
+/** Milliseconds for which a migration may wait for a table: who asks for that table meanwhile stands behind it. */
 const lockMs = 3_000;
 /** Milliseconds until one that has waited in vain is tried again, and how often. */
 const againMs = 2_000;

@@ -88,13 +88,23 @@ describe('the console', () => {
     expect(JSON.parse((await world.visit('shop-production.localhost', '/api')).text).text).toBe('three');
   });
 
-  it('reverts from the history, holds, and lifts', async () => {
-    await page.getByRole('button', { name: 'Revert to r1' }).click();
-    await see('What it does not undo');
-    expect(await accessible()).toEqual([]);
-    await page.getByRole('button', { name: 'Go back to r1' }).click();
-    await see('production runs r1');
-    await see(/reverted from r3 to r1/);
+  it('reverts, undoes that, holds, and lifts', async () => {
+    const back = async (why: string) => {
+      await page.getByRole('button', { name: 'Revert to r1' }).click();
+      await see('What it does not undo');
+      await page.getByRole('textbox', { name: 'Why' }).fill(why);
+      expect(await accessible()).toEqual([]);
+      await page.getByRole('button', { name: 'Go back to r1' }).click();
+      await see('production runs r1');
+      await see(why);
+    };
+    await back('the tides are wrong');
+    await page.getByRole('button', { name: 'Undo the revert' }).click();
+    await see('production runs r3');
+    // The hold is as it was before.
+    await page.getByRole('button', { name: 'Hold' }).waitFor();
+    expect(JSON.parse((await world.visit('shop-production.localhost', '/api')).text).text).toBe('three');
+    await back('they are wrong all the same');
     expect(JSON.parse((await world.visit('shop-production.localhost', '/api')).text).text).toBe('one');
     await page.getByRole('button', { name: 'Lift the hold' }).click();
     await page.getByRole('button', { name: 'Hold' }).waitFor();
@@ -114,9 +124,7 @@ describe('the console', () => {
     const section = (name: string) => page.getByRole('region', { name });
     for (const part of ['page', 'api', 'bell'])
       await section('What is in it').getByText(part, { exact: true }).waitFor();
-    await section('Where it is and was')
-      .getByText(/revert by/)
-      .waitFor();
+    await section('Where it is and was').getByText('live, revert by owner').waitFor();
     await section('Evidence').getByText('verified there').waitFor();
     expect(await accessible()).toEqual([]);
     const saved = page.waitForEvent('download');

@@ -434,8 +434,8 @@ const server = createServer((request, response) => {
   request.on('end', () => response.end(JSON.stringify({ url: request.url, headers: request.headers, body: Buffer.concat(parts).length })));
 });
 server.on('upgrade', (request, socket) => {
-  if (request.headers.upgrade !== 'echo') return socket.end('HTTP/1.1 403 Forbidden\\r\\ncontent-length: 2\\r\\n\\r\\nno');
-  socket.write('HTTP/1.1 101 Switching Protocols\\r\\nupgrade: echo\\r\\nconnection: upgrade\\r\\n\\r\\n');
+  if (request.headers['x-tide'] === 'low') return socket.end('HTTP/1.1 403 Forbidden\\r\\ncontent-length: 2\\r\\n\\r\\nno');
+  socket.write('HTTP/1.1 101 Switching Protocols\\r\\nupgrade: websocket\\r\\nconnection: upgrade\\r\\n\\r\\n');
   socket.pipe(socket);
 });
 server.listen(process.env.PORT);
@@ -490,12 +490,19 @@ process.on('SIGTERM', () => process.exit(0));
   });
 
   it('is no tunnel before the program has agreed', async () => {
-    const smuggled = `GET /api/a HTTP/1.1\r\nhost: ${host}\r\nupgrade: something\r\nconnection: upgrade\r\n\r\nGET /secret HTTP/1.1\r\nhost: other\r\nx-forwarded-for: 9.9.9.9\r\n\r\n`;
+    const smuggled = `GET /api/a HTTP/1.1\r\nhost: ${host}\r\nx-tide: low\r\nupgrade: websocket\r\nconnection: upgrade\r\n\r\nGET /secret HTTP/1.1\r\nhost: other\r\nx-forwarded-for: 9.9.9.9\r\n\r\n`;
     const answer = await raw(smuggled, () => false);
     expect(answer).toMatch(/^HTTP\/1\.1 403/);
     expect(answer.match(/HTTP\/1\.1/g)).toHaveLength(1);
+    // Another protocol is none that the edge knows: an ordinary request, and what follows is another one, of the edge's own reading.
+    const ignored = await raw(
+      `GET /api/a HTTP/1.1\r\nhost: ${host}\r\nupgrade: something\r\nconnection: upgrade\r\n\r\nGET /secret HTTP/1.1\r\nhost: other\r\nconnection: close\r\n\r\n`,
+      () => false,
+    );
+    expect(ignored.match(/HTTP\/1\.1 \d+/g)).toEqual(['HTTP/1.1 200', 'HTTP/1.1 404']);
+    expect(ignored).not.toContain('secret');
     const tunnel = await raw(
-      `GET /api/a HTTP/1.1\r\nhost: ${host}\r\nupgrade: echo\r\nconnection: upgrade\r\n\r\nahoy`,
+      `GET /api/a HTTP/1.1\r\nhost: ${host}\r\nupgrade: websocket\r\nconnection: upgrade\r\n\r\nahoy`,
       (text) => text.endsWith('ahoy'),
     );
     expect(tunnel).toMatch(/^HTTP\/1\.1 101[\s\S]*ahoy$/);

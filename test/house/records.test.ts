@@ -312,8 +312,8 @@ describe('what is asked at each step of a run', () => {
         'the begin of an attempt': (db) => beginServed(db, [attempt]),
         'a claim': (db) => claimAttempts(db, agent, 4, 1_000),
         'what an agent holds': (db) => heldAttempts(db, agent),
-        'what nobody holds any more': (db) => strayAttempts(db),
-        'what nobody will take': (db) => orphanAttempts(db, 1_000),
+        'what no agent holds any more': (db) => strayAttempts(db),
+        'what no agent will take': (db) => orphanAttempts(db, 1_000),
         'passes with the same inputs': (db) => findPasses(db, project.id, 'own', ['f']),
         'a failure with the same inputs': (db) => failedRun(db, project.id, 'own', 'f'),
         'a run that is due': (db) => takeDue(db, 'runs', 1_000),
@@ -412,7 +412,7 @@ describe('bytes of a release', () => {
       commit();
       expect(await sweeping).toEqual([]);
       await asking;
-      // The other way round: the bytes go, and whoever asks meanwhile is refused.
+      // The other way round: the bytes go, and who asks meanwhile is refused.
       let kept: Promise<boolean> | null = null;
       await other.transition('swept', async (db) => {
         await lockRelease(db, second);
@@ -468,7 +468,7 @@ describe('the epoch of the records', () => {
 });
 
 describe('migrations', () => {
-  it('keep nobody waiting behind a table that is in use, and go on when it is free', async () => {
+  it('keep no reader waiting behind a table that is in use, and go on when it is free', async () => {
     const url = await openNamed('busy');
     const [older, reader] = [openRecords({ url }), openRecords({ url })];
     try {

@@ -160,7 +160,7 @@ describe('what a revert leaves', () => {
     await goBack();
     expect(await shows()).toMatch(/^five/);
     await world.cli('lift', 'quay/production');
-    // Six was reverted, and somebody wants it again.
+    // Six was reverted, and is wanted again.
     const again = await world.act('quay', 'production', { kind: 'promote', release: six });
     await world.waitDeployment('quay', again.number);
     await bring({ 'server.js': server('seven') }, 'Seven');

@@ -266,10 +266,10 @@ describe('people', () => {
 });
 
 describe('a new key', () => {
-  it('loses nothing that was encrypted before it and is written after, and holds nobody up', async () => {
+  it('loses nothing that was encrypted before it and is written after, and holds no writer up', async () => {
     const silent = { info() {}, warn() {}, error() {} };
     const engine = { ...(context() as object), log: silent, now: Date.now } as never;
-    await set('', { KEY: 'of before' }, true);
+    await set('', { KEY: 'earlier' }, true);
     const late = keys.encrypt('written late');
     const other = openRecords({ url: cluster.url });
     const encrypted = await records.transition('key.rotated', async (db) => {

@@ -34,7 +34,7 @@ describe('the keys', () => {
     expect([keys.older(), sealed.subarray(0, 5).equals(keys.head())]).toEqual([1, false]);
     expect(keys.decrypt(sealed)).toBe('low water');
     const again = keys.encrypt('low water');
-    // Somebody may still write what was encrypted before.
+    // What was encrypted before may still be written.
     expect(keys.forgetOlder(60_000)).toBe(0);
     expect(keys.decrypt(sealed)).toBe('low water');
     expect(keys.forgetOlder(60_000, Date.now() + 61_000)).toBe(1);
@@ -48,7 +48,7 @@ describe('the keys', () => {
     const before = readFileSync(join(at('b'), 'data.key'));
     keys.renew();
     all.push(other.encrypt('second'));
-    // Cut before the new one was put in the place of the one of now.
+    // Cut before the new one was put in the place of the present one.
     writeFileSync(join(at('b'), 'data.key'), before, { mode: 0o600 });
     all.push(keys.encrypt('third'));
     other.renew();

@@ -103,7 +103,7 @@ if [[ $lease == watch ]]; then
   helpers+=($!)
 fi
 
-# Without what ties its network nobody reaches the program: it ends, in words, and is started again.
+# Without what ties its network the program cannot be reached: it ends, in words, and is started again.
 if [[ $net == pasta && -e pasta.pid ]]; then
   (
     tail --pid="$(<pasta.pid)" -s 1 -f /dev/null

@@ -8,8 +8,8 @@
  * | a revert to Y        | the `back` of Y                                                                 |
  * | an undo, restoring X | the `back` of X                                                                 |
  *
- * A unit is a release with its plain variables. So a bad change of a variable is reverted like a bad release, and a release that somebody
- * has brought back deliberately is one to go back to like any other.
+ * A unit is a release with its plain variables. So a bad change of a variable is reverted like a bad release, and a release that was
+ * brought back deliberately is one to go back to like any other.
  */
 import { canonical } from '../canonical.js';
 import type { DeploymentKind } from '../states.js';

@@ -288,7 +288,7 @@ export function headersAt(site: SiteRules, path: string): Record<string, string>
 /**
  * Whether readers may keep a file for good: its name changes with its content. The definition says so of a folder (`immutable`), or the name
  * has a hash as builders write them: 8 to 64 hexadecimal digits, letters and figures both, before the ending. Any other name can be a
- * person's (`Preisliste-Sommer2025.pdf`), and a copy that stays too long helps nobody.
+ * person's (`Preisliste-Sommer2025.pdf`), and a copy that stays too long helps no visitor.
  */
 export function namesItsContent(path: string, { immutable = [] }: Pick<SiteRules, 'immutable'> = {}): boolean {
   if (immutable.some((folder) => path.startsWith(`/${folder}`))) return true;

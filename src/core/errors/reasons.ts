@@ -280,7 +280,7 @@ export const reasons = {
   ),
   network_over: entry(
     200,
-    'What ties the network of {part} has ended, so nobody could reach it.',
+    'What ties the network of {part} has ended, so it could not be reached.',
     'It is started again automatically. If that happens again, look at the memory of its machine.',
     true,
   ),

@@ -35,7 +35,7 @@ export const refusals = {
   person_alike: entry(
     409,
     '{name} looks like {other}, who is or was here.',
-    'Choose a name that nobody takes for the other one.',
+    'Choose a name that is not taken for the other one.',
   ),
   push_refused: entry(403, 'This token may not push to {project}.', 'Use a token with the role developer or higher.'),
   source_kind: entry(409, '{project} takes its commits from {kind}, not by {way}.', 'Push to its code host instead.'),

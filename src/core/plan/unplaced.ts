@@ -3,7 +3,7 @@
  * is shown as wrong after a minute, and ends after a day.
  */
 
-/** Milliseconds after which it is told as something that is wrong. */
+/** Milliseconds after which it is shown as something that is wrong. */
 export const unplacedToldMs = 60_000;
 /** Milliseconds after which it ends. */
 export const unplacedMostMs = 24 * 3_600_000;

@@ -120,7 +120,12 @@ export async function planWaitingRun(context: Context, due: Due, run: RunRow): P
     await planRunOnce(context, project, run, due);
     await planningOver(context.records, run.id);
   } catch (error) {
-    if (!(error instanceof CodedError) || registry[error.issue.code].retry) throw error;
+    if (!(error instanceof CodedError)) throw error;
+    if (registry[error.issue.code].retry) {
+      // It passes: what counts is a planning that ends the process.
+      await planningOver(context.records, run.id);
+      throw error;
+    }
     await failRun(context, run.id, error.issue);
   }
 }

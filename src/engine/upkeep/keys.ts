@@ -24,7 +24,7 @@ export async function rotateKey(context: Context, db: Db, actor: string): Promis
   return secrets;
 }
 
-/** Encrypts what a key of before was used for after the rotation, and lets keys go that nothing names any more. */
+/** Encrypts again what was written with an older key after the rotation, and removes keys that nothing names any more. */
 export async function stepKeys(context: Context): Promise<void> {
   const { keys, log } = context;
   if (keys.older() === 0) return;

@@ -170,5 +170,5 @@ export async function sealAgain(db: Db, row: SealedRow, sealed: Buffer): Promise
   }
 }
 
-/** Until the end of the transaction nobody else makes a new key. */
+/** Until the end of the transaction no other service makes a new key. */
 export const lockKeys = (db: Db): Promise<unknown> => query(db, 'select pg_advisory_xact_lock(7403134)');

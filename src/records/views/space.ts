@@ -84,11 +84,11 @@ export const keepRelease = async (db: Db, release: string): Promise<boolean> =>
   (await queryOne(db, 'select gone_at from releases where id = $1 and gone_at is null for key share', [release])) !==
   null;
 
-/** Waits for whoever is about to make a deployment of it (`keepRelease`), and keeps others from that until its bytes are gone. */
+/** Waits for transactions that are about to make a deployment of it (`keepRelease`), and keeps others from that until its bytes are gone. */
 export const lockRelease = (db: Db, release: string): Promise<unknown> =>
   query(db, 'select 1 from releases where id = $1 for update', [release]);
 
-/** Lets go of its bytes. For whoever has it locked, and has asked after that whether they may go. */
+/** Removes its bytes. For a transaction that has it locked, and has asked after that whether they may go. */
 export async function forgetRelease(db: Db, release: string): Promise<void> {
   await query(db, 'delete from release_blobs where release_id = $1', [release]);
   await query(db, 'update releases set gone_at = now() where id = $1', [release]);

@@ -38,7 +38,7 @@ export const Deployment = Type.Object({
   together: Nullable(Type.Integer()),
   /** Of a revert: it undoes another one. */
   undoes: Type.Boolean(),
-  /** In the answer to a revert: somebody had asked for it before, and nothing was done now. */
+  /** In the answer to a revert: it had been asked for before, and nothing was done now. */
   already: Type.Optional(Type.Boolean()),
   /** In the answer to a revert that ends this deployment on its way: the release that keeps the traffic. */
   keeps: Type.Optional(Type.Integer()),
