@@ -5,7 +5,8 @@
 import { type Db, query, queryOne } from './database.js';
 
 /**
- * Says where the records are, and whether they have come here from elsewhere since the last start: from a dump (another database or table),
+ * Says where the records are (the first eight digits of a segment's name are the timeline that is written now; the control file would
+ * tell the one of the last checkpoint), and whether they have come here from elsewhere since the last start: from a dump (another database or table),
  * or from a copy of the cluster that went on alone (another timeline). They have a new epoch then, and no edge counts as having any of
  * their table. Several services may call it at once.
  */
@@ -13,7 +14,7 @@ export async function settleEpoch(db: Db): Promise<{ epoch: string; restored: bo
   const row = await queryOne<{ epoch: string; before: string; place: string }>(
     db,
     `with seen as (
-       select concat_ws(' ', (select system_identifier from pg_control_system()), (select timeline_id from pg_control_checkpoint()),
+       select concat_ws(' ', (select system_identifier from pg_control_system()), left(pg_walfile_name(pg_current_wal_lsn()), 8),
          (select oid from pg_database where datname = current_database()), 'installation'::regclass::oid) as place),
      before as (select place from installation for update)
      update installation i
