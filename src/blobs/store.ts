@@ -72,6 +72,9 @@ export async function openBlobs(folder: string): Promise<BlobStore> {
       const file = await open(fresh, 'r');
       await file.sync().finally(() => file.close());
       await rename(fresh, path(digest));
+      // Its name too is there after the machine has stopped hard.
+      const names = await open(blobs, 'r');
+      await names.sync().finally(() => names.close());
       return { digest, size: bytes };
     } finally {
       await rm(fresh, { force: true });

@@ -335,7 +335,7 @@ describe('a hosted project', () => {
   it('refuses tags and branches it cannot name, in words that git shows', async () => {
     await checkout.git('tag', 'v1');
     await expect(checkout.git('push', '-q', 'origin', 'v1')).rejects.toThrow(
-      /Tsunagi takes branches; refs\/tags\/v1 is none/,
+      /Tsunagi accepts branches only, and refs\/tags\/v1 is not a branch/,
     );
     await until('it is recorded', async () => (await world.events('project=shoal&type=push.refused')).length === 1);
   });

@@ -12,8 +12,10 @@ import {
 } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { spawnSync } from 'node:child_process';
+import { spawn, spawnSync } from 'node:child_process';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import { lockData } from '../../src/cli/serve/lock.js';
+import { beginningOf } from '../../src/cli/serve/process.js';
 import { openKeys } from '../../src/keys/keys.js';
 import { root } from './world.js';
 
@@ -93,6 +95,40 @@ describe('the keys', () => {
       expect(() => keys.decrypt(broken)).toThrow();
     }
     expect(() => keys.decrypt(Buffer.alloc(5))).toThrow();
+  });
+});
+
+describe('the folder of a house', () => {
+  it('is held by one process, known by its number and its beginning', () => {
+    const data = join(folder, 'held');
+    mkdirSync(data);
+    const file = join(data, 'serve.pid');
+    const free = lockData(data);
+    expect(readFileSync(file, 'utf8')).toBe(`${process.pid} ${beginningOf(process.pid)}\n`);
+    free();
+    const other = spawn('sleep', ['30']);
+    try {
+      const [pid, beginning] = [other.pid as number, beginningOf(other.pid as number)];
+      writeFileSync(file, `${pid} ${beginning}\n`);
+      expect(() => lockData(data)).toThrow(`in use by process ${pid}`);
+      // The same number after a reboot, or long after, is another process.
+      for (const earlier of [
+        `${pid} ${beginning?.replace(/\d+$/, '1')}\n`,
+        `${pid} of-another-boot 17\n`,
+        `${pid}`,
+        '',
+        'x',
+      ]) {
+        writeFileSync(file, earlier);
+        lockData(data)();
+        expect(readdirSync(data)).toEqual([]);
+      }
+    } finally {
+      other.kill('SIGKILL');
+    }
+    // One that has gone holds nothing.
+    writeFileSync(file, '2147483646 x 1\n');
+    lockData(data)();
   });
 });
 

@@ -5,6 +5,7 @@ import { chmodSync, chownSync, existsSync, mkdirSync, readFileSync, rmSync, writ
 import { join } from 'node:path';
 import { programsOf } from '../../resources/postgres/programs.js';
 import { CodedError } from '../../core/errors/errors.js';
+import { runsWith } from './process.js';
 
 export interface Cluster {
   folder: string;
@@ -84,7 +85,10 @@ export function prepareCluster(
     if (made.status !== 0)
       throw new CodedError('unavailable', { detail: `a new cluster: ${made.stderr || made.error?.message}` });
   } else if (existsSync(join(data, 'postmaster.pid'))) {
-    spawnSync(join(bin, 'pg_ctl'), ['-D', data, '-m', 'fast', '-w', '-t', '20', 'stop'], { ...as, cwd: '/' });
+    const pid = Number(readFileSync(join(data, 'postmaster.pid'), 'utf8').split('\n')[0]);
+    // The number may be a stranger's by now: the server itself removes what is left of one that has gone.
+    if (runsWith(pid, data))
+      spawnSync(join(bin, 'pg_ctl'), ['-D', data, '-m', 'fast', '-w', '-t', '20', 'stop'], { ...as, cwd: '/' });
   }
   const password = readFileSync(secret, 'utf8');
   const args = [

@@ -1,7 +1,7 @@
 /** `serve`: the whole house on one machine, as processes: PostgreSQL, service, agent, edge. */
 import { spawn } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { chmodSync, existsSync, mkdirSync, openSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { chmodSync, mkdirSync, openSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { homedir } from 'node:os';
 import { join, resolve } from 'node:path';
@@ -11,6 +11,7 @@ import { CodedError } from '../../core/errors/errors.js';
 import { readKept, writeKept } from '../../wire/rooms/kept.js';
 import { type Cluster, openDatabase, prepareCluster, startCluster } from './postgres.js';
 import { runRoom } from './room.js';
+import { lockData } from './lock.js';
 import { type Kept, keepRunning } from './supervise.js';
 
 export interface Ports {
@@ -88,7 +89,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
   const { data, say = () => {}, longestPause } = options;
   mkdirSync(data, { recursive: true });
   chmodSync(data, 0o711);
-  const unlock = lock(data);
+  const unlock = lockData(data);
   const ports = await choosePorts(options.ports ?? {}, say);
   const kept: Kept[] = [];
   const logs = join(data, 'logs');
@@ -241,22 +242,6 @@ async function allKept<Name extends string>(
   }
   for (const one of ended) if (one.status === 'rejected') throw one.reason;
   return begun;
-}
-
-/** One house at a time works on a data folder. */
-function lock(data: string): () => void {
-  const file = join(data, 'serve.pid');
-  if (existsSync(file)) {
-    const pid = Number(readFileSync(file, 'utf8'));
-    if (
-      pid !== process.pid &&
-      existsSync(`/proc/${pid}`) &&
-      readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('node')
-    )
-      throw new CodedError('unavailable', { detail: `${data} is in use by process ${pid}.` });
-  }
-  writeFileSync(file, String(process.pid));
-  return () => rmSync(file, { force: true });
 }
 
 async function choosePorts(wanted: Partial<Ports>, say: (text: string) => void): Promise<Ports> {
