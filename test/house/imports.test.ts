@@ -65,7 +65,7 @@ describe('imports', () => {
       if (!name.startsWith('.')) {
         if (room === 'core') expect(pure).toContain(name);
         if (room !== 'records' && room !== 'cli/serve' && !(room === 'resources' && name === 'pg'))
-          expect(['sequelize', 'pg', 'umzug']).not.toContain(name);
+          expect(['sequelize', 'pg']).not.toContain(name);
         continue;
       }
       const other = roomOf(normalize(join(dirname(path), name)));
