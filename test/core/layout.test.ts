@@ -209,6 +209,37 @@ describe('an export', () => {
     );
   });
 
+  it('is refused where the index, which is not signed, is another one than follows from what is signed', async () => {
+    const named = (list: Record<string, unknown>[]) =>
+      list.map((one) => one as { annotations?: Record<string, string> });
+    const ways: [string, Map<string, string | Buffer>][] = [
+      [
+        'swapped names',
+        relisted((list) => {
+          const all = named(list).filter(({ annotations }) => annotations);
+          const [one, other] = all as [(typeof all)[0], (typeof all)[0]];
+          [one.annotations, other.annotations] = [other.annotations, one.annotations];
+          return list;
+        }),
+      ],
+      ['another order', relisted((list) => [...list].reverse())],
+      [
+        'one more annotation',
+        relisted((list) =>
+          named(list).map((one, at) => (at ? one : { ...one, annotations: { ...one.annotations, 'x.y': 'z' } })),
+        ),
+      ],
+    ];
+    const layout = filesOf();
+    layout.set('oci-layout', '{"imageLayoutVersion":"2.0.0"}');
+    ways.push(['another version of the layout', layout]);
+    for (const [what, files] of ways)
+      expect([what, await refused(files)]).toEqual([what, expect.stringMatching(/^export_broken: /)]);
+    // A second index behind the first: whichever is read, one of them was not checked.
+    const twice = [...filesOf(), ['index.json', filesOf().get('index.json') as string] as const];
+    expect(await refused(twice)).toMatch(/^export_broken: /);
+  });
+
   it('is refused where something is missing, or besides', async () => {
     const without = filesOf();
     without.delete(blobPath(digestOf(layers[1] as Buffer)));

@@ -6,7 +6,7 @@ import type { PageOf } from '../../src/wire/parts.js';
 import type { Person } from '../../src/wire/people.js';
 import type { Project } from '../../src/wire/projects.js';
 import type { Run } from '../../src/wire/runs.js';
-import { api, app, appDefinition, type Checkout, openWorld, recordsOf, until, type World } from './world.js';
+import { api, app, appDefinition, type Checkout, cli, openWorld, recordsOf, until, type World } from './world.js';
 
 let world: World;
 let checkout: Checkout;
@@ -85,6 +85,30 @@ describe('people', () => {
   it('always have an owner among them', async () => {
     expect((await world.cli('person', 'role', 'owner', 'viewer')).err).toContain('owner is the only owner');
     expect((await world.cli('person', 'role', 'nobody', 'viewer')).err).toContain('nobody');
+  });
+});
+
+describe('a person who leaves', () => {
+  it('gets no new sign-in once another is made, and is removed with sessions and tokens', async () => {
+    const codeOf = (out: string) => /sign-in#(\S+)/.exec(out)?.[1] as string;
+    const first = codeOf((await world.cli('person', 'add', 'mio', '--role', 'developer')).out);
+    const second = codeOf((await world.cli('person', 'sign-in', 'mio')).out);
+    expect(second).not.toBe(first);
+    // The earlier one is revoked.
+    const home = join(world.folder, 'mio');
+    const as = (...args: string[]) => cli(args, { XDG_CONFIG_HOME: home });
+    expect((await as('sign-in', world.url, '--code', first)).status).not.toBe(0);
+    expect((await as('sign-in', world.url, '--code', second)).status).toBe(0);
+    expect((await as('project', 'list')).status).toBe(0);
+    const listed = await world.cli('token', 'list');
+    expect(listed.out).toMatch(/mio/);
+    expect((await world.cli('person', 'remove', 'mio')).err).toContain('confirm with --yes');
+    expect((await world.cli('person', 'remove', 'mio', '--yes')).out).toContain('mio is removed');
+    expect((await as('project', 'list')).status).not.toBe(0);
+    expect((await people()).map(({ name }) => name)).not.toContain('mio');
+    expect((await world.cli('token', 'list')).out).not.toMatch(/mio/);
+    // The last owner stays.
+    expect((await world.cli('person', 'remove', 'owner', '--yes')).status).not.toBe(0);
   });
 });
 
