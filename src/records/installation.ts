@@ -1,14 +1,14 @@
 /**
- * The records as a whole: their epoch. It is another one after a restore, also to a point in time, so that an edge which remembers what
- * the records said before knows that its memory is of other records.
+ * The epoch of the records: a random id that changes with each restore, also to a point in time. An edge that remembers another epoch
+ * knows that its table is of other records.
  */
 import { type Db, query, queryOne } from './database.js';
 
 /**
- * Says where the records are (the first eight digits of a segment's name are the timeline that is written now; the control file would
- * tell the one of the last checkpoint), and whether they have come here from elsewhere since the last start: from a dump (another database or table),
- * or from a copy of the cluster that went on alone (another timeline). They have a new epoch then, and no edge counts as having any of
- * their table. Several services may call it at once.
+ * Compares where the records are with where they were at the last start. A dump that was restored is in another database or table. A copy of
+ * the cluster that went on alone has another timeline. In both cases the records get a new epoch, and no edge counts as having their table.
+ * The timeline is the first eight digits of the name of the WAL segment that is written now. The control file has the one of the last
+ * checkpoint only. Several services may call this at once.
  */
 export async function settleEpoch(db: Db): Promise<{ epoch: string; restored: boolean }> {
   const row = await queryOne<{ epoch: string; before: string; place: string }>(

@@ -6,6 +6,7 @@ import { join } from 'node:path';
 import { openRecords, type Records } from '../../src/records/database.js';
 import { migrate } from '../../src/records/migrate.js';
 import { addProject, type NewProject, type ProjectRow } from '../../src/records/projects/projects.js';
+import { addRun } from '../../src/records/projects/sources.js';
 import { root } from './world.js';
 
 export interface Cluster {
@@ -66,3 +67,16 @@ export async function recordProject(
   if (!row) throw new Error(`the name ${name} is taken`);
   return row;
 }
+
+/** A run of main's newest push, of the records alone. */
+export const recordRun = (records: Records, project: string, line = 'own'): Promise<{ id: string; number: number }> =>
+  addRun(records, {
+    project,
+    commit: 'c',
+    branch: 'main',
+    pullRequest: null,
+    line,
+    cause: 'push',
+    actor: 'test',
+    allowed: true,
+  });

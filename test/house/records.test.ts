@@ -17,7 +17,6 @@ import {
   takeDue,
   tasksOf,
 } from '../../src/records/runs/runs.js';
-import { addRun } from '../../src/records/projects/sources.js';
 import { forgiveSilence, registerAgent } from '../../src/records/callers/agents.js';
 import {
   acknowledge,
@@ -59,7 +58,7 @@ import {
 import { addToken } from '../../src/records/callers/people.js';
 import { definitionOf } from '../../src/records/projects/projects.js';
 import { forgetRelease, keepRelease, lockRelease, releasesToForget } from '../../src/records/views/space.js';
-import { type Cluster, openCluster, recordProject } from './cluster.js';
+import { type Cluster, openCluster, recordProject, recordRun } from './cluster.js';
 import { until } from './world.js';
 
 let cluster: Cluster;
@@ -292,16 +291,7 @@ describe('what is asked at each step of a run', () => {
     const large = ['attempts', 'commands', 'events', 'log_chunks', 'results', 'runs', 'tasks'];
     try {
       const project = await recordProject(records, 'many-tasks');
-      const { id: run, number } = await addRun(records, {
-        project: project.id,
-        commit: 'c',
-        branch: 'main',
-        pullRequest: null,
-        line: 'own',
-        cause: 'push',
-        actor: 'test',
-        allowed: true,
-      });
+      const { id: run, number } = await recordRun(records, project.id);
       const [agent, attempt] = [newId(), newId()];
       const hot: Record<string, (db: Db) => Promise<unknown>> = {
         'a run whole': (db) => readRunState(db, run),
@@ -359,16 +349,7 @@ describe('bytes of a release', () => {
       const project = await recordProject(records, 'kept-bytes');
       const [first, second, environment] = [newId(), newId(), newId()];
       for (const [at, id] of [first, second].entries()) {
-        const run = await addRun(records, {
-          project: project.id,
-          commit: 'c',
-          branch: 'main',
-          pullRequest: null,
-          line: 'own',
-          cause: 'push',
-          actor: 'test',
-          allowed: true,
-        });
+        const run = await recordRun(records, project.id);
         await query(
           records,
           `insert into releases (id, project_id, number, digest, commit, run_id, parts, plan) values ($1, $2, $3, 'd', 'c', $4, '[]', '{}')`,
@@ -741,16 +722,7 @@ describe('results', () => {
   });
   /** An attempt of a run of this line, with what its fingerprint came to. */
   const result = async (line: string, fingerprint: string, state: 'passed' | 'failed') => {
-    const { number } = await addRun(records, {
-      project,
-      commit: 'c',
-      branch: 'main',
-      pullRequest: null,
-      line,
-      cause: 'push',
-      actor: 'test',
-      allowed: true,
-    });
+    const { number } = await recordRun(records, project, line);
     const run = (await findRun(records, project, number))?.id as string;
     const model = { name: 'unit', of: 'unit', needs: [], run: [] } as never;
     await startRun(

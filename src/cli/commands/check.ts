@@ -7,7 +7,7 @@ export function checkCommand(program: Command): void {
     program
       .command('check [path]')
       .description(
-        'check a definition, offline; where you are signed in, also against the tools of the agents; default: tsunagi.yaml here',
+        'check a definition offline, and against the tools of the agents if you are signed in; default: tsunagi.yaml here',
       ),
     'tsunagi check',
     { project: false },

@@ -1,15 +1,15 @@
-/** One house at a time works on a data folder. */
+/** The lock of a data folder: one installation at a time works on it. */
 import { linkSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { CodedError } from '../../core/errors/errors.js';
 import { beginningOf, runsWith } from './process.js';
 
-/** Tries for a file that another one takes away at the same moment. */
+/** Tries while other processes lock and unlock it at the same moment. */
 const mostTries = 20;
 
 /**
- * Takes the folder, until what is given is called. What a house left that was killed, or that an earlier boot remembers, is no house.
- * @throws `unavailable` where another process has it
+ * Locks the folder, and returns the function that unlocks it. A lock whose process has ended, also before a reboot, is replaced.
+ * @throws `unavailable` where another process holds it
  */
 export function lockData(data: string): () => void {
   const file = join(data, 'serve.pid');
@@ -18,7 +18,7 @@ export function lockData(data: string): () => void {
   try {
     for (let tries = 0; tries < mostTries; tries++) {
       try {
-        // A link is made only where nothing is, and is whole at once.
+        // Unlike a write, a link fails where a file exists, and is never seen half written.
         linkSync(fresh, file);
         return () => rmSync(file, { force: true });
       } catch (error) {
@@ -35,7 +35,7 @@ export function lockData(data: string): () => void {
   }
 }
 
-/** The process that holds it; null: none that still runs, or this one. */
+/** The process that holds the lock; null where that is this process, or one that has ended. */
 function holderOf(text: string): number | null {
   const [number = '', ...beginning] = text.trim().split(' ');
   const pid = Number(number);
@@ -45,7 +45,7 @@ function holderOf(text: string): number | null {
   return lives ? pid : null;
 }
 
-/** Takes away what was seen there; what has come into its place meanwhile goes back. */
+/** Removes the lock that was seen. If another process has replaced it meanwhile, that one is restored. */
 function putAside(file: string, seen: string): void {
   const aside = `${file}.${process.pid}.aside`;
   try {

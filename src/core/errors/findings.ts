@@ -55,7 +55,7 @@ export const findings = {
   list_long: entry(422, '`{place}` has {count} entries, and may have {most}.', 'Leave some out.'),
   wrong_choice: entry(422, '`{text}` is not one of {choices}.', '{hint}'),
   unknown_task: entry(422, 'There is no task `{name}`.', '{hint}'),
-  unknown_tool: entry(422, 'Agents know no tool `{name}`; they know {tools}.', '{hint}'),
+  unknown_tool: entry(422, '`{name}` is not a tool that agents know. The tools are {tools}.', '{hint}'),
   unknown_part: entry(422, 'There is no part `{name}`.', '{hint}'),
   unknown_volume: entry(422, 'No volume `{name}` is declared in `resources`.', '{hint}'),
   unknown_variable: entry(422, 'No variable `{name}` is declared.', '{hint}'),

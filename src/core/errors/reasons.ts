@@ -33,14 +33,14 @@ export const reasons = {
   ),
   no_agent_for_runs: entry(
     409,
-    'No agent that takes these runs is there.',
-    'Start an agent, or let one take runs of this kind; the run begins when it is there.',
+    'No agent that takes such runs is connected.',
+    'Start one. The run begins as soon as the agent reports.',
     true,
   ),
   no_agent_came: entry(
     409,
     'No agent could take this run for a day: {detail}',
-    'Change `tools`, or install that on an agent; then run it again.',
+    'Change `tools`, or install that version on an agent. Then run it again.',
   ),
   no_agent_for_versions: entry(
     409,
@@ -275,13 +275,13 @@ export const reasons = {
   ),
   silent: entry(
     200,
-    '{part} has answered nothing at {path} for {time}, though it was ready before.',
-    'It is started again automatically. Read what it printed last; it may wait for something that never comes.',
+    '{part} was ready, and has not answered at {path} for {time}.',
+    'The agent restarts it automatically. Read the last lines of its log: it may be waiting for something.',
   ),
   network_over: entry(
     200,
-    'What ties the network of {part} has ended, so it could not be reached.',
-    'It is started again automatically. If that happens again, look at the memory of its machine.',
+    'The process that connects {part} to the network has ended, so {part} was unreachable.',
+    'The agent restarts {part} automatically. If this happens again, check the free memory of its machine.',
     true,
   ),
   listens_elsewhere: entry(
@@ -292,12 +292,12 @@ export const reasons = {
   not_listening: entry(
     200,
     '{part} did not listen on PORT={port} within {wait}. Its last words: {line}',
-    'Listen on the port in the variable PORT. A start that takes longer may have its time: `start_within: 5m`.',
+    'Listen on the port in the variable PORT. If it needs more time to start, set `start_within: 5m`.',
   ),
   not_ready: entry(
     200,
     '{part} answered {answer} at {path} for {wait}. Its last words: {line}',
-    'Let {path} answer 200 when the program is ready. A start that takes longer may have its time: `start_within: 5m`.',
+    'Let {path} answer 200 when the program is ready. If it needs more time to start, set `start_within: 5m`.',
   ),
   worker_ended: entry(
     200,

@@ -31,11 +31,11 @@ export const refusals = {
     'Push it there and send the event again.',
     true,
   ),
-  person_reserved: entry(422, 'The record calls something else {name}.', 'Choose another name.'),
+  person_reserved: entry(422, '{name} is a reserved name.', 'Choose another name.'),
   person_alike: entry(
     409,
     '{name} looks like {other}, who is or was here.',
-    'Choose a name that is not taken for the other one.',
+    'Choose a name that cannot be mistaken for it.',
   ),
   push_refused: entry(403, 'This token may not push to {project}.', 'Use a token with the role developer or higher.'),
   source_kind: entry(409, '{project} takes its commits from {kind}, not by {way}.', 'Push to its code host instead.'),

@@ -9,7 +9,7 @@
  * | revert, undo                                               | none: going back is never held up       |
  * | lift, accept, restart, scale, new logins, restore, import  | it is open; nothing else about a release |
  */
-import type { RuleAnswer, RuleName } from './rules.js';
+import { overridable, type RuleAnswer, type RuleName } from './rules.js';
 
 export const acts = [
   'deploy',
@@ -34,17 +34,7 @@ export type Act = (typeof acts)[number];
 /** Rules about the act, not about the traffic: while a deployment moves, they are true of itself. */
 export const ofTheAct: readonly RuleName[] = ['free', 'open', 'variables'];
 
-const all: readonly RuleName[] = [
-  'tasks',
-  'verified',
-  'live before',
-  'healthy',
-  'approvals',
-  'frozen hours',
-  'freeze',
-  'not on hold',
-  ...ofTheAct,
-];
+const all: readonly RuleName[] = [...overridable, ...ofTheAct];
 /** A deployment waits for the ones before it, so it may be asked for while another is on its way. */
 const queued = (rules: readonly RuleName[]): RuleName[] => rules.filter((rule) => rule !== 'free');
 const ofTime: readonly RuleName[] = ['frozen hours', 'freeze', 'not on hold'];
