@@ -28,6 +28,7 @@ import { RolloutPage } from './pages/promotion/Rollout';
 import { ReleasePage } from './pages/releases/Release';
 import { PromotionPage } from './pages/promotion/Promotion';
 import { ReviewsPage } from './pages/reviews/Reviews';
+import { DeploymentPage } from './pages/environments/Deployment';
 import { RunPage } from './pages/runs/Run';
 import { RunsPage } from './pages/runs/Runs';
 import { SignInPage } from './pages/people/SignIn';
@@ -87,6 +88,7 @@ const router = createRouter({
     page('/$project', ProjectPage, ['ref']),
     page('/$project/runs/$number', RunPage, ['task', 'attempt', 'line']),
     page('/$project/releases/$number', ReleasePage),
+    page('/$project/deployments/$number', DeploymentPage, ['attempt']),
     page('/$project/compare', ComparePage, ['from', 'to']),
     page('/$project/$environment', EnvironmentPage),
     page('/$project/$environment/promote', PromotionPage, ['release']),

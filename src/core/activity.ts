@@ -54,6 +54,7 @@ const whyOf = (data: Data): string => (said(data.why) ? `: ${said(data.why)}` : 
 const acts: Record<string, (subject: string, data: Data) => string> = {
   'deployment.requested': (_, data) =>
     `asked for ${said(data.release)} in ${said(data.environment)}${data.kind === 'revert' ? ', as a revert' : data.kind === 'promote' ? ', as a promotion' : ''}${data.split ? ', as a split' : ''}${data.override ? `, though rules were not met: ${said((data.override as Data).why)}` : ''}`,
+  'deployment.stop-asked': (subject, data) => `stopped ${subject} of ${said(data.environment)}`,
   'deployment.state': (subject, data) => `${subject} of ${said(data.environment)} is ${said(data.state)}`,
   'deployment.failing': (subject, data) => `${subject} of ${said(data.environment)} fails`,
   'deployment.replaced': (subject, data) => `${subject} of ${said(data.environment)} gave way to ${said(data.by)}`,

@@ -7,6 +7,8 @@ interface Backoff {
 const waits = {
   /** A loop of the engine whose step failed. */
   loop: { first: 100, most: 5_000 },
+  /** A row of the engine's work list whose work failed. */
+  row: { first: 250, most: 60_000 },
   /** An agent or edge that the service does not answer. */
   poll: { first: 100, most: 1_000 },
   /** One call of an agent or edge. */

@@ -15,4 +15,4 @@ export const pageNames: ReadonlySet<string> = new Set([
 ]);
 
 /** First steps of the console's pages of a project; those of an environment of such a name would hide behind them. */
-export const projectPageNames: ReadonlySet<string> = new Set(['compare', 'releases', 'runs']);
+export const projectPageNames: ReadonlySet<string> = new Set(['compare', 'deployments', 'releases', 'runs']);

@@ -1,4 +1,7 @@
 /** Certificates by ACME (RFC 8555), each name proven over HTTP (8.3). */
+import { readFileSync } from 'node:fs';
+import { Agent } from 'node:https';
+import { rootCertificates } from 'node:tls';
 import { CodedError } from '../core/errors/errors.js';
 import { type Certified, freshKey, readCertificate } from './certificate.js';
 
@@ -9,6 +12,8 @@ export interface AcmeSettings {
   contact?: string;
   /** External account binding (RFC 8555, 7.3.4): key id and key in base64url. */
   binding?: { kid: string; key: string };
+  /** Path of the certificates (PEM) that its own one is checked against, besides those that every system trusts. */
+  root?: string;
 }
 
 export interface Account {
@@ -37,9 +42,10 @@ export async function orderCertificate(
   host: string,
   steps: AcmeSteps,
 ): Promise<Certified> {
-  const { contact, binding, directory } = settings;
+  const { contact, binding, directory, root } = settings;
   // Most have no such authority, and it takes its time to load.
   const { default: acme } = await import('acme-client');
+  if (root) acme.axios.defaults.httpsAgent = new Agent({ ca: [...rootCertificates, readRoot(root)] });
   const client = new acme.Client({
     directoryUrl: directory,
     accountKey: account.key,
@@ -77,6 +83,15 @@ export async function orderCertificate(
     return certified;
   } catch (error) {
     throw inWords(error, host);
+  }
+}
+
+/** Read for each order: it may be renewed. */
+function readRoot(path: string): string {
+  try {
+    return readFileSync(path, 'utf8');
+  } catch (error) {
+    throw new CodedError('authority_away', { detail: `its root cannot be read: ${(error as Error).message}` });
   }
 }
 

@@ -3,31 +3,32 @@ import { intakeDueMs } from '../records/projects/sources.js';
 import { dropOldPasses } from '../records/callers/passes.js';
 import { dropOldAnswers, dropOldSessions, dropOldSignIns } from '../records/callers/people.js';
 import { dropEmptyPartitions, makeLogPartitions } from '../records/runs/logs.js';
-import { nextPoll } from '../records/projects/projects.js';
 import { nextDue } from '../records/runs/runs.js';
+import { carryOutWake } from '../records/deployments/wakes.js';
 import type { Context } from './context.js';
-import { stepDeployments } from './deployments/deployments.js';
-import { stepJoints } from './together/joints.js';
-import { stepEnvironments } from './environments/environments.js';
+import { stepDeployment } from './deployments/deployments.js';
+import { stepJoint } from './together/joints.js';
+import { stepEnvironment } from './environments/environments.js';
 import { controlScale } from './deployments/controlling.js';
 import { deliveryLanes } from './deliveries/deliveries.js';
 import { watchConditions, watchEvery } from './deliveries/watch.js';
 import { addressLanes } from './domains/addresses.js';
 import { folderEvery, watchFolder } from './domains/operator.js';
-import { stepJobs } from './jobs/jobs.js';
+import { jobSteps } from './jobs/jobs.js';
 import { countEnded } from './delivery/count.js';
 import { rollFigures, tendFigures } from './figures/figures.js';
 import { makeFeed, sealEvery, stepSeals } from './feed.js';
 import { watchLeases } from './runs/leases.js';
 import { startLoop, type Loop } from './loop.js';
+import { type Lanes, workLanes } from './lanes.js';
 import { sweepRemoved } from './upkeep/upkeep.js';
-import { pollSources, sweepScratch } from './sources/remotes.js';
-import { stepRuns } from './runs/runs.js';
+import { pollLanes, sweepScratch } from './sources/remotes.js';
+import { stepRun } from './runs/runs.js';
 import { forgetSent } from '../records/deliveries/destinations.js';
 import { destinationLanes } from './destinations/destinations.js';
 import { dropOldDeliveries } from '../records/deliveries/deliveries.js';
 import { forgetCertificates } from '../records/domains/certificates.js';
-import { dropOldJobAttempts, nextJob } from '../records/jobs/jobs.js';
+import { dropOldJobAttempts } from '../records/jobs/jobs.js';
 import { nextHeld } from '../records/held.js';
 import { backupLanes } from './resources/backups.js';
 import { makeSessionRoom } from './resources/crowd.js';
@@ -44,7 +45,7 @@ import { sweepVolumes } from './resources/volumes.js';
 import { sweepTerminals } from './terminals/terminals.js';
 import { stepSpace } from './upkeep/space.js';
 import { clearForeignRefs, tendRepositories } from './sources/repositories.js';
-import { sweepHosted, workIntake } from './sources/sources.js';
+import { intakeLanes, sweepHosted } from './sources/sources.js';
 
 /** Milliseconds for which the end waits for work on servers outside. */
 const endMs = 5_000;
@@ -63,33 +64,44 @@ export async function startEngine(context: Context): Promise<Engine> {
   await clearForeignRefs(context);
   await sweepHosted(context);
   const feed = makeFeed(context);
-  const working = resourceLanes(context, () => loops.resources?.wake());
-  const copying = backupLanes(context, () => loops.backups?.wake());
-  const copies = snapshotLanes(context, () => loops.snapshots?.wake());
-  const picturing = pictureLanes(context, () => loops.pictures?.wake());
-  const naming = addressLanes(context, () => loops.addresses?.wake());
-  const sending = destinationLanes(context, () => loops.destinations?.wake());
-  const telling = deliveryLanes(context, () => loops.feed?.wake());
+  const freed = (loop: string) => () => loops[loop]?.wake();
+  const jobs = jobSteps(context);
+  const polls = pollLanes(context, freed('polls'));
+  const lanes = {
+    sources: intakeLanes(context, freed('sources')),
+    polls,
+    runs: workLanes(context, 'runs', 3, (due) => stepRun(context, due), freed('runs')),
+    deployments: workLanes(context, 'deployments', 2, (due) => stepDeployment(context, due), freed('deployments')),
+    joints: workLanes(context, 'joints', 1, (due) => stepJoint(context, due), freed('joints')),
+    environments: workLanes(context, 'environments', 3, (due) => stepEnvironment(context, due), freed('environments')),
+    resources: resourceLanes(context, freed('resources')),
+    backups: backupLanes(context, freed('backups')),
+    snapshots: snapshotLanes(context, freed('snapshots')),
+    pictures: pictureLanes(context, freed('pictures')),
+    addresses: addressLanes(context, freed('addresses')),
+    destinations: destinationLanes(context, freed('destinations')),
+    feed: deliveryLanes(context, freed('feed')),
+  } satisfies Record<string, Lanes>;
   const loops: Record<string, Loop> = {
     sources: startLoop({
       name: 'sources',
-      step: () => workIntake(context),
+      step: lanes.sources.step,
       sweepMs: sweep,
       log,
-      nextDue: () => intakeDue(context),
+      nextDue: () => intakeDueMs(records),
     }),
     hosted: startLoop({ name: 'hosted', step: () => sweepHosted(context).then(() => false), sweepMs: sweep * 6, log }),
     polls: startLoop({
       name: 'polls',
-      step: () => pollSources(context),
-      nextDue: () => nextPoll(records),
+      step: lanes.polls.step,
+      nextDue: polls.due,
       sweepMs: sweep * 6,
       log,
     }),
     // What has got a number may be told.
     feed: startLoop({
       name: 'deliveries',
-      step: () => telling.step(),
+      step: lanes.feed.step,
       nextDue: () => nextHeld(records, 'subscriptions'),
       sweepMs: sweep,
       gatherMs: 300,
@@ -101,72 +113,78 @@ export async function startEngine(context: Context): Promise<Engine> {
       sweepMs: Math.min(watchEvery, sweep * 2),
       log,
     }),
+    wakes: startLoop({
+      name: 'wakes',
+      step: () => records.transition('environments.woken', carryOutWake),
+      sweepMs: sweep,
+      log,
+    }),
     runs: startLoop({
       name: 'runs',
-      step: () => stepRuns(context),
+      step: lanes.runs.step,
       nextDue: () => nextDue(records, 'runs'),
       sweepMs: sweep,
       log,
     }),
     deployments: startLoop({
       name: 'deployments',
-      step: () => stepDeployments(context),
+      step: lanes.deployments.step,
       nextDue: () => nextDue(records, 'deployments'),
       sweepMs: sweep,
       log,
     }),
     joints: startLoop({
       name: 'joints',
-      step: () => stepJoints(context),
+      step: lanes.joints.step,
       nextDue: () => nextDue(records, 'joints'),
       sweepMs: sweep,
       log,
     }),
     environments: startLoop({
       name: 'environments',
-      step: () => stepEnvironments(context),
+      step: lanes.environments.step,
       nextDue: () => nextDue(records, 'environments'),
       sweepMs: sweep,
       log,
     }),
     resources: startLoop({
       name: 'resources',
-      step: () => working.step(),
+      step: lanes.resources.step,
       nextDue: () => nextHeld(records, 'resources'),
       sweepMs: sweep,
       log,
     }),
     backups: startLoop({
       name: 'backups',
-      step: () => copying.step(),
+      step: lanes.backups.step,
       nextDue: () => nextHeld(records, 'backups'),
       sweepMs: sweep * 2,
       log,
     }),
     snapshots: startLoop({
       name: 'snapshots',
-      step: () => copies.step(),
+      step: lanes.snapshots.step,
       nextDue: () => nextHeld(records, 'snapshots'),
       sweepMs: sweep * 2,
       log,
     }),
     pictures: startLoop({
       name: 'pictures',
-      step: () => picturing.step(),
+      step: lanes.pictures.step,
       nextDue: () => nextHeld(records, 'pictures'),
       sweepMs: sweep * 2,
       log,
     }),
     addresses: startLoop({
       name: 'addresses',
-      step: () => naming.step(),
+      step: lanes.addresses.step,
       nextDue: () => nextHeld(records, 'addresses'),
       sweepMs: sweep * 2,
       log,
     }),
     destinations: startLoop({
       name: 'destinations',
-      step: () => sending.step(),
+      step: lanes.destinations.step,
       nextDue: () => nextHeld(records, 'destinations'),
       sweepMs: sweep,
       log,
@@ -200,8 +218,8 @@ export async function startEngine(context: Context): Promise<Engine> {
     }),
     jobs: startLoop({
       name: 'jobs',
-      step: () => stepJobs(context),
-      nextDue: () => nextJob(records),
+      step: jobs.step,
+      nextDue: jobs.due,
       sweepMs: sweep * 2,
       log,
     }),
@@ -259,16 +277,15 @@ export async function startEngine(context: Context): Promise<Engine> {
       else loops[topic]?.wake();
     },
     async stop() {
+      const all: Lanes[] = Object.values(lanes);
+      // A loop may wait for a free lane, behind a dump of hours.
+      for (const one of all) one.end();
       await Promise.all(Object.values(loops).map((loop) => loop.stop()));
-      // What goes on longer is done again by whoever takes it next.
+      // What takes longer is done again by the service that takes it next.
       await Promise.race([
-        Promise.all([working, copying, copies, picturing, naming, telling, sending].map((one) => one.over())),
+        Promise.all(all.map((one) => one.over())),
         new Promise((done) => setTimeout(done, endMs).unref()),
       ]);
     },
   };
-}
-
-async function intakeDue(context: Context): Promise<number | null> {
-  return intakeDueMs(context.records);
 }

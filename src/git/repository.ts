@@ -413,6 +413,20 @@ export async function deleteRefs(repository: string, refs: readonly string[]): P
 export const isBefore = async (repository: string, commit: string, other: string): Promise<boolean> =>
   (await git(repository, ['merge-base', '--is-ancestor', commit, other], { expect: [0, 1, 128] })).exit === 0;
 
+/** Names of refs that fit into one command line with room to spare. */
+const refsAtOnce = 500;
+
+/** Those of the held `commits` that `head` contains: one git for 500 of them. Commits that are not held are left out. */
+export async function heldIn(repository: string, commits: readonly string[], head: string): Promise<Set<string>> {
+  const found = new Set<string>();
+  for (let at = 0; at < commits.length; at += refsAtOnce) {
+    const refs = commits.slice(at, at + refsAtOnce).map((commit) => `refs/tsunagi/commits/${commit}`);
+    const { out } = await git(repository, ['for-each-ref', `--merged=${head}`, '--format=%(objectname)', ...refs]);
+    for (const id of out.toString('utf8').split('\n')) if (id) found.add(id);
+  }
+  return found;
+}
+
 /** Whether the repository has the commit, by its whole id. */
 export const hasCommit = async (repository: string, commit: string): Promise<boolean> =>
   isCommitId(commit) && (await objectInfo(repository, `${commit}^{commit}`)) !== null;

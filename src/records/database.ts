@@ -29,9 +29,20 @@ interface Session {
   transaction?: Transaction;
   /** What is recorded and told at the commit; none outside a transition. */
   atCommit?: AtCommit;
+  /** What a transition has locked, where locks are checked (locks.ts). */
+  held?: Held;
+}
+
+/** Keys of locked rows, and the highest of them. */
+interface Held {
+  all: Set<string>;
+  last: string | null;
 }
 
 const sessionOf = (db: Db): Session => db as unknown as Session;
+
+/** What this transition has locked so far; undefined outside a transition. */
+export const heldLocks = (db: Db): Held | undefined => sessionOf(db).held;
 
 export interface Records extends Db {
   transition<T>(name: string, work: (db: Db) => Promise<T>): Promise<T>;
@@ -135,7 +146,7 @@ export function openRecords({ url, pool = 8, crash = () => {} }: RecordsOptions)
         try {
           const result = await sequelize.transaction(async (transaction) => {
             const atCommit: AtCommit = { topics: new Set(), events: [] };
-            const db = on({ transaction, atCommit });
+            const db = on({ transaction, atCommit, held: { all: new Set(), last: null } });
             const value = await work(db);
             if (atCommit.topics.size) await tell(db, atCommit);
             crash(`${name}:before`);

@@ -78,6 +78,7 @@ export const eventTypes = [
   'environment.closed',
   'environment.health',
   'deployment.requested',
+  'deployment.stop-asked',
   'deployment.state',
   'deployment.failing',
   'deployment.replaced',

@@ -35,6 +35,7 @@ import * as joints from './migrations/032-joints.js';
 import * as delivery from './migrations/033-delivery.js';
 import * as sharedEnds from './migrations/034-shared-ends.js';
 import * as safeGround from './migrations/035-safe-ground.js';
+import * as steadyLoops from './migrations/036-steady-loops.js';
 
 /** In the order in which they run. A migration that has landed is never changed. */
 export const migrations: readonly { name: string; up: string }[] = [
@@ -73,6 +74,7 @@ export const migrations: readonly { name: string; up: string }[] = [
   delivery,
   sharedEnds,
   safeGround,
+  steadyLoops,
 ];
 
 const lock = 7_403_121;

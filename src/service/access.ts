@@ -160,6 +160,8 @@ export const access: Record<string, Access> = {
   'POST /api/projects/:project/environments/:name/restart': 'developer',
   'POST /api/projects/:project/environments/:name/scale': 'developer',
   'GET /api/projects/:project/deployments/:number': 'viewer',
+  // Of an environment with rules a releaser's, as its deployments are.
+  'POST /api/projects/:project/deployments/:number/stop': 'developer',
   'GET /api/projects/:project/variables': 'viewer',
   'POST /api/projects/:project/variables': 'releaser',
   'POST /api/projects/:project/variables/preview': 'releaser',

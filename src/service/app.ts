@@ -48,7 +48,9 @@ import { version } from '../core/version.js';
 import { type Pace, watchBody } from './pace.js';
 import { workRoutes } from './routes/rooms/work.js';
 import { compilersFactory } from './schemas.js';
-import { answerErrors, guard, type Service } from './server.js';
+import { pageLists } from './lists.js';
+import { describeRoute } from './reference.js';
+import { answerErrors, guard, problemOf, type Service } from './server.js';
 
 const security =
   "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
@@ -74,6 +76,13 @@ export async function makeApp(
     http: { headersTimeout: 20_000, requestTimeout: 0, connectionsCheckingInterval: 5_000 },
     ajv: { customOptions: { removeAdditional: false, coerceTypes: 'array', allowUnionTypes: true } },
     schemaController: { compilersFactory: compilersFactory as never },
+    // A path that is not valid (RFC 3986, 2.1) never reaches a route.
+    frameworkErrors: (error, _request, reply) => {
+      const problem = problemOf(new CodedError('body_invalid', { detail: error.message }));
+      void reply.raw
+        .writeHead(problem.status, { 'content-type': 'application/problem+json' })
+        .end(JSON.stringify(problem));
+    },
   });
   await app.register(swagger, {
     openapi: {
@@ -82,11 +91,13 @@ export async function makeApp(
         title: 'Tsunagi',
         version,
         description:
-          'From a pushed commit to production. Errors are RFC 9457 problem details; every change takes an Idempotency-Key.',
+          'From a pushed commit to production. Errors are problem details (RFC 9457) with a stable code. Every change takes an Idempotency-Key. Lists have limit and cursor.',
       },
+      servers: [{ url: service.url }],
       components: { securitySchemes: { token: { type: 'http', scheme: 'bearer' } } },
       security: [{ token: [] }],
     },
+    transform: describeRoute as never,
   });
   await app.register(cookie);
   // Terminals alone; nothing is packed, so that no message is longer than it is.
@@ -100,6 +111,7 @@ export async function makeApp(
     parse(request, String(body), done);
   });
   app.addHook('onRequest', async (request) => watchBody(request.raw, pace));
+  pageLists(app);
   answerErrors(app, service);
   guard(app, service);
   app.addHook('onSend', async (request, reply) => {
@@ -114,6 +126,8 @@ export async function makeApp(
     return { ok: true };
   });
   app.get('/api/openapi.json', async () => app.swagger());
+  // Nothing here is for search engines.
+  app.get('/robots.txt', async (_request, reply) => reply.type('text/plain').send('User-agent: *\nDisallow: /\n'));
   app.get('/schema/definition.json', async () => definitionSchema());
   peopleRoutes(app, service);
   projectRoutes(app, service);

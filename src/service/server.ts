@@ -33,6 +33,7 @@ import type { Stream } from '../wire/rooms/stream.js';
 import { type Access, access, boundMay } from './access.js';
 import type { Hub } from './hub.js';
 import type { Known } from './known.js';
+import { openMethods } from './reference.js';
 
 /** Where the two streams of a terminal meet. */
 export interface Doors {
@@ -295,7 +296,21 @@ export function answerErrors(app: FastifyInstance, service: Service): void {
       return reply.status(coded.status).type('application/problem+json').send(problemOf(coded));
     },
   );
-  app.setNotFoundHandler((request) => {
+  const methods = openMethods();
+  app.addHook('onRoute', (route) => {
+    if (route.url !== '/*') for (const method of [route.method].flat()) methods.add(method, route.url);
+  });
+  app.setNotFoundHandler((request, reply) => {
+    const [path = ''] = request.url.split('?');
+    const allowed = methods.of(path);
+    if (allowed.length && !allowed.includes(request.method)) {
+      reply.header('allow', allowed.join(', '));
+      throw new CodedError('method_wrong', {
+        path: path.slice(0, 200),
+        method: request.method,
+        allowed: allowed.join(', '),
+      });
+    }
     throw new CodedError('not_found', {
       what: `${request.method} ${request.url.slice(0, 200)}`,
       hint: 'See /api/openapi.json for what there is.',
@@ -338,7 +353,9 @@ function asCoded(
       limit: `${Math.round((request.routeOptions.bodyLimit ?? 0) / 1024)} KiB`,
     });
   if (error.statusCode === 429) return new CodedError('too_many_requests', { seconds: 60 });
-  const reasons: Record<number, ErrorCode> = { 400: 'body_invalid', 415: 'body_invalid', 404: 'not_found' };
+  if (error.statusCode === 415)
+    return new CodedError('type_wrong', { type: (request.headers['content-type'] ?? 'none').slice(0, 100) });
+  const reasons: Record<number, ErrorCode> = { 400: 'body_invalid', 404: 'not_found' };
   const code = reasons[error.statusCode ?? 500];
   if (code) return new CodedError(code, { detail: error.message, what: 'This', hint: '' });
   const reference = randomUUID().slice(0, 8);

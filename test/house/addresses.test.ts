@@ -61,10 +61,13 @@ beforeAll(async () => {
   world = await openWorld({
     env: {
       TSUNAGI_RESOLVERS: names.address,
-      TSUNAGI_ACME: JSON.stringify({ directory: `https://localhost:${ports.pebble}/dir`, contact: 'o@kohama.example' }),
+      TSUNAGI_ACME: JSON.stringify({
+        directory: `https://localhost:${ports.pebble}/dir`,
+        contact: 'o@kohama.example',
+        root: join(folder, 'authority.pem'),
+      }),
       TSUNAGI_CERTIFICATES: join(folder, 'operator'),
       TSUNAGI_BOUNDS: JSON.stringify({ window: 1_000, leastBytes: 2_000 }),
-      NODE_EXTRA_CA_CERTS: join(folder, 'authority.pem'),
     },
   });
   writeFileSync(

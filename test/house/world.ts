@@ -78,6 +78,8 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
       TSUNAGI_LOG_LEVEL: 'warn',
       // Each picture is a browser; tests of pictures say which.
       TSUNAGI_CHROMIUM: 'none',
+      // A transition that locks rows in another order than all others fails.
+      TSUNAGI_STRICT_LOCKS: '1',
       TSUNAGI_CRASH_FILE: join(folder, 'crash-at'),
       ...env,
     },

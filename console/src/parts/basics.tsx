@@ -149,6 +149,18 @@ export function EnvironmentCrumbs({ project, environment }: { project: string; e
 }
 
 /** A release's number, which leads to its page. */
+export function DeploymentLink({ project, number }: { project: string; number: number }) {
+  return (
+    <Link
+      to="/$project/deployments/$number"
+      params={{ project, number: String(number) }}
+      className="code no-underline hover:underline"
+    >
+      d{number}
+    </Link>
+  );
+}
+
 export function ReleaseLink({ project, number }: { project: string; number: number }) {
   return (
     <Link

@@ -254,6 +254,8 @@ export function actCommands(program: Command): void {
       ? numberOf(what.replace(/^run\s*/, ''), '')
       : ((await get<{ items: { number: number }[] }>(`/api/runs?project=${encodeURIComponent(project)}&limit=1`))
           .items[0]?.number ?? null);
+    // An unknown project says so, in place of one without runs.
+    if (!number && !what) await get(`/api/projects/${encodeURIComponent(project)}`);
     if (!number)
       throw usage(what ? `\`${what}\` is not a run (131) or a deployment (d17).` : 'There is no run yet.', 'follow');
     const run = await followRun(project, number, !options.json);
@@ -354,8 +356,11 @@ async function endedFor(asked: Deployment, project: string, options: Shared & { 
 }
 
 function finish(deployment: Deployment, options: Shared): void {
-  give(options, deployment, () => {});
-  if (deployment.state === 'failed') process.exitCode = 1;
+  const { number, project, state: end } = deployment;
+  give(options, deployment, () => {
+    if (end === 'failed') say(faint(`  tsunagi deployment log d${number} --project ${project}`));
+  });
+  if (end === 'failed') process.exitCode = 1;
 }
 
 async function followDeployment(project: string, number: number, talk: boolean): Promise<Deployment> {

@@ -10,6 +10,7 @@ import type { PageOf } from '../../wire/parts.js';
 import { environmentPlace, follow, get, post, projectName } from '../api.js';
 import { ago, bold, faint, plain, printed, say, short, state, table } from '../print.js';
 import { projectCommands } from './projects.js';
+import { deploymentCommands } from './deployments.js';
 import { releaseCommands } from './releases.js';
 import { runCommands } from './runs.js';
 import { accessCommands } from './access.js';
@@ -26,6 +27,7 @@ export function lookCommands(program: Command): void {
   accessCommands(program);
   runCommands(program);
   releaseCommands(program);
+  deploymentCommands(program);
 
   shared(
     program

@@ -142,10 +142,14 @@ interface Start {
 }
 
 /** Prints every line as it was printed, but for control characters. */
-export async function printAttempt(id: string, options: Shared): Promise<void> {
+export async function printAttempt(
+  id: string,
+  options: Shared,
+  of: 'attempts' | 'instances' = 'attempts',
+): Promise<void> {
   let rest = '';
   for (let next: string | null = '0'; next !== null; ) {
-    const page: PageOf<LogChunk> = await get(`/api/attempts/${id}/log?from=${next}`);
+    const page: PageOf<LogChunk> = await get(`/api/${of}/${id}/log?from=${next}`);
     for (const chunk of page.items) {
       if (options.json) {
         say(JSON.stringify(chunk));

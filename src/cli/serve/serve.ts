@@ -1,7 +1,7 @@
 /** `serve`: the whole house on one machine, as processes: PostgreSQL, service, agent, edge. */
 import { spawn } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { chmodSync, mkdirSync, openSync } from 'node:fs';
+import { chmodSync, mkdirSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { homedir } from 'node:os';
 import { join, resolve } from 'node:path';
@@ -9,6 +9,8 @@ import { fileURLToPath } from 'node:url';
 import { type Static, Type } from '@sinclair/typebox';
 import { CodedError } from '../../core/errors/errors.js';
 import { readKept, writeKept } from '../../wire/rooms/kept.js';
+import { openLogs } from './logs.js';
+import { unknownVariables, variablesFor } from './settings.js';
 import { type Cluster, openDatabase, prepareCluster, startCluster } from './postgres.js';
 import { runRoom } from './room.js';
 import { lockData } from './lock.js';
@@ -42,7 +44,7 @@ export interface HouseOptions {
   /** Ports that must be these; the others are moved when they are in use. */
   ports?: Partial<Ports>;
   /** Variables for the rooms, such as TSUNAGI_TIMING. */
-  env?: Record<string, string>;
+  env?: NodeJS.ProcessEnv;
   /** The records count statements (pg_stat_statements). */
   counted?: boolean;
   /** Pause at most before a room that ended by itself is started again, in milliseconds; default 2,000. */
@@ -92,11 +94,10 @@ export async function openHouse(options: HouseOptions): Promise<House> {
   const unlock = lockData(data);
   const ports = await choosePorts(options.ports ?? {}, say);
   const kept: Kept[] = [];
-  const logs = join(data, 'logs');
-  mkdirSync(logs, { recursive: true, mode: 0o700 });
-  const logFile = (name: string) => openSync(join(logs, `${name}.log`), 'a', 0o600);
+  const logs = openLogs(data, ['database', ...clusterNames, 'service', 'agent', 'edge']);
   const close = async () => {
     for (const one of [...kept].reverse()) await one.end();
+    logs.stop();
     unlock();
   };
   try {
@@ -108,7 +109,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
     const postgres = await keepRunning(
       {
         name: 'database',
-        start: () => startCluster(cluster, logFile('database')),
+        start: () => startCluster(cluster, logs.open('database')),
         ready: async () => void (database = await openDatabase(cluster, 'tsunagi')),
         signal: 'SIGINT',
       },
@@ -122,7 +123,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
         clusterNames.map((name) => [
           name,
           keepRunning(
-            { name, start: () => startCluster(clusters[name], logFile(name)), signal: 'SIGINT' },
+            { name, start: () => startCluster(clusters[name], logs.open(name)), signal: 'SIGINT' },
             say,
             longestPause,
           ),
@@ -150,12 +151,12 @@ export async function openHouse(options: HouseOptions): Promise<House> {
               ['--pdeathsig', 'TERM', ...(name === 'agent' ? ownMounts() : []), process.execPath, entry, name],
               {
                 cwd: '/',
-                stdio: ['ignore', logFile(name), logFile(name)],
+                stdio: ['ignore', logs.open(name), logs.open(name)],
                 env: {
                   PATH: process.env.PATH ?? '',
                   HOME: process.env.HOME ?? '/',
                   LANG: 'C.UTF-8',
-                  ...options.env,
+                  ...variablesFor(name, options.env ?? {}),
                   ...env,
                 },
               },
@@ -222,7 +223,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
     await close();
     throw error instanceof CodedError
       ? error
-      : new CodedError('unavailable', { detail: `${(error as Error).message}; its log is in ${logs}.` }, error);
+      : new CodedError('unavailable', { detail: `${(error as Error).message}; its log is in ${logs.folder}.` }, error);
   }
 }
 
@@ -312,14 +313,12 @@ async function until(test: () => Promise<boolean>, what: string): Promise<void> 
 export async function serve(options: { data?: string; port?: string[]; only?: string }): Promise<void> {
   if (options.only) return runRoom(options.only);
   const say = (text: string) => void process.stdout.write(`${text}\n`);
+  for (const name of unknownVariables(process.env))
+    say(`${name} is not a setting: it is ignored. docs/operating.md lists the settings.`);
   const house = await openHouse({
     data: options.data ? resolve(options.data) : defaultData('main'),
     ports: parsePorts(options.port ?? []),
-    env: Object.fromEntries(
-      Object.entries(process.env).flatMap(([name, value]) =>
-        name.startsWith('TSUNAGI_') && value !== undefined ? [[name, value]] : [],
-      ),
-    ),
+    env: process.env,
     say,
   });
   say(`The console: ${house.url}/sign-in#${await house.signIn()}`);

@@ -70,6 +70,7 @@ const schemas = {
     directory: Type.String({ pattern: '^https://' }),
     contact: Type.String({ pattern: '^[^@\\s]+@[^@\\s]+$' }),
     binding: Type.Object({ kid: Type.String(), key: Type.String() }, { additionalProperties: false }),
+    root: Type.String({ pattern: '^/' }),
   }),
   TASK_SETTINGS: Type.Record(Type.String({ pattern: '^[A-Za-z_][A-Za-z0-9_]*$' }), Type.String()),
 } as const;
@@ -100,9 +101,85 @@ export interface Settings {
   servers(key: string): string[];
 }
 
+/** Settings of every process: `serve` itself gives the first four of them. */
+const common = ['DATA', 'PORT', 'URL', 'TOKEN', 'LOG_LEVEL', 'STRICT_LOCKS'];
+
+/** Which process reads which setting. Each gets its own ones alone: some hold passwords. */
+const readBy: Record<string, readonly string[]> = {
+  service: [
+    ...common,
+    'DATABASE',
+    'HOST',
+    'DOOR',
+    'PUBLIC_URL',
+    'STANDING_DOMAIN',
+    'REVIEW_DOMAIN',
+    'UNTRUSTED_DOMAIN',
+    'EDGE_SCHEME',
+    'EDGE_PORT',
+    'EDGE_TLS_PORT',
+    'TIMING',
+    'KEEP',
+    'NETWORKS',
+    'CLUSTERS',
+    'DATABASE_SIZES',
+    'AUTHORITY',
+    'ACME',
+    'MAIL',
+    'PATIENCE',
+    'RESOLVERS',
+    'EDGE_ADDRESSES',
+    'CERTIFICATES',
+    'TRUSTED_PROXIES',
+    'CONSOLE',
+    'CRASH_FILE',
+  ],
+  agent: [
+    ...common,
+    'NAME',
+    'ADDRESS',
+    'NETWORK',
+    'TAKES',
+    'SLOTS',
+    'INSTANCES',
+    'MIN_FREE',
+    'LOG_LIMIT',
+    'SILENCE',
+    'TIDY_EVERY',
+    'CHROMIUM',
+    'RESOURCES',
+    'LIMITS',
+    'TASK_SETTINGS',
+  ],
+  edge: [...common, 'NAME', 'HOST', 'TLS_PORT', 'PUBLIC_TLS_PORT', 'BOUNDS'],
+};
+
+/** Settings of the client, which may be set where `serve` is started. */
+const clientSettings = ['SOURCE_PASSWORD'];
+
+/** Of these variables those that a process reads. */
+export const variablesFor = (process: string, env: NodeJS.ProcessEnv): Record<string, string> =>
+  Object.fromEntries(
+    (readBy[process] ?? []).flatMap((key) => {
+      const value = env[`TSUNAGI_${key}`];
+      return value === undefined ? [] : [[`TSUNAGI_${key}`, value]];
+    }),
+  );
+
+/** Names of TSUNAGI_* variables that no process reads: most likely a slip. */
+export const unknownVariables = (env: NodeJS.ProcessEnv): string[] => {
+  const known = new Set([...Object.values(readBy).flat(), ...clientSettings].map((key) => `TSUNAGI_${key}`));
+  return Object.keys(env).filter((name) => name.startsWith('TSUNAGI_') && !known.has(name));
+};
+
 /** `name` is the process that reads them. Throws `setting_wrong`, which names the variable and what is expected. */
 export function settingsOf(name: string, env: NodeJS.ProcessEnv = process.env): Settings {
-  const get = (key: string) => env[`TSUNAGI_${key}`] || undefined;
+  const own = readBy[name];
+  const get = (key: string) => {
+    if (own && !own.includes(key))
+      throw new Error(`the ${name} reads TSUNAGI_${key}, which is not in its list (settings.ts)`);
+    return env[`TSUNAGI_${key}`] || undefined;
+  };
   const wrong = (key: string, detail: string) => new CodedError('setting_wrong', { name: `TSUNAGI_${key}`, detail });
   const need = (key: string) => {
     const value = get(key);

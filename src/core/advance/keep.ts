@@ -113,8 +113,8 @@ export interface CoolingStep {
   againMs: number | null;
 }
 
-/** Between two looks at whether the edges have followed. */
-const edgesMs = 2_000;
+/** Milliseconds between two looks at whether the edges have followed. Their acknowledgement wakes sooner: this is for one that was lost. */
+export const edgesMs = 60_000;
 
 export function coolDeployment(facts: CoolingFacts): CoolingStep {
   const step = (effects: CoolingStep['effects'], againMs: number | null = null): CoolingStep => ({

@@ -15,6 +15,7 @@
  *
  * Sleep, wake and close of one environment are decided under the lock of its row: one of them comes first.
  */
+import { edgesMs } from './keep.js';
 import type { IdlePlan } from '../definition/model.js';
 import { issue, type Issue } from '../errors/errors.js';
 import type { EnvironmentState, SleepDepth, Wish } from '../states.js';
@@ -229,7 +230,7 @@ export function advanceLife(facts: LifeFacts): LifeStep {
     case 'closing': {
       const { working, resources, reopen } = facts.closing;
       if (facts.route !== 'none') return stay(['unroute'], 500);
-      if (!facts.acknowledged) return stay([], 1_000);
+      if (!facts.acknowledged) return stay([], edgesMs);
       if (facts.programs.wanted > 0 || facts.programs.left > 0 || working) return stay(['endAll'], 500);
       if (resources > 0) return stay(['removeResources']);
       return { ...to(reopen ? 'empty' : 'closed', [], { depth: null, wakeIssue: null }), againMs: reopen ? 0 : null };

@@ -51,7 +51,11 @@ export interface Patience {
 export const defaultPatience: Patience = { poorMs: 5 * 60_000, calmMs: 30_000, mailMs: 10_000 };
 
 const waitsFor = (topic: AlertTopic, patience: Patience): number =>
-  topic === 'health-poor' ? patience.poorMs : topic === 'agent-gone' ? patience.calmMs : 0;
+  topic === 'health-poor'
+    ? patience.poorMs
+    : topic === 'agent-unreachable' || topic === 'edge-unreachable'
+      ? patience.calmMs
+      : 0;
 
 export const conditionKey = ({ topic, place }: Pick<Condition, 'topic' | 'place'>): string => `${topic} ${place}`;
 

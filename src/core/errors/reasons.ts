@@ -316,6 +316,17 @@ export const reasons = {
     true,
   ),
   instance_setup: entry(200, '{part} could not be started: {detail}', 'Look at the agent on that machine.', true),
+  deployment_stopped: entry(200, '{who} stopped it.', 'Deploy it again when wanted.'),
+  deployment_over: entry(
+    409,
+    'd{number} is not on its way: {environment} has it as {state}.',
+    'To go back, use `tsunagi revert {environment}`.',
+  ),
+  deployment_joint: entry(
+    409,
+    'd{number} goes live together with other projects.',
+    'To stop all of them, use `tsunagi revert j{joint}`.',
+  ),
   ended_by_revert: entry(
     200,
     '{who} has reverted the environment meanwhile.',

@@ -115,6 +115,12 @@ export const refusals = {
   wrong_origin: entry(403, 'The request came from another site.', 'Use the console at its own address.'),
   not_found: entry(404, '{what} is not known.', '{hint}'),
   body_invalid: entry(400, 'The request is not as described: {detail}', 'See /api/openapi.json for what is expected.'),
+  method_wrong: entry(405, '{path} does not take {method}.', 'Use one of these: {allowed}.'),
+  type_wrong: entry(
+    415,
+    'A body of the type {type} is not read here.',
+    'Send JSON, with the header content-type: application/json.',
+  ),
   body_too_large: entry(413, 'The body is larger than {limit}.', 'Send less.'),
   status_refused: entry(
     502,

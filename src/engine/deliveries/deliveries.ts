@@ -39,20 +39,19 @@ const eventsAtOnce = 500;
 const mostWaiting = 1_000;
 
 export const deliveryLanes = (context: Context, free: () => void): Lanes =>
-  openLanes(
-    lanes,
-    async () => {
+  openLanes({
+    name: 'subscription',
+    count: lanes,
+    take: async () => {
       const row = await takeSubscription(context.records, context.timing.lease);
       if (row) return row;
       await wakeSubscriptions(context.records, context.patience.mailMs);
       return takeSubscription(context.records, context.timing.lease);
     },
-    (row) =>
-      step(context, row).catch((error: Error) =>
-        context.log.error({ subscription: row.id, error: String(error.stack) }, 'nothing was told; it is taken again'),
-      ),
+    work: (row) => step(context, row),
     free,
-  );
+    log: context.log,
+  });
 
 async function step(context: Context, row: SubscriptionRow): Promise<void> {
   const { records } = context;

@@ -1,4 +1,5 @@
 /** The effects of a deployment's step, in the transaction of the step. */
+import { addWake } from '../../records/deployments/wakes.js';
 import { type Judged, type Route, routeNext, routeTo, routeWithoutNext } from '../../core/cutover/route.js';
 import type { Read } from './facts.js';
 import { askForResources } from './needs.js';
@@ -13,12 +14,11 @@ import { syncJobs } from '../jobs/jobs.js';
 import { stopJobsOf } from '../../records/jobs/jobs.js';
 import { pictureShown } from '../pictures/pictures.js';
 import { recordEvents } from '../../records/events.js';
-import { lookForRoom } from '../../records/deployments/life.js';
 import { leadTo, routeBody } from '../../records/callers/edges.js';
 import { backOf } from '../../core/advance/back.js';
 import { missingInstances, retires, takesWarm } from '../../core/advance/enter.js';
 import { makeDue } from '../../records/runs/runs.js';
-import { coolOthers, dueEnvironments, setHealth, setLive, setSeeded } from '../../records/deployments/environments.js';
+import { coolOthers, setHealth, setLive, setSeeded } from '../../records/deployments/environments.js';
 import { canonical } from '../../core/canonical.js';
 import { idleOf } from '../../core/definition/model.js';
 import { addAttempts } from '../../records/runs/attempts.js';
@@ -166,8 +166,9 @@ export async function apply(scene: Scene, effect: DeploymentEffect, read: Read, 
       }
       await recordComparison(scene);
       await pictureShown(db, environment, deployment, release.plan);
-      if (environment.kind === 'review') await lookForRoom(db, deployment.project_id, environment.plan_name);
-      await dueEnvironments(db, deployment.project_id, null);
+      if (environment.kind === 'review') await addWake(db, deployment.project_id, environment.plan_name);
+      // Only standing environments follow other ones, and they follow standing ones.
+      else await addWake(db, deployment.project_id);
       return false;
     }
     default:

@@ -1,5 +1,5 @@
 /** Deployments on their way, and what is live: facts from the records, a step from core, its effects in the same transaction. */
-import { makeDue, setDue, takeDue } from '../../records/runs/runs.js';
+import { type Due, makeDue, setDue } from '../../records/runs/runs.js';
 import { instancesOf } from '../../records/deployments/instances.js';
 import { replaceLetDown } from '../../core/advance/keep.js';
 import { deploymentMoving } from '../../core/states.js';
@@ -21,19 +21,15 @@ import {
 import type { Context, Db } from '../context.js';
 import { recordEvents } from '../../records/events.js';
 
-export async function stepDeployments(context: Context): Promise<boolean> {
-  const due = await takeDue(context.records, 'deployments', context.timing.lease);
-  if (!due) return false;
-  const { id } = due;
+export async function stepDeployment(context: Context, { id }: Due): Promise<void> {
   const found = await deploymentById(context.records, id);
-  if (!found) return true;
+  if (!found) return;
   await context.records.transition(`deployment.${found.state}`, async (db) => {
     const scene = await enter(context, db, found);
     if (deploymentMoving(scene.deployment.state)) await advance(scene);
     else if (scene.environment.live_id === id) await keepLive(scene);
     else await cool(scene);
   });
-  return true;
 }
 
 /** The first steps of one that was made in this transaction, with its environment locked: nobody else need come for it. */

@@ -1,11 +1,13 @@
 /** Going back, and what keeps an environment where it is: revert, undo, hold, lift. */
 import { refusesUndo } from '../../core/advance/back.js';
 import { CodedError, issue } from '../../core/errors/errors.js';
+import { deploymentMoving, jointMoving } from '../../core/states.js';
 import {
   type DeploymentRow,
   deploymentById,
   deploymentsOf,
   findDeployment,
+  lockDeployments,
   type PastRow,
   setFailure,
 } from '../../records/deployments/deployments.js';
@@ -139,7 +141,11 @@ export async function undoRevert(
 ): Promise<DeploymentRow> {
   const members = await undoMembers(db, project, name);
   if (ask.only !== null && members.some((one) => one.project.id !== ask.only)) throw new CodedError('undo_joint');
-  await lockEnvironments(db, ...members.map((one) => one.project.id));
+  await lockEnvironments(
+    db,
+    members.map((one) => one.project.id),
+    name,
+  );
   const rows: { project: string; deployment: DeploymentRow }[] = [];
   for (const one of members)
     rows.push({ project: one.project.id, deployment: await undoOne(context, db, one.project, one.name, ask) });
@@ -205,6 +211,38 @@ async function undoOne(
       data: reason ? { why: reason } : {},
     });
   return deployment;
+}
+
+/**
+ * Stops a deployment on its way: its work ends, and its own steps bring back what was there. Throws `deployment_over` where it is not
+ * on its way, `deployment_joint` where others go with it.
+ */
+export async function stopDeployment(
+  db: Db,
+  project: ProjectRow,
+  number: number,
+  actor: string,
+): Promise<DeploymentRow> {
+  const found = await findDeployment(db, project.id, number);
+  if (!found) throw new CodedError('not_found', { what: `The deployment d${number}`, hint: '' });
+  const environment = await lockEnvironment(db, found.environment_id);
+  const [deployment] = await lockDeployments(db, [found.id]);
+  const place = placeOf(project, environment);
+  if (!deployment || !deploymentMoving(deployment.state))
+    throw new CodedError('deployment_over', { number, state: deployment?.state ?? 'gone', environment: place });
+  const joint = deployment.joint_id === null ? null : await jointById(db, deployment.joint_id);
+  if (joint && jointMoving(joint.state)) throw new CodedError('deployment_joint', { number, joint: joint.number });
+  if (deployment.failure) return deployment;
+  await setFailure(db, deployment.id, issue('deployment_stopped', { who: actor }));
+  await recordEvents(db, {
+    type: 'deployment.stop-asked',
+    project: project.id,
+    subject: `d${number}`,
+    actor,
+    data: { environment: place },
+  });
+  await makeDue(db, 'deployments', deployment.id);
+  return (await deploymentById(db, deployment.id)) ?? deployment;
 }
 
 /** Fails what is on its way, each from where it is: its own steps bring back what was there. */

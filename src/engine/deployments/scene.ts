@@ -2,7 +2,7 @@
 import { type ProjectRow, projectById } from '../../records/projects/projects.js';
 import { type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import { type InstanceRow, addInstance, instancesOf, unwantOne } from '../../records/deployments/instances.js';
-import { type EnvironmentRow, lockEnvironment, lockEnvironments } from '../../records/deployments/environments.js';
+import { type EnvironmentRow, lockEnvironment } from '../../records/deployments/environments.js';
 import {
   type DeploymentRow,
   lockDeployment,
@@ -47,8 +47,6 @@ export interface Made {
 
 /** `made`: it was made in this transaction, and nothing of it is there yet. */
 export async function enter(context: Context, db: Db, found: DeploymentRow, made?: Made): Promise<Scene> {
-  // What becomes live wakes the project's other environments: all of them are locked, in their order, before any deployment is.
-  if (found.state === 'verifying' || found.state === 'cutover') await lockEnvironments(db, found.project_id);
   const environment = made?.environment ?? (await lockEnvironment(db, found.environment_id));
   const other = found.replaces_id ?? environment.serving_id;
   const locked = await lockDeployments(db, other === null ? [found.id] : [found.id, other]);

@@ -26,15 +26,14 @@ const fewestBytes = 128 * 1024;
 const chunksAtOnce = 16;
 
 export const destinationLanes = (context: Context, free: () => void): Lanes =>
-  openLanes(
-    lanes,
-    () => takeDestination(context.records, context.timing.lease),
-    (row) =>
-      round(context, row).catch((error: Error) =>
-        context.log.error({ destination: row.id, error: String(error.stack) }, 'no lines were sent; it is taken again'),
-      ),
+  openLanes({
+    name: 'destination',
+    count: lanes,
+    take: () => takeDestination(context.records, context.timing.lease),
+    work: (row) => round(context, row),
     free,
-  );
+    log: context.log,
+  });
 
 interface Round {
   batches: LogBatch[];

@@ -39,18 +39,14 @@ import type { Placed } from './names.js';
 const lanes = 4;
 
 export const addressLanes = (context: Context, free: () => void): Lanes =>
-  openLanes(
-    lanes,
-    () => takeAddress(context.records, context.timing.lease),
-    (row) =>
-      step(context, row).catch((error: Error) =>
-        context.log.error(
-          { address: row.host, error: String(error.stack) },
-          'an address was not worked on; it is taken again',
-        ),
-      ),
+  openLanes({
+    name: 'address',
+    count: lanes,
+    take: () => takeAddress(context.records, context.timing.lease),
+    work: (row) => step(context, row),
     free,
-  );
+    log: context.log,
+  });
 
 async function step(context: Context, row: AddressRow): Promise<void> {
   const { records } = context;

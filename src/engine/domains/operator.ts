@@ -2,7 +2,7 @@
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type Certified, readCertificate } from '../../domains/certificate.js';
-import { addCertificate, hasChain, removeOthers } from '../../records/domains/certificates.js';
+import { addCertificate, hasChain, noteRead, removeOthers, removeUnread } from '../../records/domains/certificates.js';
 import { wakeAnswered } from '../../records/domains/addresses.js';
 import type { Context } from '../context.js';
 
@@ -16,12 +16,18 @@ export function watchFolder(context: Context): () => Promise<boolean> {
   let seen: string | null = null;
   let complained = '';
   return async () => {
-    if (folder === null) return false;
+    if (folder === null) {
+      await context.records.transition('certificates.unread', async (db) => {
+        if (await removeUnread(db)) await wakeAnswered(db);
+      });
+      return false;
+    }
     const { found, wrong } = readFolder(folder);
     if (wrong.join('\n') !== complained) for (const words of wrong) context.log.warn({ folder }, words);
     complained = wrong.join('\n');
     const chains = found.map((one) => one.chain);
-    if (seen === chains.join('\n')) return false;
+    const known = await noteRead(context.records, chains);
+    if (seen === chains.join('\n') && known >= new Set(chains).size) return false;
     // One that can't be read just now, or whose name is wrong, takes nothing from those that are used.
     await context.records.transition('certificates.read', async (db) => {
       for (const one of found)

@@ -5,7 +5,7 @@ import { CodedError, type Issue, issue, registry } from '../../core/errors/error
 import { type Judgement, judgePromotion } from '../../core/rules/promotion.js';
 import { untilText } from '../../core/rules/rules.js';
 import { history } from '../../git/repository.js';
-import { deploymentsOf, movingDeployments, releasedBy, asPast } from '../../records/deployments/deployments.js';
+import { briefDeploymentsOf, movingDeployments, releasedBy, asPast } from '../../records/deployments/deployments.js';
 import {
   environmentById,
   type EnvironmentRow,
@@ -19,10 +19,11 @@ import {
   type ReleaseRow,
   releasesOfCommits,
 } from '../../records/deployments/releases.js';
-import { type Due, dueBy, settleDue, takeDue } from '../../records/runs/runs.js';
+import { type Due, dueBy, settleDue } from '../../records/runs/runs.js';
 import { syncAddresses } from '../domains/acts.js';
 import { askDeployment } from '../deployments/acts.js';
 import { beginAtOnce } from '../deployments/deployments.js';
+import { settleAuthors } from '../promotion/approvals.js';
 import { verifiedRelease } from '../promotion/promotions.js';
 import { promotionFacts, ruled, type Ruled } from '../promotion/rules.js';
 import { dueAfter, waitForHealth } from '../../records/deployments/rules.js';
@@ -33,16 +34,13 @@ import { resourcesOf } from '../../records/resources/resources.js';
 import { branchHead } from '../../records/projects/sources.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
 
-export async function stepEnvironments(context: Context): Promise<boolean> {
-  const due = await takeDue(context.records, 'environments', context.timing.lease);
-  if (!due) return false;
+export async function stepEnvironment(context: Context, due: Due): Promise<void> {
   const { id } = due;
   const environment = await environmentById(context.records, id);
   const project = await projectById(context.records, environment.project_id);
   const { state } = environment;
   if (state === 'closing' || state === 'falling asleep' || state === 'waking') await goOn(context, environment, due);
   else await takeByItself(context, project, environment, due);
-  return true;
 }
 
 /** On its way to sleep, awake, or to its end. */
@@ -75,6 +73,7 @@ async function sessionsOf(context: Context, id: string): Promise<number | null> 
 }
 
 async function takeByItself(context: Context, project: ProjectRow, seen: EnvironmentRow, due: Due): Promise<void> {
+  if (seen.kind === 'standing') await settleAuthors(context, project, seen);
   const { main, plan, rules } = await ruled(context.records, seen);
   const candidates = await candidatesFor(context, project, seen, { main, plan, rules });
   try {
@@ -121,7 +120,7 @@ async function takeNewest(
   environment: EnvironmentRow,
   candidates: number[],
 ): Promise<number | null> {
-  const past = await deploymentsOf(db, environment.id, 200);
+  const past = await briefDeploymentsOf(db, environment.id, 200);
   const live = past.find((one) => one.id === environment.live_id)?.release ?? null;
   const take = takes({
     held: environment.held_by !== null,

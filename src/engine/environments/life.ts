@@ -1,4 +1,5 @@
 /** The life of an environment: facts from the records, a step from core, its effects in the same transaction. */
+import { addWake } from '../../records/deployments/wakes.js';
 import { missingInstances } from '../../core/advance/enter.js';
 import { advanceLife, type LifeEffect, type LifeFacts, type LifeStep } from '../../core/advance/life.js';
 import { instanceOver } from '../../core/advance/keep.js';
@@ -31,7 +32,6 @@ import {
   type LifeInstance,
   lifeOf,
   type LifeRow,
-  lookForRoom,
   markUsed,
   nextWaking,
   setLife,
@@ -260,7 +260,7 @@ async function tell(scene: Scene, { state, depth, wakeIssue }: LifeStep): Promis
       for (const one of await movingDeployments(db, id)) await makeDue(db, 'deployments', one.id);
     if (environment.depth === 'ended') await nextWaking(db);
     if (state === 'live' && scene.idle?.awakeLimit != null)
-      await lookForRoom(db, environment.project_id, environment.plan_name);
+      await addWake(db, environment.project_id, environment.plan_name);
   }
   if (state === 'closing') await recordEvents(db, { ...at, type: 'environment.closing', data: { why: 'unused' } });
   if (environment.state !== 'closing' || (state !== 'closed' && state !== 'empty')) return;

@@ -7,17 +7,51 @@ import { deploymentById } from '../../records/deployments/deployments.js';
 import { type EnvironmentRow, lockEnvironment } from '../../records/deployments/environments.js';
 import { type ReleaseRow, releaseById } from '../../records/deployments/releases.js';
 import { recordEvents } from '../../records/events.js';
-import { dueJob, jobAttempts, jobsOf, lockDueJob, putJobs, setNext, stopJobsOf } from '../../records/jobs/jobs.js';
+import { backoff } from '../../core/backoff.js';
+import {
+  dueJob,
+  jobAttempts,
+  nextJob,
+  jobsOf,
+  lockDueJob,
+  putJobs,
+  setNext,
+  stopJobsOf,
+} from '../../records/jobs/jobs.js';
 import { type ProjectRow, projectById } from '../../records/projects/projects.js';
 import { addAttempts } from '../../records/runs/attempts.js';
 import { attemptEnded } from '../../core/states.js';
 import type { Context, Db } from '../context.js';
 import { openEnvironment, placeOf } from '../deployments/acts.js';
 
-/** Begins one whose time has come. Times that passed while nobody was there are said, and made up for by one. */
-export async function stepJobs(context: Context): Promise<boolean> {
-  const due = await dueJob(context.records);
-  if (!due) return false;
+/** Starts the jobs that are due. One that cannot be started is tried again after a pause that doubles, and delays no other one. */
+export function jobSteps(context: Context): { step(): Promise<boolean>; due(): Promise<number | null> } {
+  const failing = new Map<string, { failures: number; until: number }>();
+  const except = () => [...failing].flatMap(([id, { until }]) => (until > Date.now() ? [id] : []));
+  return {
+    async step() {
+      const due = await dueJob(context.records, except());
+      if (!due) return false;
+      try {
+        await startDue(context, due);
+        failing.delete(due.id);
+      } catch (error) {
+        const failures = (failing.get(due.id)?.failures ?? 0) + 1;
+        if (failing.size >= mostFailing) failing.clear();
+        failing.set(due.id, { failures, until: Date.now() + backoff('row', failures) });
+        context.log.error({ job: due.id, failures, error: String((error as Error).stack) }, 'a job was not started');
+      }
+      return true;
+    },
+    due: () => nextJob(context.records, except()),
+  };
+}
+
+/** Jobs whose failures are counted; with more of them the counts begin at 1 again. */
+const mostFailing = 1_000;
+
+/** Starts one job. Times that passed while no service ran are reported, and one start makes up for them. */
+async function startDue(context: Context, due: { id: string; environment_id: string }): Promise<void> {
   await context.records.transition('job.due', async (db) => {
     const environment = await lockEnvironment(db, due.environment_id);
     const row = await lockDueJob(db, due.id);
@@ -42,7 +76,6 @@ export async function stepJobs(context: Context): Promise<boolean> {
         },
       });
   });
-  return true;
 }
 
 /** Its programs are stopped for a deployment that is on its way. */

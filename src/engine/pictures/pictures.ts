@@ -36,18 +36,14 @@ const laterSweeps = 3;
 export const pictureTool = 'chromium';
 
 export function pictureLanes(context: Context, free: () => void): Lanes {
-  return openLanes(
-    lanes,
-    () => takePicture(context.records, context.timing.lease),
-    (row) =>
-      step(context, row).catch((error: Error) =>
-        context.log.error(
-          { picture: row.id, error: String(error.stack) },
-          'a picture was not worked on; it is taken again',
-        ),
-      ),
+  return openLanes({
+    name: 'picture',
+    count: lanes,
+    take: () => takePicture(context.records, context.timing.lease),
+    work: (row) => step(context, row),
     free,
-  );
+    log: context.log,
+  });
 }
 
 /** In the transaction in which a deployment becomes what is shown. */

@@ -1,10 +1,16 @@
 /** Approvals: people who have looked say of these very bytes that they may go there. */
 import { CodedError } from '../../core/errors/errors.js';
 import { commitsBetween } from '../../git/repository.js';
-import { addApproval, pushersOf, withdrawApproval } from '../../records/deployments/approvals.js';
+import {
+  addApproval,
+  pushersOf,
+  setAuthor,
+  unsureApprovals,
+  withdrawApproval,
+} from '../../records/deployments/approvals.js';
 import { type EnvironmentRow, findEnvironment } from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
-import { addEvidence, type ReleaseRow } from '../../records/deployments/releases.js';
+import { addEvidence, releaseById, type ReleaseRow } from '../../records/deployments/releases.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { makeDue } from '../../records/runs/runs.js';
 import { type Context, type Db, repositoryOf } from '../context.js';
@@ -16,13 +22,20 @@ import { ruled } from './rules.js';
 /** Commits whose authors are looked for. */
 const mostCommits = 500;
 
-/** Names, in lower case, of all who have written or pushed something that this release brings to what is live there. */
+/** Who has written or pushed something that a release brings to what is live. */
+export interface Writers {
+  /** Names, in lower case. */
+  names: ReadonlySet<string>;
+  /** Commit of the release that was live; '' for none. */
+  against: string;
+}
+
 export async function writtenBy(
   context: Context,
   project: ProjectRow,
   name: string,
-  release: ReleaseRow,
-): Promise<Set<string>> {
+  release: Pick<ReleaseRow, 'commit'>,
+): Promise<Writers> {
   const environment = await findEnvironment(context.records, project.id, name);
   const live = environment ? await liveRelease(context.records, environment) : null;
   const commits = await commitsBetween(
@@ -32,11 +45,29 @@ export async function writtenBy(
     mostCommits,
   );
   const ids = commits.length ? commits.map(({ id }) => id) : [release.commit];
-  return new Set(
-    [...commits.map(({ author }) => author), ...(await pushersOf(context.records, project.id, ids))].map((one) =>
-      one.toLowerCase(),
-    ),
-  );
+  const names = [...commits.map(({ author }) => author), ...(await pushersOf(context.records, project.id, ids))];
+  return { names: new Set(names.map((one) => one.toLowerCase())), against: live?.commit ?? '' };
+}
+
+/**
+ * Computes again whose approvals are their author's, where another release is live by now: after a revert a release brings more
+ * commits. Before the transaction that judges, since git is read. What changes between the two counts as the author's.
+ */
+export async function settleAuthors(
+  context: Context,
+  project: ProjectRow,
+  environment: Pick<EnvironmentRow, 'id' | 'name'>,
+): Promise<void> {
+  const { records } = context;
+  const unsure = await unsureApprovals(records, environment.id);
+  const writers = new Map<string, Writers>();
+  for (const { id, release_id, name } of unsure) {
+    const found =
+      writers.get(release_id) ??
+      (await writtenBy(context, project, environment.name, await releaseById(records, release_id)));
+    writers.set(release_id, found);
+    await setAuthor(records, id, found.names.has(name.toLowerCase()), found.against);
+  }
 }
 
 export interface Approving {
@@ -44,8 +75,7 @@ export interface Approving {
   environment: string;
   release: number;
   person: { id: string; name: string };
-  /** As `writtenBy` gives them. */
-  writers: ReadonlySet<string>;
+  writers: Writers;
 }
 
 export async function approve(context: Context, db: Db, asked: Approving): Promise<EnvironmentRow> {
@@ -57,8 +87,9 @@ export async function approve(context: Context, db: Db, asked: Approving): Promi
   if (release.line !== 'own') throw new CodedError('release_untrusted', { number: release.number, environment: place });
   const { rules } = await ruled(db, environment);
   if (rules.approvals === 0) throw new CodedError('approvals_none', { environment: place });
-  const author = asked.writers.has(person.name.toLowerCase());
-  const one = { environment, release, person: person.id, author, after: rules.after };
+  const { names, against } = asked.writers;
+  const author = names.has(person.name.toLowerCase());
+  const one = { environment, release, person: person.id, author, against, after: rules.after };
   if (!(await addApproval(db, one))) return environment;
   await recordEvents(db, {
     type: 'approval.given',

@@ -34,21 +34,17 @@ const lanes = 2;
 const laterMs = 5_000;
 
 export function backupLanes(context: Context, free: () => void): Lanes {
-  return openLanes(
-    lanes,
-    async () => {
+  return openLanes({
+    name: 'backup',
+    count: lanes,
+    take: async () => {
       const row = await takeBackup(context.records, context.timing.lease);
       return row ?? ((await plan(context)) ? takeBackup(context.records, context.timing.lease) : null);
     },
-    (row) =>
-      step(context, row).catch((error: Error) =>
-        context.log.error(
-          { backup: row.id, error: String(error.stack) },
-          'a backup was not worked on; it is taken again',
-        ),
-      ),
+    work: (row) => step(context, row),
     free,
-  );
+    log: context.log,
+  });
 }
 
 /** Asks for what a plan wants now; false where none wants anything. */

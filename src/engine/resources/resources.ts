@@ -35,24 +35,20 @@ const prepareLockMs = 10_000;
 const lanes = 4;
 
 export function resourceLanes(context: Context, free: () => void): Lanes {
-  return openLanes(
-    lanes,
-    async () => {
+  return openLanes({
+    name: 'resource',
+    count: lanes,
+    take: async () => {
       const row = await takeResource(context.records, context.timing.lease);
       // What nobody needs any more is looked for when there is nothing else to do.
       return (
         row ?? ((await endOverLogins(context.records)) ? takeResource(context.records, context.timing.lease) : null)
       );
     },
-    (row) =>
-      step(context, row).catch((error: Error) =>
-        context.log.error(
-          { resource: row.id, error: String(error.stack) },
-          'a resource was not worked on; it is taken again',
-        ),
-      ),
+    work: (row) => step(context, row),
     free,
-  );
+    log: context.log,
+  });
 }
 
 async function step(context: Context, row: ResourceRow): Promise<void> {

@@ -53,18 +53,14 @@ const loginMs = 12 * 3_600_000;
 const room = 2.5;
 
 export function snapshotLanes(context: Context, free: () => void): Lanes {
-  return openLanes(
-    lanes,
-    () => takeSnapshot(context.records, context.timing.lease),
-    (row) =>
-      step(context, row).catch((error: Error) =>
-        context.log.error(
-          { snapshot: row.id, error: String(error.stack) },
-          'a snapshot was not worked on; it is taken again',
-        ),
-      ),
+  return openLanes({
+    name: 'snapshot',
+    count: lanes,
+    take: () => takeSnapshot(context.records, context.timing.lease),
+    work: (row) => step(context, row),
     free,
-  );
+    log: context.log,
+  });
 }
 
 interface Scene {

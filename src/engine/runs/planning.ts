@@ -314,7 +314,7 @@ async function takeDefinition(
   const guarded = plans.filter((plan) => plan.for !== null && before[plan.name]?.access !== plan.access);
   // Before any of them is locked by itself: all are locked in one order.
   const loosened = await rulesMoved(db, project, before, model.environments);
-  if (guarded.length || loosened.length) await lockEnvironments(db, project.id);
+  if (guarded.length || loosened.length) await lockEnvironments(db, [project.id], null);
   for (const one of loosened) await moveRules(db, project, one, run.actor);
   for (const plan of guarded) await syncGates(context, db, project, plan);
   for (const plan of plans) {

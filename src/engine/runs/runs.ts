@@ -1,21 +1,18 @@
 /** Runs on their way: planned, advanced, released. */
 import { complete, endingOf } from '../../core/advance/step.js';
 import { CodedError } from '../../core/errors/errors.js';
-import { type Due, runById, type RunRow, settleDue, takeDue, tasksOf } from '../../records/runs/runs.js';
+import { type Due, runById, type RunRow, settleDue, tasksOf } from '../../records/runs/runs.js';
 import type { Context } from '../context.js';
 import { failRun, planWaitingRun } from './planning.js';
 import { makeRelease } from './releases.js';
 import { sceneOf } from './scene.js';
 
 /** Takes one run that is due a step further. */
-export async function stepRuns(context: Context): Promise<boolean> {
-  const due = await takeDue(context.records, 'runs', context.timing.lease);
-  if (!due) return false;
+export async function stepRun(context: Context, due: Due): Promise<void> {
   const run = await runById(context.records, due.id);
   if (run?.state === 'waiting') await planWaitingRun(context, due, run);
   else if (run?.state === 'running') await advance(context, run, due);
   else await settleDue(context.records, 'runs', due, null);
-  return true;
 }
 
 async function advance(context: Context, run: RunRow, due: Due): Promise<void> {

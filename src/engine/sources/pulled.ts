@@ -4,7 +4,7 @@
  */
 import { changedRefs, type PullRefs, type RefChange } from '../../core/pull-refs.js';
 import { CodedError } from '../../core/errors/errors.js';
-import { commitFacts, fetchAll, hasCommit, isBefore } from '../../git/repository.js';
+import { commitFacts, fetchAll, hasCommit, heldIn, isCommitId } from '../../git/repository.js';
 import { branchHead, findPullRequest, openPullRequests } from '../../records/projects/sources.js';
 import type { ProjectRow } from '../../records/projects/projects.js';
 import { beginPulled, pulledOf, putPulled } from '../../records/projects/pulled.js';
@@ -65,15 +65,19 @@ async function take(context: Context, project: ProjectRow, refs: PullRefs, chang
   );
 }
 
-/** What is in main by now is merged, whether its ref is there still or not. */
+/** A pull request whose head main contains is merged, whether its ref is still there or not. */
 async function closeMerged(context: Context, project: ProjectRow): Promise<void> {
   const { records } = context;
   const open = await openPullRequests(records, project.id);
   const main = open.length ? await branchHead(records, project.id, project.main_branch) : null;
   if (main === null) return;
-  const repository = await ensureRepository(context, project);
+  const merged = await heldIn(
+    await ensureRepository(context, project),
+    open.flatMap(({ head }) => (isCommitId(head) ? [head] : [])),
+    main,
+  );
   for (const { number, head } of open)
-    if (head && (await isBefore(repository, head, main)))
+    if (merged.has(head))
       await takePull(
         context,
         project,

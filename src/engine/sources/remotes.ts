@@ -21,22 +21,41 @@ import {
   readFile,
 } from '../../git/repository.js';
 import { recordEvents } from '../../records/events.js';
-import { settlePoll, takePoll } from '../../records/projects/projects.js';
+import { nextPoll, type Polled, settlePoll, takePoll } from '../../records/projects/projects.js';
 import { type Context, ensureRepository } from '../context.js';
+import { type Lanes, openLanes } from '../lanes.js';
 import { knownHosts, remoteOf } from './credentials.js';
 import { lookAtPulls } from './pulled.js';
-import { compareBranches } from './sources.js';
+import { compareBranches, sourceLanes } from './sources.js';
 
 /** Milliseconds between two looks, the longest pause after failures, and how far each may be off, so that not all come at once. */
 const jitter = 0.15;
 
 const spread = (ms: number): number => Math.round(ms * (1 - jitter + 2 * jitter * Math.random()));
 
-/** Looks at one polled source whose turn it is; fetches only when a branch stands elsewhere than is recorded. */
-export async function pollSources(context: Context): Promise<boolean> {
+/** Milliseconds after which a look that died is taken over. */
+const pollLeaseMs = 180_000;
+
+/** Looks at polled sources whose turn it is, several at a time: one that does not answer delays only itself. */
+export function pollLanes(context: Context, free: () => void): Lanes & { due(): Promise<number | null> } {
+  const looking = new Set<string>();
+  const lanes = openLanes<Polled>({
+    name: 'source',
+    count: sourceLanes,
+    take: () => takePoll(context.records, pollLeaseMs, [...looking]),
+    async work(project) {
+      looking.add(project.id);
+      await pollSource(context, project).finally(() => looking.delete(project.id));
+    },
+    free,
+    log: context.log,
+  });
+  return { ...lanes, due: () => nextPoll(context.records, [...looking]) };
+}
+
+/** Fetches only when a branch has another head there than is recorded. */
+async function pollSource(context: Context, project: Polled): Promise<void> {
   const { records } = context;
-  const project = await takePoll(records, 180_000);
-  if (!project) return false;
   try {
     const repository = await ensureRepository(context, project);
     const remote = remoteOf(context, project);
@@ -67,7 +86,6 @@ export async function pollSources(context: Context): Promise<boolean> {
         });
     });
   }
-  return true;
 }
 
 /** A repository of its own for looking at what is not a project yet; kept for a while, so that the next look is quick. */

@@ -15,6 +15,7 @@ import {
   isCommitId,
 } from '../../git/repository.js';
 import { type Context, ensureRepository } from '../context.js';
+import { type Lanes, openLanes } from '../lanes.js';
 import { closeReviews, openReviewFor, parted } from '../environments/reviews.js';
 import { recordEvents } from '../../records/events.js';
 import { listProjects, projectById, type ProjectRow } from '../../records/projects/projects.js';
@@ -48,19 +49,36 @@ export const intakeTypes = {
 /** How often fetching is tried before an event counts as failed. */
 const triesAtMost = 8;
 
-/** Works one event of a code host. */
-export async function workIntake(context: Context): Promise<boolean> {
-  const row = await takeIntake(context.records, context.timing.lease * 2);
-  if (!row) return false;
+/** Code hosts and sources that one service waits for at a time. */
+export const sourceLanes = 4;
+
+/** Events of code hosts: those of one project one after the other, those of several projects at the same time. */
+export const intakeLanes = (context: Context, free: () => void): Lanes =>
+  openLanes({
+    name: 'intake',
+    count: sourceLanes,
+    take: async () => {
+      const row = await takeIntake(context.records, context.timing.lease * 2);
+      return row && { ...row, id: `${row.project_id} ${row.event_id}` };
+    },
+    work: (row) => workIntake(context, row),
+    free,
+    log: context.log,
+  });
+
+async function workIntake(context: Context, row: IntakeRow): Promise<void> {
   const project = await projectById(context.records, row.project_id);
   try {
     await apply(context, project, row);
   } catch (error) {
     const known = asIssue(error, project);
     // Who has it now settles it.
-    if (known?.code === 'fence_old') return true;
-    if (!known) throw error;
-    const away = known.code === 'fetch_failed' || (known.code.startsWith('source_') && registry[known.code].retry);
+    if (known?.code === 'fence_old') return;
+    // What we did not foresee may pass. After its last try it is reported, and the events behind it go on.
+    if (!known && row.tries < triesAtMost) throw error;
+    if (!known) context.log.error({ event: row.event_id, error: String((error as Error).stack) }, 'an event failed');
+    const why = known ?? issue('internal', { reference: `event ${row.event_id}` });
+    const away = why.code === 'fetch_failed' || (why.code.startsWith('source_') && registry[why.code].retry);
     const again = away && row.tries < triesAtMost;
     await context.records.transition('intake.settled', (db) =>
       settleIntake(
@@ -68,7 +86,7 @@ export async function workIntake(context: Context): Promise<boolean> {
         row,
         {
           state: again ? 'waiting' : 'failed',
-          issue: known,
+          issue: why,
           againMs: again ? backoff('intake', row.tries + 1) : null,
         },
         ...(again
@@ -79,13 +97,12 @@ export async function workIntake(context: Context): Promise<boolean> {
                 project: project.id,
                 subject: project.name,
                 actor: row.source,
-                data: { issue: known, event: row.event_id },
+                data: { issue: why, event: row.event_id },
               },
             ]),
       ),
     );
   }
-  return true;
 }
 
 function asIssue(error: unknown, project: ProjectRow): Issue | null {
@@ -228,9 +245,16 @@ export async function compareBranches(context: Context, project: ProjectRow, act
 export async function sweepHosted(context: Context): Promise<void> {
   for (const project of await listProjects(context.records)) {
     if (project.source !== 'hosted') continue;
-    await beginProject(context, project, 'tsunagi');
-    await compareBranches(context, project, null);
-    await dropOldIntents(context.records, project.id);
+    try {
+      await beginProject(context, project, 'tsunagi');
+      await compareBranches(context, project, null);
+      await dropOldIntents(context.records, project.id);
+    } catch (error) {
+      context.log.error(
+        { project: project.name, error: String((error as Error).stack) },
+        'its repository was not compared',
+      );
+    }
   }
 }
 

@@ -30,9 +30,13 @@ export async function promoteTogether(
   const different = new Set(members.map(({ project }) => project.id)).size;
   if (different !== members.length || different < 2 || different > mostTogether)
     throw new CodedError('together_few', { count: different });
-  // Everyone who locks several goes by their ids.
+  // By their ids, which keeps one order of locks.
   const sorted = [...members].sort((a, b) => (a.project.id < b.project.id ? -1 : 1));
-  await lockEnvironments(db, ...sorted.map(({ project }) => project.id));
+  await lockEnvironments(
+    db,
+    sorted.map(({ project }) => project.id),
+    name,
+  );
   const rows: JointMemberRow[] = [];
   for (const { project, release } of sorted) {
     const environment = await findEnvironment(db, project.id, name);

@@ -10,7 +10,7 @@ import {
 } from '../../records/deployments/deployments.js';
 import { environmentById, lockEnvironments } from '../../records/deployments/environments.js';
 import { jointById, type JointRow, lockJoint, setJointState } from '../../records/deployments/joints.js';
-import { makeDue, settleDue, takeDue } from '../../records/runs/runs.js';
+import { type Due, makeDue, settleDue } from '../../records/runs/runs.js';
 import type { Context, Db } from '../context.js';
 import { apply } from '../deployments/apply.js';
 import { advance, beginAtOnce, goesOn, startAgain } from '../deployments/deployments.js';
@@ -19,11 +19,9 @@ import { revert } from '../deployments/reverts.js';
 import { enter, type Scene } from '../deployments/scene.js';
 import { tellTogether } from './ask.js';
 
-export async function stepJoints(context: Context): Promise<boolean> {
-  const due = await takeDue(context.records, 'joints', context.timing.lease);
-  if (!due) return false;
+export async function stepJoint(context: Context, due: Due): Promise<void> {
   const found = await jointById(context.records, due.id);
-  if (!found) return true;
+  if (!found) return;
   await context.records.transition(`joint.${found.state}`, async (db) => {
     const scenes = await enterAll(context, db, found);
     const joint = (await lockJoint(db, found.id)) as JointRow;
@@ -57,12 +55,15 @@ export async function stepJoints(context: Context): Promise<boolean> {
           await makeDue(db, 'deployments', scene.deployment.id);
     await settleDue(db, 'joints', due, step.againMs);
   });
-  return true;
 }
 
 /** In the order of its members; null: it is not there any more. All locks in the order that everyone keeps. */
-async function enterAll(context: Context, db: Db, { members }: JointRow): Promise<(Scene | null)[]> {
-  await lockEnvironments(db, ...members.map((one) => one.projectId));
+async function enterAll(context: Context, db: Db, { members, environment }: JointRow): Promise<(Scene | null)[]> {
+  await lockEnvironments(
+    db,
+    members.map((one) => one.projectId),
+    environment,
+  );
   const rows: (DeploymentRow | null)[] = [];
   for (const { deploymentId } of members) rows.push(await deploymentById(db, deploymentId));
   const beside: string[] = [];

@@ -1,4 +1,6 @@
 /** Edges, and the table that they have: host → what it leads to. */
+import { makeDeploymentsDue } from '../deployments/deployments.js';
+import { makeEnvironmentsDue } from '../deployments/environments.js';
 import type { Issue } from '../../core/errors/errors.js';
 import { type Db, json, notify, query, queryOne, tables } from '../database.js';
 import { newId } from '../ids.js';
@@ -51,35 +53,30 @@ export async function acknowledge(
     [newId(), token, name, version, json(without)],
   );
   // What it has without these hosts is known of each of them; else of those alone that it has heard of since it said so last.
-  if (row?.turned) await wakeMoving(db, -1, null);
+  if (row?.turned) await wakeMoving(db);
   else if (row && row.before !== version) await wakeMoving(db, row.before, version);
   return row;
 }
 
-/** Whoever waits for edges to have a table of these versions looks again. Locked in the order that everyone keeps: environments, then deployments, each by id. */
-async function wakeMoving(db: Db, above: number, to: number | null): Promise<void> {
-  const heard = '(table_version > $1 and ($2::bigint is null or table_version <= $2))';
-  const versions = [above, to];
-  const environments = await query(
+/**
+ * Environments and deployments that wait for edges to have a table of these versions look again. Locked in the order that all keep:
+ * environments, then deployments, each by id.
+ */
+export async function wakeMoving(db: Db, above = -1, to: number | null = null): Promise<void> {
+  const heard = 'table_version > $1 and table_version <= $2';
+  const versions = [above, to ?? Number.MAX_SAFE_INTEGER];
+  const environments = await makeEnvironmentsDue(db, `state in ('closing', 'falling asleep') and ${heard}`, versions);
+  const deployments = await makeDeploymentsDue(
     db,
-    `update environments set due_at = now()
-     where id in (select id from environments where state in ('closing', 'falling asleep') and ${heard} order by id for update) returning 1`,
+    `(state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null))
+       and environment_id in (select id from environments where ${heard})`,
     versions,
   );
-  const deployments = await query(
-    db,
-    `update deployments set due_at = now() where id in (
-       select id from deployments
-       where (state in ('cutover', 'verifying', 'starting', 'preparing') or (state in ('replaced', 'failed', 'reverted') and due_at is not null))
-         and environment_id in (select id from environments where ${heard})
-       order by id for update) returning 1`,
-    versions,
-  );
-  const topics = [...(environments.length ? ['environments'] : []), ...(deployments.length ? ['deployments'] : [])];
+  const topics = [...(environments ? ['environments'] : []), ...(deployments ? ['deployments'] : [])];
   if (topics.length) await notify(db, ...topics);
 }
 
-/** Edges whose tokens have not been removed: whoever removes one lets its edge go, and nothing waits for it any more. */
+/** Edges whose tokens have not been removed: nothing waits for an edge without a token. */
 export const listEdges = (db: Db): Promise<EdgeRow[]> =>
   query(
     db,

@@ -2,6 +2,7 @@ import { Op } from 'sequelize';
 import { type Role, roles, type Takes } from '../../core/states.js';
 import { type Db, queryOne, query, tables, now } from '../database.js';
 import { recordEvents } from '../events.js';
+import { wakeMoving } from './edges.js';
 import { newId } from '../ids.js';
 
 export type TokenKind = 'person' | 'agent' | 'edge';
@@ -310,12 +311,14 @@ export const listTokens = (db: Db): Promise<TokenRow[]> =>
   );
 
 export async function removeToken(db: Db, id: string, actor: string): Promise<boolean> {
-  const row = await queryOne<{ name: string }>(
+  const row = await queryOne<{ name: string; kind: string }>(
     db,
-    'update tokens set removed_at = now() where id = $1 and removed_at is null returning name',
+    'update tokens set removed_at = now() where id = $1 and removed_at is null returning name, kind',
     [id],
   );
   if (!row) return false;
+  // Nothing waits any more for an edge that has no token.
+  if (row.kind === 'edge') await wakeMoving(db);
   // What was begun with it ends with it.
   await query(db, 'delete from sessions where token_id = $1', [id]);
   await recordEvents(db, { type: 'token.removed', project: null, subject: row.name, actor });

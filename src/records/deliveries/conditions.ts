@@ -5,6 +5,7 @@ import type { Issue } from '../../core/errors/errors.js';
 import { wording } from '../../core/errors/errors.js';
 import { unplacedToldMs } from '../../core/plan/unplaced.js';
 import { type Db, json, query, queryOne } from '../database.js';
+import { edgeSilenceMs } from '../callers/edges.js';
 import { ofTheHead } from '../runs/order.js';
 
 type Found = Omit<Condition, 'says'> & { issue: Issue | null; detail: string };
@@ -85,13 +86,19 @@ export const presentConditions = async (db: Db): Promise<Condition[]> =>
          from runs r join projects p on p.id = r.project_id
          where r.unplaced_at < now() - $2::float8 * interval '1 millisecond' and r.state = 'waiting' and p.removed_at is null
        union all
-       select 'agent-gone', g.name, '', null, null, null, 'It was heard last at ' || to_char(g.seen_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI') || ' UTC.'
+       select 'agent-unreachable', g.name, '', null, null, null, 'It last reported at ' || to_char(g.seen_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI') || ' UTC.'
          from agents g join tokens t on t.id = g.token_id where g.lease_until < now() and t.removed_at is null
+       union all
+       select 'edge-unreachable', g.name, '', null, null, null,
+           'It last reported at ' || to_char(g.seen_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI') || ' UTC. Servers that were replaced run on until it '
+             || 'has the new addresses. Restart it. If it is gone for good, remove its token: \`tsunagi token remove ' || t.id || '\`.'
+         from edges g join tokens t on t.id = g.token_id
+         where g.seen_at < now() - $3::int * interval '1 ms' and t.removed_at is null
        union all
        select 'disk-full', g.name, '', null, null, g.full_issue, ''
          from agents g where g.full_issue is not null and g.lease_until > now()
        limit 2000`,
-      [nearlyFull, unplacedToldMs],
+      [nearlyFull, unplacedToldMs, edgeSilenceMs],
     )
   ).map(({ issue, detail, ...one }) => ({ ...one, says: (issue ? wording(issue).says : detail).slice(0, 500) }));
 

@@ -19,6 +19,33 @@ export const withdrawn = ({ project, after, number }: { project: string; after: 
        join releases brought on brought.id = newer.release_id
      where earlier.project_id = ${project} and earlier.name = ${after} and newer.live_at > a.at and brought.number > ${number}))`;
 
+/** Commit of the release that is live in the environment of an approval `a`; '' where none is. */
+const liveCommit = `coalesce((
+  select l.commit from environments e join deployments d on d.id = e.live_id join releases l on l.id = d.release_id
+  where e.id = a.environment_id), '')`;
+
+export interface UnsureApproval {
+  id: string;
+  release_id: string;
+  name: string;
+  /** What is live now. */
+  against: string;
+}
+
+/** Approvals whose author flag was computed while another release was live. Until it is computed again they count as their author's. */
+export const unsureApprovals = (db: Db, environment: string): Promise<UnsureApproval[]> =>
+  query(
+    db,
+    `select a.id, a.release_id, p.name, ${liveCommit} as against from approvals a join people p on p.id = a.person_id
+     where a.environment_id = $1 and a.withdrawn_at is null and a.against is distinct from ${liveCommit}
+     order by a.at desc limit 100`,
+    [environment],
+  );
+
+/** Sets whether an approval is its author's, as of the release that was live. */
+export const setAuthor = (db: Db, id: string, author: boolean, against: string): Promise<unknown> =>
+  query(db, 'update approvals set author = $2, against = $3 where id = $1', [id, author, against]);
+
 /** All that were given for a release here, the oldest first. */
 export const approvalsOf = (
   db: Db,
@@ -35,7 +62,7 @@ export const approvalsOf = (
   query(
     db,
     `select a.person_id as person, p.name, a.digest, extract(epoch from a.at)::float8 * 1000 as at,
-       p.role in ('releaser', 'owner') as may, a.author,
+       p.role in ('releaser', 'owner') as may, a.author or a.against is distinct from ${liveCommit} as author,
        ${withdrawn({ project: '$3', after: '$4', number: '$5' })} as withdrawn
      from approvals a join people p on p.id = a.person_id
      where a.environment_id = $1 and a.release_id = $2
@@ -51,6 +78,8 @@ export const addApproval = async (
     release: { id: string; digest: string; number: number };
     person: string;
     author: boolean;
+    /** Commit of the release that was live when `author` was computed; '' for none. */
+    against: string;
     after: string | null;
   },
 ): Promise<boolean> => {
@@ -63,10 +92,10 @@ export const addApproval = async (
   );
   const row = await queryOne(
     db,
-    `insert into approvals (id, environment_id, release_id, digest, person_id, author)
-       values ($1, $2, $3, $4, $5, $6)
+    `insert into approvals (id, environment_id, release_id, digest, person_id, author, against)
+       values ($1, $2, $3, $4, $5, $6, $7)
      on conflict do nothing returning 1 as ok`,
-    [newId(), one.environment.id, one.release.id, one.release.digest, one.person, one.author],
+    [newId(), one.environment.id, one.release.id, one.release.digest, one.person, one.author, one.against],
   );
   return row !== null;
 };

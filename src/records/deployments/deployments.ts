@@ -1,4 +1,5 @@
 /** Deployments: releases that are brought live, one after another in each environment. */
+import { inOrder, lockedIds, noteLocks } from '../locks.js';
 import type { Lived } from '../../core/advance/back.js';
 import type { PastDeployment } from '../../core/advance/environments.js';
 import type { InferAttributes } from 'sequelize';
@@ -141,8 +142,26 @@ export const deploymentsOf = (db: Db, environment: string, limit: number): Promi
     [environment, limit],
   );
 
+/** A past deployment without its definition, variables and rules: little enough for many to be read under a lock. */
+export type BriefRow = Pick<
+  DeploymentRow,
+  'id' | 'number' | 'state' | 'release_id' | 'live_at' | 'created_at' | 'failure'
+> & {
+  release: number;
+};
+
+/** The newest first. */
+export const briefDeploymentsOf = (db: Db, environment: string, limit: number): Promise<BriefRow[]> =>
+  query(
+    db,
+    `select d.id, d.number, d.state, d.release_id, d.live_at, d.created_at, d.failure, r.number as release
+     from deployments d join releases r on r.id = d.release_id
+     where d.environment_id = $1 order by d.number desc limit $2`,
+    [environment, limit],
+  );
+
 /** A deployment as the rules of what an environment takes and goes back to see it. */
-export const asPast = (row: DeploymentRow & { release: number }): PastDeployment => ({
+export const asPast = (row: Pick<BriefRow, 'number' | 'release' | 'state' | 'live_at'>): PastDeployment => ({
   number: row.number,
   release: row.release,
   state: row.state,
@@ -257,24 +276,38 @@ export async function retireDeployment(
   await notify(db, 'deployments');
 }
 
+/** Deployments of a condition look again. Returns how many there are. */
+export async function makeDeploymentsDue(db: Db, where: string, bind: unknown[]): Promise<number> {
+  const rows = await query<{ id: string }>(
+    db,
+    `update deployments set due_at = now() where id in (${lockedIds('deployments', where)}) returning id`,
+    bind,
+  );
+  noteLocks(db, 'deployments', inOrder(rows));
+  return rows.length;
+}
+
 /** Puts a deployment on the work list, and whatever is on its way in the same environment: it may wait for an end there. */
 export async function wakeDeployments(db: Db, id: string): Promise<void> {
-  await query(
+  await makeDeploymentsDue(
     db,
-    `update deployments set due_at = now() where id in (
-       select id from deployments where id = $1 or (environment_id = (select environment_id from deployments where id = $1) and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying')) order by id for update)`,
+    `id = $1 or (environment_id = (select environment_id from deployments where id = $1)
+       and state in ('queued', 'preparing', 'starting', 'cutover', 'verifying'))`,
     [id],
   );
   await notify(db, 'deployments');
 }
 
 /** Locks these deployments in the order of their ids, as everyone does; gives them in that order, as they are then. */
-export const lockDeployments = (db: Db, ids: readonly string[]): Promise<DeploymentRow[]> =>
-  query(
+export async function lockDeployments(db: Db, ids: readonly string[]): Promise<DeploymentRow[]> {
+  const rows = await query<DeploymentRow>(
     db,
     `select ${deploymentColumns.join(', ')} from deployments where id in (select unnest($1::uuid[])) order by id for update`,
     [ids],
   );
+  noteLocks(db, 'deployments', rows);
+  return rows;
+}
 
 /** What a deployment brings: its release, and that release's commit. */
 export const releasedBy = (

@@ -1,3 +1,4 @@
+import { inOrder, lockedIds, noteLocks } from '../locks.js';
 import { Op } from 'sequelize';
 import { addressLabel } from '../../core/addresses.js';
 import type { ScrubPlan } from '../../core/definition/model.js';
@@ -170,22 +171,27 @@ export async function settleHost(
   throw new Error(`no address is left for ${projectName}/${name}`);
 }
 
+const lockOne = async (db: Db, where: string, ...bind: string[]): Promise<EnvironmentRow | null> => {
+  const row = await queryOne<EnvironmentRow>(db, `select ${columns} from environments where ${where} for update`, bind);
+  if (row) noteLocks(db, 'environments', [row]);
+  return row;
+};
+
 export const lockEnvironment = async (db: Db, id: string): Promise<EnvironmentRow> => {
-  const row = await queryOne<EnvironmentRow>(db, `select ${columns} from environments where id = $1 for update`, [id]);
+  const row = await lockOne(db, 'id = $1', id);
   if (!row) throw new Error(`no environment ${id}`);
   return row;
 };
 /** Locks the environment of this name; null: there is none. */
 export const lockEnvironmentNamed = (db: Db, project: string, name: string): Promise<EnvironmentRow | null> =>
-  queryOne(db, `select ${columns} from environments where project_id = $1 and name = $2 for update`, [project, name]);
+  lockOne(db, 'project_id = $1 and name = $2', project, name);
 /** Locks the environment to which a host leads; null: none. */
 export const lockEnvironmentAt = (db: Db, host: string): Promise<EnvironmentRow | null> =>
-  queryOne(
+  lockOne(
     db,
-    `select ${columns} from environments where id = (
-       select id from environments where host = $1
-       union select environment_id from addresses where host = $1 and removed_at is null and kind = 'given' limit 1) for update`,
-    [host],
+    `id = (select id from environments where host = $1
+       union select environment_id from addresses where host = $1 and removed_at is null and kind = 'given' limit 1)`,
+    host,
   );
 /** The environment of a deployment is looked at again where it is on its way to sleep, awake, or to its end. */
 export async function dueTurning(db: Db, deployment: string): Promise<void> {
@@ -199,11 +205,7 @@ export async function dueTurning(db: Db, deployment: string): Promise<void> {
 }
 /** Locks the environment of a deployment. */
 export const lockEnvironmentOf = (db: Db, deployment: string): Promise<EnvironmentRow | null> =>
-  queryOne(
-    db,
-    `select ${columns} from environments where id = (select environment_id from deployments where id = $1) for update`,
-    [deployment],
-  );
+  lockOne(db, 'id = (select environment_id from deployments where id = $1)', deployment);
 /** Whether the environment of a deployment is on its way to be awake. */
 export const isWaking = async (db: Db, deployment: string): Promise<boolean> =>
   (await queryOne(
@@ -249,17 +251,26 @@ export const environmentsOf = (db: Db, project: string): Promise<EnvironmentRow[
 export const holdReleases = (db: Db, project: string, how: 'shared' | 'alone'): Promise<unknown> =>
   query(db, `select pg_advisory_xact_lock${how === 'shared' ? '_shared' : ''}(7403141, hashtext($1))`, [project]);
 
+/** Environments of a condition look again. Returns how many there are. */
+export async function makeEnvironmentsDue(db: Db, where: string, bind: unknown[]): Promise<number> {
+  const rows = await query<{ id: string }>(
+    db,
+    `update environments set due_at = now() where id in (${lockedIds('environments', where)}) returning id`,
+    bind,
+  );
+  noteLocks(db, 'environments', inOrder(rows));
+  return rows.length;
+}
+
 /** Those that may take a release look for it: standing ones by any of their rules, reviews that of their own pull request or branch. */
 export async function dueEnvironments(
   db: Db,
   project: string,
   release: { pull_request: number | null; branch: string | null } | null,
 ): Promise<void> {
-  await query(
+  await makeEnvironmentsDue(
     db,
-    `update environments set due_at = now()
-     where id in (select id from environments where project_id = $1 and state <> 'closed'
-       and (kind = 'standing' or pull_request = $2::int or branch = $3::text) order by id for update)`,
+    `project_id = $1 and state <> 'closed' and (kind = 'standing' or pull_request = $2::int or branch = $3::text)`,
     [project, release?.pull_request ?? null, release?.branch ?? null],
   );
   await notify(db, 'environments');
@@ -267,12 +278,10 @@ export async function dueEnvironments(
 
 /** Reviews of a plan look at how they sleep and close. */
 export async function dueReviews(db: Db, project: string, plan: string): Promise<void> {
-  await query(
-    db,
-    `update environments set due_at = now() where id in (
-       select id from environments where project_id = $1 and plan_name = $2 and kind = 'review' and state <> 'closed' order by id for update)`,
-    [project, plan],
-  );
+  await makeEnvironmentsDue(db, `project_id = $1 and plan_name = $2 and kind = 'review' and state <> 'closed'`, [
+    project,
+    plan,
+  ]);
   await notify(db, 'environments');
 }
 
@@ -290,13 +299,14 @@ export async function setHost(db: Db, id: string, host: string): Promise<void> {
   await Environment.update({ host }, { where: { id }, ...within });
 }
 
-/** Locks all environments of projects, in the order that everyone keeps. */
-export const lockEnvironments = (db: Db, ...projects: readonly string[]): Promise<unknown> =>
-  query(
-    db,
-    `select 1 from environments where project_id = any($1::uuid[]) and state <> 'closed' order by id for update`,
-    [projects],
-  );
+/**
+ * Locks environments of projects in the order that all keep: those of one name, closed or not, or all that are not closed. It comes before the lock of
+ * any single environment there.
+ */
+export async function lockEnvironments(db: Db, projects: readonly string[], name: string | null): Promise<void> {
+  const where = `project_id = any($1::uuid[]) and case when $2::text is null then state <> 'closed' else name = $2 end`;
+  noteLocks(db, 'environments', await query(db, lockedIds('environments', where), [projects, name]));
+}
 
 /** Ends the warmth of all but the newest `most` replaced deployments of an environment. */
 export const coolOthers = (db: Db, environment: string, most: number): Promise<unknown> =>

@@ -1,4 +1,5 @@
 /** How environments fall asleep, wake and close: what is asked of them, when they were used, and how many others are at it. */
+import { inOrder, lockedIds, noteLocks } from '../locks.js';
 import type { Issue } from '../../core/errors/errors.js';
 import type { EnvironmentPlan } from '../../core/definition/model.js';
 import type { EnvironmentState, InstanceState, SleepDepth, Wish } from '../../core/states.js';
@@ -117,15 +118,27 @@ export async function setLife(
   await notify(db, `life:${id}`);
 }
 
+/** Sets when environments were last used, from a statement of `environment` and `at` over `$1`, where that is later than what is known. */
+async function setUsed(db: Db, found: string, reports: readonly object[]): Promise<void> {
+  const rows = await query<{ id: string }>(
+    db,
+    `with u as materialized (${found}), held as materialized (
+       select e.id from environments e join u on u.environment = e.id where e.used_at < u.at order by e.id for update of e)
+     update environments e set used_at = u.at from u, held where e.id = held.id and u.environment = e.id returning e.id`,
+    [json(reports)],
+  );
+  noteLocks(db, 'environments', inOrder(rows));
+}
+
 /** It was used; later than what is known already. `at` in milliseconds. */
 export async function markUsed(db: Db, uses: readonly { environment: string; at: number }[]): Promise<void> {
   if (uses.length === 0) return;
-  await query(
+  await setUsed(
     db,
-    `update environments e set used_at = u.at from (
-       select r.environment, max(to_timestamp(r.at / 1000.0)) as at from jsonb_to_recordset($1::jsonb) as r(environment uuid, at float8) group by 1) u
-     where e.id = u.environment and e.kind = 'review' and e.used_at < u.at`,
-    [json(uses)],
+    `select r.environment, max(to_timestamp(r.at / 1000.0)) as at
+     from jsonb_to_recordset($1::jsonb) as r(environment uuid, at float8)
+       join environments v on v.id = r.environment and v.kind = 'review' group by 1`,
+    uses,
   );
 }
 
@@ -135,17 +148,15 @@ export async function markWorked(
   works: readonly { environment: string; part: string; at: number }[],
 ): Promise<void> {
   if (works.length === 0) return;
-  await query(
+  await setUsed(
     db,
-    `update environments e set used_at = u.at from (
-       select r.environment, max(to_timestamp(r.at / 1000.0)) as at
-       from jsonb_to_recordset($1::jsonb) as r(environment uuid, part text, at float8)
-         join environments v on v.id = r.environment and v.kind = 'review'
-         join deployments d on d.id = v.live_id and d.environment_plan->'idle'->'count' ? 'workers'
-         join releases l on l.id = d.release_id and l.plan->'parts'->r.part->>'kind' = 'worker'
-       group by 1) u
-     where e.id = u.environment and e.used_at < u.at`,
-    [json(works)],
+    `select r.environment, max(to_timestamp(r.at / 1000.0)) as at
+     from jsonb_to_recordset($1::jsonb) as r(environment uuid, part text, at float8)
+       join environments v on v.id = r.environment and v.kind = 'review'
+       join deployments d on d.id = v.live_id and d.environment_plan->'idle'->'count' ? 'workers'
+       join releases l on l.id = d.release_id and l.plan->'parts'->r.part->>'kind' = 'worker'
+     group by 1`,
+    works,
   );
 }
 
@@ -186,12 +197,13 @@ export const frozenEnvironments = (db: Db, place: string, most = 200): Promise<{
 
 /** Their programs end; what is awake by now stays. */
 export async function endFrozen(db: Db, environments: readonly string[]): Promise<void> {
-  await query(
+  const rows = await query<{ id: string }>(
     db,
     `update environments set depth = 'ended', due_at = now()
-     where id in (select id from environments where id = any($1::uuid[]) and state = 'asleep' and depth = 'frozen' order by id for update)`,
+     where id in (${lockedIds('environments', `id = any($1::uuid[]) and state = 'asleep' and depth = 'frozen'`)}) returning id`,
     [environments],
   );
+  noteLocks(db, 'environments', inOrder(rows));
   await notify(db, 'environments');
 }
 

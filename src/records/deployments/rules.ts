@@ -1,4 +1,5 @@
 /** The rules of environments that count, and freezes of owners. */
+import { makeEnvironmentsDue } from './environments.js';
 import type { Rules } from '../../core/rules/in-force.js';
 import type { Freeze } from '../models/deployments/environments.js';
 import { type Db, json, notify, query, tables } from '../database.js';
@@ -38,15 +39,11 @@ export const waitForHealth = (
 
 /** Those that wait for the health of this one look again. No other lock is held while they are locked, in their order. */
 export async function dueAfter(db: Db, project: string, after: string): Promise<void> {
-  const rows = await query(
+  const count = await makeEnvironmentsDue(
     db,
-    `with waiting as (
-       select id from environments
-       where project_id = $1 and kind = 'standing' and state not in ('closing', 'closed')
-         and rules->>'after' = $2 and (rules->>'healthy')::float8 > 0 order by id for update
-     )
-     update environments set due_at = now() where id in (select id from waiting) returning 1 as ok`,
+    `project_id = $1 and kind = 'standing' and state not in ('closing', 'closed')
+       and rules->>'after' = $2 and (rules->>'healthy')::float8 > 0`,
     [project, after],
   );
-  if (rows.length) await notify(db, 'environments');
+  if (count) await notify(db, 'environments');
 }

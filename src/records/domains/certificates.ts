@@ -52,18 +52,38 @@ export async function removeUnused(db: Db): Promise<void> {
   if (rows.length) await notify(db, 'certificates');
 }
 
-/** An operator's certificates that are not among these go; gives how many. */
-export async function removeOthers(db: Db, chains: readonly string[]): Promise<number> {
+/** Notes that an operator's certificates were read in their folder. Returns how many of these are known. */
+export const noteRead = async (db: Db, chains: readonly string[]): Promise<number> =>
+  (
+    await query(
+      db,
+      `update certificates set read_at = now() where removed_at is null and source = 'operator' and chain = any($1::text[]) returning 1`,
+      [chains],
+    )
+  ).length;
+
+/** Milliseconds after which a certificate that no service reads in a folder any more is removed. */
+const unreadMs = 600_000;
+
+/** An operator's certificates that are not among these go. Returns how many. */
+export const removeOthers = (db: Db, chains: readonly string[]): Promise<number> =>
+  removeOperators(db, 'chain <> all($1::text[])', chains);
+
+/** An operator's certificates that no service has read for ten minutes go: none has their folder any more. Returns how many. */
+export const removeUnread = (db: Db): Promise<number> =>
+  removeOperators(db, `coalesce(read_at, created_at) < now() - $1::int * interval '1 ms'`, unreadMs);
+
+async function removeOperators(db: Db, which: string, bind: unknown): Promise<number> {
   await inOrder(db);
   const rows = await query(
     db,
     `with gone as (
        update certificates set removed_at = now(), version = nextval('certificate_versions')
-       where removed_at is null and source = 'operator' and chain <> all($1::text[]) returning id
+       where removed_at is null and source = 'operator' and ${which} returning id
      ), freed as (update addresses set certificate_id = null, due_at = now(), state = 'proven', state_since = now()
        where certificate_id in (select id from gone))
      select 1 from gone`,
-    [chains],
+    [bind],
   );
   if (rows.length) await notify(db, 'certificates', 'addresses');
   return rows.length;

@@ -42,12 +42,13 @@ export async function putJobs(db: Db, environment: string, planned: readonly Pla
 export const removeJobsOf = (db: Db, environment: string): Promise<unknown> =>
   query(db, 'delete from jobs where environment_id = $1', [environment]);
 
-/** Id and environment of the one that is due for longest. */
-export const dueJob = (db: Db): Promise<{ id: string; environment_id: string } | null> =>
+/** Id and environment of the job that has been due for longest, without those of `except`. */
+export const dueJob = (db: Db, except: readonly string[]): Promise<{ id: string; environment_id: string } | null> =>
   queryOne(
     db,
     `select j.id, j.environment_id from jobs j join environments e on e.id = j.environment_id
-     where j.next_at <= now() and ${awake} order by j.next_at limit 1`,
+     where j.next_at <= now() and j.id <> all($1) and ${awake} order by j.next_at limit 1`,
+    [except],
   );
 
 /** Jobs of what sleeps wait: where they count as use they wake it, else they are made up for when somebody does. */
@@ -57,12 +58,13 @@ const awake = `e.state not in ('falling asleep', 'asleep', 'waking')`;
 export const lockDueJob = (db: Db, id: string): Promise<JobRow | null> =>
   queryOne(db, `select ${columns} from jobs where id = $1 and next_at <= now() for update`, [id]);
 
-export const nextJob = async (db: Db): Promise<number | null> =>
+export const nextJob = async (db: Db, except: readonly string[]): Promise<number | null> =>
   (
     await queryOne<{ ms: number | null }>(
       db,
       `select (extract(epoch from min(j.next_at) - now()) * 1000)::float8 as ms
-       from jobs j join environments e on e.id = j.environment_id where ${awake}`,
+       from jobs j join environments e on e.id = j.environment_id where j.id <> all($1) and ${awake}`,
+      [except],
     )
   )?.ms ?? null;
 

@@ -176,20 +176,20 @@ export async function acceptDefinition(db: Db, project: string, commit: string, 
   await Project.update({ definition_commit: commit, definition_run: run }, { where: { id: project }, ...within });
 }
 
-/** A polled project whose turn it is; it is nobody else's for `leaseMs`. */
-export const takePoll = (
-  db: Db,
-  leaseMs: number,
-): Promise<(ProjectRow & { poll_failures: number; poll_fence: number }) | null> =>
+/** A polled project with the fence under which it is looked at. */
+export type Polled = ProjectRow & { poll_failures: number; poll_fence: number };
+
+/** Takes a polled project that is due, for `leaseMs`. This process looks at those of `except` already: they follow when that is finished. */
+export const takePoll = (db: Db, leaseMs: number, except: readonly string[] = []): Promise<Polled | null> =>
   queryOne(
     db,
     `update projects set poll_fence = poll_fence + 1, poll_at = now() + $1::int * interval '1 ms' where id = (
-       select id from projects where poll_at <= now() and paused_at is null and removed_at is null order by poll_at limit 1 for update skip locked
+       select id from projects where poll_at <= now() and paused_at is null and removed_at is null and id <> all($2) order by poll_at limit 1 for update skip locked
      ) returning ${columns.join(', ')}, poll_failures, poll_fence`,
-    [leaseMs],
+    [leaseMs, except],
   );
 
-/** When it is looked at again, and why the last look failed; nothing where somebody else looks by now. */
+/** When it is looked at again, and why the last look failed. Changes nothing where another look was asked for or has begun since. */
 export const settlePoll = (
   db: Db,
   { id, poll_fence }: { id: string; poll_fence: number },
@@ -206,13 +206,18 @@ export const settlePoll = (
     [id, nextMs, failures, issue === null ? null : json(issue), poll_fence],
   );
 
+/** Asks for a look at once, also where one is going on: that one may have listed the branches already. */
 export async function pollSoon(db: Db, id: string): Promise<void> {
-  await query(db, `update projects set poll_at = now() where id = $1 and source = 'polled'`, [id]);
+  await query(
+    db,
+    `update projects set poll_at = now(), poll_fence = poll_fence + 1 where id = $1 and source = 'polled'`,
+    [id],
+  );
   await notify(db, 'polls');
 }
 
-/** Milliseconds until the next look at a polled source. */
-export const nextPoll = async (db: Db): Promise<number | null> =>
+/** Milliseconds until the next look at a polled source that is not one of `except`. */
+export const nextPoll = async (db: Db, except: readonly string[] = []): Promise<number | null> =>
   (
     await queryOne<{ ms: number | null }>(
       db,
@@ -220,7 +225,9 @@ export const nextPoll = async (db: Db): Promise<number | null> =>
        from projects
        where poll_at is not null
          and paused_at is null
-         and removed_at is null`,
+         and removed_at is null
+         and id <> all($1)`,
+      [except],
     )
   )?.ms ?? null;
 

@@ -1,4 +1,5 @@
 /** What environments have of their own: taken by whoever works on it under a fence, and written back only by that one. */
+import { makeDeploymentsDue } from '../deployments/deployments.js';
 import type { InferAttributes } from 'sequelize';
 import type { ResourceStep } from '../../core/advance/resources.js';
 import { canonical } from '../../core/canonical.js';
@@ -199,12 +200,10 @@ export async function keepLook(
 
 /** Deployments of its environment that are on their way, and what is live now: they may wait for it, or for a login. */
 export const wakeDeploymentsOf = async (db: Db, environment: string): Promise<void> => {
-  await query(
+  await makeDeploymentsDue(
     db,
-    `update deployments set due_at = now() where id in (
-       select id from deployments
-       where environment_id = $1 and (state in ('queued', 'preparing', 'starting', 'cutover', 'verifying')
-         or id = (select live_id from environments where id = $1)) order by id for update)`,
+    `environment_id = $1 and (state in ('queued', 'preparing', 'starting', 'cutover', 'verifying')
+       or id = (select live_id from environments where id = $1))`,
     [environment],
   );
   await notify(db, 'deployments');

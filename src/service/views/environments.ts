@@ -19,7 +19,8 @@ import { addressesDelay, closedFor } from '../delays.js';
 import type { Route } from '../../core/cutover/route.js';
 import type { Service } from '../server.js';
 import { addressViews } from './addresses.js';
-import { commitViews, factsView, iso, said } from './basics.js';
+import { commitViews, factsView, said } from './basics.js';
+import { instanceView } from './deployments.js';
 import { deploymentOf } from './releases.js';
 import { jobViews } from './jobs.js';
 import { resourceViews } from './resources.js';
@@ -72,23 +73,9 @@ export async function environmentDetail(
           size: sizeView(release.plan.parts[part.name], served?.environment_plan, row),
         }))
       : [],
-    instanceList: [...open, ...over].map((one) => ({
-      id: one.id,
-      deployment: numbers.get(one.deployment_id) ?? 0,
-      part: one.part,
-      kind: one.kind,
-      position: one.position,
-      state: one.state,
-      wanted: one.wanted,
-      restarts: one.restarts,
-      agent: names.get(one.agent_id ?? '') ?? null,
-      port: one.port,
-      exit: one.exit,
-      issue: said(one.issue ?? (one.state === 'waiting' ? noRoom : null)),
-      createdAt: one.created_at.toISOString(),
-      readyAt: iso(one.ready_at),
-      endedAt: iso(one.ended_at),
-    })),
+    instanceList: [...open, ...over].map((one) =>
+      instanceView(one, numbers.get(one.deployment_id) ?? 0, names.get(one.agent_id ?? '') ?? null, noRoom),
+    ),
     resources: await resourceViews(db, { project, environment: row }),
     addresses: await addressViews(service, db, { project, environment: row }),
     jobs: await jobViews(db, row.id),

@@ -1,6 +1,7 @@
 /** Environments, deployments, instances, as people's calls take and give them. */
 import { type Static, Type } from '@sinclair/typebox';
 import {
+  attemptStates,
   deploymentKinds,
   deploymentStates,
   environmentStates,
@@ -63,6 +64,42 @@ export const Instance = Type.Object({
   endedAt: Nullable(Time),
 });
 export type Instance = Static<typeof Instance>;
+
+/** Work that a deployment has done by an agent: what it printed is at /api/attempts/ID/log. */
+export const DeploymentAttempt = Type.Object({
+  id: Id,
+  kind: Type.String(),
+  part: Nullable(Type.String()),
+  number: Type.Integer(),
+  state: oneOf(attemptStates),
+  issue: Nullable(Said),
+  startedAt: Nullable(Time),
+  endedAt: Nullable(Time),
+  logLines: Type.Integer(),
+});
+export type DeploymentAttempt = Static<typeof DeploymentAttempt>;
+
+export const DeploymentStep = Type.Object({
+  at: Time,
+  /** \`requested\`, \`failing\`, or the state that it went into. */
+  what: Type.String(),
+  by: Type.String(),
+  issue: Nullable(Said),
+});
+export type DeploymentStep = Static<typeof DeploymentStep>;
+
+export const DeploymentDetail = Type.Intersect([
+  Deployment,
+  Type.Object({
+    /** The oldest first. */
+    steps: Type.Array(DeploymentStep),
+    attempts: Type.Array(DeploymentAttempt),
+    instances: Type.Array(Instance),
+    /** Whether it is on its way, so that it can be stopped. */
+    moving: Type.Boolean(),
+  }),
+]);
+export type DeploymentDetail = Static<typeof DeploymentDetail>;
 
 export const Environment = Type.Object({
   project: Type.String(),

@@ -3,7 +3,7 @@ import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useParams } from '@tanstack/react-router';
 import type { EnvironmentDetail } from '../../../../src/wire/environments/environments';
 import { get, paths, post } from '../../data/api';
-import { Crumbs, Button, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
+import { Crumbs, Button, DeploymentLink, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
 import { Addresses } from './Addresses';
 import { EnvironmentLog } from './EnvironmentLog';
@@ -144,13 +144,14 @@ export function EnvironmentPage(): React.ReactNode {
         ) : null}
         {one.failed?.failure ? (
           <p className="mt-1 text-vermilion">
-            r{one.failed.release} failed: {one.failed.failure.says}{' '}
-            <span className="text-second">{one.failed.failure.next}</span>
+            <DeploymentLink project={project} number={one.failed.number} /> with r{one.failed.release} failed:{' '}
+            {one.failed.failure.says} <span className="text-second">{one.failed.failure.next}</span>
           </p>
         ) : null}
         {one.moving ? (
           <p className="mt-1 flex items-center gap-2 text-ochre">
-            <Mark state="running" /> r{one.moving.release} is on its way: {one.moving.state}
+            <Mark state="running" /> <DeploymentLink project={project} number={one.moving.number} /> brings r
+            {one.moving.release}: {one.moving.state}
             {one.moving.state === 'cutover' ? (
               <Link to="/$project/$environment/cutover" params={{ project, environment }} className="text-indigo">
                 How the traffic moves

@@ -1,6 +1,6 @@
 /** The deployments of an environment. */
 import type { Deployment, EnvironmentDetail } from '../../../../src/wire/environments/environments';
-import { Ago, Button, ReleaseLink } from '../../parts/basics';
+import { Ago, Button, DeploymentLink, ReleaseLink } from '../../parts/basics';
 import { Mark } from '../../parts/Mark';
 
 const how: Record<string, string> = {
@@ -46,7 +46,7 @@ function HistoryRow({ item, busy, again }: { item: Deployment; busy: boolean; ag
       <td className="py-2 pr-3">
         <span className="flex items-center gap-2">
           <Mark state={item.state} />
-          <span className="code">d{item.number}</span>
+          <DeploymentLink project={item.project} number={item.number} />
         </span>
       </td>
       <td className="code py-2 pr-3 font-semibold">

@@ -5,7 +5,7 @@ import { evidenceText } from '../../../../src/core/release/words';
 import { bytesText } from '../../../../src/core/sizes';
 import type { ReleaseDetail } from '../../../../src/wire/releases';
 import { get, paths } from '../../data/api';
-import { Ago, Crumbs, Loading, short, Trouble } from '../../parts/basics';
+import { Ago, Crumbs, DeploymentLink, Loading, short, Trouble } from '../../parts/basics';
 import { Chip, Mark } from '../../parts/Mark';
 import { Export } from './Export';
 
@@ -153,7 +153,9 @@ function Where({ one }: { one: ReleaseDetail }) {
                   </Link>
                 </span>
               </td>
-              <td className="code py-1.5 pr-3">d{item.number}</td>
+              <td className="py-1.5 pr-3">
+                <DeploymentLink project={item.project} number={item.number} />
+              </td>
               <td className="py-1.5 pr-3 text-second">
                 {item.state}
                 {item.kind === 'automatic' ? ', automatic' : `, ${item.kind} by ${item.actor}`}

@@ -1,3 +1,5 @@
+import { settleAuthors } from '../../../engine/promotion/approvals.js';
+import { environmentById, findEnvironment } from '../../../records/deployments/environments.js';
 import { Type } from '@sinclair/typebox';
 import type { FastifyRequest } from 'fastify';
 import { allTraffic } from '../../../core/cutover/route.js';
@@ -10,9 +12,9 @@ import { restart } from '../../../engine/deployments/restarts.js';
 import { scale } from '../../../engine/deployments/scaling.js';
 import { promote } from '../../../engine/promotion/promotions.js';
 import { chooseRevert, lookAtRevert, refuseRevert } from '../../../engine/deployments/revert-ahead.js';
-import { hold, lift, revert, undoRevert } from '../../../engine/deployments/reverts.js';
+import { hold, lift, revert, stopDeployment, undoRevert } from '../../../engine/deployments/reverts.js';
 import { permitCopies } from '../../../engine/resources/origins.js';
-import { findDeployment } from '../../../records/deployments/deployments.js';
+import { type DeploymentRow, findDeployment } from '../../../records/deployments/deployments.js';
 import type { EnvironmentRow } from '../../../records/deployments/environments.js';
 import type { ProjectRow } from '../../../records/projects/projects.js';
 import type { Caller } from '../../../records/callers/people.js';
@@ -30,6 +32,7 @@ import {
   RevertAhead,
   ScaleBody,
   Size,
+  DeploymentDetail,
 } from '../../../wire/environments/environments.js';
 import { Page } from '../../../wire/parts.js';
 import { Promotion } from '../../../wire/releases.js';
@@ -37,6 +40,7 @@ import { roleForAct } from '../../access.js';
 import { awake } from '../../waking.js';
 import { type App, change, needEnvironment, needProject, notFound, requireAccess, type Service } from '../../server.js';
 import { environmentView, environmentViews } from '../../views/board.js';
+import { deploymentDetail } from '../../views/deployments.js';
 import { copiesView, environmentDetail } from '../../views/environments.js';
 import { commitView, commitViews } from '../../views/basics.js';
 import { deploymentOf, deploymentView, promotionView, revertView } from '../../views/releases.js';
@@ -46,6 +50,10 @@ export function environmentRoutes(app: App, service: Service): void {
   const { context } = service;
   const { records } = context;
   const nameOf = (request: FastifyRequest) => (request.params as { name: string }).name;
+  const settleAuthorsAt = async (project: ProjectRow, name: string): Promise<void> => {
+    const environment = await findEnvironment(records, project.id, name);
+    if (environment) await settleAuthors(context, project, environment);
+  };
 
   app.get(
     '/api/projects/:project/environments',
@@ -78,6 +86,7 @@ export function environmentRoutes(app: App, service: Service): void {
     },
     async (request) => {
       const project = await needProject(service, request);
+      await settleAuthorsAt(project, nameOf(request));
       return promotionView(service, records, project, nameOf(request), request.query.release ?? null);
     },
   );
@@ -152,6 +161,7 @@ export function environmentRoutes(app: App, service: Service): void {
         });
       if (kind === 'deploy' && (release === undefined) === (deployment === undefined))
         throw new CodedError('body_invalid', { detail: 'release or deployment must be given to deploy.' });
+      await settleAuthorsAt(project, nameOf(request));
       return change(service, request, reply, 'deployment.requested', 201, async (db, actor) => {
         const name = nameOf(request);
         if (undo) {
@@ -280,13 +290,31 @@ export function environmentRoutes(app: App, service: Service): void {
 
   app.get(
     '/api/projects/:project/deployments/:number',
-    { schema: { params: NumberParams, response: { 200: Deployment } } },
+    { schema: { params: NumberParams, response: { 200: DeploymentDetail } } },
     async (request) => {
       const project = await needProject(service, request);
-      const { number } = request.params;
-      const row = await findDeployment(records, project.id, number);
-      if (!row) throw notFound('deployment', `d${number}`);
-      return deploymentView(records, project, row);
+      return deploymentDetail(records, project, await needDeployment(project, request.params.number));
     },
   );
+
+  app.post(
+    '/api/projects/:project/deployments/:number/stop',
+    { schema: { params: NumberParams, response: { 200: Deployment } } },
+    async (request, reply) => {
+      const project = await needProject(service, request);
+      const { number } = request.params;
+      const { environment_id } = await needDeployment(project, number);
+      const { name } = await environmentById(records, environment_id);
+      if (await needsReleaser(records, project, name)) requireAccess(request.caller as Caller, 'releaser');
+      return change(service, request, reply, 'deployment.stop-asked', 200, async (db, actor) =>
+        deploymentView(db, project, await stopDeployment(db, project, number, actor)),
+      );
+    },
+  );
+
+  async function needDeployment(project: ProjectRow, number: number): Promise<DeploymentRow> {
+    const row = await findDeployment(records, project.id, number);
+    if (!row) throw notFound('deployment', `d${number}`);
+    return row;
+  }
 }

@@ -74,7 +74,7 @@ export function ruleRoutes(app: App, service: Service): void {
       // Asked of git before anything is locked.
       const release = await needRelease(records, project, asked.release);
       const writers = request.body.withdraw
-        ? new Set<string>()
+        ? { names: new Set<string>(), against: '' }
         : await writtenBy(context, project, asked.environment, release);
       return change(service, request, reply, 'approval.given', 200, async (db) => {
         const environment = request.body.withdraw

@@ -1,4 +1,6 @@
 /** Releases of several projects that go to an environment of one name together, or none of them. */
+import { settleAuthors } from '../../../engine/promotion/approvals.js';
+import { findEnvironment } from '../../../records/deployments/environments.js';
 import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../../../core/errors/errors.js';
 import { promoteTogether, takeTogetherBack, type TogetherAsk } from '../../../engine/together/ask.js';
@@ -21,6 +23,8 @@ export function togetherRoutes(app: App, service: Service): void {
         const found = await findProject(records, project);
         if (!found) throw notFound('project', project);
         members.push({ project: found, release: release ?? null });
+        const environment = await findEnvironment(records, found.id, request.body.environment);
+        if (environment) await settleAuthors(context, found, environment);
       }
       return change(service, request, reply, 'together.asked', 201, async (db, actor) =>
         togetherView(db, await promoteTogether(context, db, { environment: request.body.environment, members, actor })),

@@ -32,7 +32,7 @@ import { type App, callerKey, change, needProject, type Service } from '../../se
 import { factsView, said } from '../../views/basics.js';
 
 /** Answers to questions of a proposal, by their ids. */
-const Answers = Type.Record(Type.String(), Type.String({ maxLength: 400 }));
+const Answers = Type.Object({}, { additionalProperties: Type.String({ maxLength: 400 }) });
 
 export function guideRoutes(app: App, service: Service): void {
   const { context } = service;

@@ -1,0 +1,70 @@
+/** What `serve` gives to its processes, and the logs that it keeps of them. */
+import { appendFileSync, closeSync, existsSync, mkdtempSync, openSync, readFileSync, rmSync, writeSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import { rotateLog } from '../../src/cli/serve/logs.js';
+import { settingsOf, unknownVariables, variablesFor } from '../../src/cli/serve/settings.js';
+
+let folder: string;
+beforeAll(() => {
+  folder = mkdtempSync(join(tmpdir(), 'tsunagi-logs-'));
+});
+afterAll(() => rmSync(folder, { recursive: true, force: true }));
+
+describe('a log of a process', () => {
+  it('is rotated while the process has it open, keeps what was written, and so many older ones', () => {
+    const file = join(folder, 'agent.log');
+    const open = openSync(file, 'a', 0o600);
+    const bounds = { mostBytes: 100, keep: 3 };
+    for (let round = 1; round <= 6; round++) {
+      writeSync(open, `round ${round} ${'x'.repeat(120)}\n`);
+      rotateLog(file, bounds);
+      expect(readFileSync(file, 'utf8')).toBe('');
+    }
+    writeSync(open, 'after\n');
+    rotateLog(file, bounds);
+    closeSync(open);
+    expect(readFileSync(file, 'utf8')).toBe('after\n');
+    expect([1, 2, 3].map((at) => readFileSync(`${file}.${at}`, 'utf8').slice(0, 7))).toEqual([
+      'round 6',
+      'round 5',
+      'round 4',
+    ]);
+    expect(existsSync(`${file}.4`)).toBe(false);
+  });
+
+  it('that is not there, or small, stays as it is', () => {
+    const file = join(folder, 'small.log');
+    rotateLog(file, { mostBytes: 100, keep: 3 });
+    expect(existsSync(file)).toBe(false);
+    appendFileSync(file, 'small');
+    rotateLog(file, { mostBytes: 100, keep: 3 });
+    expect(readFileSync(file, 'utf8')).toBe('small');
+  });
+});
+
+describe('settings', () => {
+  const env = {
+    TSUNAGI_MAIL: '{"password":"secret"}',
+    TSUNAGI_TASK_SETTINGS: '{"TOKEN":"secret"}',
+    TSUNAGI_BOUNDS: '{}',
+    TSUNAGI_LOG_LEVEL: 'warn',
+    TSUNAGI_MIAL: '{}',
+    PATH: '/bin',
+  };
+
+  it('go to the processes that read them alone', () => {
+    const namesFor = (name: string) => Object.keys(variablesFor(name, env)).sort();
+    expect(namesFor('service')).toEqual(['TSUNAGI_LOG_LEVEL', 'TSUNAGI_MAIL']);
+    expect(namesFor('agent')).toEqual(['TSUNAGI_LOG_LEVEL', 'TSUNAGI_TASK_SETTINGS']);
+    expect(namesFor('edge')).toEqual(['TSUNAGI_BOUNDS', 'TSUNAGI_LOG_LEVEL']);
+  });
+
+  it('that no process reads are named', () => expect(unknownVariables(env)).toEqual(['TSUNAGI_MIAL']));
+
+  it('are read by the processes that list them alone', () => {
+    expect(settingsOf('edge', env).get('BOUNDS')).toBe('{}');
+    expect(() => settingsOf('edge', env).get('MAIL')).toThrow('not in its list');
+  });
+});
