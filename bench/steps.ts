@@ -77,7 +77,7 @@ function prepareMake(folder: string, count: number): string {
       runs: 'held' as const,
       rlimits,
     };
-    const network = { open: false, listen: null, reach: [], through: [], only: [] };
+    const network = { open: false, listen: null, reach: [], through: [], only: [], bounded: [] };
     writeChain(
       frame,
       { layers: [], writable: true, variables: {}, network, tmp: null, binds: [], command: ['true'] },

@@ -47,6 +47,8 @@ const wanted = [
   ['bubblewrap', has('bwrap')],
   ['passt', has('pasta')],
   ['iproute2', has('ip')],
+  // What a sandbox may have of connections to a shared server.
+  ['iptables', has('iptables-restore')],
   ['util-linux', has('setpriv') && has('unshare') && has('fallocate')],
   ['mount', has('mount') && has('losetup')],
   // File systems of volumes.

@@ -17,6 +17,8 @@ export interface OperatorReach {
 export interface NamedReach extends OperatorReach {
   /** The same places on other machines, for work that may reach nothing else there: that port of that address. */
   only: { port: number; host: string; address: string }[];
+  /** Their ports: other work uses the same servers. */
+  bounded: number[];
 }
 
 /** Named places: ports of this machine's loopback are tied to it; addresses of other machines are let through. */
@@ -24,7 +26,7 @@ export async function namedReach(
   places: readonly Reach[],
   resolve: (name: string) => Promise<string[]> = addressesOf,
 ): Promise<NamedReach> {
-  const found: NamedReach = { reach: [], through: [], only: [] };
+  const found: NamedReach = { reach: [], through: [], only: [], bounded: [...new Set(places.map(({ port }) => port))] };
   for (const { port, host, address = '127.0.0.1' } of places) {
     const addresses = isIP(address) ? [address] : address === 'localhost' ? ['127.0.0.1'] : await resolve(address);
     if (addresses.some(loopback)) found.reach.push({ port, host });

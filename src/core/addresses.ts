@@ -31,3 +31,16 @@ export function reviewLabel(branch: string, attempt: number): string {
   const end = attempt === 1 ? '' : `-${attempt}`;
   return `on-${plain || 'branch'}`.slice(0, nameLimit - end.length).replace(/-+$/, '') + end;
 }
+
+const isLoopback = (address: string): boolean => address === '::1' || address.startsWith('127.');
+
+/**
+ * The address at which work reaches the edges: the first single one that the operator has named, else that from which an edge asks,
+ * unless it is this machine's own. Where neither is known edge and agents share a machine: 127.0.0.1.
+ * @param named addresses and ranges, as TSUNAGI_EDGE_ADDRESSES has them
+ * @param seen addresses of edges that report, the newest report first
+ */
+export function edgeAddress(named: readonly string[], seen: readonly (string | null)[]): string {
+  const plain = seen.flatMap((one) => (one === null ? [] : [one.replace(/^::ffff:/, '')]));
+  return named.find((one) => !one.includes('/')) ?? plain.find((one) => one !== '' && !isLoopback(one)) ?? '127.0.0.1';
+}

@@ -12,6 +12,8 @@ export interface Login {
   until: Date | null;
   /** Milliseconds for which a statement of it waits for a lock; null: as the server says. */
   lockMs: number | null;
+  /** Milliseconds that a statement may take, unless the session sets another bound; null: as long as it likes. */
+  statementMs: number | null;
 }
 
 /** What is seen of a resource from outside. */

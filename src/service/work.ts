@@ -1,4 +1,6 @@
 /** What an agent needs to know to do an attempt or run an instance. */
+import { edgeAddress } from '../core/addresses.js';
+import { listEdges } from '../records/callers/edges.js';
 import type { Part, Task } from '../core/definition/model.js';
 import { picturesInside } from '../core/pictures/pages.js';
 import { filesOf } from '../core/plan/plan.js';
@@ -15,7 +17,7 @@ import { projectById, type ProjectRow } from '../records/projects/projects.js';
 import { releaseById, type ReleaseRow } from '../records/deployments/releases.js';
 import { runById, taskById, tasksOf } from '../records/runs/runs.js';
 import type { TerminalRow } from '../records/deployments/terminals.js';
-import type { AttemptWork, InstanceWork, TerminalWork } from '../wire/rooms/work.js';
+import type { AttemptWork, InstanceWork, Reach, TerminalWork } from '../wire/rooms/work.js';
 import { type Context, repositoryOf, treeOf, urlOf } from '../engine/context.js';
 import { sceneOf } from '../engine/runs/scene.js';
 import type { KnownAttempt } from '../engine/context.js';
@@ -102,7 +104,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
   }
   if (attempt.kind === 'picture') {
     const { plan, looksAt } = await picturePlan(context, attempt.id);
-    const reach = looksAt.flatMap((one) => edgeReach(context, one));
+    const reach = (await Promise.all(looksAt.map((one) => edgeReach(context, one)))).flat();
     return {
       ...base,
       // What is drawn is somebody else's: nothing of the environment's own stands beside it.
@@ -161,15 +163,21 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     commands: [verify.run],
     files: files.length ? { key: layerKey(files), count: files.length } : null,
     layers: [],
-    reach: [...edgeReach(context, environment), ...opened.reach],
+    reach: [...(await edgeReach(context, environment)), ...opened.reach],
   };
 }
 
 /** The environment's own address: the edge leads plain requests to TLS where everyone trusts the certificate. */
-function edgeReach({ addresses }: Context, { host }: EnvironmentRow): { port: number; host: string }[] {
-  const { port, scheme, tlsPort } = addresses;
+async function edgeReach(context: Context, { host }: Pick<EnvironmentRow, 'host'>): Promise<Reach[]> {
+  const { port, scheme, tlsPort } = context.addresses;
+  const edges = (await listEdges(context.records)).filter((one) => one.alive);
+  edges.sort((a, b) => b.seen_at.getTime() - a.seen_at.getTime());
+  const address = edgeAddress(
+    context.names.edges,
+    edges.map((one) => one.address),
+  );
   const ports = new Set([port ?? (scheme === 'https' ? 443 : 80), tlsPort ?? 443]);
-  return [...ports].map((one) => ({ port: one, host }));
+  return [...ports].map((one) => ({ port: one, host, address }));
 }
 
 /** A person's terminal, with what a program of its release gets. */
@@ -203,7 +211,7 @@ export async function terminalWork(context: Context, row: TerminalRow): Promise<
     layers: layersOf(release, row.part),
     variables: { ...terminal, ...variables },
     ...(environment.outside ? { network: 'none' as const } : {}),
-    reach: [...edgeReach(context, environment), ...opened.reach],
+    reach: [...(await edgeReach(context, environment)), ...opened.reach],
     volumes: volumesOf(release, row.part, opened),
   };
 }

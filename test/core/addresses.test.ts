@@ -1,3 +1,4 @@
+import { edgeAddress } from '../../src/core/addresses.js';
 import { describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import {
@@ -182,4 +183,17 @@ describe('a text for one reader', () => {
     }
     expect(() => readPublic(Buffer.from('x'))).toThrow();
   });
+});
+
+describe('the address at which work reaches the edges', () => {
+  it.each([
+    ['is the one that the operator has named', ['198.51.100.0/24', '198.51.100.7'], ['10.0.0.5'], '198.51.100.7'],
+    ['is that from which an edge asks', [], ['10.0.0.5', '10.0.0.6'], '10.0.0.5'],
+    ['is written without what maps IPv4 into IPv6', [], ['::ffff:10.0.0.5'], '10.0.0.5'],
+    ['is this machine where the edge is on it', [], ['::1', '127.0.0.1'], '127.0.0.1'],
+    ['is this machine where no edge has asked', [], [null], '127.0.0.1'],
+    ['is no range', ['198.51.100.0/24'], ['2001:db8::5'], '2001:db8::5'],
+  ] as [string, string[], (string | null)[], string][])('%s', (_what, named, seen, expected) =>
+    expect(edgeAddress(named, seen)).toBe(expected),
+  );
 });

@@ -161,7 +161,7 @@ describe('an alert', () => {
       data: { alert: 'hook', subject: 'buoy/staging: a deployment failed' },
     });
     expect(event.data.items[0]?.says).toContain('3');
-    expect(event.data.items[0]?.url).toBe(`${world.url}/buoy/staging`);
+    expect(event.data.items[0]?.url).toMatch(/\/buoy\/deployments\/\d+$/);
     await until('the mail comes', async () => heads().some((one) => one.includes('buoy/staging: a deployment failed')));
     expect(await world.cli('alert', 'test', 'hook')).toMatchObject({ status: 0, out: 'accepted\n' });
   });

@@ -92,3 +92,56 @@ it('sessions of those that stand still are given up, and no others', async () =>
   // They wake as ever.
   expect((await world.visit('on-early-pier.review.localhost', '/')).text).toBe('here');
 });
+
+it('one program gets a share of the places of a server that others use as well', async () => {
+  const take = `import os, socket, urllib.parse
+url = urllib.parse.urlparse(os.environ['U'])
+held, refused = [], 0
+# Connections that never sign in: each would hold a place of the server.
+for _ in range(100):
+    try:
+        one = socket.create_connection((url.hostname, url.port), 5)
+        held.append(one)
+    except OSError:
+        refused += 1
+print('held', len(held), 'refused', refused)
+`;
+  const { checkout: other, first } = await world.hosted('greedy', {
+    'take.py': take,
+    'tsunagi.yaml': `tsunagi: 1
+tasks:
+  take: { resources: { db: { kind: postgres } }, variables: { U: { from: db.url } }, run: 'python3 take.py' }
+`,
+  });
+  await other.push();
+  const run = await world.waitRun('greedy', first);
+  expect(run.state).toBe('passed');
+  expect(await world.log(run.taskList[0]?.attempts[0]?.id as string)).toBe('held 32 refused 68\n');
+});
+
+it('SQL of a review takes no more memory than its server gives a session, and no parallel workers', async () => {
+  const { url } = await world
+    .api()
+    .post<{ url: string }>('/api/projects/pier/environments/on-awake/resources/timetable/logins');
+  const client = new pg.Client(url);
+  client.on('error', () => {});
+  await client.connect();
+  try {
+    await client.query(`set work_mem = '2GB'; set max_parallel_workers_per_gather = 8`);
+    await expect(
+      client.query('select count(*) from (select g from generate_series(1, 12000000) g order by -g) x'),
+    ).rejects.toMatchObject({ code: '53200' });
+    // The session and the server go on.
+    const { rows } = await client.query(`select current_setting('max_worker_processes') as workers`);
+    expect(rows).toEqual([{ workers: '1' }]);
+  } finally {
+    await client.end();
+  }
+  expect((await world.visit('on-awake-pier.review.localhost', '/')).text).toBe('here');
+  const programs = await administer<{ config: string[] }>(
+    world,
+    'review',
+    `select rolconfig as config from pg_roles where rolname like 'l\\_%' and exists (select 1 from unnest(rolconfig) c where c like 'statement_timeout=%')`,
+  );
+  expect(programs.length).toBeGreaterThan(0);
+});

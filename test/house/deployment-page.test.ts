@@ -15,7 +15,7 @@ release:
     api: { kind: server, at: /, files: [server.js, package.json], start: node server.js }
   prepare: { part: api, run: '${prepare}' }
 environments:
-  staging: { branch: main, verify: 'echo verified it' }
+  staging: { branch: main, verify: { reads: [check.sh], run: 'sh check.sh' } }
   production: { after: staging }
 `;
 
@@ -30,6 +30,7 @@ beforeAll(async () => {
   const { checkout, first } = await world.hosted('pier', {
     'package.json': '{ "type": "module" }\n',
     'server.js': server,
+    'check.sh': 'echo verified it\n',
     'tsunagi.yaml': definition('echo tables are ready'),
   });
   await checkout.push();
@@ -55,15 +56,13 @@ describe('a deployment that is live', () => {
       ['verify', 'passed'],
     ]);
     const { out } = await world.cli('deployment', 'show', 'd1', '--project', 'pier');
-    expect(out).toMatch(/d1 live[\s\S]*preparing[\s\S]*prepare api +passed[\s\S]*api\/1 +ready/);
+    expect(out).toMatch(/d1 live[\s\S]*preparing[\s\S]*prepare +passed[\s\S]*api\/1 +ready/);
     const log = async (...what: string[]) =>
       (await world.cli('deployment', 'log', 'd1', ...what, '--project', 'pier')).out;
     expect(await log('prepare')).toContain('tables are ready');
     expect(await log('verify')).toContain('verified it');
     expect(await log('api/1')).toContain('api begins');
-    expect((await world.cli('deployment', 'log', 'd1', 'seed', '--project', 'pier')).err).toMatch(
-      /prepare api, verify/,
-    );
+    expect((await world.cli('deployment', 'log', 'd1', 'seed', '--project', 'pier')).err).toMatch(/prepare, verify/);
     expect((await world.cli('deployment', 'show', 'r1', '--project', 'pier')).err).toContain('not a deployment');
     expect((await world.cli('deployment', 'show', 'd99', '--project', 'pier')).err).toContain('d99');
     expect((await world.cli('deployment', 'stop', 'd1', '--project', 'pier')).err).toMatch(
@@ -75,7 +74,7 @@ describe('a deployment that is live', () => {
     await page.goto(`${world.url}/pier/staging/history`);
     await page.getByRole('link', { name: 'd1', exact: true }).click();
     await page.getByRole('heading', { name: /d1 brings/ }).waitFor();
-    await page.getByRole('button', { name: /prepare api/ }).click();
+    await page.getByRole('button', { name: /prepare/ }).click();
     await page.getByText('tables are ready').first().waitFor();
     await page.getByRole('button', { name: /api\/1/ }).click();
     await page.getByText('api begins').first().waitFor();
@@ -105,7 +104,9 @@ describe('a deployment whose prepare hangs', () => {
     await until('it has failed', async () => (await detail(moving.number)).state === 'failed');
     const one = await detail(moving.number);
     expect(one.failure?.says).toBe('owner stopped it.');
-    expect(one.attempts.every(({ state }) => state !== 'running' && state !== 'waiting')).toBe(true);
+    await until('its work has ended', async () =>
+      (await detail(moving.number)).attempts.every(({ state }) => state !== 'running' && state !== 'waiting'),
+    );
     expect((await world.environment('pier', 'staging')).live?.number).toBe(1);
     expect((await world.cli('deployment', 'log', `d${moving.number}`, '--project', 'pier')).out).toContain(
       'waiting for a lock',

@@ -143,6 +143,16 @@ describe('a server that does not get ready', () => {
     ],
     ['does not listen', { files: { 'server.js': 'setInterval(() => {}, 1000);' } }, { code: 'not_listening' }],
     [
+      'writes to the folder of the project',
+      { start: 'node make.js', files: { 'make.js': "require('node:fs').mkdirSync('./uploads');\n" } },
+      { code: 'folder_read_only', path: './uploads' },
+    ],
+    [
+      'runs a script that reads what no one gives',
+      { start: 'bash migrate.sh', files: { 'migrate.sh': 'set -e\nread -r answer\necho "$answer"\n' } },
+      { code: 'waits_for_input', line: 'read -r answer' },
+    ],
+    [
       'waits for input',
       { start: 'python3 ask.py', files: { 'ask.py': "input('Which region? ')\n" } },
       { code: 'waits_for_input' },
@@ -230,6 +240,11 @@ describe('a task that fails', () => {
       'asks for a tool',
       ['jva -version', '', {}],
       { code: 'command_missing', name: 'jva', near: ' Did you mean java?' },
+    ],
+    [
+      'reads in its script',
+      ['bash ask.sh', '', { 'ask.sh': 'read answer\n' }],
+      { code: 'waits_for_input', line: 'read answer' },
     ],
     ['asks a question', ['printf "Go on? [y/N] "; exit 1', '', {}], { code: 'waits_for_input' }],
     ['says nothing that is known', ['echo odd; exit 7', '', {}], { code: 'command_failed', exit: 7 }],

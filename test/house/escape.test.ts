@@ -259,6 +259,32 @@ socket.socketpair()
     expect(said.filter((line) => line === 'socket Address family not supported by protocol')).toHaveLength(8);
   });
 
+  it('gives each sandbox a share of what it counts for the account that all of them have', async () => {
+    const script = `import ctypes, fcntl, os
+libc = ctypes.CDLL(None, use_errno=True)
+made = 0
+while made < 200 and libc.inotify_init() >= 0: made += 1
+print('inotify', made, os.strerror(ctypes.get_errno()))
+_, end = os.pipe()
+try:
+    fcntl.fcntl(end, 1031, 1 << 20)
+    print('pipe GIVEN')
+except PermissionError:
+    print('pipe refused')
+fcntl.fcntl(end, fcntl.F_SETFL, os.O_NONBLOCK)
+`;
+    const detail = await run('shares', "  t: { run: 'python3 take.py & wait; python3 take.py' }\n", {
+      'take.py': script,
+    });
+    // Both at once: what the first has taken is free again when it has ended.
+    expect((await logOf(detail)).trim().split('\n')).toEqual([
+      'inotify 16 Too many open files',
+      'pipe refused',
+      'inotify 16 Too many open files',
+      'pipe refused',
+    ]);
+  });
+
   it('runs what people run: threads, children, pipes', async () => {
     const detail = await run(
       'usual',

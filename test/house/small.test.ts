@@ -383,6 +383,7 @@ describe('words for a terminal', () => {
       alive,
       without: {},
       seen_at: new Date(),
+      address: null,
     });
     expect(addressesDelay([edge('a', 5, true)], { table_version: 5 })).toBeNull();
     expect(addressesDelay([edge('a', 4, true)], { table_version: 5 })).toContain('has yet to take over');

@@ -78,7 +78,7 @@ describe('what stands on a server of databases', () => {
     ] as const) {
       const kind = openPostgres(addressOf('standing'), house);
       await kind.make(one.id, { extensions: [] });
-      await kind.addLogin(one.id, { id: one.login, password: 'x', until: null, lockMs: null });
+      await kind.addLogin(one.id, { id: one.login, password: 'x', until: null, lockMs: null, statementMs: null });
       await kind.close();
     }
     await until('it is said', async () =>
@@ -121,7 +121,7 @@ describe('what stands on a server of databases', () => {
     for (const one of made) expect(one).toMatchObject({ open: true, most: 80, public: false });
     // Once more for what is there is no error.
     await kind.make(second, { extensions: [] });
-    const login = { id: randomUUID(), password: 'x', until: null, lockMs: null };
+    const login = { id: randomUUID(), password: 'x', until: null, lockMs: null, statementMs: null };
     await kind.addLogin(second, login);
     const inside = new pg.Client(kind.references(second, '127.0.0.1', login).url as string);
     await inside.connect();

@@ -215,6 +215,7 @@ async function runChain(
     through: [...named.through, ...operator.through],
     // A server on another machine is beyond what a tied port can lead to; it opens nothing else.
     only: open ? [] : named.only,
+    bounded: [...named.bounded, ...made.reach.map(({ port }) => port)],
   };
   const pictures = work.kind === 'picture' ? picturing(context) : { binds: [], variables: {} };
   const bounds = boundsOf(host.attempt, work);

@@ -10,7 +10,7 @@ import { takeOutput, takeResults } from './outputs.js';
 import type { AttemptBounds } from '../sandbox/host.js';
 import type { HeldChain } from '../sandbox/ready.js';
 import { splitSections } from '../log/sections.js';
-import { makeTail, seenFiles } from './seen.js';
+import { makeTail, seenFiles, seenText } from './seen.js';
 
 /** Between TERM and KILL, in milliseconds. */
 const graceMs = 5_000;
@@ -124,6 +124,8 @@ export async function follow(followed: Followed): Promise<Ended> {
   const scene = {
     lastLines: () => tail.lines(),
     files: () => seenFiles([...followed.layers, join(folder, 'u')]),
+    // The layers alone: what the work itself has written may change under the hand.
+    textOf: (path: string) => seenText(followed.layers, path),
     tools: context.tools,
   };
   const { ended, coverage } = judge(work, {

@@ -73,6 +73,7 @@ const brokenPipe = 13;
 export interface FailureScene {
   lastLines(): string[];
   files(): string[];
+  textOf(path: string): string | null;
   tools: Record<string, string>;
 }
 
@@ -188,7 +189,7 @@ function readCoverage(
 /** What shows the whole output: `run 131 unit` is the label of a task, `d17 verify` one of a deployment. */
 function logCommand({ label }: AttemptWork): string {
   const [first = '', number = '', ...task] = label.split(' ');
-  return first === 'run' ? `run log ${number} ${task.join(' ')}` : `follow ${first}`;
+  return first === 'run' ? `run log ${number} ${task.join(' ')}` : `deployment log ${[first, number].join(' ').trim()}`;
 }
 
 const programFacts = (work: AttemptWork, command: string, exit: number, scene: FailureScene): ProgramFacts => ({
@@ -200,4 +201,5 @@ const programFacts = (work: AttemptWork, command: string, exit: number, scene: F
   tools: scene.tools,
   files: scene.files(),
   network: work.network === 'open',
+  textOf: scene.textOf,
 });

@@ -1,5 +1,5 @@
 /** Names of the files that a piece of work saw: for telling which one was meant. */
-import { readdirSync } from 'node:fs';
+import { closeSync, constants, fstatSync, openSync, readdirSync, readSync, realpathSync } from 'node:fs';
 import { join } from 'node:path';
 
 const most = 4_000;
@@ -27,6 +27,30 @@ export function seenFiles(folders: readonly string[]): string[] {
     level = [...next];
   }
   return [...found];
+}
+
+/** Bytes of a file that are read of it. */
+const textBytes = 65_536;
+
+/** The text of a file in one of the folders, the topmost first. They may hold links: what leads out of its folder is not read. */
+export function seenText(folders: readonly string[], path: string): string | null {
+  for (const folder of [...folders].reverse()) {
+    try {
+      const inside = realpathSync(join(folder, path));
+      if (!inside.startsWith(`${realpathSync(folder)}/`)) continue;
+      const file = openSync(inside, constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK);
+      try {
+        if (!fstatSync(file).isFile()) continue;
+        const bytes = Buffer.alloc(textBytes);
+        return bytes.subarray(0, readSync(file, bytes, 0, textBytes, 0)).toString('utf8');
+      } finally {
+        closeSync(file);
+      }
+    } catch {
+      // Not every layer has every file.
+    }
+  }
+  return null;
 }
 
 /** The end of what a command prints. */

@@ -9,7 +9,7 @@ import type { AgentContext } from '../context.js';
 import { maskerOf, maskIssue } from '../log/masked.js';
 import { groupOf } from '../sandbox/limits.js';
 import { firstProcess, listeningPorts, onlyLoopback, programOf } from '../sandbox/processes.js';
-import { seenFiles } from '../attempts/seen.js';
+import { seenFiles, seenText } from '../attempts/seen.js';
 import { type InstanceState, leaseOver, limitsOf, networkOver } from './keeper.js';
 import { lastLines } from './logtail.js';
 
@@ -159,6 +159,11 @@ export function explain(
         tools: context.tools,
         files: seenFiles(work.layers.map((digest) => context.layers.at(digest))),
         network: true,
+        textOf: (path: string) =>
+          seenText(
+            work.layers.map((digest) => context.layers.at(digest)),
+            path,
+          ),
       },
     }),
     maskerOf(work),

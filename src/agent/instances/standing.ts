@@ -117,7 +117,7 @@ export function openStanding(agentFolder: string, host: Host): Standing {
     };
     try {
       prepareFolder(folder, account);
-      const network = { ...tied, open: true, listen: { address, port }, only: [] };
+      const network = { ...tied, open: true, listen: { address, port }, only: [], bounded: [] };
       writeNetwork({ folder, account, network: 'pasta' }, network);
       keeper = await spawnKeeper(
         {

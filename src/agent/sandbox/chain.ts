@@ -138,7 +138,22 @@ const namesOf = (
   'resolv.conf': network.open && way === 'pasta' ? `nameserver ${namesAddress}\n` : '',
 });
 
-const noNetwork = { open: false, reach: [], only: [] };
+const noNetwork = { open: false, reach: [], only: [], bounded: [] };
+
+/** Connections of one sandbox to one server that others use as well. */
+const mostConnections = 32;
+
+/** Rules in the form of iptables-restore(8): one more connection at a time is reset. */
+const boundLines = (ports: readonly number[]): string =>
+  [
+    '*filter',
+    ...[...new Set(ports)].map(
+      (port) =>
+        `-A OUTPUT -p tcp --syn --dport ${port} -m connlimit --connlimit-above ${mostConnections} --connlimit-mask 0 -j REJECT --reject-with tcp-reset`,
+    ),
+    'COMMIT',
+    '',
+  ].join('\n');
 
 const words = (list: readonly string[]) => `${list.join('\0')}\0`;
 
@@ -160,6 +175,7 @@ export function writeNetwork(place: ChainPlace, network: ChainWork['network']): 
     else if (network.only.length)
       put(place, 'only', network.only.map(({ address, port }) => `${address} ${port}\n`).join(''));
   }
+  if (way !== 'none' && network.bounded.length) put(place, 'bounded', boundLines(network.bounded));
   if (way === 'relay') put(place, 'relays', `${relayLines({ network }).join('\n')}\n`);
 }
 

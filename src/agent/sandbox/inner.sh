@@ -11,6 +11,19 @@ net=$1 mode=$2 runs=$3 here=${0%/*}
 # What goes wrong from here on stands in the log of the work.
 exec 2>&1
 
+# All sandboxes share an account, and the kernel counts these for each account: no sandbox takes all of them. An older kernel has not
+# every one of them.
+share() {
+  local name value
+  while read -r name value; do
+    [[ ! -e /proc/sys/user/$name ]] || echo "$value" >"/proc/sys/user/$name" || true
+  done
+} 2>/dev/null <<<'max_inotify_instances 16
+max_inotify_watches 16384
+max_fanotify_groups 2
+max_fanotify_marks 256'
+share
+
 # The limits of a process hold for all that it starts. The first one is that of one file.
 limit() {
   ulimit -c 0
@@ -96,6 +109,11 @@ only_named() {
 
 if [[ $net != none ]]; then
   ip link set lo up
+  # A program that takes every place of a server that others use as well is held here, where its connections leave.
+  if [[ -e bounded ]]; then
+    iptables-restore <bounded 2>/dev/null || true
+    ip6tables-restore <bounded 2>/dev/null || true
+  fi
   echo ready >ready
   read -r _ <go
   if [[ $net == pasta && -e open ]]; then

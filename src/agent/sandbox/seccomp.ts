@@ -4,7 +4,7 @@
  *
  * Refused: namespaces of one's own for users (a way to more of the kernel), looking into and taking descriptors from other
  * processes, keyrings (they belong to the account, which other work shares), io_uring (it passes by this filter), bpf, perf,
- * userfaultfd, files by handle; and sockets of every family but those of files, IPv4, IPv6 and netlink: others (virtual machines, radios,
+ * userfaultfd, files by handle, larger pipes (their pages are counted for the account as well); and sockets of every family but those of files, IPv4, IPv6 and netlink: others (virtual machines, radios,
  * buses) are not held by a network namespace. Programs of another architecture than the machine's own are refused all calls.
  */
 
@@ -18,6 +18,8 @@ interface Numbers {
   sockets: readonly number[];
   /** Refused with EPERM. */
   forbidden: readonly number[];
+  /** fcntl: of its commands one is refused. */
+  fcntl: number;
   /** Refused with ENOSYS: programs go on without them. */
   absent: readonly number[];
 }
@@ -30,6 +32,7 @@ const machines: Record<string, Numbers> = {
     clone3: 435,
     unshare: 272,
     sockets: [41, 53],
+    fcntl: 72,
     forbidden: [308, 101, 310, 311, 438, 312, 250, 248, 249, 321, 298, 323, 304],
     absent: [425, 426, 427],
   },
@@ -39,6 +42,7 @@ const machines: Record<string, Numbers> = {
     clone3: 435,
     unshare: 97,
     sockets: [198, 199],
+    fcntl: 25,
     forbidden: [268, 117, 270, 271, 438, 272, 219, 217, 218, 280, 241, 282, 265],
     absent: [425, 426, 427],
   },
@@ -59,10 +63,13 @@ const EAFNOSUPPORT = 97;
 /** AF_UNIX, AF_INET, AF_INET6, AF_NETLINK of sys/socket.h. */
 const families = [1, 2, 10, 16];
 
+/** F_SETPIPE_SZ of linux/fcntl.h: the pages of pipes are counted for the account that all sandboxes share. */
+const setPipeSize = 1031;
+
 /** CLONE_NEWUSER of linux/sched.h. */
 const newUser = 0x10000000;
 /** Offsets in `struct seccomp_data`. */
-const at = { number: 0, arch: 4, firstArgument: 16 } as const;
+const at = { number: 0, arch: 4, firstArgument: 16, secondArgument: 24 } as const;
 
 type Step = [code: number, value: number, yes?: string, no?: string];
 
@@ -81,6 +88,7 @@ export function seccompProgram(machine: string): Buffer | null {
     [jumpEqual, known.clone3, 'absent'],
     ...known.forbidden.map((number): Step => [jumpEqual, number, 'forbidden']),
     ...known.sockets.map((number): Step => [jumpEqual, number, 'family']),
+    [jumpEqual, known.fcntl, 'fcntl'],
     [jumpEqual, known.clone, 'flags'],
     [jumpEqual, known.unshare, 'flags', 'allowed'],
     'family',
@@ -88,6 +96,9 @@ export function seccompProgram(machine: string): Buffer | null {
     [load, at.firstArgument],
     ...families.map((family): Step => [jumpEqual, family, 'allowed']),
     [answer, refuse(EAFNOSUPPORT)],
+    'fcntl',
+    [load, at.secondArgument],
+    [jumpEqual, setPipeSize, 'forbidden', 'allowed'],
     'flags',
     [load, at.firstArgument],
     [jumpSet, newUser, 'forbidden', 'allowed'],

@@ -42,6 +42,8 @@ export interface ChainWork {
     through: string[];
     /** Where it may not: these ports of these addresses, and nothing else outside; with the names that lead there. */
     only: { port: number; host: string; address: string }[];
+    /** Ports to which it may have few connections at a time: servers that others use as well. */
+    bounded: number[];
   };
   /** Bytes that /tmp and HOME may hold each; null: half of the machine's memory. */
   tmp: number | null;

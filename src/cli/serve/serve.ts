@@ -1,9 +1,9 @@
 /** `serve`: the whole house on one machine, as processes: PostgreSQL, service, agent, edge. */
-import { spawn } from 'node:child_process';
+import { type ChildProcess, spawn } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { chmodSync, mkdirSync } from 'node:fs';
+import { chmodSync, mkdirSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:net';
-import { homedir } from 'node:os';
+import { cpus, homedir, totalmem } from 'node:os';
 import { join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type Static, Type } from '@sinclair/typebox';
@@ -11,7 +11,9 @@ import { CodedError } from '../../core/errors/errors.js';
 import { readKept, writeKept } from '../../wire/rooms/kept.js';
 import { openLogs } from './logs.js';
 import { unknownVariables, variablesFor } from './settings.js';
-import { type Cluster, openDatabase, prepareCluster, startCluster } from './postgres.js';
+import { findLimits } from '../../agent/sandbox/host.js';
+import { groupOf, makeGroup, reviewWeight } from '../../agent/sandbox/limits.js';
+import { boundsOf, type Cluster, openDatabase, prepareCluster, startCluster } from './postgres.js';
 import { runRoom } from './room.js';
 import { lockData } from './lock.js';
 import { type Kept, keepRunning } from './supervise.js';
@@ -97,13 +99,21 @@ export async function openHouse(options: HouseOptions): Promise<House> {
   const logs = openLogs(data, ['database', ...clusterNames, 'service', 'agent', 'edge']);
   const close = async () => {
     for (const one of [...kept].reverse()) await one.end();
+    for (const name of clusterNames)
+      if (process.getuid?.() === 0) await groupOf(findLimits(), groupName(data, name)).remove();
     logs.stop();
     unlock();
   };
   try {
     const cluster = prepareCluster(join(data, 'records'), ports.database, { counted: options.counted ?? false });
     const clusters = Object.fromEntries(
-      clusterNames.map((name) => [name, prepareCluster(join(data, name), ports[name], { like: cluster })]),
+      clusterNames.map((name) => [
+        name,
+        prepareCluster(join(data, name), ports[name], {
+          like: cluster,
+          bounds: boundsOf(name, totalmem(), cpus().length),
+        }),
+      ]),
     ) as Record<ClusterName, Cluster>;
     let database = '';
     const postgres = await keepRunning(
@@ -123,7 +133,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
         clusterNames.map((name) => [
           name,
           keepRunning(
-            { name, start: () => startCluster(clusters[name], logs.open(name)), signal: 'SIGINT' },
+            { name, start: () => grouped(data, name, startCluster(clusters[name], logs.open(name))), signal: 'SIGINT' },
             say,
             longestPause,
           ),
@@ -226,6 +236,27 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       : new CodedError('unavailable', { detail: `${(error as Error).message}; its log is in ${logs.folder}.` }, error);
   }
 }
+
+/** Name of the control group of a cluster. */
+const groupName = (data: string, name: ClusterName): string => `cluster-${checkoutName(data)}-${name}`;
+
+/** Puts a cluster of databases into a control group of its own, where the machine has them. */
+function grouped(data: string, name: ClusterName, server: ChildProcess): ChildProcess {
+  const bounds = boundsOf(name, totalmem(), cpus().length);
+  if (!bounds || server.pid === undefined || process.getuid?.() !== 0) return server;
+  try {
+    const limits = { memory: bounds.memory, cpu: bounds.cpu, processes: mostServerProcesses, weight: reviewWeight };
+    // Its children are born in it.
+    for (const entry of makeGroup(findLimits(), groupName(data, name), limits).entries)
+      writeFileSync(entry, String(server.pid));
+  } catch {
+    // A tree that does not let us in: the bounds of each session hold all the same.
+  }
+  return server;
+}
+
+/** Processes of a cluster: one a session, and its own. */
+const mostServerProcesses = 200;
 
 /** What is started beside each other goes to `kept`, to be ended with the rest also where one of them did not start. */
 async function allKept<Name extends string>(

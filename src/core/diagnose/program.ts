@@ -19,6 +19,8 @@ export interface ProgramFacts {
   files: readonly string[];
   /** Whether it could reach the outside. */
   network: boolean;
+  /** The text of a file of the project; null where it is not text, or not there. Left out: files cannot be read. */
+  textOf?: (path: string) => string | null;
 }
 
 type Rule = (facts: ProgramFacts, lines: string[]) => Issue | null;
@@ -179,6 +181,15 @@ const usualCommands = [
   'find',
 ];
 
+const readOnly: Rule = ({ what }, lines) => {
+  const hit =
+    find(lines, /EROFS: read-only file system, \w+ '([^']+)'/) ??
+    find(lines, /Errno 30\] Read-only file system: '([^']+)'/) ??
+    find(lines, /['‘"]?([\w./@+-]+)['’"]?: Read-only file system/) ??
+    find(lines, /(\S+) \(Read-only file system\)/);
+  return hit && issue('folder_read_only', { what, path: hit.found[1] ?? 'the file', line: hit.line });
+};
+
 const networkClosed: Rule = ({ what, network }, lines) => {
   if (network) return null;
   const hit =
@@ -195,9 +206,17 @@ const networkClosed: Rule = ({ what, network }, lines) => {
 /** `read` of a shell, as a command of its own. */
 const shellRead = /(?:^|[;&|({\s])(read(?:\s+-\w+(?:\s+(?:"[^"]*"|'[^']*'|[^\s;]+))?)*(?:\s+\w+)*)\s*(?:$|[;&|)}\n])/m;
 
-const asksForInput: Rule = ({ what, command, exit }, lines) => {
-  // At the end of its input, which is empty, `read` fails and says nothing.
-  const read = exit === 1 && lines.length === 0 ? shellRead.exec(command.slice(0, 4_000))?.[1] : undefined;
+/** A command that runs a script with a shell: `bash migrate.sh`, `./migrate.sh`. */
+const shellScript = /^(?:exec\s+)?(?:(?:ba|da|z|k)?sh\s+(?:-\w+\s+)*([\w@+-][\w./@+-]*)|\.\/([\w./@+-]+))(?:\s|$)/;
+
+const asksForInput: Rule = ({ what, command, exit, textOf }, lines) => {
+  // At the end of its input, which is empty, `read` fails and prints nothing: in the command, or in the script that it runs.
+  const quiet = exit === 1 && lines.length === 0;
+  const path = quiet ? shellScript.exec(command.trim()) : null;
+  const script = path ? (textOf?.((path[1] ?? path[2] ?? '').replace(/^\.\//, '')) ?? '') : '';
+  const read = quiet
+    ? (shellRead.exec(command.slice(0, 4_000)) ?? shellRead.exec(script.slice(0, 64_000)))?.[1]
+    : undefined;
   if (read) return issue('waits_for_input', { what, line: read.trim().slice(0, 300) });
   const eof = find(
     lines,
@@ -214,7 +233,7 @@ const asksForInput: Rule = ({ what, command, exit }, lines) => {
 };
 
 /** In the order in which one explains the other: a missing version explains a missing file, not the other way round. */
-const rules: Rule[] = [scriptMissing, toolVersion, variableMissing, networkClosed, asksForInput, missing];
+const rules: Rule[] = [readOnly, scriptMissing, toolVersion, variableMissing, networkClosed, asksForInput, missing];
 
 /** The cause, or null where the program's own words are the best there is. */
 export function diagnoseProgram(facts: ProgramFacts): Issue | null {

@@ -499,6 +499,11 @@ export const reasons = {
     '{what}: it needs the variable {name}, which it does not get. {line}',
     'Declare {name} under `variables`, and set it: `tsunagi variable set {name}=VALUE`.',
   ),
+  folder_read_only: entry(
+    200,
+    '{what}: it writes to {path}. Programs cannot write to the folder of the project.',
+    'Write to /tmp, or declare a volume for what has to stay and write to /volumes/NAME.',
+  ),
   waits_for_input: entry(
     200,
     '{what}: it asks for input, and nobody is there to answer: {line}',

@@ -30,6 +30,8 @@ function pathOf({ subject, data, name }: HeardEvent & { name: string | null }, t
   if (name === null) return '/';
   const run = /^run (\d+)$/.exec(topic === 'main-failed' ? String(data.of) : subject)?.[1];
   if (run) return `/${name}/runs/${run}`;
+  const deployment = topic === 'deployment-failed' ? /^d(\d+)$/.exec(String(data.of))?.[1] : undefined;
+  if (deployment) return `/${name}/deployments/${deployment}`;
   const environment =
     topic === 'my-review-live'
       ? String(data.environment ?? '')

@@ -33,6 +33,8 @@ const prepareLockMs = 10_000;
 
 /** Resources that one service works on at a time. */
 const lanes = 4;
+/** Milliseconds that a statement of a review's programs may take, unless they set another bound. */
+const reviewStatementMs = 300_000;
 
 export function resourceLanes(context: Context, free: () => void): Lanes {
   return openLanes({
@@ -200,7 +202,8 @@ async function perform(
         const password = context.keys.decrypt(login.sealed);
         // Whoever changes tables waits for others, and holds nobody up for long.
         const lockMs = login.used_by === 'prepare' ? prepareLockMs : null;
-        await kind.addLogin(row.id, { id: login.id, password, until: login.expires_at, lockMs });
+        const statementMs = login.used_by === 'parts' && row.place !== 'standing' ? reviewStatementMs : null;
+        await kind.addLogin(row.id, { id: login.id, password, until: login.expires_at, lockMs, statementMs });
         made.push(login.id);
       }
     }

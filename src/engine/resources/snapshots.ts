@@ -199,6 +199,7 @@ async function perform(context: Context, row: SnapshotRow, act: SnapshotAct, sce
         password,
         until: new Date(context.now() + loginMs),
         lockMs: null,
+        statementMs: null,
       });
       return {};
     }

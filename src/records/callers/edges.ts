@@ -12,6 +12,8 @@ export interface EdgeRow {
   /** Hosts that it has not as the table says. */
   without: Without;
   seen_at: Date;
+  /** From where it last asked; null: not known. */
+  address: string | null;
   alive: boolean;
 }
 
@@ -41,16 +43,18 @@ export async function acknowledge(
   name: string,
   version: number,
   without: Without = {},
+  address: string | null = null,
 ): Promise<EdgeRow | null> {
   const row = await queryOne<EdgeRow & { before: number; turned: boolean }>(
     db,
     `with old as (select acknowledged, without from edges where name = $3)
-     insert into edges (id, token_id, name, acknowledged, without) values ($1, $2, $3, $4, $5)
-     on conflict (name) do update set token_id = excluded.token_id, acknowledged = excluded.acknowledged, without = excluded.without, seen_at = now()
+     insert into edges (id, token_id, name, acknowledged, without, address) values ($1, $2, $3, $4, $5, $6)
+     on conflict (name) do update set token_id = excluded.token_id, acknowledged = excluded.acknowledged, without = excluded.without, seen_at = now(),
+       address = excluded.address
      where edges.token_id = excluded.token_id or exists (select 1 from tokens t where t.id = edges.token_id and t.removed_at is not null)
-     returning id, name, acknowledged::float8 as acknowledged, without, seen_at, true as alive,
+     returning id, name, acknowledged::float8 as acknowledged, without, seen_at, address, true as alive,
        coalesce((select acknowledged from old), -1)::float8 as before, coalesce((select without from old), '{}') <> $5::jsonb as turned`,
-    [newId(), token, name, version, json(without)],
+    [newId(), token, name, version, json(without), address],
   );
   // What it has without these hosts is known of each of them; else of those alone that it has heard of since it said so last.
   if (row?.turned) await wakeMoving(db);
@@ -80,7 +84,7 @@ export async function wakeMoving(db: Db, above = -1, to: number | null = null): 
 export const listEdges = (db: Db): Promise<EdgeRow[]> =>
   query(
     db,
-    `select id, name, acknowledged::float8 as acknowledged, without, seen_at, seen_at > now() - $1::int * interval '1 ms' as alive from edges
+    `select id, name, acknowledged::float8 as acknowledged, without, seen_at, address, seen_at > now() - $1::int * interval '1 ms' as alive from edges
      where not exists (select 1 from tokens t where t.id = edges.token_id and t.removed_at is not null) order by name`,
     [edgeSilenceMs],
   );

@@ -14,6 +14,8 @@ create index wakes_project on wakes (project_id);
 -- Whether an approval is its author's depends on what the release brings, and that on the release that was live: its commit ('' for
 -- none). With another one live the flag is computed again.
 alter table approvals add column against text;
+-- From where an edge last asked.
+alter table edges add column address text;
 -- When a service last read an operator's certificate in its folder.
 alter table certificates add column read_at timestamptz;
 create index attempts_waiting_jobs on attempts (created_at) where state = 'waiting' and kind = 'job';

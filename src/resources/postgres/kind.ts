@@ -250,7 +250,9 @@ export function openPostgres(url: string, house: string): DatabaseKind {
       const who = loginOf(login.id);
       const until = login.until ? ` valid until ${text(login.until.toISOString())}` : " valid until 'infinity'";
       const attributes = `login password ${text(login.password)} connection limit ${loginSessions}${until}`;
-      const lock = login.lockMs === null ? '' : `alter role ${name(who)} set lock_timeout = ${login.lockMs};`;
+      const lock =
+        (login.lockMs === null ? '' : `alter role ${name(who)} set lock_timeout = ${login.lockMs};`) +
+        (login.statementMs === null ? '' : `alter role ${name(who)} set statement_timeout = ${login.statementMs};`);
       await server.run(
         `${role(who, attributes)} ${lock} grant ${name(ownerOf(id))} to ${name(who)};
          comment on role ${name(who)} is ${text(house)};

@@ -57,8 +57,8 @@ export function edgeRoutes(app: App, service: Service): void {
           const edge = await records.transition('edge.acknowledged', async (db) => {
             epoch = await epochOf(db);
             return other()
-              ? acknowledge(db, tokenOf(request), name, 0)
-              : acknowledge(db, tokenOf(request), name, Math.min(have, acknowledges ?? have), open);
+              ? acknowledge(db, tokenOf(request), name, 0, {}, request.ip)
+              : acknowledge(db, tokenOf(request), name, Math.min(have, acknowledges ?? have), open, request.ip);
           });
           if (!edge) throw new CodedError('name_taken', { what: 'edge', name });
         },
