@@ -20,6 +20,7 @@ import { openTally } from '../core/tally.js';
 import { defaultBounds, type EdgeBounds, watchPace } from './bounds.js';
 import { noCertificates, openCertificates } from './certificates.js';
 import { openTls, shownTo } from './tls.js';
+import { clientKey, openCallers } from './callers.js';
 import { makeClient } from '../wire/rooms/client.js';
 import { freshNote, type Note, openCounter } from './count.js';
 import { asksForForced, followForced, forcedTarget } from './cutover/forced.js';
@@ -28,7 +29,7 @@ import { openMirror } from './cutover/mirror.js';
 import { type Visitor, visitorOf } from './cutover/visitors.js';
 import { openSleepers, wakePath } from './reviews/asleep.js';
 import { answerFlaw, askAgain, asksForWebSocket, flawOf } from './flaws.js';
-import { askedFor, hostOf, refuse } from './headers.js';
+import { askedFor, callerOf, hostOf, isSecure, noteCaller, refuse } from './headers.js';
 import { gatePath, type Let, openGate, saysPicture } from './reviews/gate.js';
 import { asksForEvents, endEvents, openInside, meansOf, noUse } from './reviews/inside.js';
 import { makeProxy } from './proxy.js';
@@ -50,6 +51,10 @@ export interface EdgeOptions {
   publicTlsPort?: number | null;
   /** What clients may hold open; what is left out stays as it is by default. */
   bounds?: Partial<EdgeBounds>;
+  /** Addresses and ranges of proxies whose word on who asks is taken; default: none. */
+  trustedProxies?: readonly string[];
+  /** They say it by the PROXY protocol, not in headers. */
+  proxyProtocol?: boolean;
   logLevel?: string;
 }
 
@@ -100,6 +105,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const sleepers = openSleepers(client, options.name);
   const gate = openGate(client, options.name);
   const clients = openTally(bounds.perClient);
+  const callers = openCallers(options.trustedProxies ?? [], options.proxyProtocol ?? false);
   const find = (request: IncomingMessage) => {
     const { host = '', route = null } = table.find(hostOf(request)) ?? {};
     const asked = askedFor(request.url ?? '/');
@@ -231,7 +237,8 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     const { host, route, asked, target, place, visitor, forced } = find(request);
     if (!route) return refuse(response, 404, 'No environment has this address.');
     if (!asked) return refuse(response, 400, 'This is no address.');
-    if (shown === null && certificates.trusted(named)) return toTls(named, asked, response);
+    // What a trusted proxy has had over TLS is not led there again.
+    if (shown === null && !isSecure(request) && certificates.trusted(named)) return toTls(named, asked, response);
     if (asksForForced(request)) return followForced(route, host, asked.search, request, response);
     const { environment, gate: guarded = null } = route;
     if (route.uses && asked.path === gatePath)
@@ -288,7 +295,8 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     (request, response) => handle(request, response),
   );
   const handle = (request: IncomingMessage, response: ServerResponse): void => {
-    const leave = clients.enter(request.socket.remoteAddress ?? '');
+    noteCaller(request, callers);
+    const leave = clients.enter(clientKey(callerOf(request)));
     if (!leave) {
       refuse(response, 429, 'This client has too many requests open.');
       return;
@@ -313,7 +321,7 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
   const upgrades = makeUpgrades({
     find,
     seen,
-    enter: (from) => clients.enter(from),
+    enter: (from) => clients.enter(clientKey(from)),
     covers: certificates.covers,
     proxy,
     counter,
@@ -323,15 +331,24 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     log,
   });
   // Nothing but WebSockets is tunnelled: a client that only offers another protocol goes on in this one (RFC 9110, 7.8).
-  server.on('upgrade', (request, socket, head) =>
-    asksForWebSocket(request) ? upgrades(request, socket, head) : askAgain(server, request, socket, head),
-  );
+  server.on('upgrade', (request, socket, head) => {
+    noteCaller(request, callers);
+    return asksForWebSocket(request) ? upgrades(request, socket, head) : askAgain(server, request, socket, head);
+  });
   server.on('clientError', answerFlaw);
+  callers.guard(server);
   await new Promise<void>((resolve, reject) =>
     server.once('error', reject).listen(options.port, options.host, resolve),
   );
   const tls = options.tlsPort
-    ? await openTls({ host: options.host, port: options.tlsPort, certificates, plain: server, handle })
+    ? await openTls({
+        host: options.host,
+        port: options.tlsPort,
+        certificates,
+        plain: server,
+        handle,
+        guard: callers.guard,
+      })
     : null;
   log.info({ port: options.port, tls: options.tlsPort ?? null }, 'the edge listens');
   return {

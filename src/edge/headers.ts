@@ -1,5 +1,6 @@
 /** What the outside says in its headers, and what of it goes on to a program. */
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import type { Callers } from './callers.js';
 import { withoutOurs } from './sticky.js';
 
 /** About one connection (RFC 9110, 7.6.1): never passed on. */
@@ -44,9 +45,19 @@ const authorityOf = ({ headers }: IncomingMessage): string =>
 export const hostOf = (request: IncomingMessage): string =>
   authorityOf(request).replace(/:\d+$/, '').replace(/\.$/, '').toLowerCase();
 
-/** Whether it came over TLS. */
+/** Of each request who asks, and whether over TLS: it is found out once, when the request comes. */
+const asking = new WeakMap<IncomingMessage, { address: string; secure: boolean }>();
+
+export const noteCaller = (request: IncomingMessage, callers: Pick<Callers, 'addressOf' | 'isSecure'>): void =>
+  void asking.set(request, { address: callers.addressOf(request), secure: callers.isSecure(request) });
+
+/** Address of who asks. */
+export const callerOf = (request: IncomingMessage): string =>
+  asking.get(request)?.address ?? (request.socket.remoteAddress ?? '').replace(/^::ffff:/, '');
+
+/** Whether it came over TLS, to here or to a proxy that is trusted. */
 export const isSecure = (request: IncomingMessage): boolean =>
-  'encrypted' in request.socket && request.socket.encrypted === true;
+  asking.get(request)?.secure ?? ('encrypted' in request.socket && request.socket.encrypted === true);
 
 /** With it a program says that it may look at a review. */
 export const passHeader = 'tsunagi-pass';
@@ -93,7 +104,7 @@ export function forwarded(request: IncomingMessage, id: string): string[] {
   }
   const kept = cookies.length ? withoutOurs(cookies.join('; ')) : null;
   if (kept !== null) headers.push('cookie', kept);
-  const client = (request.socket.remoteAddress ?? '').replace(/^::ffff:/, '');
+  const client = callerOf(request);
   const quoted = host.replace(/["\\]/g, '');
   const proto = isSecure(request) ? 'https' : 'http';
   headers.push('forwarded', `for=${nodeOf(client)};host="${quoted}";proto=${proto}`);

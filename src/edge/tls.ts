@@ -19,6 +19,8 @@ export interface TlsOptions {
   /** Serves what comes in HTTP/1.1. */
   plain: Server;
   handle(request: IncomingMessage, response: ServerResponse): void;
+  /** Reads what trusted proxies say of a connection before its handshake. */
+  guard(server: Server): void;
 }
 
 /** Milliseconds for a handshake, and for which a connection without a request stays open. */
@@ -34,7 +36,14 @@ export const shownTo = (request: IncomingMessage): string | null => {
   return socket.encrypted ? String(socket.servername || '').toLowerCase() : null;
 };
 
-export async function openTls({ host, port, certificates, plain, handle }: TlsOptions): Promise<{ close(): void }> {
+export async function openTls({
+  host,
+  port,
+  certificates,
+  plain,
+  handle,
+  guard,
+}: TlsOptions): Promise<{ close(): void }> {
   const sessions = new Set<ServerHttp2Session>();
   const http2 = createHttp2(
     { maxSessionMemory: sessionMB, settings: { maxConcurrentStreams: streams, maxHeaderListSize: 32 * 1024 } },
@@ -68,6 +77,7 @@ export async function openTls({ host, port, certificates, plain, handle }: TlsOp
     (socket.alpnProtocol === 'h2' ? http2 : plain).emit('connection', socket);
   });
   server.on('tlsClientError', (_error, socket) => socket.destroy());
+  guard(server as unknown as Server);
   server.maxConnections = 20_000;
   await new Promise<void>((resolve, reject) => server.once('error', reject).listen(port, host, resolve));
   return {

@@ -4,7 +4,7 @@ import type { Duplex } from 'node:stream';
 import type { Route, RoutePath, ServerPath } from '../core/cutover/route.js';
 import type { Sleepers } from './reviews/asleep.js';
 import type { Counter } from './count.js';
-import { hostOf } from './headers.js';
+import { callerOf, hostOf } from './headers.js';
 import { type Entry, type Inside, meansOf, noUse } from './reviews/inside.js';
 import { type Gate, type Let, saysPicture } from './reviews/gate.js';
 import type { ServerProxy } from './proxy.js';
@@ -123,7 +123,7 @@ export function makeUpgrades(parts: TunnelParts): Upgrades {
     }
   };
   return (request, socket, head) => {
-    const leave = parts.enter(request.socket.remoteAddress ?? '');
+    const leave = parts.enter(callerOf(request));
     if (leave) go(request, socket, head, leave);
     else refuseUpgrade(socket, 429, 'Too Many Requests', () => {});
   };

@@ -1,4 +1,5 @@
 /** Whoever has something to do inside a review that sleeps waits until it is awake. */
+import { untilClosed } from './signals.js';
 import type { FastifyRequest } from 'fastify';
 import { CodedError, wording } from '../core/errors/errors.js';
 import { placeOf } from '../engine/deployments/acts.js';
@@ -18,9 +19,7 @@ export async function awake(
   { id }: Pick<EnvironmentRow, 'id'>,
 ): Promise<void> {
   const { records } = service.context;
-  const gone = new AbortController();
-  request.raw.once('close', () => gone.abort());
-  const over = AbortSignal.any([gone.signal, service.closing]);
+  const over = untilClosed(request.raw, service.closing);
   const until = performance.now() + mostMs;
   let asked = false;
   for (;;) {

@@ -2,6 +2,7 @@
  * A person's way to a database through the service: from a machine that can't reach the server, over a stream for each session. It
  * opens nothing by itself: the server still asks for the login.
  */
+import { openEnding } from './signals.js';
 import { connect } from 'node:net';
 import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../core/errors/errors.js';
@@ -51,9 +52,7 @@ export function openWays(service: Service): Ways {
       // Others may have come since it was looked at.
       if (isFull(login)) return stream.close(1013);
       open.set(login, (open.get(login) ?? 0) + 1);
-      const ending = new AbortController();
-      const over = AbortSignal.any([ending.signal, closing]);
-      const end = () => ending.abort();
+      const { signal: over, end } = openEnding(closing);
       const { address, port } = context.kinds.database(row).reached();
       const server = connect({ host: address, port, timeout: answerMs });
       server.once('connect', () => server.setTimeout(0));
@@ -69,7 +68,7 @@ export function openWays(service: Service): Ways {
           new Promise<void>((resolve) => over.addEventListener('abort', () => resolve(), { once: true })),
         ]);
       } finally {
-        ending.abort();
+        end();
         server.destroy();
         stream.close();
         const left = (open.get(login) ?? 1) - 1;

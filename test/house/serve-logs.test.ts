@@ -1,9 +1,11 @@
 /** What `serve` gives to its processes, and the logs that it keeps of them. */
+import { EventEmitter, getEventListeners } from 'node:events';
 import { appendFileSync, closeSync, existsSync, mkdtempSync, openSync, readFileSync, rmSync, writeSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { rotateLog } from '../../src/cli/serve/logs.js';
+import { openEnding, untilClosed } from '../../src/service/signals.js';
 import { settingsOf, unknownVariables, variablesFor } from '../../src/cli/serve/settings.js';
 
 let folder: string;
@@ -41,6 +43,21 @@ describe('a log of a process', () => {
     appendFileSync(file, 'small');
     rotateLog(file, { mostBytes: 100, keep: 3 });
     expect(readFileSync(file, 'utf8')).toBe('small');
+  });
+});
+
+describe('the end of requests', () => {
+  it('is that of the service too, and leaves nothing behind at its signal', () => {
+    const closing = new AbortController();
+    const requests = Array.from({ length: 100 }, () => new EventEmitter());
+    const signals = requests.map((one) => untilClosed(one, closing.signal));
+    expect(getEventListeners(closing.signal, 'abort')).toHaveLength(100);
+    for (const one of requests.slice(1)) one.emit('close');
+    expect(getEventListeners(closing.signal, 'abort')).toHaveLength(1);
+    expect(signals.map((one) => one.aborted)).toEqual([false, ...Array(99).fill(true)]);
+    closing.abort();
+    expect(signals[0]?.aborted).toBe(true);
+    expect(openEnding(closing.signal).signal.aborted).toBe(true);
   });
 });
 

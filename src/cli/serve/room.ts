@@ -117,6 +117,8 @@ export async function runRoom(name: string): Promise<void> {
       tlsPort: settings.number('TLS_PORT', 1, 65_535, null),
       publicTlsPort: settings.number('PUBLIC_TLS_PORT', 1, 65_535, null),
       bounds: settings.json('BOUNDS'),
+      trustedProxies: settings.addresses('TRUSTED_PROXIES'),
+      proxyProtocol: get('PROXY_PROTOCOL') === 'on',
       ...logLevel,
     });
     close = () => edge.close();

@@ -151,7 +151,7 @@ const readBy: Record<string, readonly string[]> = {
     'LIMITS',
     'TASK_SETTINGS',
   ],
-  edge: [...common, 'NAME', 'HOST', 'TLS_PORT', 'PUBLIC_TLS_PORT', 'BOUNDS'],
+  edge: [...common, 'NAME', 'HOST', 'TLS_PORT', 'PUBLIC_TLS_PORT', 'BOUNDS', 'TRUSTED_PROXIES', 'PROXY_PROTOCOL'],
 };
 
 /** Settings of the client, which may be set where `serve` is started. */

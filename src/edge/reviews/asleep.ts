@@ -8,7 +8,7 @@ import { LRUCache } from 'lru-cache';
 import type { Route } from '../../core/cutover/route.js';
 import type { WakeAnswer } from '../../wire/rooms/work.js';
 import type { Client } from '../../wire/rooms/client.js';
-import { refuse } from '../headers.js';
+import { callerOf, refuse } from '../headers.js';
 import { escaped, pathHere, sendPage } from './page.js';
 import { navigates } from '../site.js';
 
@@ -71,7 +71,7 @@ export function openSleepers(client: Pick<Client, 'post'>, name: string, now: ()
 
   /** What a client has woken in this minute; whatever comes while one is asked for is part of that. */
   const wokenBy = (request: IncomingMessage): { since: number; count: number } => {
-    const from = request.socket.remoteAddress ?? '';
+    const from = callerOf(request);
     const known = wakes.get(from);
     if (known && now() - known.since < 60_000) return known;
     const fresh = { since: now(), count: 0 };

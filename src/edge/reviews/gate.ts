@@ -9,7 +9,7 @@ import { LRUCache } from 'lru-cache';
 import type { Route } from '../../core/cutover/route.js';
 import type { Client } from '../../wire/rooms/client.js';
 import type { GateAnswer } from '../../wire/rooms/work.js';
-import { isSecure, passHeader, refuse } from '../headers.js';
+import { callerOf, isSecure, passHeader, refuse } from '../headers.js';
 import { navigates } from '../site.js';
 import { cookiesOf, doorCookies, passCookies } from '../sticky.js';
 import { escaped, pathHere, sendPage } from './page.js';
@@ -66,7 +66,7 @@ export function openGate(client: Pick<Client, 'post'>, name: string, now: () => 
   const asked = new LRUCache<string, { since: number; count: number }>({ max: 10_000 });
 
   const mayAsk = (request: IncomingMessage): boolean => {
-    const from = request.socket.remoteAddress ?? '';
+    const from = callerOf(request);
     const before = asked.get(from);
     if (!before || now() - before.since >= 60_000) asked.set(from, { since: now(), count: 1 });
     else before.count++;

@@ -1,4 +1,5 @@
 /** Addresses of environments: listed, added, looked at, renamed, removed; and the root of the service's own authority. */
+import { untilClosed } from '../../signals.js';
 import type { FastifyRequest } from 'fastify';
 import { Type } from '@sinclair/typebox';
 import { checkedName } from '../../../core/domains/names.js';
@@ -34,10 +35,10 @@ export function addressRoutes(app: App, service: Service): void {
   /** What is known a moment later, so that whoever asks sees what is missing. */
   const settled = async (request: FastifyRequest, host: string) => {
     const deadline = Date.now() + soonMs;
-    const over = AbortSignal.any([service.closing, AbortSignal.timeout(soonMs)]);
+    const over = untilClosed(request.raw, service.closing);
     for (;;) {
       const view = await viewOf(request, host);
-      if (view.issue || view.state === 'certified' || Date.now() > deadline) return view;
+      if (view.issue || view.state === 'certified' || Date.now() > deadline || over.aborted) return view;
       await hub.wait((topic) => topic === 'addresses', 1_000, over);
     }
   };

@@ -1,4 +1,5 @@
 /** The edges' side: the table, and the bytes that its routes name. */
+import { untilClosed } from '../../signals.js';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import type { Issue } from '../../../core/errors/errors.js';
 import { CodedError, wording } from '../../../core/errors/errors.js';
@@ -133,7 +134,7 @@ export function edgeRoutes(app: App, service: Service): void {
         });
         if (id === null) return gone;
         // Whoever waits goes on as soon as they do, before that is recorded.
-        if (servers.length && (await stood.all(servers, standMs, goneOf(reply))))
+        if (servers.length && (await stood.all(servers, standMs, untilClosed(reply.raw, service.closing))))
           return { state: 'stands', queue: 0, issue: null };
       } finally {
         stood.close();
@@ -187,13 +188,6 @@ export function edgeRoutes(app: App, service: Service): void {
       throw new CodedError('token_grant', { name: grant?.name ?? 'this edge', what: `the name ${name}` });
   }
 
-  /** Whoever asked has gone, or the service closes. */
-  function goneOf(reply: FastifyReply): AbortSignal {
-    const gone = new AbortController();
-    reply.raw.once('close', () => gone.abort());
-    return AbortSignal.any([gone.signal, service.closing]);
-  }
-
   /** What there is; else waits for news of a topic, and looks once more. Nothing that is told meanwhile is missed. */
   async function listen<T>(
     reply: FastifyReply,
@@ -202,7 +196,7 @@ export function edgeRoutes(app: App, service: Service): void {
     begin: () => Promise<void>,
     look: () => Promise<T | null>,
   ): Promise<T | null> {
-    const over = goneOf(reply);
+    const over = untilClosed(reply.raw, service.closing);
     const such = (heard: string) => heard === topic;
     let woken = false;
     const off = hub.on(such, () => {

@@ -1,4 +1,5 @@
 /** The agents' side: register, poll, report. Limited to what they have claimed. */
+import { untilClosed } from '../../signals.js';
 import { strayVolumes } from '../../../engine/upkeep/strays.js';
 import { lookAtAskedPictures } from '../../../records/deployments/pictures.js';
 import { Type } from '@sinclair/typebox';
@@ -160,7 +161,7 @@ export function workRoutes(app: App, service: Service): void {
     // Work that waits for a slot is nothing to an agent that has none: with its next report it is given some.
     const wakes = (topic: string) =>
       topic === 'work' || topic === 'stand' || (topic === 'attempts' && given.busy(agent) < body.slots);
-    const over = AbortSignal.any([gone.signal, service.closing]);
+    const over = untilClosed(reply.raw, service.closing);
     try {
       for (;;) {
         if (stood && !gone.signal.aborted) {
