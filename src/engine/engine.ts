@@ -4,6 +4,7 @@ import { dropOldPasses } from '../records/callers/passes.js';
 import { dropOldAnswers, dropOldSessions, dropOldSignIns } from '../records/callers/people.js';
 import { dropEmptyPartitions, makeLogPartitions } from '../records/runs/logs.js';
 import { nextDue } from '../records/runs/runs.js';
+import { forgetOld } from '../records/views/forget.js';
 import { carryOutWake } from '../records/deployments/wakes.js';
 import type { Context } from './context.js';
 import { stepDeployment } from './deployments/deployments.js';
@@ -262,6 +263,7 @@ export async function startEngine(context: Context): Promise<Engine> {
         await dropOldJobAttempts(records);
         await dropOldTerminals(records);
         await forgetChores(records);
+        while ((await forgetOld(records)) > 0);
         await sweepScratch(context);
         await sweepRemoved(context);
         await tendRepositories(context);

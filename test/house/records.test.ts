@@ -57,6 +57,7 @@ import {
 } from '../../src/records/resources/resources.js';
 import { addToken } from '../../src/records/callers/people.js';
 import { definitionOf } from '../../src/records/projects/projects.js';
+import { forgetOld } from '../../src/records/views/forget.js';
 import { forgetRelease, keepRelease, lockRelease, releasesToForget } from '../../src/records/views/space.js';
 import { type Cluster, openCluster, recordProject, recordRun } from './cluster.js';
 import { until } from './world.js';
@@ -409,6 +410,106 @@ describe('bytes of a release', () => {
     } finally {
       await other.close();
     }
+  });
+});
+
+describe('what grows with each push', () => {
+  it('is forgotten when only old runs have it: definitions, events of code hosts, pushes', async () => {
+    const project = await recordProject(records, 'forgotten');
+    for (const [commit, trimmed] of [
+      ['kept', false],
+      ['old', true],
+      ['declared', true],
+      ['released', true],
+    ] as const) {
+      const run = await recordRun(records, project.id);
+      await query(records, `update runs set commit = $2, trimmed_at = case when $3 then now() end where id = $1`, [
+        run.id,
+        commit,
+        trimmed,
+      ]);
+      await query(records, `insert into definitions (project_id, commit, model) values ($1, $2, '{}')`, [
+        project.id,
+        commit,
+      ]);
+      if (commit === 'released')
+        await query(
+          records,
+          `insert into releases (id, project_id, number, digest, commit, run_id, parts, plan) values ($1, $2, 1, 'd', $3, $4, '[]', '{}')`,
+          [newId(), project.id, commit, run.id],
+        );
+    }
+    await query(records, `update projects set definition_commit = 'declared' where id = $1`, [project.id]);
+    for (const [event, days, due] of [
+      ['old', 31, null],
+      ['waits', 31, 'now'],
+      ['new', 29, null],
+    ] as const)
+      await query(
+        records,
+        `insert into intake (project_id, source, event_id, type, body, state, at, due_at)
+         values ($1, 'host', $2, 't', '{}', 'done', now() - $3 * interval '1 day', $4::timestamptz)`,
+        [project.id, event, days, due],
+      );
+    for (const [state, days] of [
+      ['recorded', 91],
+      ['intended', 91],
+      ['recorded', 89],
+    ] as const)
+      await query(
+        records,
+        `insert into pushes (id, project_id, branch, state, actor, at) values ($1, $2, 'main', $3, 'a', now() - $4 * interval '1 day')`,
+        [newId(), project.id, state, days],
+      );
+    while ((await forgetOld(records)) > 0);
+    const left = async (sql: string) =>
+      (await query<{ one: string }>(records, sql, [project.id])).map(({ one }) => one);
+    expect(await left('select commit as one from definitions where project_id = $1 order by 1')).toEqual([
+      'declared',
+      'kept',
+      'released',
+    ]);
+    expect(await left('select event_id as one from intake where project_id = $1 order by 1')).toEqual(['new', 'waits']);
+    expect(await left('select state as one from pushes where project_id = $1 order by 1')).toEqual([
+      'intended',
+      'recorded',
+    ]);
+    await query(records, 'delete from intake');
+  });
+
+  it('a review that stays on an old release keeps that one, not all that came after it', async () => {
+    const project = await recordProject(records, 'old-review');
+    const releases: string[] = [];
+    for (let number = 1; number <= 6; number++) {
+      const [id, run] = [newId(), await recordRun(records, project.id)];
+      releases.push(id);
+      await query(
+        records,
+        `insert into releases (id, project_id, number, digest, commit, run_id, parts, plan) values ($1, $2, $3, 'd', 'c', $4, '[]', '{}')`,
+        [id, project.id, number, run.id],
+      );
+    }
+    await query(records, 'update projects set releases = 6 where id = $1', [project.id]);
+    const live = async (name: string, kind: string, number: number) => {
+      const [environment, deployment] = [newId(), newId()];
+      await query(
+        records,
+        `insert into environments (id, project_id, name, kind, plan_name, host) values ($1, $2, $3, $4, $3, $3 || '.old-review')`,
+        [environment, project.id, name, kind],
+      );
+      await query(
+        records,
+        `insert into deployments (id, project_id, number, environment_id, release_id, kind, actor, state, environment_plan, variables)
+         values ($1, $2, $3, $4, $5, 'deploy', 'test', 'live', '{}', '{}')`,
+        [deployment, project.id, number, environment, releases[number - 1]],
+      );
+      await query(records, 'update environments set live_id = $2 where id = $1', [environment, deployment]);
+    };
+    await live('on-old', 'review', 2);
+    await live('staging', 'standing', 5);
+    const gone = await releasesToForget(records, 1, 0, 50);
+    // r5 is live, r6 may still go live, r2 is the review's own.
+    expect(gone.filter((one) => one.project_id === project.id).map(({ number }) => number)).toEqual([1, 3, 4]);
   });
 });
 

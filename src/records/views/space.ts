@@ -39,11 +39,14 @@ export async function trimRun(db: Db, run: string): Promise<void> {
   ).map((row) => row.id);
   await query(db, 'delete from results where attempt_id = any($1::uuid[])', [attempts]);
   await query(db, 'delete from log_chunks where stream = any($1::uuid[])', [attempts]);
+  // How much was covered stays; which lines of which files does not.
+  await query(db, `update coverage set files = '[]' where attempt_id = any($1::uuid[])`, [attempts]);
   await query(db, 'update runs set trimmed_at = now() where id = $1', [run]);
 }
 
 /**
- * Releases whose bytes may go: not among the newest `keep`, older than everything that is live,
+ * Releases whose bytes may go: not among the newest `keep`, older than all that is live in standing environments (newer ones may still
+ * be promoted; a review that stays on an old release keeps that one alone),
  * not among the `reverts` that were live last in an open environment or that reverts from what is live go back to, and needed by no
  * deployment that is live, moving or warm. `only`: this one, if it is among them.
  */
@@ -58,7 +61,7 @@ export const releasesToForget = (
     db,
     `select l.id, l.number, l.project_id from projects p join releases l on l.project_id = p.id
      where ($5::uuid is null or l.id = $5) and l.gone_at is null and l.number <= p.releases - $1
-       and l.number < coalesce((select min(live.number) from environments e join deployments d on d.id in (e.live_id, e.serving_id) join releases live on live.id = d.release_id where e.project_id = p.id), $3)
+       and l.number < coalesce((select min(live.number) from environments e join deployments d on d.id in (e.live_id, e.serving_id) join releases live on live.id = d.release_id where e.project_id = p.id and e.kind = 'standing' and e.state <> 'closed'), $3)
        and not exists (select 1 from deployments d join environments e on e.id = d.environment_id where d.release_id = l.id
          and (d.id in (e.live_id, e.serving_id) or d.ended_at is null and d.state not in ('replaced', 'failed', 'reverted') or d.warm_until > now()))
        and not exists (select 1 from (
