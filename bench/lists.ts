@@ -22,6 +22,9 @@ export async function lists(bench: Bench): Promise<Figure[]> {
       `/api/runs?project=history&limit=30&cursor=00000000-0000-7000-8000-0000000${(50_000).toString(16).padStart(5, '0')}`,
     ],
     ['one run', `/api/projects/history/runs/${runs}`],
+    ['why a run is as it is', `/api/projects/history/runs/${runs}/why`],
+    ['events of a project', '/api/events?project=history&limit=50'],
+    ['events of a run', `/api/events?project=history&subject=run%20${runs}&limit=50`],
     ['the board', '/api/board'],
     ['find by title', '/api/find?text=change%2099'],
   ];
@@ -84,7 +87,28 @@ async function fill({ house, folder }: Bench): Promise<void> {
      from runs r join projects p on p.id = r.project_id and p.name = 'history', generate_series(1, ${tasksEach}) n`,
     [model],
   );
+  // Each task with its attempt and its result, each run with its events: what a step of another run asks stands among them.
+  await query(
+    records,
+    `insert into attempts (id, kind, task_id, project_id, number, state, needs, line, started_at, ended_at)
+     select gen_random_uuid(), 'task', t.id, r.project_id, 1, 'passed', '{"takes":"runs","base":null}', 'own', now(), now()
+     from tasks t join runs r on r.id = t.run_id join projects p on p.id = r.project_id and p.name = 'history'`,
+  );
+  await query(
+    records,
+    `insert into results (project_id, line, fingerprint, attempt_id, state)
+     select a.project_id, 'own', t.fingerprint, a.id, 'passed' from attempts a join tasks t on t.id = a.task_id
+       join projects p on p.id = a.project_id and p.name = 'history'`,
+  );
+  await query(
+    records,
+    `insert into events (number, type, project_id, subject, actor)
+     select (select coalesce(max(number), 0) from events) + row_number() over (order by r.number, k.type), k.type, r.project_id,
+       'run ' || r.number, 'engine'
+     from runs r join projects p on p.id = r.project_id and p.name = 'history',
+       (values ('run.planned'), ('attempt.started'), ('run.ended')) k(type)`,
+  );
   await query(records, 'update projects set runs = $1 where name = $2', [runs, 'history']);
-  await query(records, 'analyze runs, tasks, commits');
+  await query(records, 'analyze runs, tasks, commits, attempts, results, events');
   await records.close();
 }

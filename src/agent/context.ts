@@ -1,3 +1,4 @@
+import type { Floor, Reserve } from './files/floor.js';
 import type { Issue } from '../core/errors/errors.js';
 import type { Client } from '../wire/rooms/client.js';
 import type { Volumes } from '../resources/volumes/volumes.js';
@@ -42,6 +43,9 @@ export interface AgentContext {
     warn(data: object, text: string): void;
     error(data: object, text: string): void;
   };
+  /** Room for the agent's own state on a full disk, and the attempts that may be ended for it. */
+  reserve: Reserve;
+  floor: Floor;
   /** Why there is no room for new attempts, or null. */
   full(): Promise<Issue | null>;
   /** The agent ends. */

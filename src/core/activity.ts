@@ -81,6 +81,7 @@ const acts: Record<string, (subject: string, data: Data) => string> = {
   'push.recorded': (subject, data) => `pushed to ${subject}: ${said(data.title)}`,
   'push.refused': (subject) => `pushed to ${subject}, and was refused`,
   'records.restored': () => 'found that the records had been restored: each edge begins its table again',
+  'repository.filtered': (subject, data) => `${subject} has files that are pointers (${said(data.attribute)})`,
   'repository.cleared': (subject, data) =>
     `deleted ${said(data.count)} refs that do not belong in the repository of ${subject}: ${said(data.refs)}`,
   'branch.removed': (subject) => `removed the branch ${subject}`,

@@ -5,6 +5,8 @@ const mostNames = 2_000;
 export function nearest(name: string, names: readonly string[]): string | null {
   // Nobody mistypes a longer one; comparing them takes their lengths multiplied.
   if (name.length > longest) return null;
+  // Of one character every other one is an edit away.
+  if (name.length < 2) return null;
   let best: string | null = null;
   let least = Math.max(1, Math.floor(name.length / 3)) + 1;
   for (const one of names.slice(0, mostNames)) {

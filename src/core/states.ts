@@ -120,6 +120,7 @@ export const alertTopics = [
   'edge-unreachable',
   'disk-full',
   'repository-altered',
+  'repository-filtered',
   'run-unplaced',
 ] as const;
 export type AlertTopic = (typeof alertTopics)[number];

@@ -29,6 +29,7 @@ export const eventTypes = [
   'push.recorded',
   'push.refused',
   'repository.cleared',
+  'repository.filtered',
   'records.restored',
   'branch.removed',
   'pull-request.opened',
@@ -203,7 +204,7 @@ export function listEvents(db: Db, filter: EventFilter): Promise<EventRow[]> {
        and ($3::text is null or e.project_id = (select id from projects where name = $3))
        and ($4::text is null or e.type = $4) and ($5::text is null or e.subject = $5)
        ${filter.actor === undefined ? '' : 'and e.actor = $7'}
-       ${filter.people ? `and e.actor not in ('engine', 'agent') and e.type <> 'evidence.recorded'` : ''}
+       ${filter.people ? `and e.actor not in ('engine', 'agent', 'the clock') and e.type <> 'evidence.recorded'` : ''}
        ${filter.kinds === undefined ? '' : `and split_part(e.type, '.', 1) in (${filter.kinds.map((kind) => `'${kind}'`).join(', ')})`}
      order by e.number ${filter.newestFirst ? 'desc' : 'asc'} limit $6`,
     [

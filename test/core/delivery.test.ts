@@ -87,6 +87,7 @@ describe('a change that failed', () => {
     seen: 0,
     ended: null,
     poor: null,
+    splitEnded: false,
     next: { revert: false, asked: 100, live: 200 },
     ...more,
   });
@@ -102,6 +103,12 @@ describe('a change that failed', () => {
     ['was poor when the next one mended it', { poor: 50 }, true, 150],
     ['failed with some of the traffic', { state: 'failed', seen: 10, ended: 70, next: null }, true, 60],
     ['failed before anybody saw it', { state: 'failed', seen: null, ended: 70, next: null }, false, null],
+    [
+      'was a split that somebody ended',
+      { state: 'failed', seen: 10, ended: 70, splitEnded: true, next: null },
+      false,
+      null,
+    ],
     ['is live', { state: 'live', next: null }, false, null],
     ['has nothing after it yet', { state: 'failed', seen: 10, ended: null, next: null }, true, null],
   ] as const)('%s', (_, more, failed, restoredMs) => {

@@ -111,23 +111,24 @@ describe('a review’s page', () => {
   it('lets it sleep, says so, and wakes it', async () => {
     await page.goto(`${world.url}/sailings/on-autumn`);
     await see('on-autumn runs');
-    await press('Let it sleep');
+    await press('Put to sleep');
     await see('on-autumn is asleep');
     await see(/its programs stand still; a visit wakes it/);
     await page.getByLabel('Parts', { exact: true }).getByText('asleep').waitFor();
     expect(await violations(page)).toEqual([]);
-    await press('Wake it');
+    await press('Wake');
     await see('on-autumn runs');
   });
 
   it('keeps it for longer, and closes it', async () => {
     const before = (await review('on-autumn')).review?.closesAt as string;
-    await press('Keep 3 days more');
+    await press('Extend by 3 days');
     await until('it is kept', async () => (await review('on-autumn')).review?.keepUntil);
     expect(Date.parse((await review('on-autumn')).review?.closesAt as string)).toBeGreaterThanOrEqual(
       Date.parse(before),
     );
-    await press('Close it');
+    await press('Close');
+    await press('Close the review');
     await see(/is closed: .*; its runs, logs and pictures stay\. The page of reviews opens it again/);
     expect((await world.visit('on-autumn-sailings.review.localhost', '/')).status).toBe(404);
   });

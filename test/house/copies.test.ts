@@ -196,7 +196,7 @@ describe('data that is copied', () => {
     expect(await databases()).not.toContain(`d_${before?.id.replaceAll('-', '')}`);
     // Whoever has the data of before keeps it; who begins anew gets the newer.
     const was = (await resource(branchName('spring'))).origin?.of;
-    await world.cli('review', 'reset', `ferry/${branchName('spring')}`);
+    await world.cli('review', 'reset', `ferry/${branchName('spring')}`, '--yes');
     await until('it began anew', async () => {
       const now = await resource(branchName('spring')).catch(() => null);
       return now?.state === 'ready' && now.origin?.of && now.origin.of !== was;
@@ -237,7 +237,7 @@ describe('a scrub that fails', () => {
     expect(origin?.why?.says).toMatch(/^scrub failed: /);
     expect(await ask(hostOf('autumn'))).toBe('');
     await main({ 'scrub.sh': scrub }, 'The scrub is mended');
-    await world.cli('review', 'reset', `ferry/${branchName('autumn')}`);
+    await world.cli('review', 'reset', `ferry/${branchName('autumn')}`, '--yes');
     await until('it has the data', async () => (await ask(hostOf('autumn'))).startsWith('Passenger 1\n'));
   });
 

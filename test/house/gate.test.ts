@@ -347,7 +347,7 @@ describe('a review that opens with a link', () => {
     const { url } = await world.api().post<MadeLink>(links, { ms: 3_600_000 });
     const pass = (await ask(pathOf(url), navigation)).cookies['tsunagi-pass'] ?? '';
     const before = (await world.environment('shop', name)).review?.openedAt;
-    await world.cli('review', 'reset', `shop/${name}`);
+    await world.cli('review', 'reset', `shop/${name}`, '--yes');
     await until('it is there again', async () => {
       const one = await world.environment('shop', name);
       return one.live !== null && one.moving === null && one.review?.openedAt !== before;

@@ -195,3 +195,24 @@ describe('the upkeep of a repository', () => {
     expect((await objectOf(repository, lost, 'blob'))?.body.toString()).toBe('no ref names it');
   });
 });
+
+describe('files that are pointers to what is kept elsewhere', () => {
+  it('are a warning of the run, an event and a condition of main, until the attribute is gone', async () => {
+    const tasks = "tsunagi: 1\ntasks: { t: { run: 'cat map.png' } }\n";
+    const { checkout, first } = await world.hosted('pointers', {
+      '.gitattributes': '*.png filter=charts diff=charts -text\n',
+      'map.png': 'pointer 4711\n',
+      'tsunagi.yaml': tasks,
+    });
+    await checkout.push();
+    const run = await world.waitRun('pointers', first);
+    expect(run.definitionIssues.map(({ code }) => code)).toContain('filter_attribute');
+    const wrong = async () =>
+      (await world.api().get<AlertPage>('/api/alerts')).wrong.filter((one) => one.topic === 'repository-filtered');
+    const condition = await until('it is a condition', async () => (await wrong())[0]);
+    expect(condition.says).toContain('filter=charts');
+    expect((await world.events('type=repository.filtered')).map(({ subject }) => subject)).toEqual(['pointers']);
+    await world.waitRun('pointers', await checkout.commitAndPush({ '.gitattributes': '' }, 'No filter'));
+    await until('it is over', async () => (await wrong()).length === 0);
+  });
+});

@@ -66,7 +66,7 @@ describe('the data of a review', () => {
 
   it('is filled again when it begins anew', async () => {
     const before = (await world.environment('shop', name)).review?.openedAt;
-    const done = await world.cli('review', 'reset', `shop/${name}`);
+    const done = await world.cli('review', 'reset', `shop/${name}`, '--yes');
     expect(done).toMatchObject({ status: 0, err: '' });
     await until('it is live again', async () => {
       const one = await world.environment('shop', name);

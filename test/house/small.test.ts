@@ -5,6 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, describe, expect, it } from '@jest/globals';
 import { Type } from '@sinclair/typebox';
+import { openCaches } from '../../src/agent/attempts/caches.js';
 import { makeLogSender } from '../../src/agent/log/log.js';
 import { findLimits } from '../../src/agent/sandbox/host.js';
 import { groupOf, makeGroup } from '../../src/agent/sandbox/limits.js';
@@ -417,6 +418,28 @@ describe('a file that is kept on the machine', () => {
     for (const text of ['', '{"name":"a"', '{"name":"a"}', '{"name":"a","count":1.5}', 'null', '[]']) {
       writeFileSync(file, text);
       expect([text, readKept(file, Shape)]).toEqual([text, null]);
+    }
+  });
+});
+
+describe('a cache that is removed', () => {
+  it('is not given to an attempt that begins meanwhile', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'tsunagi-caches-'));
+    try {
+      const caches = openCaches(folder, null);
+      const first = caches.take('p own', ['node_modules']);
+      const from = first.binds[0]?.from as string;
+      for (let at = 0; at < 200; at++) writeFileSync(join(from, `${at}`), 'x');
+      first.giveBack();
+      // While it is removed.
+      const removing = caches.tidy(-1_000);
+      const second = caches.take('p own', ['node_modules']);
+      expect(second.binds[0]?.from).not.toBe(from);
+      await removing;
+      expect([existsSync(from), existsSync(second.binds[0]?.from as string)]).toEqual([false, true]);
+      second.giveBack();
+    } finally {
+      rmSync(folder, { recursive: true, force: true });
     }
   });
 });

@@ -47,6 +47,12 @@ const clock =
 const colourOf = (name: string): string =>
   getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 
+/** Labels of an axis; ticks that round to the label before them have none. */
+const labelsOf = (ticks: readonly number[], format: (value: number) => string): string[] => {
+  const labels = ticks.map((one) => format(one));
+  return labels.map((label, at) => (at > 0 && label === labels[at - 1] ? '' : label));
+};
+
 export function Chart({ label, from, width, lines, marks, format, height, least = 0, small = false }: ChartProps) {
   const place = useRef<HTMLDivElement>(null);
   const theme = useTheme();
@@ -109,7 +115,7 @@ export function Chart({ label, from, width, lines, marks, format, height, least 
           ? [{ show: false }, { show: false }]
           : [
               { ...axis, values: (_plot, ticks) => ticks.map(clock(ticks)) },
-              { ...axis, size: 64, values: (_plot, ticks) => ticks.map((one) => format(one)) },
+              { ...axis, size: 64, values: (_plot, ticks) => labelsOf(ticks, format) },
             ],
         series: [
           { value: (_plot, second) => (second === null ? '–' : new Date(second * 1_000).toLocaleString()) },

@@ -1,8 +1,11 @@
 /** Small parts that every page uses. */
+import { useQuery } from '@tanstack/react-query';
 import { Link } from '@tanstack/react-router';
 import { Tooltip } from 'radix-ui';
 import { durationText } from '../../../src/core/durations';
-import { Refusal } from '../data/api';
+import { atLeast, type Role } from '../../../src/core/states';
+import type { Me } from '../../../src/wire/people';
+import { get, Refusal } from '../data/api';
 import { useNow } from '../data/live';
 
 export const short = (commit: string): string => commit.slice(0, 7);
@@ -70,17 +73,33 @@ const sizes = {
   tiny: 'px-2 py-0.5 text-[13px]',
 };
 
-/** `size`: `small` in a row of a form, `compact` where several stand side by side, `tiny` inside a table or a list. */
+/** Whether the person who is signed in has a role, or one above it. Until that is known: yes, the service decides. */
+export function useMay(needed: Role | undefined): boolean {
+  const me = useQuery({ queryKey: ['me'], queryFn: () => get<Me>('/api/me'), enabled: needed !== undefined });
+  return needed === undefined || !me.data?.role || atLeast(me.data.role, needed);
+}
+
+/**
+ * `size`: `small` in a row of a form, `compact` where several stand side by side, `tiny` inside a table or a list. `needs`: a person
+ * without that role sees it disabled, with the reason.
+ */
 export function Button({
   kind = 'plain',
   size = 'normal',
   className = '',
+  needs,
   ...rest
-}: React.ButtonHTMLAttributes<HTMLButtonElement> & { kind?: keyof typeof look; size?: keyof typeof sizes }) {
+}: React.ButtonHTMLAttributes<HTMLButtonElement> & {
+  kind?: keyof typeof look;
+  size?: keyof typeof sizes;
+  needs?: Role;
+}) {
+  const may = useMay(needs);
   return (
     <button
       type="button"
       {...rest}
+      {...(may ? {} : { disabled: true, title: `It needs the role ${needs}.` })}
       className={`cursor-pointer rounded-md border whitespace-nowrap disabled:cursor-not-allowed disabled:opacity-50 ${sizes[size]} ${look[kind]} ${className}`}
     />
   );
@@ -92,7 +111,17 @@ export function Trouble({ error }: { error: unknown }) {
   return (
     <div role="alert" className="rounded-md border border-vermilion bg-vermilion-wash px-4 py-3">
       <p className="font-semibold text-vermilion">{problem?.detail ?? 'The service cannot be reached.'}</p>
-      <p className="text-ink">{problem?.next ?? 'It is tried again automatically.'}</p>
+      <p className="text-ink">
+        {problem?.next ?? 'It is tried again automatically.'}
+        {problem?.code === 'not_found' ? (
+          <>
+            {' '}
+            <Link to="/" className="text-indigo">
+              Open the board
+            </Link>
+          </>
+        ) : null}
+      </p>
     </div>
   );
 }

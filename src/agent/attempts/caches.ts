@@ -64,7 +64,11 @@ export function openCaches(folder: string, account: Account | null): Caches {
     async tidy(ms) {
       for (const place of readdirSync(folder))
         for (const copy of copiesOf(join(folder, place)))
-          if (!inUse.has(copy) && Date.now() - statSync(copy).mtimeMs > ms) await removeTree(copy);
+          if (!inUse.has(copy) && Date.now() - statSync(copy).mtimeMs > ms) {
+            // An attempt that begins meanwhile takes another one.
+            inUse.add(copy);
+            await removeTree(copy).finally(() => inUse.delete(copy));
+          }
     },
   };
 }

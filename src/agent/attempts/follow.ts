@@ -53,7 +53,15 @@ export async function follow(followed: Followed): Promise<Ended> {
     cause ??= why;
     void endTree(chain);
   };
+  let low: { written: number; left: number } | null = null;
   const watching = watch(followed, end);
+  const leaveFloor = context.floor.add({
+    bytes: watching.bytes,
+    end(left) {
+      low ??= { written: watching.bytes(), left };
+      end('floor');
+    },
+  });
   const stop = () => end('stop');
   abort.addEventListener('abort', stop);
   if (abort.aborted) stop();
@@ -115,7 +123,10 @@ export async function follow(followed: Followed): Promise<Ended> {
     void chain.closed.then(resolve);
     over = resolve;
     whole();
-  }).finally(() => watching.stop());
+  }).finally(() => {
+    watching.stop();
+    leaveFloor();
+  });
   abort.removeEventListener('abort', stop);
   if (!told.done && !cause && chain.orphaned()) throw new Orphaned();
   for (const piece of sections.end()) log.write(piece.bytes, piece.section);
@@ -131,6 +142,7 @@ export async function follow(followed: Followed): Promise<Ended> {
   const { ended, coverage } = judge(work, {
     told,
     cause,
+    low,
     errors,
     bounds,
     facts: chain.group.facts,
@@ -148,7 +160,10 @@ export async function follow(followed: Followed): Promise<Ended> {
 const databasesEveryMs = 3_000;
 
 /** Ends it when its time is up, or when it takes more than it may. */
-function watch({ work, bounds, chain, caches, databases }: Followed, end: (why: Cause) => void): { stop(): void } {
+function watch(
+  { work, bounds, chain, caches, databases }: Followed,
+  end: (why: Cause) => void,
+): { stop(): void; bytes(): number } {
   const timer = setTimeout(() => end('timeout'), work.timeoutMs);
   const disk = watchDisk(
     [chain.folder, ...caches.map((one) => one.from)],
@@ -165,6 +180,7 @@ function watch({ work, bounds, chain, caches, databases }: Followed, end: (why: 
     : null;
   looking?.unref();
   return {
+    bytes: disk.bytes,
     stop() {
       clearTimeout(timer);
       disk.stop();

@@ -14,7 +14,7 @@ import type { AttemptBounds } from '../sandbox/host.js';
 import type { GroupFacts } from '../sandbox/limits.js';
 
 /** Why an attempt is ended from outside. */
-export type Cause = 'timeout' | 'stop' | 'disk' | 'files' | 'database';
+export type Cause = 'timeout' | 'stop' | 'disk' | 'files' | 'database' | 'floor';
 
 /** What the chain says on its third descriptor. */
 export interface Told {
@@ -81,6 +81,8 @@ export interface FailureScene {
 export interface Outcome {
   told: Told;
   cause: Cause | null;
+  /** Of `floor`: bytes that it had written, and that were left on the disk. */
+  low: { written: number; left: number } | null;
   /** What the chain itself said. */
   errors: string;
   bounds: AttemptBounds;
@@ -103,7 +105,7 @@ export function judge(work: AttemptWork, outcome: Outcome): { ended: Ended; cove
 
 function endOf(
   work: AttemptWork,
-  { told, cause, errors, bounds, facts: look, output, refusal, results, scene }: Outcome,
+  { told, cause, low, errors, bounds, facts: look, output, refusal, results, scene }: Outcome,
   uncovered: Issue | null,
 ): Ended {
   const tests = work.results ? readTests(work.results, results, told, maskerOf(work)) : null;
@@ -118,6 +120,8 @@ function endOf(
   if (cause === 'stop') return failed(issue('stopped_by', { who: 'a person' }), 'stopped');
   if (cause === 'disk')
     return failed(issue('disk_full', { place: 'The project’s folder', limit: sizeText(bounds.disk) }));
+  if (cause === 'floor')
+    return failed(issue('agent_disk_low', { written: sizeText(low?.written ?? 0), left: sizeText(low?.left ?? 0) }));
   if (cause === 'files') return failed(issue('too_many_files', { limit: bounds.files }));
   if (cause === 'database') return failed(issue('database_full', { limit: sizeText(bounds.database) }));
   const command = (work.commands[told.position] ?? '').slice(0, 200);

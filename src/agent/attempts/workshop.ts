@@ -1,4 +1,5 @@
 /** What attempts and instances are done with on this machine: sandbox, layers, caches, databases; found out and made ready. */
+import { freeAt, openFloor, openReserve } from '../files/floor.js';
 import { mkdirSync, readdirSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { Type } from '@sinclair/typebox';
@@ -46,6 +47,8 @@ export interface WorkshopOptions {
   logLimit?: number;
   /** Bytes that must be free for new attempts; default 2 GiB. */
   minFree?: number;
+  /** Bytes below which the attempt that has written most is ended; default: 256 MiB, or an eighth of `minFree` where that is less. */
+  floor?: number;
   /** Milliseconds for which a server that was ready may answer nothing; default 30 s. */
   silence?: number;
   /** Milliseconds between two rounds of tidying; default ten minutes. */
@@ -56,6 +59,8 @@ export interface WorkshopOptions {
   resources?: string;
 }
 
+/** Bytes that stay free for what is live. */
+const defaultFloor = 256 * 1024 ** 2;
 /** Days after which a cache that no attempt has used goes, and an unpacked layer; sooner when the disk is nearly full. */
 const cacheDays = 14;
 const layerDays = 3;
@@ -99,6 +104,12 @@ export async function openWorkshop(
   // Attempts ended with the agent before this one, and so do their databases.
   await databases?.sweep();
   const minFree = options.minFree ?? defaultFree;
+  const reserve = openReserve(options.folder);
+  const floor = openFloor({
+    bytes: options.floor ?? Math.min(defaultFloor, Math.floor(minFree / 8)),
+    reserve,
+    free: () => freeAt(options.folder),
+  });
   const context: AgentContext = {
     client,
     name: options.name,
@@ -128,6 +139,8 @@ export async function openWorkshop(
       ? { head: Math.ceil(options.logLimit / 2), tail: Math.floor(options.logLimit / 2) }
       : defaultBounds,
     silenceMs: options.silence ?? 30_000,
+    reserve,
+    floor,
     full: () => fullDisk(options.folder, minFree, options.name),
     log,
     stopped,
@@ -158,6 +171,7 @@ export async function openWorkshop(
     hurt,
     async close() {
       clearInterval(tidying);
+      floor.close();
       await context.chains.close();
       await context.standing.close();
       // Instances that go on have seen their layers already.

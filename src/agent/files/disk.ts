@@ -17,12 +17,14 @@ export function watchDisk(
   folders: readonly string[],
   bounds: DiskBounds,
   full: (what: 'disk' | 'files') => void,
-): { stop(): void } {
+): { stop(): void; bytes(): number } {
   let stopped = false;
+  let counted = 0;
   let timer: NodeJS.Timeout;
   const look = async (): Promise<void> => {
     const began = performance.now();
     const bytes = await count(folders, '--block-size=1');
+    counted = bytes;
     const files = bytes > bounds.bytes || stopped ? 0 : await count(folders, '--inodes');
     if (stopped) return;
     if (bytes > bounds.bytes || files > bounds.files) {
@@ -36,6 +38,7 @@ export function watchDisk(
   };
   next(everyMs);
   return {
+    bytes: () => counted,
     stop() {
       stopped = true;
       clearTimeout(timer);

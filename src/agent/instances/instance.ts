@@ -19,7 +19,7 @@ import {
   launch,
   protectHelpers,
   readState,
-  save,
+  saveLater,
 } from './keeper.js';
 import { openLogTail } from './logtail.js';
 import { takePort } from './ports.js';
@@ -141,11 +141,11 @@ async function stand(
   const on = wishes.frozen;
   if (over() || !state.ready) return;
   if (on) {
-    save(state, folder, { frozen: true });
+    saveLater(context, state, folder, { frozen: true });
     if (await group.freeze(true)) return void report({ state: 'frozen' });
     // Somebody waits for it, and then ends it.
     context.log.warn({ instance: state.work.id }, 'it does not stand still');
-    save(state, folder, { frozen: false });
+    saveLater(context, state, folder, { frozen: false });
     await group.freeze(false);
     return;
   }
@@ -160,7 +160,7 @@ async function stand(
     }
     await pause(wait);
   }
-  save(state, folder, { frozen: false });
+  saveLater(context, state, folder, { frozen: false });
 }
 
 /** Milliseconds for which a program may listen on other ports alone before that is taken for its mistake. */
@@ -226,8 +226,9 @@ async function live(
     return endRemains(context.folder, state, context.host.limits);
   }
   const log = openLog(context, state, folder, wishes);
-  // Whether an agent that was killed meanwhile had told it is not known; the service takes it twice.
-  if (state.ready && !wishes.end) {
+  // Whether an agent that was killed meanwhile had told it is not known; the service takes it twice. One that ended with the machine
+  // is not ready: what follows reports its end.
+  if (state.ready && !wishes.end && exitOf(state, folder) === null) {
     if (wishes.frozen) await stand(context, state, folder, wishes, report);
     else {
       // It may have been on its way to go on.
@@ -276,7 +277,7 @@ async function live(
     if (wishes.end) {
       if (termAt === null) {
         termAt = since();
-        save(state, folder, { ending: true });
+        saveLater(context, state, folder, { ending: true });
         // What stands still hears nothing.
         if (state.frozen) await groupOf(context.host.limits, work.id).freeze(false);
         const program = first === null ? null : programOf(first);
@@ -290,7 +291,7 @@ async function live(
       if (check.listening) [looked, listening] = [since(), check.listening];
       answer = check.answer ?? answer;
       if (check.ready) {
-        save(state, folder, { ready: true });
+        saveLater(context, state, folder, { ready: true });
         void report({ state: 'ready' });
       } else if (check.listening) {
         const away = check.listening.length > 0 && !check.listening.includes(state.port ?? 0);
@@ -401,7 +402,7 @@ function openLog(context: AgentContext, state: InstanceState, folder: string, wi
     const held = masker.held();
     noted = performance.now();
     if (held > offset || (segment === state.log.segment && offset - held === state.log.offset)) return;
-    save(state, folder, { log: { segment, offset: offset - held, position: written } });
+    saveLater(context, state, folder, { log: { segment, offset: offset - held, position: written } });
   };
   return {
     read() {

@@ -4,7 +4,16 @@
  * The instance's folder holds all that a restart needs: `state.json` (what it is, its port, its keeper by id and start time, how far
  * its log was sent), `log.N`, `lease` (workers), `exit` when it has ended, `lease-over` when its lease ended it.
  */
-import { existsSync, readdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import {
+  closeSync,
+  existsSync,
+  openSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  writeFileSync,
+  writeSync,
+} from 'node:fs';
 import { uptime } from 'node:os';
 import { join } from 'node:path';
 import { type Static, Type } from '@sinclair/typebox';
@@ -20,7 +29,7 @@ import { findLimits, type LimitsWay } from '../sandbox/host.js';
 import { groupOf, instanceLimits, type Limits, makeGroup, reviewWeight } from '../sandbox/limits.js';
 import { signal, startTime } from '../sandbox/processes.js';
 import type { ChainFrame, ChainWork } from '../sandbox/work.js';
-import { namedReach, type OperatorReach } from '../settings.js';
+import { type NamedReach, namedReach } from '../settings.js';
 import { volumeBinds } from '../volumes/binds.js';
 import { freePort, givePort } from './ports.js';
 import { pastaOf, spawnKeeper } from './standing.js';
@@ -66,9 +75,32 @@ export function readState(folder: string): InstanceState {
   return state;
 }
 
+/** Throws where it cannot be written: of what begins now nothing would be known. */
 export function save(state: InstanceState, folder: string, change: Partial<InstanceState>): void {
   Object.assign(state, change);
   writeKept(join(folder, 'state.json'), state);
+}
+
+/**
+ * The same for what runs already: on a full disk the reserve makes room, and where that does not help it goes on with what was written
+ * before. It is written with the next change.
+ */
+export function saveLater(
+  { reserve, log }: Pick<AgentContext, 'reserve' | 'log'>,
+  state: InstanceState,
+  folder: string,
+  change: Partial<InstanceState>,
+): void {
+  try {
+    return save(state, folder, change);
+  } catch {
+    reserve.release();
+  }
+  try {
+    save(state, folder, {});
+  } catch (error) {
+    log.warn({ instance: state.work.id, error: String(error) }, 'the state of an instance could not be written');
+  }
 }
 
 /** What an instance may take: as its part says, else as every instance may. */
@@ -146,11 +178,11 @@ function writeWork({ context, frame, chain, state }: Starting): void {
 }
 
 /** Lets a server begin in a place that stands ready; false where there is none that is tied like this. */
-async function beginStanding(starting: Starting, named: OperatorReach): Promise<boolean> {
+async function beginStanding(starting: Starting, named: NamedReach): Promise<boolean> {
   const { context, state, frame } = starting;
   const { address, ports } = context;
-  const { reach, through } = named;
-  const standing = await context.standing.take({ address, ports, reach, through });
+  const { reach, through, bounded } = named;
+  const standing = await context.standing.take({ address, ports, reach, through, bounded });
   if (!standing) return false;
   try {
     standing.settle(frame.folder, frame.group);
@@ -197,8 +229,20 @@ export const upSeconds = (): number => uptime();
 
 /** A worker's keeper ends it when the machine has been up for so many seconds: an agent that is cut off can't keep it alive. */
 export function writeLease(folder: string, until: number): void {
-  writeFileSync(join(folder, 'lease.new'), `${Math.floor(until)}\n`, { mode: 0o644 });
-  renameSync(join(folder, 'lease.new'), join(folder, 'lease'));
+  const [fresh, file] = [join(folder, 'lease.new'), join(folder, 'lease')];
+  try {
+    writeFileSync(fresh, `${Math.floor(until)}\n`, { mode: 0o644 });
+    renameSync(fresh, file);
+  } catch (error) {
+    // A full disk has no room for another file, but for the same one there is.
+    if (!existsSync(file)) throw error;
+    const open = openSync(file, 'r+');
+    try {
+      writeSync(open, `${Math.floor(until)}\n`, 0);
+    } finally {
+      closeSync(open);
+    }
+  }
 }
 
 /** Whether its keeper ended it because its lease was over. */

@@ -21,6 +21,8 @@ import { freePort, givePort, type PortRange } from './ports.js';
 
 /** How a server is tied: under which address it is reached, and what it reaches. */
 export interface Tied extends OperatorReach {
+  /** Ports of servers that others use as well. */
+  bounded: number[];
   address: string;
   ports: PortRange;
 }
@@ -117,7 +119,7 @@ export function openStanding(agentFolder: string, host: Host): Standing {
     };
     try {
       prepareFolder(folder, account);
-      const network = { ...tied, open: true, listen: { address, port }, only: [], bounded: [] };
+      const network = { ...tied, open: true, listen: { address, port }, only: [] };
       writeNetwork({ folder, account, network: 'pasta' }, network);
       keeper = await spawnKeeper(
         {
@@ -223,8 +225,14 @@ export function openStanding(agentFolder: string, host: Host): Standing {
 }
 
 /** Names that lead to a port are written down with the work. */
-const keyOf = ({ address, ports, reach, through }: Tied): string =>
-  JSON.stringify([address, ports, [...new Set(reach.map((one) => one.port))].sort(), [...through].sort()]);
+const keyOf = ({ address, ports, reach, through, bounded }: Tied): string =>
+  JSON.stringify([
+    address,
+    ports,
+    [...new Set(reach.map((one) => one.port))].sort(),
+    [...through].sort(),
+    [...bounded].sort(),
+  ]);
 
 /** Starts the keeper of a chain that is told later. */
 export async function spawnKeeper(frame: ChainFrame, bin: string): Promise<Keeper> {

@@ -21,13 +21,18 @@ here=${0%/*}
 # What an instance prints goes to files of a length that take turns: log.0, log.1, …; the newest few stay.
 turn() {
   local number=0 length=$1 kept=$2 size
-  while stdbuf -o0 head -c "$length" >>"log.$number"; do
-    size=$(stat -c %s "log.$number")
-    # Less than was asked for: nothing more comes. The first one begins with what was said before the program started.
-    ((size < length)) && break
-    ((number += 1))
-    rm -f "log.$((number - kept))"
-  done
+  while :; do
+    if stdbuf -o0 head -c "$length" >>"log.$number"; then
+      size=$(stat -c %s "log.$number")
+      # Less than was asked for: nothing more comes. The first one begins with what was said before the program started.
+      ((size < length)) && break
+      ((number += 1))
+      rm -f "log.$((number - kept))"
+    else
+      # The disk is full. What is printed meanwhile is lost, and the program goes on: a pipe that nobody reads would end it.
+      timeout 1 cat >/dev/null && break
+    fi
+  done 2>/dev/null
 }
 # A real pipe: programs may open /dev/stdout again, which a socket would refuse.
 output=''

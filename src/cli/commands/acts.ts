@@ -392,6 +392,9 @@ async function followDeployment(project: string, number: number, talk: boolean):
 }
 
 /** Prints each attempt's lines as they come, and the end. */
+/** Failed tests of a task that are named below it. */
+const mostNamed = 10;
+
 export async function followRun(project: string, number: number, talk: boolean): Promise<RunDetail> {
   const path = `/api/projects/${encodeURIComponent(project)}/runs/${number}`;
   let run = await get<RunDetail>(path);
@@ -435,10 +438,17 @@ export async function followRun(project: string, number: number, talk: boolean):
     );
   await Promise.all(logs);
   if (!talk) return run;
-  for (const task of run.taskList)
+  for (const task of run.taskList) {
     say(
       `${state(task.state).padEnd(8)} ${task.name}  ${faint(took(task.startedAt, task.endedAt))}${task.issue ? `  ${plain(task.issue.says)}` : ''}`,
     );
+    const failed = (task.tests?.cases ?? []).filter((one) => one.state === 'failed');
+    for (const one of failed.slice(0, mostNamed))
+      say(
+        `         ${plain([one.group, one.name].filter(Boolean).join(' › '))}${one.place ? `  ${faint(plain(one.place))}` : ''}`,
+      );
+    if (failed.length > mostNamed) say(faint(`         and ${failed.length - mostNamed} more`));
+  }
   say(
     `${bold(`run ${number}`)} ${state(run.state)} ${faint(`${ago(run.endedAt)}, after ${took(run.createdAt, run.endedAt)}`)}${run.release ? `, and became ${bold(`r${run.release}`)}` : ''}`,
   );

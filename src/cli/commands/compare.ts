@@ -1,5 +1,6 @@
 /** compare: two releases beside each other, as they are or as they are deployed somewhere. */
 import type { Command } from 'commander';
+import { CodedError } from '../../core/errors/errors.js';
 import type { Comparison } from '../../wire/compare.js';
 import { get, projectName } from '../api.js';
 import { bold, bytes, faint, plain, say, short, table } from '../print.js';
@@ -12,13 +13,29 @@ export function compareCommands(program: Command): void {
   shared(
     program
       .command('compare <from> <to>')
-      .description('what differs between two environments (production), releases (r57) or deployments (d12)'),
+      .description(
+        'show what differs between two environments (production or sailings/production), releases (r57) or deployments (d12)',
+      ),
     'tsunagi compare production staging',
   ).action(async (from: string, to: string, options: Shared) => {
-    const project = await projectName(options.project);
-    const query = `from=${encodeURIComponent(from)}&to=${encodeURIComponent(to)}`;
+    const sides = [from, to].map(sideOf);
+    const named = [...new Set(sides.flatMap((one) => one.project ?? []))];
+    if (named.length > 1 || (named[0] && options.project && named[0] !== options.project))
+      throw new CodedError('usage', {
+        detail: `Both sides must be of one project; these are of ${[...named, ...(options.project ? [options.project] : [])].join(' and ')}.`,
+        command: 'compare',
+      });
+    const project = named[0] ?? (await projectName(options.project));
+    const [before, after] = sides.map((one) => encodeURIComponent(one.name));
+    const query = `from=${before}&to=${after}`;
     give(options, await get<Comparison>(`/api/projects/${encodeURIComponent(project)}/compare?${query}`), show);
   });
+}
+
+/** `sailings/production`, or `production` of the project that is chosen otherwise. */
+function sideOf(text: string): { project: string | null; name: string } {
+  const at = text.indexOf('/');
+  return at < 0 ? { project: null, name: text } : { project: text.slice(0, at), name: text.slice(at + 1) };
 }
 
 const sideText = ({ name, environment, release, deployment, commit }: Comparison['from']): string =>

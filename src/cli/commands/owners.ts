@@ -1,4 +1,5 @@
 /** person, key, and what owners change about projects. */
+import { counted } from '../../core/counted.js';
 import type { Command } from 'commander';
 import { CodedError } from '../../core/errors/errors.js';
 import type { AddedPerson, Person } from '../../wire/people.js';
@@ -163,13 +164,13 @@ export function ownerCommands(program: Command, project: Command): void {
     .action(async (name: string, options: Shared & { yes?: boolean }) => {
       const removal = await get<Removal>(`${pathOf(name)}/removal`);
       const words = [
-        `${removal.environments.length} environments (${removal.addresses.map(plain).join(', ') || 'no address'})`,
-        `${removal.releases} releases`,
-        `${removal.runs} runs`,
-        `${removal.variables} variables`,
+        `${counted(removal.environments.length, 'environment')} (${removal.addresses.map(plain).join(', ') || 'no address'})`,
+        counted(removal.releases, 'release'),
+        counted(removal.runs, 'run'),
+        counted(removal.variables, 'variable'),
         ...(removal.resources.length
           ? [
-              `${removal.resources.length} databases with all that is in them and their backups (${removal.resources.map(plain).join(', ')})`,
+              `${counted(removal.resources.length, 'database or volume', 'databases and volumes')} with all data and backups (${removal.resources.map(plain).join(', ')})`,
             ]
           : []),
       ];

@@ -74,6 +74,7 @@ export async function runRoom(name: string): Promise<void> {
     const takes = settings.takes();
     const instances = settings.number('INSTANCES', 1, 10_000, null);
     const minFree = settings.number('MIN_FREE', 0, Number.MAX_SAFE_INTEGER, null);
+    const floor = settings.number('FLOOR', 0, Number.MAX_SAFE_INTEGER, null);
     const logLimit = settings.number('LOG_LIMIT', 1_000, Number.MAX_SAFE_INTEGER, null);
     const silence = settings.number('SILENCE', 1_000, 3_600_000, null);
     const tidyEvery = settings.number('TIDY_EVERY', 100, 2_147_483_647, null);
@@ -91,6 +92,7 @@ export async function runRoom(name: string): Promise<void> {
       ...(get('RESOURCES') ? { resources: need('RESOURCES') } : {}),
       limits: settings.json('LIMITS'),
       ...(minFree === null ? {} : { minFree }),
+      ...(floor === null ? {} : { floor }),
       ...(logLimit === null ? {} : { logLimit }),
       ...(tidyEvery === null ? {} : { tidyEvery }),
       ...(silence === null ? {} : { silence }),

@@ -143,6 +143,7 @@ const readBy: Record<string, readonly string[]> = {
     'SLOTS',
     'INSTANCES',
     'MIN_FREE',
+    'FLOOR',
     'LOG_LIMIT',
     'SILENCE',
     'TIDY_EVERY',

@@ -32,6 +32,7 @@ const heads: Record<Item['topic'], string> = {
   'destination-failing': 'a log destination takes nothing',
   'disk-full': 'a disk is nearly full',
   'repository-altered': 'a repository had refs that do not belong there',
+  'repository-filtered': 'files are built as pointers',
   'run-unplaced': 'no agent can take a run',
   'my-run-failed': 'your run failed',
   'my-run-passed': 'your run passed',

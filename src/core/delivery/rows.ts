@@ -137,16 +137,18 @@ export interface EndedDeployment {
   ended: number | null;
   /** Since when it was not in good health, as it was last; null: it was. */
   poor: number | null;
+  /** It was a split that a person has ended: that says nothing of the release. */
+  splitEnded: boolean;
   /** What took its place: whether that was a revert, when it was asked for, and since when it was live; null: nothing has yet. */
   next: { revert: boolean; asked: number; live: number | null } | null;
 }
 
 /** Milliseconds from the first sign until it was well again; `failed`: whether there was one at all. */
-export function failureOf({ state, seen, ended, poor, next }: EndedDeployment): {
+export function failureOf({ state, seen, ended, poor, splitEnded, next }: EndedDeployment): {
   failed: boolean;
   restoredMs: number | null;
 } {
-  if (seen === null || state === 'live') return { failed: false, restoredMs: null };
+  if (seen === null || state === 'live' || splitEnded) return { failed: false, restoredMs: null };
   if (state === 'failed') return { failed: true, restoredMs: ended === null ? null : Math.max(0, ended - seen) };
   if (!next || (!next.revert && poor === null)) return { failed: false, restoredMs: null };
   // Whoever takes it back without a sign has seen one by then.

@@ -6,23 +6,23 @@ export const ofCopies = {
   copy_absent: entry(
     200,
     '{environment} has no database {name} that could be copied.',
-    'Deploy there first; then `tsunagi review reset` begins anew.',
+    'Deploy there first; then reset the review: `tsunagi review reset REVIEW --yes`.',
   ),
   copy_elsewhere: entry(200, '{name} of {environment} is kept elsewhere, and is not copied.', 'Fill it with `seed`.'),
   copy_unscrubbed: entry(
     200,
     '{environment} does not say what makes a copy of its data fit for others.',
-    'Declare `scrub` for it on the main branch, have an owner permit copies, then `tsunagi review reset`.',
+    'Declare `scrub` for it on the main branch, have an owner permit copies, then `tsunagi review reset REVIEW --yes`.',
   ),
   copy_unpermitted: entry(
     200,
     'No owner has permitted copies of {environment}.',
-    'An owner permits them with `tsunagi environment copies {environment} --permit`; then `tsunagi review reset` begins anew.',
+    'An owner permits them with `tsunagi environment copies {environment} --permit`; then reset the review: `tsunagi review reset REVIEW --yes`.',
   ),
   copy_scrub_changed: entry(
     200,
     'The `scrub` of {environment} is another one than an owner has permitted copies with.',
-    'An owner looks at it and permits it anew with `tsunagi environment copies {environment} --permit`; then `tsunagi review reset`.',
+    'An owner looks at it and permits it anew with `tsunagi environment copies {environment} --permit`; then `tsunagi review reset REVIEW --yes`.',
   ),
   copy_disk: entry(
     507,

@@ -255,12 +255,12 @@ export const reasons = {
   seed_failed: entry(
     200,
     'seed failed: {detail}',
-    'Read its output, fix it and push; `tsunagi review reset` begins anew with empty data.',
+    'Read its output, fix it and push; `tsunagi review reset REVIEW --yes` starts again with empty data.',
   ),
   seed_unknown: entry(
     409,
     'The agent went away while seed ran, so nobody knows how much of the data is there.',
-    'Begin anew with empty data: `tsunagi review reset`.',
+    'To start again with empty data: `tsunagi review reset REVIEW --yes`.',
   ),
   verify_failed: entry(200, 'verify failed: {detail}', 'Read its output, fix it and push.'),
   ended_at_once: entry(
@@ -499,6 +499,11 @@ export const reasons = {
     '{what}: it needs the variable {name}, which it does not get. {line}',
     'Declare {name} under `variables`, and set it: `tsunagi variable set {name}=VALUE`.',
   ),
+  agent_disk_low: entry(
+    200,
+    'The disk of its agent had only {left} left. This work had written most of what was taken: {written}. It was ended so that programs go on.',
+    'Free space on that machine, write less, or lower the `disk` of TSUNAGI_LIMITS.',
+  ),
   folder_read_only: entry(
     200,
     '{what}: it writes to {path}. Programs cannot write to the folder of the project.',
@@ -516,7 +521,7 @@ export const reasons = {
   ),
   listens_one_address: entry(
     200,
-    '{part} listens on {address} alone, where nobody outside of its sandbox reaches it.',
+    '{part} listens on {address} alone. Requests from outside of its sandbox do not reach that address.',
     'Let it listen on every address: 0.0.0.0.',
   ),
   instance_memory: entry(

@@ -1,4 +1,5 @@
 /** Node with npm: its scripts, engines and lock file, and what its source says. */
+import { counted } from '../counted.js';
 import { ownCaches } from './caches.js';
 import { issue } from '../errors/errors.js';
 import { unsafePath } from '../paths.js';
@@ -106,7 +107,7 @@ function dependencyTask(tree: Tree, found: Findings, dependencies: Record<string
     name: 'deps',
     lines: [
       line('reads: [package.json, package-lock.json]', 'it is done again only when one of these changes'),
-      line('run: npm ci', `package-lock.json has ${packages} packages`),
+      line('run: npm ci', `package-lock.json has ${counted(packages, 'package')}`),
       line('makes: [node_modules/]', 'what npm installs'),
       line('cache: [~/.npm/]', 'what npm has fetched is kept'),
       line('network: true', 'npm fetches packages'),

@@ -1,4 +1,5 @@
 /** Python: requirements, entry points (WSGI is PEP 3333, ASGI its asynchronous sister), tests. */
+import { counted } from '../counted.js';
 import { ownCaches } from './caches.js';
 import { parse } from 'smol-toml';
 import { issue } from '../errors/errors.js';
@@ -142,7 +143,7 @@ function packageTask(tree: Tree, found: Findings, requirements: readonly string[
       line('reads: [requirements.txt]', 'it is done again only when this changes'),
       line(
         `run: python3 -m pip install --target ${packages} --requirement requirements.txt`,
-        `requirements.txt names ${requirements.length} packages`,
+        `requirements.txt names ${counted(requirements.length, 'package')}`,
       ),
       line(`makes: [${packages}/]`, 'what pip installs'),
       line('cache: [~/.cache/pip/]', 'what pip has fetched is kept'),

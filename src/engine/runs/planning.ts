@@ -14,6 +14,7 @@ import { dueReviews, lockEnvironments, makeEnvironment } from '../../records/dep
 import { recordEvents } from '../../records/events.js';
 import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../../records/runs/order.js';
 import {
+  noteFiltered,
   acceptDefinition,
   lockMainHead,
   mainDefinition,
@@ -214,6 +215,7 @@ async function planRunOnce(context: Context, project: ProjectRow, run: RunRow, d
     const now = await lockRun(db, id);
     if (now?.state !== 'waiting') return;
     await takeDefinition(context, db, project, run, { model, issues: read.issues });
+    await tellFiltered(db, project, run, warnings);
     if (refused ?? unset) return finish(db, run, 'failed', refused ?? unset);
     const needsAgent = Object.keys(model.tasks).length > 0;
     if (needsAgent && (pinned === null || 'code' in pinned)) {
@@ -251,6 +253,26 @@ async function planRunOnce(context: Context, project: ProjectRow, run: RunRow, d
   context.scenes.set(id, { project, model, files });
   context.steps.learn(id, freshState(planned));
   await context.steps.take(id, { stamp: due.stamp });
+}
+
+/** Main's files may be pointers to what is kept elsewhere: nobody would look for that in a passed run. */
+async function tellFiltered(
+  db: Db,
+  project: ProjectRow,
+  run: RunRow,
+  warnings: readonly { code: string; data: Record<string, unknown> }[],
+): Promise<void> {
+  if (run.branch !== project.main_branch) return;
+  const asked = warnings.find((one) => one.code === 'filter_attribute')?.data.attribute;
+  const attribute = typeof asked === 'string' && asked.startsWith('filter=') ? asked.slice(0, 100) : null;
+  if (!(await noteFiltered(db, project.id, attribute)) || attribute === null) return;
+  await recordEvents(db, {
+    type: 'repository.filtered',
+    project: project.id,
+    subject: project.name,
+    actor: run.actor,
+    data: { attribute, commit: run.commit },
+  });
 }
 
 /** Ends a run that can't go on, in words. */

@@ -82,6 +82,11 @@ export const presentConditions = async (db: Db): Promise<Condition[]> =>
            '. They are deleted. They can have made git read other files under the id of a commit: compare what was built before with a clone.'
          from projects p where p.removed_at is null and p.foreign_refs_at > now() - interval '7 days'
        union all
+       select 'repository-filtered', p.name, '', p.id, null, null,
+           'Its .gitattributes has ' || p.filtered || ': files that it names are built as they are stored, as pointers, not as what they point to. '
+             || 'Store the files themselves, or fetch them in a task with \`network: true\`.'
+         from projects p where p.removed_at is null and p.filtered is not null
+       union all
        select distinct on (p.id) 'run-unplaced', p.name, 'run ' || r.number, p.id, null, r.issue, ''
          from runs r join projects p on p.id = r.project_id
          where r.unplaced_at < now() - $2::float8 * interval '1 millisecond' and r.state = 'waiting' and p.removed_at is null

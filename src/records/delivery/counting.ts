@@ -90,6 +90,8 @@ export interface UncountedDeployment {
   live: number | null;
   ended: number | null;
   poor: number | null;
+  /** It was a split, and a person has ended it. */
+  splitEnded: boolean;
   /** Of its release; null: no run of this house made it. */
   run: number | null;
   next: { revert: boolean; asked: number; live: number | null } | null;
@@ -103,6 +105,7 @@ export const uncountedDeployments = (db: Db, most: number): Promise<UncountedDep
     `select d.id, d.project_id, d.environment_id, d.number, e.plan_name, e.kind = 'standing' as standing, d.kind, d.state, d.counted,
        ${ms('d.created_at')} as asked, ${ms('d.seen_at')} as seen, ${ms('d.live_at')} as live, ${ms('d.ended_at')} as ended,
        ${ms('d.poor_at')} as poor, r.number as run,
+       d.split is not null and coalesce(d.failure->>'code', '') = 'cutover_back' as "splitEnded",
        (select jsonb_build_object('revert', n.kind = 'revert', 'asked', ${ms('n.created_at')}, 'live', ${ms('n.live_at')})
          from deployments n where n.replaces_id = d.id and n.live_at is not null order by n.number limit 1) as next
      from deployments d join environments e on e.id = d.environment_id

@@ -18,6 +18,8 @@ alter table approvals add column against text;
 alter table edges add column address text;
 -- When a service last read an operator's certificate in its folder.
 alter table certificates add column read_at timestamptz;
+-- The attribute by which main's files are pointers to what is kept elsewhere; null: there is none.
+alter table projects add column filtered text;
 create index releases_commit on releases (project_id, commit);
 create index attempts_waiting_jobs on attempts (created_at) where state = 'waiting' and kind = 'job';
 create index attempts_waiting_pictures on attempts (created_at) where state = 'waiting' and kind = 'picture';

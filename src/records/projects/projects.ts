@@ -278,6 +278,14 @@ export async function noteForeignRefs(db: Db, id: string, refs: readonly string[
   await Project.update({ foreign_refs: [...refs], foreign_refs_at: now() }, { where: { id }, ...within });
 }
 
+/** Notes whether files of main are pointers to what is kept elsewhere. Returns whether that is another attribute than before. */
+export const noteFiltered = async (db: Db, id: string, attribute: string | null): Promise<boolean> =>
+  (await queryOne(
+    db,
+    'update projects set filtered = $2 where id = $1 and filtered is distinct from $2 returning 1 as ok',
+    [id, attribute],
+  )) !== null;
+
 /** What goes with a project that is removed. */
 export interface Removal {
   environments: string[];

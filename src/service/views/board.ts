@@ -151,7 +151,7 @@ function environmentOf(
     moving: view(row.moving_id),
     failed: view(row.failed_id),
     beside,
-    instances: { asked: served?.release.asked ?? 0, ready: row.ready },
+    instances: { asked: served?.release.asked ?? 0, ready: Math.min(row.ready, served?.release.asked ?? 0) },
     waits: rules.after !== null ? waits(service, project, row, live, rules) : null,
     picture: row.picture && {
       share: row.picture.share,

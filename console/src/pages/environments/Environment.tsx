@@ -4,6 +4,7 @@ import { Link, useParams } from '@tanstack/react-router';
 import type { EnvironmentDetail } from '../../../../src/wire/environments/environments';
 import { get, paths, post } from '../../data/api';
 import { Crumbs, Button, DeploymentLink, Empty, Loading, Since, short, Trouble } from '../../parts/basics';
+import { Ask } from '../../parts/Ask';
 import { Chip, Mark } from '../../parts/Mark';
 import { Addresses } from './Addresses';
 import { EnvironmentLog } from './EnvironmentLog';
@@ -74,6 +75,7 @@ export function EnvironmentPage(): React.ReactNode {
           ) : null}
           {one.undo ? (
             <Button
+              needs="releaser"
               onClick={() => act.mutate({ to: 'deployments', body: { kind: 'revert', undo: true } })}
               title="What the revert has left takes the traffic again, and the hold is as it was before."
             >
@@ -81,9 +83,19 @@ export function EnvironmentPage(): React.ReactNode {
             </Button>
           ) : null}
           {one.held ? (
-            <Button onClick={() => act.mutate({ to: 'lift' })}>Lift the hold</Button>
+            <Button needs="releaser" onClick={() => act.mutate({ to: 'lift' })}>
+              Lift the hold
+            </Button>
           ) : (
-            <Button onClick={() => act.mutate({ to: 'hold' })}>Hold</Button>
+            <Ask
+              label="Hold"
+              title={`Hold ${project}/${environment}`}
+              says="It takes nothing new until the hold is lifted. A revert still works."
+              confirm="Hold it"
+              reason="Why"
+              needs="releaser"
+              act={(why) => act.mutate({ to: 'hold', body: why ? { why } : {} })}
+            />
           )}
           {one.waits?.allowed ? (
             <Link
@@ -172,9 +184,10 @@ export function EnvironmentPage(): React.ReactNode {
             <span className="code">{one.changes.join(', ')}</span>
             <Button
               size="small"
+              needs="developer"
               disabled={act.isPending || one.moving !== null}
               onClick={() => act.mutate({ to: 'deployments', body: { kind: 'deploy', release: one.live?.release } })}
-              title={`r${one.live.release} is started anew with them, beside what runs now; then the traffic moves.`}
+              title={`r${one.live.release} is started with them, next to what runs now. Then the traffic moves.`}
             >
               Deploy r{one.live.release} with these changes
             </Button>

@@ -6,9 +6,16 @@ import type { MadeLink } from '../../../../src/wire/environments/reviews';
 import { paths, post } from '../../data/api';
 import { useNow } from '../../data/live';
 import { Button, Since, Trouble } from '../../parts/basics';
+import { Ask } from '../../parts/Ask';
 import { DataOf } from '../environments/Copies';
 
 const threeDays = 3 * 86_400_000;
+
+/** What goes with its data, in words. */
+const dataOf = ({ resources }: EnvironmentDetail): string =>
+  resources.length
+    ? `Its programs and all data in ${resources.map(({ name }) => name).join(', ')} are`
+    : 'Its programs are';
 
 type Life = NonNullable<EnvironmentDetail['review']>;
 
@@ -32,54 +39,67 @@ export function ReviewCard({ one, review }: { one: EnvironmentDetail; review: Li
         {open ? (
           <span className="flex flex-wrap gap-2">
             {one.live && asleep ? (
-              <Button size="small" disabled={act.isPending} onClick={() => act.mutate({ to: 'wake' })}>
-                Wake it
+              <Button
+                size="small"
+                needs="developer"
+                disabled={act.isPending}
+                onClick={() => act.mutate({ to: 'wake' })}
+              >
+                Wake
               </Button>
             ) : null}
             {one.live && one.state === 'live' ? (
               <Button
                 size="small"
+                needs="developer"
                 disabled={act.isPending}
                 onClick={() => act.mutate({ to: 'sleep' })}
-                title="Its programs rest until somebody comes to its address."
+                title="Its programs are suspended until the next visit to its address."
               >
-                Let it sleep
+                Put to sleep
               </Button>
             ) : null}
             <Button
               size="small"
+              needs="developer"
               disabled={act.isPending}
               onClick={() => act.mutate({ to: 'keep', body: { ms: threeDays } })}
             >
-              Keep 3 days more
+              Extend by 3 days
             </Button>
             {review.access === 'link' ? (
               <Button
                 size="small"
                 disabled={link.isPending}
                 onClick={() => link.mutate()}
-                title="Whoever has it may look, for three days."
+                needs="developer"
+                title="Anyone with the link may look, for three days."
               >
                 Make a link
               </Button>
             ) : null}
-            <Button
-              size="small"
-              disabled={act.isPending}
-              onClick={() => act.mutate({ to: 'reset' })}
-              title="All that it has is removed, its data too; then it is made anew and takes its newest release."
-            >
-              Begin anew
-            </Button>
-            <Button
-              size="small"
+            <Ask
+              label="Reset data"
+              title={`Reset ${one.project}/${one.name}`}
+              says={`${dataOf(one)} deleted. The review is made from scratch and takes its newest release.`}
+              confirm="Reset data"
               kind="danger"
-              disabled={act.isPending}
-              onClick={() => act.mutate({ to: 'close' })}
-              title={`Its programs, its data and its address go away; its runs and logs stay. ${again(one)}`}
-            >
-              Close it
-            </Button>
+              size="small"
+              needs="developer"
+              busy={act.isPending}
+              act={() => act.mutate({ to: 'reset' })}
+            />
+            <Ask
+              label="Close"
+              title={`Close ${one.project}/${one.name}`}
+              says={`${dataOf(one)} deleted, with its address. Its runs and logs stay. ${again(one)}`}
+              confirm="Close the review"
+              kind="danger"
+              size="small"
+              needs="developer"
+              busy={act.isPending}
+              act={() => act.mutate({ to: 'close' })}
+            />
           </span>
         ) : null}
       </div>
@@ -100,13 +120,13 @@ export function ReviewCard({ one, review }: { one: EnvironmentDetail; review: Li
       {review.access === 'open' ? null : (
         <p className="mt-1 text-second">
           {review.access === 'link'
-            ? 'People who are signed in may look, and whoever has a link.'
+            ? 'People who are signed in may look, and anyone with a link.'
             : 'People who are signed in may look.'}
         </p>
       )}
       {link.data ? (
         <div className="mt-2 rounded-md border border-indigo bg-indigo-wash px-3 py-2">
-          <p>For whoever is to look, for three days; shown this once:</p>
+          <p>Anyone with this link may look, for three days. It is shown once:</p>
           <p className="code my-1 break-all select-all">{link.data.url}</p>
           <Button size="tiny" onClick={() => void navigator.clipboard.writeText(link.data.url)}>
             Copy

@@ -81,7 +81,7 @@ export function Log({ lines, over, opening, line, point, download }: LogProps) {
           </button>
         ) : (
           <span className="text-second">
-            {lines.length === 0 ? (over ? 'It printed nothing.' : 'Nothing printed yet.') : countText(lines)}
+            {lines.length === 0 ? '' : countText(lines)}
           </span>
         )}
         <span className="ml-auto flex items-center gap-2">
@@ -122,6 +122,9 @@ export function Log({ lines, over, opening, line, point, download }: LogProps) {
         className="min-h-[27rem] flex-1 basis-0 overflow-auto py-2"
         onWheel={() => setFollowing(false)}
       >
+        {lines.length === 0 ? (
+          <p className="px-4 text-second">{over ? 'It printed nothing.' : 'Nothing printed yet.'}</p>
+        ) : null}
         <div style={{ height: rows.getTotalSize(), position: 'relative', minWidth: '100%' }}>
           {rows.getVirtualItems().map((row) => {
             const one = lines[row.index] as LogLine;

@@ -161,28 +161,34 @@ export function reviewCommands(program: Command): void {
     description: string,
     over: (one: Environment) => boolean,
     done: (one: Environment) => string,
-  ) =>
-    shared(review.command(`${name} <review>`).description(description), `tsunagi review ${name} sailings/pr-214`)
-      .option('--no-wait', 'do not wait until it is so')
-      .action(async (text: string, options: Shared & { wait: boolean }) => {
-        const place = await environmentPlace(text, options.project);
-        let one = await post<Environment>(`${place.path}/${name}`);
-        while (options.wait && !over(one)) {
-          await new Promise((resolve) => setTimeout(resolve, askMs));
-          one = await get<Environment>(place.path);
-        }
-        const failed = options.wait && name === 'wake' && one.state !== 'live';
-        if (failed) process.exitCode = 1;
-        give(options, one, () =>
-          say(
-            !options.wait
-              ? `${one.project}/${one.name} is ${one.state}.`
-              : failed
-                ? `${one.project}/${one.name} could not be woken: ${plain(one.review?.wakeIssue?.says ?? one.state)}`
-                : done(one),
-          ),
-        );
-      });
+  ) => {
+    const deletes = name === 'reset';
+    const command = shared(
+      review.command(`${name} <review>`).description(description),
+      `tsunagi review ${name} sailings/pr-214${deletes ? ' --yes' : ''}`,
+    ).option('--no-wait', 'do not wait until it is so');
+    if (deletes) command.option('--yes', 'delete the data; without it the command shows what it would delete');
+    command.action(async (text: string, options: Shared & { wait: boolean; yes?: boolean }) => {
+      const place = await environmentPlace(text, options.project);
+      if (deletes && !options.yes) return showReset(place.path, options);
+      let one = await post<Environment>(`${place.path}/${name}`);
+      while (options.wait && !over(one)) {
+        await new Promise((resolve) => setTimeout(resolve, askMs));
+        one = await get<Environment>(place.path);
+      }
+      const failed = options.wait && name === 'wake' && one.state !== 'live';
+      if (failed) process.exitCode = 1;
+      give(options, one, () =>
+        say(
+          !options.wait
+            ? `${one.project}/${one.name} is ${one.state}.`
+            : failed
+              ? `${one.project}/${one.name} could not be woken: ${plain(one.review?.wakeIssue?.says ?? one.state)}`
+              : done(one),
+        ),
+      );
+    });
+  };
   const shown = (one: Environment) => `${one.project}/${one.name}`;
   const settled = ({ state: now }: Environment) => now !== 'waking' && now !== 'falling asleep';
   act(
@@ -199,13 +205,13 @@ export function reviewCommands(program: Command): void {
   );
   act(
     'reset',
-    'it begins anew, without the data that it has',
+    'delete its data; it is made from scratch and takes its newest release',
     (one) => one.state !== 'closing',
-    (one) => `Nothing of ${shown(one)} is left; it is made anew and takes its newest release.`,
+    (one) => `The data of ${shown(one)} is deleted. It is made from scratch and takes its newest release.`,
   );
   act(
     'close',
-    'it goes away, with its data and its address; its runs and logs stay',
+    'close it, with its data and its address; its runs and logs stay',
     (one) => one.state === 'closed',
     (one) => `${shown(one)} is closed.`,
   );
@@ -262,3 +268,15 @@ const accessWords = {
   'signed-in': 'people who are signed in',
   link: 'people who are signed in, and whoever has a link',
 };
+
+/** What a reset would delete; nothing is done. */
+async function showReset(path: string, options: Shared): Promise<void> {
+  const one = await get<EnvironmentDetail>(path);
+  process.exitCode = 1;
+  give(options, one, () =>
+    say(
+      `Resetting ${bold(plain(`${one.project}/${one.name}`))} ends its programs and deletes its data${one.resources.length ? `: ${one.resources.map((resource) => plain(resource.name)).join(', ')}` : ''}.`,
+      `Nothing was done. Add --yes to delete it: tsunagi review reset ${one.project}/${one.name} --yes`,
+    ),
+  );
+}

@@ -57,6 +57,8 @@ export class Project extends Model<InferAttributes<Project>, InferCreationAttrib
   /** Refs that were found in its repository and deleted, and when. */
   declare foreign_refs: CreationOptional<string[]>;
   declare foreign_refs_at: Date | null;
+  /** The attribute by which files of main are pointers to what is kept elsewhere; null: there is none. */
+  declare filtered: CreationOptional<string | null>;
 }
 
 export const defineProject = (sequelize: Sequelize): typeof Project =>
@@ -98,6 +100,7 @@ export const defineProject = (sequelize: Sequelize): typeof Project =>
       protect: flag({ made: true }),
       foreign_refs: texts({ made: true }),
       foreign_refs_at: time({ null: true }),
+      filtered: text({ null: true }),
     },
     { sequelize, modelName: 'Project', tableName: 'projects', timestamps: false },
   );
