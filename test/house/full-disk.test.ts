@@ -1,6 +1,6 @@
 /** An agent whose disk is full: programs go on, what was written most of it is ended first, and nothing is forgotten. */
 import { execFileSync } from 'node:child_process';
-import { existsSync, mkdtempSync, rmSync, statfsSync, statSync, writeFileSync } from 'node:fs';
+import { appendFileSync, existsSync, mkdtempSync, rmSync, statfsSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
@@ -56,12 +56,12 @@ const isRoot = process.getuid?.() === 0;
   /** Takes all that is left. */
   const fill = (folder: string): string => {
     const file = join(folder, 'fill');
-    const { bavail, bsize } = statfsSync(folder);
-    try {
-      writeFileSync(file, Buffer.alloc(bavail * bsize + MiB));
-    } catch {
-      // What fits of it is there.
-    }
+    for (const piece of [256 * 1024, 4 * 1024])
+      try {
+        for (;;) appendFileSync(file, Buffer.alloc(piece));
+      } catch {
+        // What fits of it is there.
+      }
     expect(statfsSync(folder).bavail).toBe(0);
     return file;
   };
@@ -69,9 +69,12 @@ const isRoot = process.getuid?.() === 0;
     world = await openWorld();
     live = join(world.folder, 'house/agent/live');
   });
+  const unmount = () => {
+    for (const folder of mounts.splice(0)) execFileSync('umount', ['-l', folder]);
+  };
   afterAll(async () => {
+    unmount();
     await world?.close();
-    for (const folder of mounts) execFileSync('umount', ['-l', folder]);
   });
 
   it('has a reserve, so that what is small can be written all the same', () => {
@@ -133,6 +136,7 @@ environments: { staging: { branch: main } }
 
   it('ends the attempt that has written most, in words; another one next to it is left alone', async () => {
     const { bavail, bsize } = statfsSync(join(world.folder, 'house/agent'));
+    unmount();
     await world.close();
     world = await openWorld({ env: { TSUNAGI_FLOOR: String(bavail * bsize - 200 * MiB), TSUNAGI_MIN_FREE: '1' } });
     const { checkout, first } = await world.hosted('greedy', {

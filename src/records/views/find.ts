@@ -20,7 +20,10 @@ export async function find(db: Db, text: string, only: string | null): Promise<F
   const number = /^(?:r|pr-)?(\d{1,9})$/i.exec(plain)?.[1] ?? null;
   const commit = /^[0-9a-f]{4,64}$/i.test(plain) ? `${plain.toLowerCase()}%` : null;
   // Each word may be cut short: `berths prod` is berths/production.
-  const part = `%${text.replace(/[\\%_]/g, '\\$&').split(/\s+/).join('%')}%`;
+  const part = `%${text
+    .replace(/[\\%_]/g, '\\$&')
+    .split(/\s+/)
+    .join('%')}%`;
   const wants = { release: /^r\d/i.test(plain) || /^release\s/i.test(text), review: /^pr-/i.test(plain) };
   const bind = [part, only];
   const [projects, environments, runs, releases] = await Promise.all([

@@ -33,6 +33,9 @@ export interface Databases {
   close(): Promise<void>;
 }
 
+/** Held while rights are changed that all agents of the cluster change. */
+const ownLock = 7_403_151;
+
 /** Opens the cluster at an administrator's address; `owner` is a short name of letters, digits and dashes. */
 export async function openDatabases(address: string, owner: string): Promise<Databases> {
   const pool = new pg.Pool({ connectionString: address, max: 4, idleTimeoutMillis: 10_000, allowExitOnIdle: true });
@@ -41,7 +44,10 @@ export async function openDatabases(address: string, owner: string): Promise<Dat
   const prefix = `a_${createHash('sha256').update(owner).digest('hex').slice(0, 16)}_`;
   const nameOf = (id: string) => `${prefix}${id.replaceAll('-', '')}`;
   const port = Number(new URL(address).port || 5432);
-  await pool.query('revoke connect on database postgres, template1 from public');
+  // One after the other: agents that begin at once would change the same rows of the catalogue, which PostgreSQL refuses.
+  await pool.query(
+    `begin; select pg_advisory_xact_lock(${ownLock}); revoke connect on database postgres, template1 from public; commit`,
+  );
   const version = String((await pool.query('show server_version')).rows[0]?.server_version ?? '').split(' ')[0] ?? '';
   const dropNamed = async (name: string) => {
     await pool.query(`drop database if exists ${pg.escapeIdentifier(name)} with (force)`);
