@@ -1,4 +1,5 @@
 /** Mail by SMTP (RFC 5321) through the server that an operator has set. */
+import { wordsOf } from './words.js';
 import nodemailer from 'nodemailer';
 import type { Sent } from '../core/advance/deliveries.js';
 import { issue } from '../core/errors/errors.js';
@@ -64,8 +65,8 @@ export function openMail(settings: MailSettings | null): MailChannel {
         });
         return { done: true };
       } catch (error) {
-        const { code = '', responseCode = 0, message } = error as NodeJS.ErrnoException & { responseCode?: number };
-        const detail = String(message).split('\n')[0]?.slice(0, 200) ?? '';
+        const { code = '', responseCode = 0 } = error as NodeJS.ErrnoException & { responseCode?: number };
+        const detail = wordsOf(error);
         if (code === 'ETIMEDOUT') return { done: false, again: true, issue: issue('channel_silent', { where: host }) };
         // 5yz: the same will be refused again (RFC 5321, 4.2.1); 530 and 535 are about our own login.
         const final = responseCode >= 550 && responseCode < 560;

@@ -1,4 +1,5 @@
 /** Requests to addresses of others: to the very address that was checked, whatever the name leads to by then; no redirects. */
+import { wordsOf } from './words.js';
 import { Agent, request } from 'undici';
 import type { Sent } from '../core/advance/deliveries.js';
 import { issue } from '../core/errors/errors.js';
@@ -78,8 +79,8 @@ async function beginning(body: AsyncIterable<Buffer>, bytes: number): Promise<st
 }
 
 function inWords(where: string, error: unknown) {
-  const { code = '', name, message } = error as NodeJS.ErrnoException;
+  const { code = '', name } = error as NodeJS.ErrnoException;
   return /TIMEOUT|ETIMEDOUT/.test(code) || name === 'TimeoutError'
     ? issue('channel_silent', { where })
-    : issue('channel_refused', { where, detail: String(message).split('\n')[0]?.slice(0, 200) ?? '' });
+    : issue('channel_refused', { where, detail: wordsOf(error) });
 }

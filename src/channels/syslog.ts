@@ -2,6 +2,7 @@
  * Syslog over TCP and TLS (RFC 6587, RFC 5425). Neither says that a message was taken, so each round has a connection of its own: when
  * all is written this side says that nothing more comes, and the other's answer to that, its own end, is taken for its word.
  */
+import { wordsOf } from './words.js';
 import { once } from 'node:events';
 import { connect, type Socket } from 'node:net';
 import { setTimeout } from 'node:timers/promises';
@@ -48,11 +49,11 @@ export async function sendSyslog(target: SyslogTarget, frames: readonly Buffer[]
     await heard(socket, 'end');
     return { done: true, rejected: 0, why: null };
   } catch (error) {
-    const { code = '', message } = error as NodeJS.ErrnoException;
+    const { code = '' } = error as NodeJS.ErrnoException;
     const about =
       code === 'ETIMEDOUT'
         ? issue('channel_silent', { where })
-        : issue('channel_refused', { where, detail: String(message).split('\n')[0]?.slice(0, 200) ?? '' });
+        : issue('channel_refused', { where, detail: wordsOf(error) });
     return { done: false, final: false, issue: about };
   } finally {
     socket?.destroy();

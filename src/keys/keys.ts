@@ -1,6 +1,6 @@
 /**
  * Encryption at rest, hashes of tokens, signatures. Formats: AES-256-GCM (version 1 byte ‖ id of the key 4 bytes ‖ nonce 12 bytes ‖ tag
- * 16 bytes ‖ text, the first two authenticated with it), HMAC-SHA-256, Ed25519.
+ * 16 bytes ‖ text; authenticated with it are the first two, and the table and row in which it is kept), HMAC-SHA-256, Ed25519.
  */
 import {
   createCipheriv,
@@ -30,8 +30,9 @@ import {
 import { join } from 'node:path';
 
 export interface Keys {
-  encrypt(text: string): Buffer;
-  decrypt(sealed: Buffer): string;
+  /** `place`: where it is kept (`sealedPlace`). Moved to another row it cannot be read. */
+  encrypt(text: string, place: string): Buffer;
+  decrypt(sealed: Buffer, place: string): string;
   /** Keyed hash (HMAC-SHA-256, hexadecimal): the same for the same text, and nothing to be guessed from without the key. */
   hash(text: string): string;
   /** What everything begins with that is encrypted with the present key: version and id. */
@@ -47,7 +48,7 @@ export interface Keys {
   publicKey: KeyObject;
 }
 
-/** The first byte of what is encrypted; what was encrypted before there was one begins with its nonce. */
+/** The first byte of what is encrypted. */
 const version = 1;
 /** Bytes of a key's id, of a nonce, of a tag. */
 const [idBytes, nonceBytes, tagBytes] = [4, 12, 16];
@@ -74,12 +75,6 @@ export function openKeys(folder: string): Keys {
       .filter((name) => /^data-[0-9a-f]{8}\.key$/.test(name))
       .map((name) => readFileSync(join(folder, name)));
   keep(now());
-  // Of a rotation by a service that knew two keys.
-  const old = join(folder, 'data-old.key');
-  if (existsSync(old)) {
-    keep(readFileSync(old));
-    rmSync(old, { force: true });
-  }
   const signing = createPrivateKey(
     keptFile(join(folder, 'signing.pem'), () =>
       generateKeyPairSync('ed25519').privateKey.export({ type: 'pkcs8', format: 'pem' }),
@@ -87,24 +82,18 @@ export function openKeys(folder: string): Keys {
   );
   const publicKey = createPublicKey(signing);
   return {
-    encrypt(text) {
+    encrypt(text, place) {
       const secret = now();
       const [head, nonce] = [headOf(secret), randomBytes(nonceBytes)];
-      const cipher = createCipheriv('aes-256-gcm', secret, nonce).setAAD(head);
+      const cipher = createCipheriv('aes-256-gcm', secret, nonce).setAAD(aadOf(head, place));
       const body = Buffer.concat([cipher.update(text, 'utf8'), cipher.final()]);
       return Buffer.concat([head, nonce, cipher.getAuthTag(), body]);
     },
-    decrypt(sealed) {
-      const secrets = ring();
-      const named = secrets.find((secret) => headOf(secret).equals(sealed.subarray(0, 1 + idBytes)));
-      const found = named ? opened(named, sealed.subarray(1 + idBytes), headOf(named)) : null;
-      if (found !== null) return found;
-      // Encrypted before there was a head.
-      for (const secret of secrets) {
-        const text = opened(secret, sealed, null);
-        if (text !== null) return text;
-      }
-      throw new Error('no key opens this');
+    decrypt(sealed, place) {
+      const named = ring().find((secret) => headOf(secret).equals(sealed.subarray(0, 1 + idBytes)));
+      const found = named ? opened(named, sealed.subarray(1 + idBytes), aadOf(headOf(named), place)) : null;
+      if (found === null) throw new Error('no key opens this');
+      return found;
     },
     hash: (text) => createHmac('sha256', hashing).update(text).digest('hex'),
     head: () => headOf(now()),
@@ -130,13 +119,16 @@ export function openKeys(folder: string): Keys {
   };
 }
 
+/** What is authenticated besides the text. */
+const aadOf = (head: Buffer, place: string): Buffer => Buffer.concat([head, Buffer.from(place)]);
+
 /** The text of nonce, tag and data; null where this key does not open it. */
-function opened(secret: Buffer, sealed: Buffer, head: Buffer | null): string | null {
+function opened(secret: Buffer, sealed: Buffer, aad: Buffer): string | null {
   try {
     const decipher = createDecipheriv('aes-256-gcm', secret, sealed.subarray(0, nonceBytes), {
       authTagLength: tagBytes,
     });
-    if (head) decipher.setAAD(head);
+    decipher.setAAD(aad);
     decipher.setAuthTag(sealed.subarray(nonceBytes, nonceBytes + tagBytes));
     return Buffer.concat([decipher.update(sealed.subarray(nonceBytes + tagBytes)), decipher.final()]).toString('utf8');
   } catch {

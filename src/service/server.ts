@@ -1,6 +1,8 @@
 /** What the routes work with, and the parts every request passes: who calls, what may be called, how errors are answered. */
+import { sealedPlace } from '../keys/places.js';
 import { findRun, type RunRow } from '../records/runs/runs.js';
 import { randomUUID } from 'node:crypto';
+import { statfsSync } from 'node:fs';
 import type { TypeBoxTypeProvider } from '@fastify/type-provider-typebox';
 import type {
   FastifyBaseLogger,
@@ -259,7 +261,9 @@ export async function change<T>(
     if (!earlier) return undefined;
     if (!earlier.request.equals(hash)) throw new CodedError('key_reused');
     reply.status(earlier.status);
-    return earlier.sealed ? (JSON.parse(service.context.keys.decrypt(earlier.sealed)) as T) : (null as T);
+    return earlier.sealed
+      ? (JSON.parse(service.context.keys.decrypt(earlier.sealed, sealedPlace('answers', actor, key))) as T)
+      : (null as T);
   };
   if (first !== null) {
     const earlier = await replay();
@@ -271,7 +275,12 @@ export async function change<T>(
     if (!(await beginAnswer(db, actor, key, hash, status))) return null;
     const body = await work(db, caller.name);
     // It may hold what is shown once.
-    await keepAnswer(db, actor, key, service.context.keys.encrypt(JSON.stringify(body ?? null)));
+    await keepAnswer(
+      db,
+      actor,
+      key,
+      service.context.keys.encrypt(JSON.stringify(body ?? null), sealedPlace('answers', actor, key)),
+    );
     return { body };
   });
   // Whoever has just lost a right has lost it for the next request; other services hear of it.
@@ -333,6 +342,19 @@ export function problemOf(error: CodedError): Problem {
   };
 }
 
+/** Bytes with which a database can still write. */
+const leastFree = 32 * 1024 ** 2;
+
+/** Whether the disk of this service is full: with `serve` its database is on the same one. */
+function isFull({ context }: Service): boolean {
+  try {
+    const { bavail, bsize } = statfsSync(context.repositories);
+    return bavail * bsize < leastFree;
+  } catch {
+    return false;
+  }
+}
+
 function asCoded(
   error: Error & { statusCode?: number; validation?: { instancePath: string; message?: string }[]; code?: string },
   service: Service,
@@ -360,7 +382,12 @@ function asCoded(
   if (code) return new CodedError(code, { detail: error.message, what: 'This', hint: '' });
   const reference = randomUUID().slice(0, 8);
   service.context.log.error({ reference, url: request.url, error: String(error.stack ?? error) }, 'a request failed');
-  return /ECONNREFUSED|terminating connection|SequelizeConnection/.test(String(error))
+  const away = /ECONNREFUSED|terminating connection|SequelizeConnection/.test(String(error));
+  // PostgreSQL says it of a statement (SQLSTATE 53100), and ends where it cannot even say that.
+  const full = (error as { parent?: { code?: string } }).parent?.code === '53100' || (away && isFull(service));
+  if (full)
+    return new CodedError('unavailable', { detail: 'its disk is full, so its database does not answer.' }, error);
+  return away
     ? new CodedError('unavailable', { detail: 'its database does not answer.' }, error)
     : new CodedError('internal', { reference }, error);
 }

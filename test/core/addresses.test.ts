@@ -13,7 +13,7 @@ import {
 } from '../../src/core/advance/addresses.js';
 import type { Outcome } from '../../src/core/advance/resources.js';
 import { parseDefinition } from '../../src/core/definition/parse.js';
-import { checkedLabel, checkedName, proofRecord, shownRecords } from '../../src/core/domains/names.js';
+import { isServiceHost, checkedLabel, checkedName, proofRecord, shownRecords } from '../../src/core/domains/names.js';
 import { issue } from '../../src/core/errors/errors.js';
 import { openSealed, publicBytes, readerKeys, readPublic, sealFor } from '../../src/wire/rooms/sealed.js';
 
@@ -196,4 +196,19 @@ describe('the address at which work reaches the edges', () => {
   ] as [string, string[], (string | null)[], string][])('%s', (_what, named, seen, expected) =>
     expect(edgeAddress(named, seen)).toBe(expected),
   );
+});
+
+describe('names of the service itself', () => {
+  const own = ['console.kohama.test', 'live.kohama.test', 'review.kohama.test', 'untrusted.kohama.test'];
+  it.each([
+    ['console.kohama.test', true],
+    ['review.kohama.test', true],
+    ['untrusted.kohama.test', true],
+    // A parent of one of them: it could set cookies for all below.
+    ['kohama.test', true],
+    ['test', true],
+    ['pier.review.kohama.test', false],
+    ['unreview.kohama.test', false],
+    ['pier.example', false],
+  ])('%s: %s', (host, expected) => expect(isServiceHost(host, own)).toBe(expected));
 });

@@ -10,6 +10,7 @@ import { keyIdOf, seal } from '../../src/core/release/envelope.js';
 import { releaseImage } from '../../src/core/release/image.js';
 import { jwkOf, readKeys } from '../../src/core/release/keyset.js';
 import { checkLayout, layoutOf, layoutText, type VerifiedExport } from '../../src/core/release/layout.js';
+import { budget, mutated, patience } from '../fuzz/budget.js';
 import { evidenceStatement, provenance, type ReleaseFacts } from '../../src/core/release/statements.js';
 
 const [ours, old, theirs] = [0, 1, 2].map(() => generateKeyPairSync('ed25519').privateKey) as [never, never, never];
@@ -169,6 +170,27 @@ describe('an export', () => {
       { numRuns: 400 },
     );
   });
+
+  it(
+    'has an index that is read byte by byte: changed anywhere it is refused, by code',
+    async () => {
+      const files = filesOf();
+      const index = Buffer.from(files.get('index.json') as string);
+      await fc.assert(
+        fc.asyncProperty(mutated(index), async (bytes) => {
+          fc.pre(!bytes.equals(index));
+          const tar = await tarOf([...files].map(([name, body]) => [name, name === 'index.json' ? bytes : body]));
+          const code = await verify(tar).then(
+            () => 'accepted',
+            (error: { issue?: { code: string } }) => error.issue?.code ?? String(error),
+          );
+          expect(['export_broken', 'export_unsigned']).toContain(code);
+        }),
+        budget,
+      );
+    },
+    patience,
+  );
 
   it('is refused where it was cut off', async () => {
     const whole = await tarOf(filesOf());

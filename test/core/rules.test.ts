@@ -46,7 +46,7 @@ describe('good health', () => {
 
 describe('approvals', () => {
   const judged = (needed: number, approvals: Approval[], authors: string[] = []) =>
-    judgeApprovals({ needed, digest, approvals, authors });
+    judgeApprovals({ needed, digest, approvals, authors, release: 7, environment: 'pier/production' });
   it('count each person once, of these bytes, as long as their role lets them', () => {
     expect(judged(1, [])).toMatchObject({ state: 'needs', says: '0 of 1 approval' });
     expect(judged(1, [by('Aiko')])).toMatchObject({ state: 'met', says: '1 of 1 approval: Aiko' });
@@ -83,7 +83,12 @@ describe('freezes', () => {
   it('are over at the latest of them; where somebody is needed no time is told', () => {
     const two = judgeFreezes({ hours: { text: 'a', until: 9 }, freeze: { by: 'b', why: 'c', until: 12 } }, 0);
     expect([metBy(two), mayOverride(two)]).toEqual([12, true]);
-    expect(metBy([...two, judgeApprovals({ needed: 1, digest, approvals: [], authors: [] })])).toBeNull();
+    expect(
+      metBy([
+        ...two,
+        judgeApprovals({ needed: 1, digest, approvals: [], authors: [], release: 7, environment: 'pier/production' }),
+      ]),
+    ).toBeNull();
     expect(metBy([])).toBeNull();
   });
 });
@@ -135,6 +140,8 @@ describe('whatever comes in whatever order', () => {
             if (one.act === 'lift') freeze = null;
             const answers = [
               judgeApprovals({
+                release: 7,
+                environment: 'pier/production',
                 needed,
                 digest: digestOf(release),
                 approvals: approvals.map((given) => ({ ...given, may: may[Number(given.person.slice(1))] ?? false })),

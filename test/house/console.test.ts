@@ -102,18 +102,18 @@ describe('the console', () => {
     await page.getByRole('button', { name: 'Undo the revert' }).click();
     await see('production runs r3');
     // The hold is as it was before.
-    await page.getByRole('button', { name: 'Hold' }).waitFor();
+    await page.getByRole('button', { name: 'Hold', exact: true }).waitFor();
     expect(JSON.parse((await world.visit('shop-production.localhost', '/api')).text).text).toBe('three');
     await back('they are wrong all the same');
     expect(JSON.parse((await world.visit('shop-production.localhost', '/api')).text).text).toBe('one');
     await page.getByRole('button', { name: 'Lift the hold' }).click();
-    await page.getByRole('button', { name: 'Hold' }).click();
+    await page.getByRole('button', { name: 'Hold', exact: true }).click();
     await page.getByRole('textbox', { name: 'Why' }).fill('the pier is closed');
     expect(await accessible()).toEqual([]);
     await page.getByRole('button', { name: 'Hold it' }).click();
-    await see(/the pier is closed: takes nothing new/);
+    await see(/the pier is closed \(.*\): takes nothing new/);
     await page.getByRole('button', { name: 'Lift the hold' }).click();
-    await page.getByRole('button', { name: 'Hold' }).waitFor();
+    await page.getByRole('button', { name: 'Hold', exact: true }).waitFor();
     await page
       .getByRole('button', { name: /^api 1/ })
       .or(page.getByRole('button', { name: /bell 1/ }))

@@ -206,7 +206,7 @@ describe('files that are pointers to what is kept elsewhere', () => {
     });
     await checkout.push();
     const run = await world.waitRun('pointers', first);
-    expect(run.definitionIssues.map(({ code }) => code)).toContain('filter_attribute');
+    expect(run.warnings.map(({ code }) => code)).toContain('filter_attribute');
     const wrong = async () =>
       (await world.api().get<AlertPage>('/api/alerts')).wrong.filter((one) => one.topic === 'repository-filtered');
     const condition = await until('it is a condition', async () => (await wrong())[0]);

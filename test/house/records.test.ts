@@ -145,7 +145,7 @@ describe('events', () => {
     await query(records, 'update seals set signature = $1 where last_number = 33', [Buffer.alloc(64)]);
     expect(await check()).toEqual({ seals: 1, upTo: '32', wrong: { first: '33', last: '33' } });
     expect(openKeys(join(folder, 'keys')).verify(Buffer.from('x'), keys.sign(Buffer.from('x')))).toBe(true);
-    expect(keys.decrypt(keys.encrypt('price é'))).toBe('price é');
+    expect(keys.decrypt(keys.encrypt('price é', 'here'), 'here')).toBe('price é');
   });
 });
 

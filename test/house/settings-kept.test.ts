@@ -1,4 +1,5 @@
 /** What people set, on a real database: versions, what counts where, secrets that are let go, and pins of tasks. */
+import { sealedPlace } from '../../src/keys/places.js';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { Task } from '../../src/core/definition/model.js';
@@ -56,6 +57,9 @@ const review = { name: 'pr-7', plan_name: 'review' };
 const values = async (environment: typeof staging | null) =>
   Object.fromEntries([...(await setFor(records, project.id, environment))].map(([name, one]) => [name, one.value]));
 
+const placeOf = (row: { scope: string; name: string; version: number }) =>
+  sealedPlace('variables', project.id, row.scope, row.name, row.version);
+
 describe('what is set', () => {
   it('counts for the project, is overruled by an environment, and for a review by the review itself', async () => {
     await set('', { LEVEL: 'info', REGION: 'north' });
@@ -90,7 +94,11 @@ describe('what is set', () => {
     expect(await preview('another one')).toMatchObject([{ what: 'changed', secret: true }]);
     await set('', { KEY: 'another one' });
     const [row] = (await variablesNow(records, project.id, [''])).filter((one) => one.name === 'KEY');
-    expect([row?.secret, row?.value, keys.decrypt(row?.sealed as Buffer)]).toEqual([true, null, 'another one']);
+    expect([row?.secret, row?.value, keys.decrypt(row?.sealed as Buffer, placeOf(row as never))]).toEqual([
+      true,
+      null,
+      'another one',
+    ]);
   });
 
   it('is changed by one at a time: two at once are two versions, and nothing is lost', async () => {
@@ -270,19 +278,24 @@ describe('a new key', () => {
     const silent = { info() {}, warn() {}, error() {} };
     const engine = { ...(context() as object), log: silent, now: Date.now } as never;
     await set('', { KEY: 'earlier' }, true);
-    const late = keys.encrypt('written late');
+    type Kept = { project_id: string; scope: string; name: string; version: number; sealed: Buffer };
+    const kept = () => query<Kept>(records, `select * from variables where name = 'KEY' and sealed is not null`);
+    const placed = (row: Kept) => sealedPlace('variables', row.project_id, row.scope, row.name, row.version);
+    const late = (await kept()).map((row) => ({ row, sealed: keys.encrypt('written late', placed(row)) }));
     const other = openRecords({ url: cluster.url });
     const encrypted = await records.transition('key.rotated', async (db) => {
       const count = await rotateKey(engine, db, 'mika');
       // Others write meanwhile: no table is locked, though the rotation has not been committed.
-      await query(other, `update variables set sealed = $1 where name = 'KEY'`, [late]);
+      for (const { row, sealed } of late)
+        await query(
+          other,
+          'update variables set sealed = $1 where project_id = $2 and scope = $3 and name = $4 and version = $5',
+          [sealed, row.project_id, row.scope, row.name, row.version],
+        );
       return count;
     });
     expect(encrypted).toBeGreaterThan(0);
-    const read = async () =>
-      (await query<{ sealed: Buffer }>(records, `select sealed from variables where name = 'KEY'`)).map((row) =>
-        keys.decrypt(row.sealed),
-      );
+    const read = async () => (await kept()).map((row) => keys.decrypt(row.sealed, placed(row)));
     expect(new Set(await read())).toEqual(new Set(['written late']));
     // Upkeep finds it; the older key goes when nothing names it, and not before its time.
     await stepKeys(engine);

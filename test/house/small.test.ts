@@ -5,6 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, describe, expect, it } from '@jest/globals';
 import { Type } from '@sinclair/typebox';
+import { wordsOf } from '../../src/channels/words.js';
 import { openCaches } from '../../src/agent/attempts/caches.js';
 import { makeLogSender } from '../../src/agent/log/log.js';
 import { findLimits } from '../../src/agent/sandbox/host.js';
@@ -442,4 +443,24 @@ describe('a cache that is removed', () => {
       rmSync(folder, { recursive: true, force: true });
     }
   });
+});
+
+describe('why a connection failed', () => {
+  it.each([
+    [
+      {
+        code: 'EPROTO',
+        message: 'write EPROTO 0:error:0A00010B:SSL routines:ssl3_get_record:wrong version number:../x.c:354:',
+      },
+      'it does not speak TLS on that port',
+    ],
+    [
+      { message: '40B7:error:0A000152:SSL routines:final_renegotiate:unsafe legacy renegotiation disabled:x.c:1:' },
+      'unsafe legacy renegotiation disabled',
+    ],
+    [{ code: 'CERT_HAS_EXPIRED', message: 'certificate has expired' }, 'its certificate has expired'],
+    [{ code: 'ECONNREFUSED', message: 'connect ECONNREFUSED 192.0.2.1:25' }, 'nothing listens on that port'],
+    [{ message: '550 5.1.1 No such user\nmore' }, '550 5.1.1 No such user'],
+    ['text', 'text'],
+  ])('%j', (error, words) => expect(wordsOf(error)).toBe(words));
 });

@@ -1,15 +1,6 @@
 /** What upkeep lets go of, on a real database: secrets that were replaced, roles, drafts of keys that were cut short. */
-import { createCipheriv, randomBytes } from 'node:crypto';
-import {
-  existsSync,
-  mkdirSync,
-  mkdtempSync,
-  readdirSync,
-  readFileSync,
-  rmSync,
-  statSync,
-  writeFileSync,
-} from 'node:fs';
+import { sealedPlace } from '../../src/keys/places.js';
+import { mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { spawn, spawnSync } from 'node:child_process';
@@ -30,71 +21,66 @@ describe('the keys', () => {
 
   it('read what was encrypted before a renewal, until the older one is forgotten', () => {
     const keys = openKeys(at('a'));
-    const sealed = keys.encrypt('low water');
+    const sealed = keys.encrypt('low water', 'here');
     expect([keys.older(), sealed.subarray(0, 5).equals(keys.head())]).toEqual([0, true]);
     keys.renew();
     expect([keys.older(), sealed.subarray(0, 5).equals(keys.head())]).toEqual([1, false]);
-    expect(keys.decrypt(sealed)).toBe('low water');
-    const again = keys.encrypt('low water');
+    expect(keys.decrypt(sealed, 'here')).toBe('low water');
+    const again = keys.encrypt('low water', 'here');
     // What was encrypted before may still be written.
     expect(keys.forgetOlder(60_000)).toBe(0);
-    expect(keys.decrypt(sealed)).toBe('low water');
+    expect(keys.decrypt(sealed, 'here')).toBe('low water');
     expect(keys.forgetOlder(60_000, Date.now() + 61_000)).toBe(1);
-    expect(keys.decrypt(again)).toBe('low water');
-    expect(() => keys.decrypt(sealed)).toThrow('no key opens this');
+    expect(keys.decrypt(again, 'here')).toBe('low water');
+    expect(() => keys.decrypt(sealed, 'here')).toThrow('no key opens this');
   });
 
   it('lose nothing of a renewal that was cut short, nor of one that comes between', () => {
     const [keys, other] = [openKeys(at('b')), openKeys(at('b'))];
-    const all = [keys.encrypt('first')];
+    const all = [keys.encrypt('first', 'here')];
     const before = readFileSync(join(at('b'), 'data.key'));
     keys.renew();
-    all.push(other.encrypt('second'));
+    all.push(other.encrypt('second', 'here'));
     // Cut before the new one was put in the place of the present one.
     writeFileSync(join(at('b'), 'data.key'), before, { mode: 0o600 });
-    all.push(keys.encrypt('third'));
+    all.push(keys.encrypt('third', 'here'));
     other.renew();
     keys.renew();
-    all.push(keys.encrypt('fourth'));
-    expect(all.map((one) => openKeys(at('b')).decrypt(one))).toEqual(['first', 'second', 'third', 'fourth']);
+    all.push(keys.encrypt('fourth', 'here'));
+    expect(all.map((one) => openKeys(at('b')).decrypt(one, 'here'))).toEqual(['first', 'second', 'third', 'fourth']);
     expect(readdirSync(at('b')).filter((name) => (statSync(join(at('b'), name)).mode & 0o777) !== 0o600)).toEqual([]);
   });
 
-  it('read what was encrypted before it named its key, with either of the two keys that there were', () => {
-    const secrets = [randomBytes(32), randomBytes(32)] as const;
-    mkdirSync(at('f'));
-    writeFileSync(join(at('f'), 'data.key'), secrets[0]);
-    writeFileSync(join(at('f'), 'data-old.key'), secrets[1]);
-    const earlier = secrets.map((secret) => {
-      const nonce = randomBytes(12);
-      const cipher = createCipheriv('aes-256-gcm', secret, nonce);
-      const body = Buffer.concat([cipher.update('high water'), cipher.final()]);
-      return Buffer.concat([nonce, cipher.getAuthTag(), body]);
-    });
+  it('open nothing that was moved to another row', () => {
     const keys = openKeys(at('f'));
-    expect(earlier.map((one) => keys.decrypt(one))).toEqual(['high water', 'high water']);
-    expect([keys.older(), existsSync(join(at('f'), 'data-old.key'))]).toEqual([1, false]);
+    const [mine, other] = [sealedPlace('logins', 'a'), sealedPlace('logins', 'b')];
+    const sealed = keys.encrypt('high water', mine);
+    expect(keys.decrypt(sealed, mine)).toBe('high water');
+    for (const place of [other, sealedPlace('snapshots', 'a'), sealedPlace('logins', 'a', ''), ''])
+      expect(() => keys.decrypt(sealed, place)).toThrow('no key opens this');
+    // Names that run into each other are different places.
+    expect(sealedPlace('variables', 'p', 'a', 'b c', 1)).not.toBe(sealedPlace('variables', 'p', 'a b', 'c', 1));
   });
 
   it('are the same for two services that share the folder, also after a renewal by one of them', () => {
     const [one, two] = [openKeys(at('c')), openKeys(at('c'))];
     one.renew();
-    expect(two.decrypt(one.encrypt('x'))).toBe('x');
-    expect(one.decrypt(two.encrypt('y'))).toBe('y');
+    expect(two.decrypt(one.encrypt('x', 'here'), 'here')).toBe('x');
+    expect(one.decrypt(two.encrypt('y', 'here'), 'here')).toBe('y');
     expect(one.hash('z')).toBe(two.hash('z'));
     expect(one.hash('z')).not.toBe(openKeys(at('d')).hash('z'));
   });
 
   it('never give the same bytes twice for the same text, and tell what was changed', () => {
     const keys = openKeys(at('e'));
-    const [one, two] = [keys.encrypt('same'), keys.encrypt('same')];
+    const [one, two] = [keys.encrypt('same', 'here'), keys.encrypt('same', 'here')];
     expect(one.equals(two)).toBe(false);
     for (let place = 0; place < one.length; place += 7) {
       const broken = Buffer.from(one);
       broken[place] = (broken[place] as number) ^ 1;
-      expect(() => keys.decrypt(broken)).toThrow();
+      expect(() => keys.decrypt(broken, 'here')).toThrow();
     }
-    expect(() => keys.decrypt(Buffer.alloc(5))).toThrow();
+    expect(() => keys.decrypt(Buffer.alloc(5), 'here')).toThrow();
   });
 });
 

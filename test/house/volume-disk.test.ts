@@ -89,8 +89,15 @@ const each = async (work: (hold: VolumeHold) => Promise<void>) => {
 describe('a volume on a disk', () => {
   it('belongs to the programs alone, and is made once', () =>
     each(async (hold) => {
-      const { volumes } = await machine(hold);
+      const { base, volumes } = await machine(hold);
       await volumes.make(id, 20 * MiB);
+      // Neither the folder of images nor an image lets any other account of the machine read it.
+      const home = join(base, 'volumes');
+      const images = readdirSync(home, { recursive: true, encoding: 'utf8' })
+        .map((name) => statSync(join(home, name)))
+        .filter((one) => one.isFile() && one.size >= 20 * MiB);
+      expect(images.length).toBe(hold === 'filesystem' ? 1 : 0);
+      expect(images.every((one) => (one.mode & 0o077) === 0)).toBe(true);
       const place = volumes.pathOf(id, 'uploads');
       const { uid, mode } = statSync(place);
       expect([uid, (mode & 0o777).toString(8)]).toEqual([owner?.uid ?? process.getuid?.(), '700']);

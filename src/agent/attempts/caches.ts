@@ -37,7 +37,8 @@ export function openCaches(folder: string, account: Account | null): Caches {
     let copy = copiesOf(place).find((one) => !inUse.has(one));
     if (!copy) {
       let number = 1;
-      while (existsSync(join(place, String(number)))) number++;
+      // One that is being removed keeps its name until it is gone.
+      while (existsSync(join(place, String(number))) || inUse.has(join(place, String(number)))) number++;
       copy = join(place, String(number));
       ownFolder(copy, account, 0o755);
     }

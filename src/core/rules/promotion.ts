@@ -146,6 +146,8 @@ export function answersTo(facts: PromotionFacts): RuleAnswer[] {
         digest: facts.digest,
         approvals: facts.approvals,
         authors: facts.authors,
+        release: facts.release,
+        environment: facts.environment,
       }),
     );
   answers.push(...frozenNow(rules, facts.freeze, now));
@@ -154,7 +156,7 @@ export function answersTo(facts: PromotionFacts): RuleAnswer[] {
   answers.push(
     answer('not on hold', facts.held ? 'needs' : 'met', facts.held ? `on hold: ${facts.heldWhy}` : 'not on hold', {
       whom: facts.held ? 'a releaser, to lift it' : null,
-      change: facts.held ? 'Lift the hold first, with `tsunagi lift`.' : null,
+      change: facts.held ? `Lift the hold first: \`tsunagi lift ${facts.environment}\`.` : null,
     }),
   );
   if (facts.unset.length)

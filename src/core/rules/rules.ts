@@ -109,6 +109,9 @@ export interface ApprovalFacts {
   approvals: readonly Approval[];
   /** Ids of those whose commits it brings. */
   authors: readonly string[];
+  /** Number of the release, and the environment (`sailings/production`), for the command that approves. */
+  release: number;
+  environment: string;
 }
 
 /** Each person once; of this very digest; by those who may. */
@@ -138,7 +141,7 @@ export function judgeApprovals(facts: ApprovalFacts): RuleAnswer {
   return answer('approvals', 'needs', alone ? `${says}, who wrote it` : says, {
     source,
     whom,
-    change: 'It is approved with `tsunagi approve`, or on this page.',
+    change: `Approve it on its page, or with \`tsunagi approve r${facts.release} --for ${facts.environment}\`.`,
   });
 }
 

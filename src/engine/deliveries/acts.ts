@@ -1,4 +1,6 @@
 /** What people ask of alerts. Each is tried before it is kept. */
+import { newId } from '../../records/ids.js';
+import { sealedPlace } from '../../keys/places.js';
 import { randomUUID } from 'node:crypto';
 import { isMailAddress } from '../../channels/mail.js';
 import { CodedError, type Issue, wording } from '../../core/errors/errors.js';
@@ -19,16 +21,18 @@ export interface AskedTarget {
 
 /** Where an alert goes, with a fresh secret for a webhook. Throws when it can't be. */
 export function targetOf(context: Context, { mail, webhook }: AskedTarget): Target & { secret: string | null } {
+  const id = newId();
   if ((mail === undefined) === (webhook === undefined)) throw new CodedError('alert_target');
   if (mail !== undefined) {
     if (!isMailAddress(mail)) throw new CodedError('mail_address', { address: mail.slice(0, 100) });
-    return { channel: 'mail', target: mail, sealed: null, name: null, secret: null };
+    return { id, channel: 'mail', target: mail, sealed: null, name: null, secret: null };
   }
   const secret = newEventSecret();
   return {
+    id,
     channel: 'webhook',
     target: webhookUrl(webhook as string),
-    sealed: context.keys.encrypt(secret),
+    sealed: context.keys.encrypt(secret, sealedPlace('subscriptions', id)),
     name: null,
     secret,
   };
@@ -100,6 +104,7 @@ export const checkedTopics = (topics: readonly string[] | undefined): AlertTopic
 export async function addAlert(db: Db, target: Target, asked: AskedAlert): Promise<SubscriptionRow> {
   if ((await countAlerts(db)) >= most) throw new CodedError('alerts_enough', { most });
   const row = await addSubscription(db, {
+    id: target.id,
     ...asked,
     topics: asked.topics as (AlertTopic | OwnTopic)[],
     channel: target.channel as 'mail' | 'webhook',

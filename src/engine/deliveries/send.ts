@@ -1,4 +1,5 @@
 /** Sends one message by the way out of its subscription. */
+import { sealedPlace } from '../../keys/places.js';
 import type { Sent } from '../../core/advance/deliveries.js';
 import { type Item, subjectOf, textOf } from '../../core/alerts/words.js';
 import { CodedError, registry } from '../../core/errors/errors.js';
@@ -19,12 +20,12 @@ export async function send(context: Context, row: SubscriptionRow, delivery: Del
   }
 }
 
-export type Target = Pick<SubscriptionRow, 'channel' | 'target' | 'sealed' | 'name'>;
+export type Target = Pick<SubscriptionRow, 'id' | 'channel' | 'target' | 'sealed' | 'name'>;
 
 /** Items as mail, or as an event to a webhook: CloudEvents 1.0, signed. */
 export async function sendItems(
   context: Context,
-  { channel, target, sealed, name }: Target,
+  { id: own, channel, target, sealed, name }: Target,
   id: string,
   items: readonly Item[],
 ): Promise<Sent & { status?: number }> {
@@ -50,7 +51,7 @@ export async function sendItems(
       })),
     },
   });
-  const secret = sealed ? context.keys.decrypt(sealed) : '';
+  const secret = sealed ? context.keys.decrypt(sealed, sealedPlace('subscriptions', own)) : '';
   return postPinned({
     url: url.href,
     address: await context.channels.check(url.hostname.replace(/^\[|\]$/g, '')),

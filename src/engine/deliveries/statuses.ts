@@ -2,6 +2,7 @@
  * Tells code hosts how runs of their commits stand, and of the reviews of their pull requests: signed CloudEvents, those of runs in the
  * words of CDEvents, in the order of the record, again until they are taken.
  */
+import { sealedPlace } from '../../keys/places.js';
 import { randomUUID } from 'node:crypto';
 import type { Sent } from '../../core/advance/deliveries.js';
 import { issue } from '../../core/errors/errors.js';
@@ -82,7 +83,9 @@ async function statusEvent(
 async function post(context: Context, project: ProjectRow, event: { id: string; body: object }): Promise<Sent> {
   const body = JSON.stringify(event.body);
   const at = parseRemote(project.status_url as string);
-  const secret = project.event_secret ? context.keys.decrypt(project.event_secret) : '';
+  const secret = project.event_secret
+    ? context.keys.decrypt(project.event_secret, sealedPlace('projects.event_secret', project.id))
+    : '';
   return postPinned({
     url: at.url,
     address: await checkedAddress(at, project.private_allowed),

@@ -1,4 +1,6 @@
 /** What must be there before a deployment's programs start: its resources, and what opens them. */
+import { newId } from '../../records/ids.js';
+import { sealedPlace } from '../../keys/places.js';
 import { randomBytes } from 'node:crypto';
 import type { DeploymentFacts } from '../../core/advance/deployments.js';
 import { attemptEnded, type ResourcePlace } from '../../core/states.js';
@@ -66,16 +68,19 @@ export async function askForResources(scene: Scene, attempts: readonly AttemptRo
   await askResources(db, environment.id, place, plans, deployment.environment_plan.data ?? {});
   for (const row of await resourcesOf(db, environment.id)) {
     if (!row.wanted || row.kind === 'volume' || !Object.hasOwn(release.plan.resources, row.name)) continue;
-    for (const { usedBy, turn } of wantedLogins(scene, attempts))
+    for (const { usedBy, turn } of wantedLogins(scene, attempts)) {
+      const id = newId();
       await addLogin(db, {
+        id,
         resource: row.id,
         deployment: deployment.id,
         usedBy,
         turn,
         person: null,
-        sealed: context.keys.encrypt(newPassword()),
+        sealed: context.keys.encrypt(newPassword(), sealedPlace('logins', id)),
         expires: null,
       });
+    }
   }
 }
 

@@ -1,4 +1,6 @@
 /** What people ask of destinations. Each is tried before it is kept. */
+import { newId } from '../../records/ids.js';
+import { sealedPlace } from '../../keys/places.js';
 import { CodedError, wording } from '../../core/errors/errors.js';
 import type { DestinationKind } from '../../core/states.js';
 import { addDestination, type DestinationRow, listDestinations } from '../../records/deliveries/destinations.js';
@@ -24,6 +26,7 @@ const protocols: Record<DestinationKind, readonly string[]> = {
 
 /** Where logs would go. Throws when they can't. */
 export function logTargetOf(context: Context, asked: AskedDestination): LogTarget {
+  const id = newId();
   const { syslog, otlp, header, authorities = null } = asked;
   if ((syslog === undefined) === (otlp === undefined)) throw new CodedError('destination_target');
   const kind = syslog === undefined ? 'otlp' : 'syslog';
@@ -31,9 +34,10 @@ export function logTargetOf(context: Context, asked: AskedDestination): LogTarge
   if (authorities !== null && !authorities.includes('-----BEGIN CERTIFICATE-----'))
     throw new CodedError('body_invalid', { detail: 'the authorities are no certificates in PEM' });
   return {
+    id,
     kind,
     url: urlOf(kind, (syslog ?? otlp) as string),
-    sealed: header ? context.keys.encrypt(JSON.stringify(header)) : null,
+    sealed: header ? context.keys.encrypt(JSON.stringify(header), sealedPlace('destinations', id)) : null,
     authorities,
   };
 }

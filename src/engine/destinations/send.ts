@@ -1,4 +1,5 @@
 /** Sends one round of lines by the way out of its destination. */
+import { sealedPlace } from '../../keys/places.js';
 import { postPinned } from '../../channels/pinned.js';
 import { sendSyslog } from '../../channels/syslog.js';
 import type { LogsSent } from '../../core/advance/destinations.js';
@@ -9,7 +10,7 @@ import { CodedError, issue } from '../../core/errors/errors.js';
 import type { DestinationRow } from '../../records/deliveries/destinations.js';
 import type { Context } from '../context.js';
 
-export type LogTarget = Pick<DestinationRow, 'kind' | 'url' | 'sealed' | 'authorities'>;
+export type LogTarget = Pick<DestinationRow, 'id' | 'kind' | 'url' | 'sealed' | 'authorities'>;
 
 /** Bytes of an answer that are read. */
 const answerBytes = 64 * 1024;
@@ -46,9 +47,12 @@ export async function sendLines(context: Context, target: LogTarget, batches: re
   }
 }
 
-function headerOf(context: Context, { sealed }: LogTarget): Record<string, string> {
+function headerOf(context: Context, { id, sealed }: LogTarget): Record<string, string> {
   if (sealed === null) return {};
-  const { name, value } = JSON.parse(context.keys.decrypt(sealed)) as { name: string; value: string };
+  const { name, value } = JSON.parse(context.keys.decrypt(sealed, sealedPlace('destinations', id))) as {
+    name: string;
+    value: string;
+  };
   return { [name]: value };
 }
 

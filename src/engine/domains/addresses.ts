@@ -1,4 +1,6 @@
 /** Addresses: taken under a fence, proven and certified outside of any transaction, written back only by whoever still holds them. */
+import { newId } from '../../records/ids.js';
+import { sealedPlace } from '../../keys/places.js';
 import {
   addressAct,
   addressDone,
@@ -168,10 +170,10 @@ const renewOf = (context: Context, got: Got): number =>
     ? Math.max(60_000, got.until.getTime() - context.now())
     : Math.max(60_000, renewIn(got.from.getTime(), got.until.getTime(), context.now()));
 
-const sealed = (context: Context, { key, ...got }: Exclude<Got, { id: string }>) => ({
-  ...got,
-  sealed: context.keys.encrypt(key),
-});
+const sealed = (context: Context, { key, ...got }: Exclude<Got, { id: string }>) => {
+  const id = newId();
+  return { ...got, id, sealed: context.keys.encrypt(key, sealedPlace('certificates', id)) };
+};
 
 function outcomeOf(error: unknown): Outcome {
   const known =

@@ -1,4 +1,5 @@
 /** Certificates for addresses: an operator's, or ordered from the authority that is set. */
+import { sealedPlace } from '../../keys/places.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { type AcmeSettings, orderCertificate } from '../../domains/acme.js';
 import { type Certified, freshKey } from '../../domains/certificate.js';
@@ -43,9 +44,9 @@ export async function localAuthority(context: Context): Promise<{ key: string; r
   let kept = await authorityOf(records, own);
   if (!kept) {
     const { key, root } = await makeRoot(context.now());
-    kept = await keepAuthority(records, own, { sealed: keys.encrypt(key), root });
+    kept = await keepAuthority(records, own, { sealed: keys.encrypt(key, sealedPlace('authorities', own)), root });
   }
-  return { key: keys.decrypt(kept.sealed), root: kept.root ?? '' };
+  return { key: keys.decrypt(kept.sealed, sealedPlace('authorities', own)), root: kept.root ?? '' };
 }
 
 async function order(context: Context, { row, environment }: Placed, settings: AcmeSettings): Promise<Certified> {
@@ -53,14 +54,21 @@ async function order(context: Context, { row, environment }: Placed, settings: A
   const { directory } = settings;
   const kept =
     (await authorityOf(records, directory)) ??
-    (await keepAuthority(records, directory, { sealed: keys.encrypt(freshKey()) }));
+    (await keepAuthority(records, directory, {
+      sealed: keys.encrypt(freshKey(), sealedPlace('authorities', directory)),
+    }));
   const put = (proofs: Record<string, string>) =>
     records.transition('address.answer', (db) => putProofs(db, row.host, environment.id, proofs));
-  return orderCertificate(settings, { key: keys.decrypt(kept.sealed), url: kept.account_url }, row.host, {
-    keepAccount: async (url) => void (await setAccount(records, directory, url)),
-    answer: async (token, text) => allAnswer(context, row.host, await put({ [token]: text })),
-    withdraw: async () => void (await put({})),
-  });
+  return orderCertificate(
+    settings,
+    { key: keys.decrypt(kept.sealed, sealedPlace('authorities', directory)), url: kept.account_url },
+    row.host,
+    {
+      keepAccount: async (url) => void (await setAccount(records, directory, url)),
+      answer: async (token, text) => allAnswer(context, row.host, await put({ [token]: text })),
+      withdraw: async () => void (await put({})),
+    },
+  );
 }
 
 /** The authority may ask any of them. */

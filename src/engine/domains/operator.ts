@@ -1,4 +1,6 @@
 /** An operator's certificates: files of a folder that is looked at again and again, so that they can be renewed by whatever renews them. */
+import { newId } from '../../records/ids.js';
+import { sealedPlace } from '../../keys/places.js';
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type Certified, readCertificate } from '../../domains/certificate.js';
@@ -31,8 +33,11 @@ export function watchFolder(context: Context): () => Promise<boolean> {
     // One that can't be read just now, or whose name is wrong, takes nothing from those that are used.
     await context.records.transition('certificates.read', async (db) => {
       for (const one of found)
-        if (!(await hasChain(db, one.chain)))
-          await addCertificate(db, { ...one, source: 'operator', sealed: context.keys.encrypt(one.key) });
+        if (!(await hasChain(db, one.chain))) {
+          const id = newId();
+          const sealed = context.keys.encrypt(one.key, sealedPlace('certificates', id));
+          await addCertificate(db, { ...one, id, source: 'operator', sealed });
+        }
       if (wrong.length === 0) await removeOthers(db, chains);
       await wakeAnswered(db);
     });

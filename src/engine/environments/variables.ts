@@ -1,4 +1,5 @@
 /** What people set, and what programs get of it. Secrets are decrypted only for the agent that starts what uses them. */
+import { sealedPlace } from '../../keys/places.js';
 import { CodedError, type Issue, issue } from '../../core/errors/errors.js';
 import type { Task } from '../../core/definition/model.js';
 import { reviewChanges, type VariableChange } from '../../core/variables/change.js';
@@ -72,7 +73,9 @@ export async function previewChanges(
     const before = now.get(name);
     if (value === null) return before ? [{ name, what: 'removed' as const, secret: before.secret, value }] : [];
     const same =
-      before && before.secret === secret && (before.secret ? opened(context, before) : before.value) === value;
+      before &&
+      before.secret === secret &&
+      (before.secret ? opened(context, project.id, before) : before.value) === value;
     return [{ name, what: same ? ('same' as const) : before ? ('changed' as const) : ('new' as const), secret, value }];
   });
 }
@@ -103,7 +106,10 @@ export async function changeVariables(
       name,
       secret,
       value: secret ? null : value,
-      sealed: secret && value !== null ? context.keys.encrypt(value) : null,
+      sealed:
+        secret && value !== null
+          ? context.keys.encrypt(value, sealedPlace('variables', project.id, scope, name, version))
+          : null,
       removed: value === null,
     })),
   );
@@ -120,9 +126,11 @@ export async function changeVariables(
   return { version, changes: shown };
 }
 
-function opened(context: Pick<Context, 'keys'>, row: VariableRow): string | null {
+function opened(context: Pick<Context, 'keys'>, project: string, row: VariableRow): string | null {
   try {
-    return row.sealed ? context.keys.decrypt(row.sealed) : null;
+    return row.sealed
+      ? context.keys.decrypt(row.sealed, sealedPlace('variables', project, row.scope, row.name, row.version))
+      : null;
   } catch {
     return null;
   }
@@ -137,7 +145,7 @@ export async function openSecrets(
   const values = await Promise.all(
     Object.entries(places).map(async ([variable, { scope, name, version, append }]): Promise<[string, string]> => {
       const row = await variableAt(context.records, project, scope, name, version);
-      const value = row && opened(context, row);
+      const value = row && opened(context, project, row);
       // Never left out in silence: the program would go on without it.
       if (value === null || value === undefined) throw new CodedError('secret_unreadable', { name });
       return [variable, value + append];
@@ -176,7 +184,10 @@ export async function pinSet(
         return [
           name,
           row.secret
-            ? { version: row.version, hash: context.keys.hash(`${project.id} ${name} ${opened(context, row) ?? ''}`) }
+            ? {
+                version: row.version,
+                hash: context.keys.hash(`${project.id} ${name} ${opened(context, project.id, row) ?? ''}`),
+              }
             : { value: row.value ?? '' },
         ];
       }),

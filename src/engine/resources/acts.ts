@@ -1,4 +1,6 @@
 /** What people ask of resources: each is one transaction; what is slow outside follows by itself. */
+import { newId } from '../../records/ids.js';
+import { sealedPlace } from '../../keys/places.js';
 import { CodedError } from '../../core/errors/errors.js';
 import { coolAll, deploymentById, movingDeployments } from '../../records/deployments/deployments.js';
 import type { EnvironmentRow } from '../../records/deployments/environments.js';
@@ -101,13 +103,15 @@ export async function openLogin(
   if (own.length >= personLogins) throw new CodedError('logins_enough', { count: personLogins });
   const password = newPassword();
   const until = new Date(context.now() + personLoginMs);
+  const fresh = newId();
   const id = await addLogin(db, {
+    id: fresh,
     resource: resource.id,
     deployment: null,
     usedBy: 'person',
     turn: 0,
     person: actor,
-    sealed: context.keys.encrypt(password),
+    sealed: context.keys.encrypt(password, sealedPlace('logins', fresh)),
     expires: until,
   });
   await recordEvents(db, {
@@ -153,13 +157,15 @@ export async function rotate(context: Context, db: Db, at: Place, actor: string)
   if (!live || !release || !Object.hasOwn(release.plan.resources, resource.name))
     throw new CodedError('resource_unused', { name: resource.name, environment: place });
   const turns = (await loginsOfDeployment(db, live.id)).filter((one) => one.used_by === 'parts').map((one) => one.turn);
+  const id = newId();
   await addLogin(db, {
+    id,
     resource: resource.id,
     deployment: live.id,
     usedBy: 'parts',
     turn: Math.max(live.turn, ...turns) + 1,
     person: null,
-    sealed: context.keys.encrypt(newPassword()),
+    sealed: context.keys.encrypt(newPassword(), sealedPlace('logins', id)),
     expires: null,
   });
   await coolAll(db, environment.id);

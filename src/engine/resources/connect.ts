@@ -1,4 +1,6 @@
 /** A database that is kept elsewhere takes the place of one that would be made here: tried before it is kept. */
+import { newId } from '../../records/ids.js';
+import { sealedPlace } from '../../keys/places.js';
 import { CodedError, type Issue } from '../../core/errors/errors.js';
 import type { ResourcePlan } from '../../core/definition/model.js';
 import { elsewhere, partsOf } from '../../resources/postgres/elsewhere.js';
@@ -37,7 +39,8 @@ export async function connect(context: Context, db: Db, at: Place, url: string, 
   if (there && there.place !== 'elsewhere')
     throw new CodedError('resource_there', { name: at.name, environment: place });
   const plan: ResourcePlan = there?.plan ?? { name: at.name, kind: 'postgres', extensions: [], backup: null };
-  await connectResource(db, environment.id, plan, context.keys.encrypt(url));
+  const id = there?.id ?? newId();
+  await connectResource(db, id, environment.id, plan, context.keys.encrypt(url, sealedPlace('resources', id)));
   await recordEvents(db, {
     type: 'resource.connected',
     project: at.project.id,

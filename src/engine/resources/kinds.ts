@@ -1,4 +1,5 @@
 /** What makes resources: database servers, by place; agents, for volumes. */
+import { sealedPlace } from '../../keys/places.js';
 import { CodedError } from '../../core/errors/errors.js';
 import type { ResourcePlace } from '../../core/states.js';
 import { elsewhere } from '../../resources/postgres/elsewhere.js';
@@ -31,10 +32,10 @@ export function openKinds(
 ): Kinds {
   const open = new Map<string, DatabaseKind>();
   const house = `tsunagi ${keys.hash('databases of this house').slice(0, 16)}`;
-  const databaseAt = ({ place, sealed }: Pick<ResourceRow, 'place' | 'sealed'>): DatabaseKind => {
+  const databaseAt = ({ id, place, sealed }: Pick<ResourceRow, 'id' | 'place' | 'sealed'>): DatabaseKind => {
     if (place === 'elsewhere') {
       if (!sealed) throw new CodedError('database_gone');
-      return elsewhere(keys.decrypt(sealed), check);
+      return elsewhere(keys.decrypt(sealed, sealedPlace('resources', id)), check);
     }
     const url = clusters[place];
     if (!url) throw new CodedError('database_unset', { place });
@@ -45,7 +46,10 @@ export function openKinds(
   return {
     check,
     servers: () =>
-      (Object.keys(clusters) as (keyof Clusters)[]).map((place) => [place, databaseAt({ place, sealed: null })]),
+      (Object.keys(clusters) as (keyof Clusters)[]).map((place) => [
+        place,
+        databaseAt({ id: '', place, sealed: null }),
+      ]),
     of: (row) => (row.kind === 'volume' ? volumes : databaseAt(row)),
     database(row) {
       if (row.kind !== 'postgres') throw new CodedError('resource_no_database', { name: row.name });

@@ -1,4 +1,5 @@
 /** What a program gets of the resources of its environment, at the moment in which it is started. Nothing of it is stored. */
+import { sealedPlace } from '../../keys/places.js';
 import { CodedError } from '../../core/errors/errors.js';
 import type { LoginUse } from '../../core/states.js';
 import type { DeploymentRow } from '../../records/deployments/deployments.js';
@@ -77,7 +78,7 @@ export async function openResources(
     const [address, port] = [away ? await context.kinds.check(reached.address) : reached.address, reached.port];
     opened.fields[name] = kind.references(row.id, host, {
       id: own.id,
-      password: context.keys.decrypt(own.sealed),
+      password: context.keys.decrypt(own.sealed, sealedPlace('logins', own.id)),
     });
     opened.reach.push({ host, address, port });
   }
@@ -110,7 +111,10 @@ export async function openSnapshot(
     files: null,
     opened: {
       fields: {
-        [of.name]: kind.references(row.id, of.name, { id: row.id, password: keys.decrypt(row.sealed as Buffer) }),
+        [of.name]: kind.references(row.id, of.name, {
+          id: row.id,
+          password: keys.decrypt(row.sealed as Buffer, sealedPlace('snapshots', row.id)),
+        }),
       },
       reach: [{ host: of.name, address, port }],
       volumes: {},

@@ -1,4 +1,5 @@
 /** Resources: taken under a fence, worked on outside of any transaction, written back only by whoever still holds them. */
+import { sealedPlace } from '../../keys/places.js';
 import { type Outcome, type ResourceAct, resourceAct, resourceDone } from '../../core/advance/resources.js';
 import type { DatabaseAccess } from '../../core/states.js';
 import { CodedError, type Issue, wording } from '../../core/errors/errors.js';
@@ -199,7 +200,7 @@ async function perform(
         await kind.endLogin(row.id, login.id);
         ended.push(login.id);
       } else {
-        const password = context.keys.decrypt(login.sealed);
+        const password = context.keys.decrypt(login.sealed, sealedPlace('logins', login.id));
         // Whoever changes tables waits for others, and holds nobody up for long.
         const lockMs = login.used_by === 'prepare' ? prepareLockMs : null;
         const statementMs = login.used_by === 'parts' && row.place !== 'standing' ? reviewStatementMs : null;

@@ -1,4 +1,5 @@
 /** Snapshots: taken under a fence, worked on outside of any transaction, written back only by whoever still holds them. */
+import { sealedPlace } from '../../keys/places.js';
 import type { Readable } from 'node:stream';
 import { rebased } from '../../blobs/rebased.js';
 import type { Outcome } from '../../core/advance/resources.js';
@@ -193,7 +194,7 @@ async function perform(context: Context, row: SnapshotRow, act: SnapshotAct, sce
       return copy(context, row, scene, own);
     case 'scrub': {
       if (!row.sealed) throw new CodedError('database_gone');
-      const password = context.keys.decrypt(row.sealed);
+      const password = context.keys.decrypt(row.sealed, sealedPlace('snapshots', row.id));
       await own.addLogin(row.id, {
         id: row.id,
         password,
@@ -255,7 +256,11 @@ async function copy(context: Context, row: SnapshotRow, scene: Scene, own: Datab
   if (!scrub || environment.live_id === null) throw new CodedError('snapshot_gone');
   return {
     of,
-    scrub: { plan: scrub, deployment: environment.live_id, sealed: context.keys.encrypt(newPassword()) },
+    scrub: {
+      plan: scrub,
+      deployment: environment.live_id,
+      sealed: context.keys.encrypt(newPassword(), sealedPlace('snapshots', row.id)),
+    },
   };
 }
 

@@ -1,6 +1,7 @@
 /** The key of everything that is encrypted: a new one is for what is written from then on; the rest follows in batches. */
 import { lockKeys, sealAgain, type SealedRow, sealedOtherwise } from '../../records/deployments/variables.js';
 import { recordEvents } from '../../records/events.js';
+import { sealedPlace, type SealedTable } from '../../keys/places.js';
 import type { Context, Db } from '../context.js';
 
 /** Rows in one transaction. */
@@ -49,7 +50,7 @@ async function sealAll(context: Context): Promise<{ secrets: number; unread: num
           count.unread++;
           continue;
         }
-        await sealAgain(db, row, keys.encrypt(text));
+        await sealAgain(db, row, keys.encrypt(text, placeOfRow(row)));
         if (row.table !== 'answers') count.secrets++;
       }
       return count;
@@ -59,9 +60,16 @@ async function sealAll(context: Context): Promise<{ secrets: number; unread: num
   }
 }
 
+function placeOfRow({ table, project, scope, name, version }: SealedRow): string {
+  const of = table as SealedTable;
+  if (of === 'variables') return sealedPlace(of, project, scope, name, version);
+  if (of === 'answers') return sealedPlace(of, scope, name);
+  return sealedPlace(of, of === 'authorities' ? scope : project);
+}
+
 function readOf({ keys, log }: Context, row: SealedRow): string | null {
   try {
-    return keys.decrypt(row.sealed);
+    return keys.decrypt(row.sealed, placeOfRow(row));
   } catch (error) {
     log.error({ table: row.table, row: row.project, error: String(error) }, 'what is encrypted cannot be read');
     return null;

@@ -28,7 +28,7 @@ export interface ProjectChanges {
   name?: string;
   paused?: boolean;
   url?: string;
-  credential?: Parameters<typeof sealCredential>[1];
+  credential?: Parameters<typeof sealCredential>[2];
   statuses?: string | null;
   pullRequests?: string | null;
   protect?: boolean;
@@ -59,7 +59,10 @@ export async function changeProject(
     await event('project.changed', { url });
   }
   if (credential !== undefined) {
-    await setProject(db, project.id, { credential: sealCredential(context.keys, credential), poll_issue: null });
+    await setProject(db, project.id, {
+      credential: sealCredential(context.keys, project.id, credential),
+      poll_issue: null,
+    });
     await event('project.changed', { credential: credential ? 'set' : 'removed' });
   }
   if (url !== undefined || credential !== undefined) await pollNow(db, project.id);

@@ -4,7 +4,6 @@ import type { DestinationStep } from '../../core/advance/destinations.js';
 import type { DestinationKind } from '../../core/states.js';
 import { type Db, json, query, queryOne } from '../database.js';
 import { type Held, takeHeld } from '../held.js';
-import { newId } from '../ids.js';
 import type { Destination } from '../models/deliveries/destinations.js';
 
 export type DestinationRow = InferAttributes<Destination>;
@@ -16,6 +15,7 @@ export const takeDestination = (db: Db, leaseMs: number): Promise<DestinationRow
   takeHeld<DestinationRow>(db, 'destinations', columns, leaseMs);
 
 export interface NewDestination {
+  id: string;
   name: string;
   kind: DestinationKind;
   url: string;
@@ -36,7 +36,7 @@ export async function addDestination(db: Db, one: NewDestination): Promise<Desti
     db,
     `insert into destinations (id, name, kind, url, authorities, sealed, project_id, environment, actor)
      values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing returning ${columns}`,
-    [newId(), one.name, one.kind, one.url, one.authorities, one.sealed, one.project, one.environment, one.actor],
+    [one.id, one.name, one.kind, one.url, one.authorities, one.sealed, one.project, one.environment, one.actor],
   );
   if (row)
     await query(

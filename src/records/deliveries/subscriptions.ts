@@ -73,6 +73,7 @@ export async function subscribeHost(db: Db, project: string, told: boolean, acto
 }
 
 export interface NewSubscription {
+  id: string;
   name: string | null;
   channel: 'webhook' | 'mail';
   topics: readonly string[];
@@ -93,7 +94,7 @@ export async function addSubscription(db: Db, one: NewSubscription): Promise<Sub
      select $1, $2, $3, $4::text[], $5::uuid, $6, $7::uuid, $8, $9::bytea, $10, (select coalesce(max(number), 0) from events)
      on conflict do nothing returning ${columns}`,
     [
-      newId(),
+      one.id,
       one.name,
       one.channel,
       one.topics,

@@ -84,18 +84,7 @@ export const forgetSecrets = (db: Db): Promise<unknown> =>
   );
 
 export interface SealedRow {
-  table:
-    | 'variables'
-    | 'projects.event_secret'
-    | 'projects.credential'
-    | 'answers'
-    | 'logins'
-    | 'resources'
-    | 'snapshots'
-    | 'certificates'
-    | 'authorities'
-    | 'subscriptions'
-    | 'destinations';
+  table: string;
   /** Id of the row; of a variable that of its project. */
   project: string;
   scope: string;

@@ -2,7 +2,6 @@
 import type { InferAttributes } from 'sequelize';
 import type { CertificateSource } from '../../core/states.js';
 import { type Db, notify, query, queryOne, tables } from '../database.js';
-import { newId } from '../ids.js';
 import type { Authority } from '../models/domains/authorities.js';
 import type { Certificate } from '../models/domains/certificates.js';
 
@@ -13,6 +12,7 @@ const columns =
   'id, names, source, chain, sealed, issuer, not_before, not_after, version::text as version, created_at, removed_at';
 
 export interface NewCertificate {
+  id: string;
   names: readonly string[];
   source: CertificateSource;
   chain: string;
@@ -27,9 +27,8 @@ const inOrder = (db: Db) => query(db, 'select pg_advisory_xact_lock(7403125)');
 
 /** Adds one and gives its id. */
 export async function addCertificate(db: Db, certificate: NewCertificate): Promise<string> {
-  const { names, source, chain, sealed, issuer, from, until } = certificate;
+  const { id, names, source, chain, sealed, issuer, from, until } = certificate;
   await inOrder(db);
-  const id = newId();
   await query(
     db,
     `insert into certificates (id, names, source, chain, sealed, issuer, not_before, not_after, version)

@@ -50,13 +50,17 @@ export interface NewProject {
 }
 
 /** Null when the name is taken. */
-export async function addProject(db: Db, project: NewProject, actor: string): Promise<ProjectRow | null> {
+export async function addProject(
+  db: Db,
+  project: NewProject & { id?: string },
+  actor: string,
+): Promise<ProjectRow | null> {
   const row = await queryOne<ProjectRow>(
     db,
     `insert into projects (id, name, source, main_branch, folder, url, event_secret, credential, private_allowed, draft, beginning, poll_at)
      values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, case when $3 = 'polled' then now() end) on conflict (name) do nothing returning ${columns.join(', ')}`,
     [
-      newId(),
+      project.id ?? newId(),
       project.name,
       project.source,
       project.mainBranch,

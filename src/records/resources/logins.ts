@@ -1,7 +1,6 @@
 /** What opens resources. A password is stored encrypted until its login has ended, and then no more. */
 import type { InferAttributes } from 'sequelize';
 import { type Db, notify, query, queryOne } from '../database.js';
-import { newId } from '../ids.js';
 import type { Login } from '../models/resources/logins.js';
 
 export type LoginRow = InferAttributes<Login>;
@@ -10,6 +9,7 @@ const columns =
   'id, resource_id, deployment_id, used_by, turn, person, state, sealed, expires_at, created_at, ended_at';
 
 export interface NewLogin {
+  id: string;
   resource: string;
   deployment: string | null;
   usedBy: LoginRow['used_by'];
@@ -30,7 +30,7 @@ export async function addLogin(db: Db, one: NewLogin): Promise<string | null> {
        update resources r set due_at = now() from added where r.id = added.resource_id returning 1
      )
      select id from added`,
-    [newId(), one.resource, one.deployment, one.usedBy, one.turn, one.person, one.sealed, one.expires],
+    [one.id, one.resource, one.deployment, one.usedBy, one.turn, one.person, one.sealed, one.expires],
   );
   if (row) await notify(db, 'resources');
   return row?.id ?? null;

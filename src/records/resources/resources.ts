@@ -248,6 +248,7 @@ export const dropRestore = async (db: Db, id: string, after: string, why: Issue 
 /** A server elsewhere takes the place of one that would be made here. */
 export const connectResource = async (
   db: Db,
+  id: string,
   environment: string,
   plan: ResourcePlan,
   sealed: Buffer,
@@ -257,7 +258,7 @@ export const connectResource = async (
     `insert into resources (id, environment_id, name, kind, plan, place, sealed) values ($1, $2, $3, $4, $5, 'elsewhere', $6)
      on conflict (environment_id, name) where state <> 'removed'
      do update set sealed = excluded.sealed, state = 'asked', state_since = now(), tries = 0, due_at = now()`,
-    [newId(), environment, plan.name, plan.kind, json(plan), sealed],
+    [id, environment, plan.name, plan.kind, json(plan), sealed],
   );
   await notify(db, 'resources');
 };

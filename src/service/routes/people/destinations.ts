@@ -1,4 +1,5 @@
 /** Destinations of logs: listed, added, tried, removed. */
+import { sealedPlace } from '../../../keys/places.js';
 import { Type } from '@sinclair/typebox';
 import type { FastifyRequest } from 'fastify';
 import { CodedError } from '../../../core/errors/errors.js';
@@ -29,7 +30,10 @@ export function destinationRoutes(app: App, service: Service): void {
     name: row.name,
     kind: row.kind,
     url: row.url,
-    header: row.sealed === null ? null : (JSON.parse(context.keys.decrypt(row.sealed)) as { name: string }).name,
+    header:
+      row.sealed === null
+        ? null
+        : (JSON.parse(context.keys.decrypt(row.sealed, sealedPlace('destinations', row.id))) as { name: string }).name,
     project: row.project_id === null ? null : (await projectById(records, row.project_id)).name,
     environment: row.environment,
     by: row.actor,

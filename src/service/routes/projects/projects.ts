@@ -1,3 +1,5 @@
+import { newId } from '../../../records/ids.js';
+import { sealedPlace } from '../../../keys/places.js';
 import { newEventSecret } from '../../../keys/webhooks.js';
 import { pageNames } from '../../../core/names.js';
 import { CodedError } from '../../../core/errors/errors.js';
@@ -65,16 +67,18 @@ export function projectRoutes(app: App, service: Service): void {
           { empty: true },
         );
       const added = await change(service, request, reply, 'project.added', 201, async (db, actor) => {
+        const id = newId();
         const row = await addProject(
           db,
           {
+            id,
             name: body.name,
             source: body.source,
             mainBranch: body.mainBranch ?? 'main',
             folder,
             url: body.url ?? null,
-            eventSecret: secret ? keys.encrypt(secret) : null,
-            credential: sealCredential(keys, body.credential ?? null),
+            eventSecret: secret ? keys.encrypt(secret, sealedPlace('projects.event_secret', id)) : null,
+            credential: sealCredential(keys, id, body.credential ?? null),
             privateAllowed: body.allowPrivate === true,
             draft: body.draft ?? null,
             beginning: body.begin ?? null,

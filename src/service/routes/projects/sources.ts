@@ -1,5 +1,7 @@
 /** Pushes to hosted repositories over smart HTTP, and signed events of code hosts. */
 
+import type { Keys } from '../../../keys/keys.js';
+import { sealedPlace } from '../../../keys/places.js';
 import type { TypeBoxTypeProvider } from '@fastify/type-provider-typebox';
 import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
@@ -234,7 +236,8 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
   const project = await findProject(records, name);
   const body = await readAll(request.body as Readable, eventLimit);
   // The same answer, after the same work, for a project that is not there as for a wrong secret: neither tells a stranger which names exist.
-  const secret = keys.decrypt(project?.event_secret ?? nobodysSecret(keys));
+  const sealed = project?.event_secret ?? nobodysSecret(keys);
+  const secret = keys.decrypt(sealed, sealedPlace('projects.event_secret', project?.event_secret ? project.id : ''));
   const right = checkEvent(secret, request.headers, body, now());
   const verdict = project?.event_secret ? right : 'wrong';
   const refuse = (
@@ -299,8 +302,8 @@ async function takeEvent(service: Service, request: FastifyRequest, reply: Fasti
 }
 
 let sealedForNobody: Buffer | null = null;
-const nobodysSecret = (keys: { encrypt(text: string): Buffer }): Buffer =>
-  (sealedForNobody ??= keys.encrypt(newEventSecret()));
+const nobodysSecret = (keys: Pick<Keys, 'encrypt'>): Buffer =>
+  (sealedForNobody ??= keys.encrypt(newEventSecret(), sealedPlace('projects.event_secret', '')));
 
 /** When it happened: as the CloudEvent says, else as the CDEvent in it does. */
 function timeOf({ time, data }: { time?: string; data: Record<string, unknown> }): unknown {

@@ -1,4 +1,5 @@
 /** The edges' side: the table, and the bytes that its routes name. */
+import { sealedPlace } from '../../../keys/places.js';
 import { untilClosed } from '../../signals.js';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import type { Issue } from '../../../core/errors/errors.js';
@@ -99,7 +100,11 @@ export function edgeRoutes(app: App, service: Service): void {
             version: Number(row.version),
             names: row.removed_at ? [] : row.names,
             chain: row.removed_at ? '' : row.chain,
-            sealed: row.removed_at ? '' : sealFor(reader, context.keys.decrypt(row.sealed)).toString('base64'),
+            sealed: row.removed_at
+              ? ''
+              : sealFor(reader, context.keys.decrypt(row.sealed, sealedPlace('certificates', row.id))).toString(
+                  'base64',
+                ),
             trusted: row.source !== 'local',
             from: row.not_before.getTime(),
             until: row.not_after.getTime(),
