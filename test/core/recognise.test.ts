@@ -31,6 +31,53 @@ const json = (value: unknown) => JSON.stringify(value);
 const nodeServer =
   "import { createServer } from 'node:http';\ncreateServer((a, b) => b.end('x')).listen(process.env.PORT);\n";
 
+describe('what programs keep elsewhere', () => {
+  const api = (more: object, source = '') => ({
+    'package.json': json({ scripts: { start: 'node api.js', migrate: 'node migrate.js' }, ...more }),
+    'package-lock.json': json({ lockfileVersion: 3, packages: {} }),
+    'api.js': `${nodeServer}${source}`,
+  });
+
+  it('is a database, wired and migrated, where package, variable and script are there', () => {
+    const proposal = look(api({ dependencies: { pg: '8' } }, 'connect(process.env.DATABASE_URL);\n'));
+    expect(definitionOf(proposal)?.release).toMatchObject({
+      resources: { db: { kind: 'postgres' } },
+      variables: { DATABASE_URL: { kind: 'resource', resource: 'db', field: 'url' } },
+      prepare: { part: 'web', run: 'npm run migrate' },
+    });
+    expect(codes(proposal)).toEqual([]);
+  });
+
+  it('is proposed only as far as it can be read off', () => {
+    const none = look(api({ dependencies: { pg: '8' } }));
+    expect(definitionOf(none)?.release?.resources).toEqual({});
+    const plain = look({
+      'requirements.txt': 'flask\npsycopg2-binary==2.9\n',
+      'app.py':
+        "import os\nfrom flask import Flask\napp = Flask(__name__)\nURL = os.environ['DATABASE_URL']\napp.run(port=int(os.environ['PORT']))\n",
+    });
+    expect(definitionOf(plain)?.release).toMatchObject({ resources: { db: { kind: 'postgres' } } });
+    expect(definitionOf(plain)?.release?.prepare ?? null).toBeNull();
+  });
+
+  it('is said where it cannot be declared, and where it has no place', () => {
+    const proposal = look(
+      api(
+        { dependencies: { ioredis: '5', mysql2: '3', multer: '1' } },
+        "mkdirSync('./uploads', { recursive: true });\n",
+      ),
+    );
+    expect(codes(proposal)).toEqual(['recognise_store', 'recognise_store', 'recognise_uploads']);
+    expect(proposal.notes.map(({ data }) => data.store ?? data.folder)).toEqual([
+      'Redis',
+      'MySQL or MariaDB',
+      'uploads',
+    ]);
+    // A tool of the developer alone says nothing of the programs.
+    expect(codes(look(api({ devDependencies: { ioredis: '5' } })))).toEqual([]);
+  });
+});
+
 describe('Node with npm', () => {
   it('is recognised by its scripts, engines and lock file', () => {
     const proposal = look({

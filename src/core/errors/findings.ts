@@ -202,6 +202,16 @@ export const findings = {
     '{file} speaks of files that are kept elsewhere and filtered in; they are laid out as they are stored.',
     'Store the files themselves, or fetch them in a task with `network: true`.',
   ),
+  recognise_store: entry(
+    200,
+    '{file} names {package}: its programs use {store}. A definition can declare PostgreSQL and volumes only.',
+    'Run {store} elsewhere, and set its address as a secret of each environment.',
+  ),
+  recognise_uploads: entry(
+    200,
+    '{file} writes files that people send. Programs cannot write to the folder of the project.',
+    'Declare a volume (`{folder}: { kind: volume, size: 1G }`), name it in `volumes` of the part, and write to /volumes/{folder}.',
+  ),
   recognise_tool: entry(
     200,
     'It is made with {tool}, which is not recognised.',

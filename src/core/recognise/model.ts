@@ -53,6 +53,10 @@ export interface Findings {
   tasks: TaskDraft[];
   parts: PartDraft[];
   variables: VariableDraft[];
+  /** Databases of the release; left out: none. */
+  resources?: VariableDraft[];
+  /** Lines of `prepare`; null or left out: there is none. */
+  prepare?: Line[] | null;
   questions: Question[];
   notes: Issue[];
 }

@@ -1,4 +1,5 @@
 /** A tree → a whole definition, with a reason for each line and questions for what can't be known. Runs nothing. */
+import { withStores } from './stores.js';
 import { parse, stringify } from 'yaml';
 import { issue } from '../errors/errors.js';
 import { javaTexts, lookAtJava } from './java.js';
@@ -112,7 +113,9 @@ function withoutOthers(tree: Tree): Tree {
 }
 
 /** Everything that is found in one folder, as one. */
-function lookAll(tree: Tree, answers: Answers): Findings {
+const lookAll = (tree: Tree, answers: Answers): Findings => withStores(lookAtPrograms(tree, answers), tree);
+
+function lookAtPrograms(tree: Tree, answers: Answers): Findings {
   const programs = [lookAtNode(tree, answers), lookAtPython(tree, answers), lookAtJava(tree, answers)].filter(
     (one) => one !== null,
   );
@@ -176,6 +179,8 @@ function join(first: Findings, second: Findings): Findings {
       ...first.variables,
       ...second.variables.filter((one) => !first.variables.some((other) => other.name === one.name)),
     ],
+    ...((first.resources ?? second.resources) ? { resources: first.resources ?? second.resources ?? [] } : {}),
+    prepare: first.prepare ?? second.prepare ?? null,
     questions: [...first.questions, ...second.questions.filter((one) => !ids.has(one.id))],
     notes: [...first.notes, ...second.notes],
   };
@@ -268,6 +273,7 @@ function moveInto(found: Findings, folder: string): Findings {
             ],
       };
     }),
+    prepare: renamed.prepare?.map(move) ?? null,
     variables: renamed.variables.map((one) => ({
       ...one,
       text: one.text.replaceAll('/project/', `/project/${folder}/`),
@@ -312,6 +318,14 @@ function propose(found: Findings, folder: string): Proposal {
     if (found.variables.length) {
       put(1, 'variables:', 'what its programs get; people set the rest for each environment');
       for (const one of found.variables) put(2, `${one.name}: ${one.text}`, one.why);
+    }
+    if (found.resources?.length) {
+      put(1, 'resources:', 'what each environment gets of its own');
+      for (const one of found.resources) put(2, `${one.name}: ${one.text}`, one.why);
+    }
+    if (found.prepare?.length) {
+      put(1, 'prepare:', null);
+      for (const one of found.prepare) put(2, one.text, one.why);
     }
     gap();
     put(0, 'environments:', 'where releases go');
