@@ -171,7 +171,7 @@ describe('a project', () => {
     const asked = await world.cli('project', 'remove', 'corner-shop');
     expect(asked.status).toBe(2);
     expect(asked.out).toMatch(
-      /Removing corner-shop also removes: \d+ environments \(.*shop-staging\.localhost.*\) · \d+ releases · \d+ runs · 1 variables/,
+      /Removing corner-shop also removes: \d+ environments \(.*shop-staging\.localhost.*\) · \d+ releases · \d+ runs · 1 variable\./,
     );
     expect((await world.visit('shop-staging.localhost', '/api')).status).toBe(200);
     const done = await world.cli('project', 'remove', 'corner-shop', '--yes');

@@ -73,9 +73,9 @@ describe('settings', () => {
 
   it('go to the processes that read them alone', () => {
     const namesFor = (name: string) => Object.keys(variablesFor(name, env)).sort();
-    expect(namesFor('service')).toEqual(['TSUNAGI_LOG_LEVEL', 'TSUNAGI_MAIL']);
-    expect(namesFor('agent')).toEqual(['TSUNAGI_LOG_LEVEL', 'TSUNAGI_TASK_SETTINGS']);
-    expect(namesFor('edge')).toEqual(['TSUNAGI_BOUNDS', 'TSUNAGI_LOG_LEVEL']);
+    expect(namesFor('service')).toEqual(['PATH', 'TSUNAGI_LOG_LEVEL', 'TSUNAGI_MAIL']);
+    expect(namesFor('agent')).toEqual(['PATH', 'TSUNAGI_LOG_LEVEL', 'TSUNAGI_TASK_SETTINGS']);
+    expect(namesFor('edge')).toEqual(['PATH', 'TSUNAGI_BOUNDS', 'TSUNAGI_LOG_LEVEL']);
   });
 
   it('that no process reads are named', () => expect(unknownVariables(env)).toEqual(['TSUNAGI_MIAL']));

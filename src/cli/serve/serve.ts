@@ -349,7 +349,8 @@ export async function serve(options: { data?: string; port?: string[]; only?: st
   const house = await openHouse({
     data: options.data ? resolve(options.data) : defaultData('main'),
     ports: parsePorts(options.port ?? []),
-    env: process.env,
+    // Nothing but settings: what else stands in the environment of whoever starts it is no business of its processes.
+    env: Object.fromEntries(Object.entries(process.env).filter(([name]) => name.startsWith('TSUNAGI_'))),
     say,
   });
   say(`The console: ${house.url}/sign-in#${await house.signIn()}`);

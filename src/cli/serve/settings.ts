@@ -158,12 +158,13 @@ const readBy: Record<string, readonly string[]> = {
 /** Settings of the client, which may be set where `serve` is started. */
 const clientSettings = ['SOURCE_PASSWORD'];
 
-/** Of these variables those that a process reads. */
+/** Of these variables those for a process: of the settings its own ones alone; what is no setting goes to all. */
 export const variablesFor = (process: string, env: NodeJS.ProcessEnv): Record<string, string> =>
   Object.fromEntries(
-    (readBy[process] ?? []).flatMap((key) => {
-      const value = env[`TSUNAGI_${key}`];
-      return value === undefined ? [] : [[`TSUNAGI_${key}`, value]];
+    Object.entries(env).flatMap(([name, value]) => {
+      const key = /^TSUNAGI_(.*)$/.exec(name)?.[1];
+      const its = key === undefined || readBy[process]?.includes(key);
+      return value === undefined || !its ? [] : [[name, value]];
     }),
   );
 
