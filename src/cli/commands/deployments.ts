@@ -104,7 +104,7 @@ function showDeployment(one: DeploymentDetail): void {
         step.what,
         step.at.slice(11, 19),
         one.steps[at + 1] ? took(step.at, one.steps[at + 1]?.at ?? null) : '',
-        step.issue ? plain(step.issue.says) : '',
+        step.issue && step.issue.says !== one.failure?.says ? plain(step.issue.says) : '',
       ]),
     ),
   );

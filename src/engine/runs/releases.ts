@@ -7,7 +7,8 @@ import { withNeeds } from '../../core/definition/model.js';
 import { filesOf, type ListedFile } from '../../core/plan/plan.js';
 import { type Layer, releaseImage } from '../../core/release/image.js';
 import { layerOf } from '../../git/layer.js';
-import { dueEnvironments, holdReleases } from '../../records/deployments/environments.js';
+import { dueReviewOf, holdReleases } from '../../records/deployments/environments.js';
+import { addWake } from '../../records/deployments/wakes.js';
 import { recordEvents } from '../../records/events.js';
 import { nextNumber, type ProjectRow } from '../../records/projects/projects.js';
 import { addEvidence, addRelease, releaseOfRun } from '../../records/deployments/releases.js';
@@ -46,7 +47,9 @@ export async function makeRelease(
   await context.records.transition('release.made', async (db) => {
     // Environments before runs: that is the order of locks.
     await holdReleases(db, project.id, 'shared');
-    await dueEnvironments(db, project.id, run);
+    await dueReviewOf(db, project.id, run);
+    // Standing ones are woken after this transaction: none of them is locked for it.
+    await addWake(db, project.id);
     await holdBlobs(db);
     // From here on nothing is taken; what was taken since it was marked is missed now, not when it is served.
     for (const digest of named)

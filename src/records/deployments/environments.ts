@@ -262,16 +262,22 @@ export async function makeEnvironmentsDue(db: Db, where: string, bind: unknown[]
   return rows.length;
 }
 
-/** Those that may take a release look for it: standing ones by any of their rules, reviews that of their own pull request or branch. */
-export async function dueEnvironments(
+/** The standing environments of a project look for what they may take. */
+export async function dueStanding(db: Db, project: string): Promise<void> {
+  await makeEnvironmentsDue(db, `project_id = $1 and state <> 'closed' and kind = 'standing'`, [project]);
+  await notify(db, 'environments');
+}
+
+/** The review of a pull request or branch looks for the release that was made of it. */
+export async function dueReviewOf(
   db: Db,
   project: string,
-  release: { pull_request: number | null; branch: string | null } | null,
+  of: { pull_request: number | null; branch: string | null },
 ): Promise<void> {
   await makeEnvironmentsDue(
     db,
-    `project_id = $1 and state <> 'closed' and (kind = 'standing' or pull_request = $2::int or branch = $3::text)`,
-    [project, release?.pull_request ?? null, release?.branch ?? null],
+    `project_id = $1 and state <> 'closed' and kind <> 'standing' and (pull_request = $2::int or branch = $3::text)`,
+    [project, of.pull_request, of.branch],
   );
   await notify(db, 'environments');
 }

@@ -1,6 +1,6 @@
 /** Wakes of a project's other environments, from transactions that lock one environment alone. */
 import { type Db, notify, query, queryOne } from '../database.js';
-import { dueEnvironments } from './environments.js';
+import { dueStanding } from './environments.js';
 import { lookForRoom } from './life.js';
 
 /** Standing environments of the project look again after this transaction; with a plan, its reviews that are awake. */
@@ -23,6 +23,6 @@ export async function carryOutWake(db: Db): Promise<boolean> {
        select id from wakes where project_id = $1 and plan is not distinct from $2 for update skip locked)`,
     [project, plan],
   );
-  await (plan === null ? dueEnvironments(db, project, null) : lookForRoom(db, project, plan));
+  await (plan === null ? dueStanding(db, project) : lookForRoom(db, project, plan));
   return true;
 }

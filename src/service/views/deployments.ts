@@ -80,8 +80,11 @@ interface StepEvent {
   at: Date;
 }
 
+/** Events that have another name for people. */
+const stepNames: Readonly<Record<string, string>> = { 'ended-old': 'servers ended', 'stop-asked': 'stop' };
+
 function stepOf({ type, actor, data, at }: StepEvent): DeploymentStep | null {
   const name = type.replace('deployment.', '');
-  const what = name === 'state' ? String(data.state) : name;
+  const what = name === 'state' ? String(data.state) : (stepNames[name] ?? name);
   return { at: at.toISOString(), what, by: actor, issue: said((data.issue ?? null) as Issue | null) };
 }

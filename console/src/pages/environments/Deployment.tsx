@@ -18,6 +18,8 @@ interface Work {
   says: string | null;
   /** Milliseconds; null while it goes on. */
   took: number | null;
+  /** That it printed; null: not counted. */
+  lines: number | null;
   path: string;
   download: string | null;
 }
@@ -39,7 +41,11 @@ export function DeploymentPage(): React.ReactNode {
   const one = shown.data;
   const works = worksOf(one);
   const chosen =
-    works.find(({ id }) => id === search.attempt) ?? works.findLast(({ failed }) => failed) ?? works[0] ?? null;
+    works.find(({ id }) => id === search.attempt) ??
+    works.findLast(({ failed }) => failed) ??
+    works.find(({ lines }) => lines !== 0) ??
+    works[0] ??
+    null;
   return (
     <>
       <EnvironmentCrumbs project={project} environment={one.environment} />
@@ -107,6 +113,7 @@ function worksOf(one: DeploymentDetail): Work[] {
       failed: attempt.state === 'failed' || attempt.state === 'lost',
       says: attempt.issue?.says ?? null,
       took: between(attempt.startedAt, attempt.endedAt),
+      lines: attempt.logLines,
       path: `/api/attempts/${attempt.id}/log`,
       download: `/api/attempts/${attempt.id}/log/text`,
     })),
@@ -117,6 +124,7 @@ function worksOf(one: DeploymentDetail): Work[] {
       failed: instance.issue !== null,
       says: instance.issue?.says ?? null,
       took: between(instance.createdAt, instance.readyAt),
+      lines: null,
       path: `/api/instances/${instance.id}/log`,
       download: null,
     })),

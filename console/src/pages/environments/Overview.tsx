@@ -135,7 +135,7 @@ function Instances({
             onClick={() => restart.mutate()}
             title="Each is replaced by a fresh one of the same release; no request is lost."
           >
-            Replace all
+            Restart all
           </Button>
         ) : null}
       </header>

@@ -80,9 +80,7 @@ export function Log({ lines, over, opening, line, point, download }: LogProps) {
             first error, line {(lines[error]?.number ?? 0) + 1}
           </button>
         ) : (
-          <span className="text-second">
-            {lines.length === 0 ? '' : countText(lines)}
-          </span>
+          <span className="text-second">{lines.length === 0 ? '' : countText(lines)}</span>
         )}
         <span className="ml-auto flex items-center gap-2">
           <input
