@@ -5,7 +5,7 @@ import { dropOldAnswers, dropOldSessions, dropOldSignIns } from '../records/call
 import { dropEmptyPartitions, makeLogPartitions } from '../records/runs/logs.js';
 import { nextDue } from '../records/runs/runs.js';
 import { forgetOld } from '../records/views/forget.js';
-import { carryOutWake } from '../records/deployments/wakes.js';
+import { carryOutWake, wakesDue } from '../records/deployments/wakes.js';
 import type { Context } from './context.js';
 import { stepDeployment } from './deployments/deployments.js';
 import { stepJoint } from './together/joints.js';
@@ -117,6 +117,7 @@ export async function startEngine(context: Context): Promise<Engine> {
     wakes: startLoop({
       name: 'wakes',
       step: () => records.transition('environments.woken', carryOutWake),
+      nextDue: () => wakesDue(records),
       sweepMs: sweep,
       log,
     }),

@@ -1,8 +1,5 @@
 /** A deployment of which one reads what it did and printed, on the command line and on its page, and which can be stopped. */
-import { readFileSync } from 'node:fs';
-import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
-import pg from 'pg';
 import type { Browser, Page } from 'playwright-core';
 import type { DeploymentDetail } from '../../src/wire/environments/environments.js';
 import { openBrowser, signedIn, violations } from './browser.js';
@@ -88,31 +85,6 @@ describe('a deployment that is live', () => {
   });
 });
 
-describe('a cutover', () => {
-  it('waits for no other environment of its project: those are woken when it is over', async () => {
-    const locker = new pg.Client({
-      host: '127.0.0.1',
-      port: world.house.ports.database,
-      user: 'tsunagi',
-      password: readFileSync(join(world.folder, 'house/records/password'), 'utf8'),
-      database: 'tsunagi',
-    });
-    await locker.connect();
-    try {
-      await locker.query('begin');
-      await locker.query(`select 1 from environments where host = 'pier-production.localhost' for update`);
-      await world.waitLive('pier', 'staging', await push('echo tables are ready again'));
-    } finally {
-      await locker.query('rollback');
-      await locker.end();
-    }
-    await until(
-      'production knows of it',
-      async () => (await world.environment('pier', 'production')).waits?.release === 2,
-    );
-  });
-});
-
 describe('a deployment whose prepare hangs', () => {
   it('is stopped with its work, says who did it, and what was live stays', async () => {
     await push('echo waiting for a lock; sleep 600');
@@ -135,7 +107,7 @@ describe('a deployment whose prepare hangs', () => {
     await until('its work has ended', async () =>
       (await detail(moving.number)).attempts.every(({ state }) => state !== 'running' && state !== 'waiting'),
     );
-    expect((await world.environment('pier', 'staging')).live?.number).toBe(2);
+    expect((await world.environment('pier', 'staging')).live?.number).toBe(1);
     expect((await world.cli('deployment', 'log', `d${moving.number}`, '--project', 'pier')).out).toContain(
       'waiting for a lock',
     );

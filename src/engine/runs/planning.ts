@@ -10,7 +10,12 @@ import { layerKey } from '../../git/layer.js';
 import { readFile } from '../../git/repository.js';
 import { listAgents } from '../../records/callers/agents.js';
 import { canonical } from '../../core/canonical.js';
-import { dueReviews, lockEnvironments, makeEnvironment } from '../../records/deployments/environments.js';
+import {
+  dueReviews,
+  findEnvironment,
+  lockEnvironments,
+  makeEnvironment,
+} from '../../records/deployments/environments.js';
 import { recordEvents } from '../../records/events.js';
 import { olderOpenRuns, runBefore, setSuperseded, wakeWaitingRun } from '../../records/runs/order.js';
 import {
@@ -341,19 +346,22 @@ async function takeDefinition(
   for (const plan of guarded) await syncGates(context, db, project, plan);
   for (const plan of plans) {
     if (plan.for === null) {
-      await makeEnvironment(
-        db,
-        {
-          project: project.id,
-          projectName: project.name,
-          name: plan.name,
-          kind: 'standing',
-          plan: plan.name,
-          pullRequest: null,
-          domain: domainOf(context.addresses, 'standing'),
-        },
-        run.actor,
-      );
+      // One that main has declared before and that is open is left alone: its lock would wait for all that goes on there.
+      const known = before[plan.name] ? await findEnvironment(db, project.id, plan.name) : null;
+      if (!known || known.state === 'closing' || known.state === 'closed')
+        await makeEnvironment(
+          db,
+          {
+            project: project.id,
+            projectName: project.name,
+            name: plan.name,
+            kind: 'standing',
+            plan: plan.name,
+            pullRequest: null,
+            domain: domainOf(context.addresses, 'standing'),
+          },
+          run.actor,
+        );
       await beginRules(db, project.id, plan.name, rulesOf(model.environments, plan.name));
       continue;
     }

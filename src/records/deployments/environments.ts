@@ -262,12 +262,6 @@ export async function makeEnvironmentsDue(db: Db, where: string, bind: unknown[]
   return rows.length;
 }
 
-/** The standing environments of a project look for what they may take. */
-export async function dueStanding(db: Db, project: string): Promise<void> {
-  await makeEnvironmentsDue(db, `project_id = $1 and state <> 'closed' and kind = 'standing'`, [project]);
-  await notify(db, 'environments');
-}
-
 /** The review of a pull request or branch looks for the release that was made of it. */
 export async function dueReviewOf(
   db: Db,

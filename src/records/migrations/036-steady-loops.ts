@@ -8,7 +8,9 @@ create table wakes (
   id bigint generated always as identity primary key,
   project_id uuid not null references projects,
   -- Reviews of this plan that are awake; null: the standing environments.
-  plan text
+  plan text,
+  -- One environment alone: what a wake of the project becomes, so that one that is locked delays no other one.
+  environment_id uuid references environments
 );
 create index wakes_project on wakes (project_id);
 -- Whether an approval is its author's depends on what the release brings, and that on the release that was live: its commit ('' for
