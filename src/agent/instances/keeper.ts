@@ -92,7 +92,8 @@ export function saveLater(
   change: Partial<InstanceState>,
 ): void {
   try {
-    return save(state, folder, change);
+    save(state, folder, change);
+    return;
   } catch {
     reserve.release();
   }
