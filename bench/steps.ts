@@ -48,9 +48,9 @@ export async function runOf(
   return { ms: Date.parse(ended.endedAt as string) - Date.parse(ended.createdAt), id };
 }
 
-/** Scripts that run `true`, each in a chain of its own, and a Makefile of the same graph. */
-function prepareMake(folder: string, count: number): string {
-  const place = join(folder, 'chains');
+/** Scripts that run `true`, each in a chain of its own, and a Makefile of the same graph. A chain's folder serves once: what it reads is removed. */
+function prepareMake(folder: string, count: number, round: number): string {
+  const place = join(folder, `chains-${round}`);
   const bin = join(place, 'bin');
   for (const path of [place, join(place, 'work')]) {
     mkdirSync(path, { recursive: true });
@@ -126,11 +126,11 @@ export async function steps(bench: Bench): Promise<Figure[]> {
         await records.query('select pg_stat_statements_reset()');
       }
     }
-    const place = prepareMake(bench.folder, 200);
     const own: number[] = [];
     const make: number[] = [];
     for (let round = 0; round < rounds; round++) {
       own.push((await runOf(bench, project, 200, 10_000 + round, 5_000)).ms);
+      const place = prepareMake(bench.folder, 200, round);
       make.push(await timed(() => run('make', ['-s', '-j2', 'all'], { cwd: place })));
     }
     figures.push(
