@@ -90,10 +90,10 @@ if (missing.length) {
   }
 }
 
-// Accounts: sandboxed work never runs as root.
+// Accounts: sandboxed work never runs as root, nor do the service and the edge.
 if (isRoot) {
   const accounts = readFileSync('/etc/passwd', 'utf8');
-  for (const name of ['tsunagi-work', 'tsunagi-live']) {
+  for (const name of ['tsunagi-work', 'tsunagi-live', 'tsunagi-service', 'tsunagi-edge']) {
     if (accounts.includes(`\n${name}:`)) continue;
     if (
       run('useradd', [

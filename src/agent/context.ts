@@ -28,6 +28,8 @@ export interface AgentContext {
   volumes: Volumes;
   /** Databases for attempts; null where no cluster was named. */
   databases: Databases | null;
+  /** Those of untrusted tasks; where the operator names no server of their own, the same as `databases`. */
+  untrustedDatabases: Databases | null;
   /** Address under which edges reach instances, and the ports that they may have; as the agent's token says. */
   address: string;
   ports: PortRange;

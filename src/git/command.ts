@@ -12,6 +12,8 @@ const environment = (config: readonly [string, string][]): NodeJS.ProcessEnv => 
   // An id means the object that has it: neither a replacement (git-replace(1)) nor another list of parents.
   GIT_NO_REPLACE_OBJECTS: '1',
   GIT_GRAFT_FILE: '/dev/null',
+  // What a repository lacks is not fetched from a place that the repository itself names.
+  GIT_NO_LAZY_FETCH: '1',
   // By the environment, not as arguments, which other users of the machine can see.
   GIT_CONFIG_COUNT: String(always.length + config.length),
   ...Object.fromEntries(

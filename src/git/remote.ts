@@ -4,10 +4,11 @@
  */
 import { type PullRefs, pullOfRef } from '../core/pull-refs.js';
 import { lookup } from 'node:dns/promises';
-import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { mkdirSync, mkdtempSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { isIP } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
 import ipaddr from 'ipaddr.js';
 import { CodedError, type ErrorCode } from '../core/errors/errors.js';
 import { git, GitError, type GitOptions } from './command.js';
@@ -128,6 +129,12 @@ export async function gitRemote(
       ['http.lowSpeedTime', '30'],
     ];
     const env: NodeJS.ProcessEnv = { GIT_ALLOW_PROTOCOL: at.scheme };
+    if (at.scheme === 'file') {
+      // The git that reads the other side starts without our settings, and refuses a repository of another account. Root is trusted.
+      const owner = statSync(fileURLToPath(at.url), { throwIfNoEntry: false })?.uid;
+      env.GIT_CONFIG_GLOBAL = join(folder, 'config');
+      writeFileSync(env.GIT_CONFIG_GLOBAL, owner === 0 ? '[safe]\n\tdirectory = *\n' : '');
+    }
     const address = at.scheme === 'file' ? '' : await checkedAddress(at, remote.privateAllowed);
     const { credential } = remote;
     if (at.scheme === 'ssh') env.GIT_SSH_COMMAND = sshCommand(at, address, credential, remote.knownHosts, folder);

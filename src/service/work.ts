@@ -62,6 +62,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
       secret: Object.keys(opened),
       fromResources,
       resources: model.resources,
+      untrusted: run.line !== 'own',
       cache: { key: `${attempt.project_id} ${run.line}`, paths: model.cache },
       files: task.files.count ? task.files : null,
       layers,
@@ -85,6 +86,7 @@ export async function attemptWork(context: Context, attempt: AttemptRow): Promis
     network: 'none' as const,
     fromResources: {},
     resources: {},
+    untrusted: environment.outside,
     cache: { key: '', paths: [] },
   };
   if (attempt.kind === 'scrub') {

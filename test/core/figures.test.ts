@@ -114,7 +114,13 @@ describe('figures', () => {
       errors: [0.1, 0, null],
       cpu: [0.05, 0.025, null],
       memory: [2_000, 1_000, null],
+      whole: { requests: 0.5, errors: 2 / 30, cpu: 0.025, memory: 2_000 },
     });
+    // What the whole span comes to is what one wide point would show, and begins where anything is known.
+    const [one] = chart(list, { from: 100, width: 60, points: 1, by: 'part' });
+    expect([line?.whole.p50, line?.whole.p95, line?.whole.p99]).toEqual([one?.p50[0], one?.p95[0], one?.p99[0]]);
+    const [late] = chart(list, { from: 40, width: 20, points: 6, by: 'part' });
+    expect(late?.whole).toEqual(line?.whole);
     expect(chart(list, { from: 100, width: 20, points: 3, by: 'instance' }).map((one) => one.instance)).toEqual([
       'i',
       'k',

@@ -4,6 +4,7 @@ import fc from 'fast-check';
 import {
   coolDeployment,
   type CoolingFacts,
+  edgesMs,
   type KeptInstance,
   replaceEnded,
   replaceLetDown,
@@ -114,7 +115,7 @@ describe('what is live no longer', () => {
 
   it('ends its workers at once, and its servers when they were warm and no edge has them', () => {
     expect(coolDeployment(facts({ warmMs: 900 }))).toMatchObject({ effects: ['endWorkers'], againMs: 900 });
-    expect(coolDeployment(facts({ acknowledged: false }))).toMatchObject({ effects: ['endWorkers'], againMs: 2_000 });
+    expect(coolDeployment(facts({ acknowledged: false }))).toMatchObject({ effects: ['endWorkers'], againMs: edgesMs });
     expect(coolDeployment(facts()).effects).toEqual(['endWorkers', 'endServers']);
   });
 

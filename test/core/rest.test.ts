@@ -56,7 +56,8 @@ describe('the registry of errors', () => {
         code: code as never,
         data: Object.fromEntries(names.map((name) => [name, 'X'])),
       });
-      expect(`${says}${next}`).not.toMatch(/[{}]|undefined/);
+      // A place that stayed open has a name alone in its braces: an example of the definition has more.
+      expect(`${says}${next}`).not.toMatch(/\{\w*\}|undefined/);
       expect(says).toMatch(/[.?X:}]$/);
     }
   });

@@ -1,7 +1,7 @@
 /** Addresses for real: a name server on loopback, an authority that speaks ACME (pebble), TLS with HTTP/1.1 and HTTP/2. */
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { type ChildProcess, spawn } from 'node:child_process';
-import { mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { chmodSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { request } from 'node:http';
 import { connect as connect2 } from 'node:http2';
 import { tmpdir } from 'node:os';
@@ -48,6 +48,8 @@ const given = 'dock-staging.localhost';
 
 beforeAll(async () => {
   folder = mkdtempSync(join(tmpdir(), 'tsunagi-addresses-'));
+  // The account of the service reads the authority's root and the operator's certificates.
+  chmodSync(folder, 0o755);
   names = await (
     await built<typeof import('../../demo/nameserver/nameserver.js')>('demo/nameserver/nameserver.js')
   ).startNameServer();

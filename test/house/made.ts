@@ -7,7 +7,7 @@ import { existsSync, mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { setTimeout as pause } from 'node:timers/promises';
 
-const names = ['records', 'resources', 'standing', 'review'] as const;
+const names = ['records', 'resources', 'standing', 'review', 'untrusted'] as const;
 
 /** Two workers of Jest may come at once: who makes the folder first makes them. */
 async function made(folder: string, port: number): Promise<string> {

@@ -6,7 +6,7 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import type { CodeHost } from '../../demo/codehost/codehost.js';
 import type { PageOf } from '../../src/wire/parts.js';
 import type { ResourceDetail } from '../../src/wire/environments/resources.js';
-import type { Run } from '../../src/wire/runs.js';
+import type { Run, RunDetail } from '../../src/wire/runs.js';
 import { notified, startCodeHost } from './codehost.js';
 import { administer } from './passengers.js';
 import { type Checkout, openWorld, until, type World } from './world.js';
@@ -24,6 +24,9 @@ createServer((request, response) => {
 process.on('SIGTERM', () => process.exit(0));
 `;
 const definition = `tsunagi: 1
+tasks:
+  # Of pull requests alone: the push of their branches has made no result that counts for them.
+  ask: { for: [pull requests], reads: [text.txt], resources: { db: { kind: postgres } }, variables: { DB_PORT: { from: db.port } }, run: 'echo "port $DB_PORT"' }
 release:
   parts:
     api: { kind: server, files: [server.js, package.json, text.txt], start: node server.js, ready: /ready, instances: 3, memory: 1G, cpu: 2 }
@@ -107,6 +110,15 @@ describe('a stranger’s review', () => {
     const live = await world.waitLive('sailings', `pr-${pulls.offer}`, commits.offer as string);
     expect(live.url).toContain(strangersHost());
     expect([live.review?.outside, (await review('winter')).review?.outside]).toEqual([true, false]);
+    // Its tasks have their databases on another server than trusted ones.
+    const said = async (name: string) => {
+      const { items } = await world.api().get<PageOf<Run>>('/api/runs?project=sailings');
+      const number = items.find((one) => one.pullRequest === pulls[name])?.number;
+      const { taskList } = await world.api().get<RunDetail>(`/api/projects/sailings/runs/${number}`);
+      return world.log(taskList.find((one) => one.name === 'ask')?.attempts[0]?.id as string);
+    };
+    const { resources, untrusted } = world.house.ports;
+    expect([await said('offer'), await said('winter')]).toEqual([`port ${untrusted}\n`, `port ${resources}\n`]);
     // What comes next waits again; what was looked at stays.
     const before = commits.offer as string;
     await branch('offer', { 'text.txt': 'offer again' });
@@ -157,14 +169,14 @@ describe('a stranger’s review', () => {
       const tried = await inside(`curl -s -m 2 '${url}'`);
       expect([url, tried.status === 0, tried.out]).toEqual([url, false, '']);
     }
-    for (const other of [ports.standing, ports.review, ports.database])
+    for (const other of [ports.standing, ports.review, ports.resources, ports.database])
       expect((await inside(`timeout 2 bash -c 'echo > /dev/tcp/127.0.0.1/${other}'`)).status).not.toBe(0);
     expect((await inside('getent hosts kohama.example')).status).not.toBe(0);
     const address = new URL((await inside('echo "$DATABASE_URL"')).out.trim());
     // On the server that it reaches it enters its own alone.
     const names = await administer<{ name: string }>(
       world,
-      'resources',
+      'untrusted',
       'select datname as name from pg_database where datallowconn',
     );
     for (const { name } of names.filter((one) => `/${one.name}` !== address.pathname)) {
@@ -243,7 +255,7 @@ describe('a stranger’s review', () => {
     expect(
       await administer(
         world,
-        'resources',
+        'untrusted',
         `select 1 from pg_database where datname ~ '^[dnx]_' union all select 1 from pg_roles where rolname ~ '^[lov]_'`,
       ),
     ).toEqual([]);

@@ -58,7 +58,7 @@ environments:
 /** Statements as the administrator of one of the house's servers. */
 export async function administer<T extends object>(
   world: Pick<World, 'folder' | 'house'>,
-  cluster: 'standing' | 'review' | 'resources',
+  cluster: 'standing' | 'review' | 'resources' | 'untrusted',
   sql: string,
   database = 'postgres',
 ): Promise<T[]> {

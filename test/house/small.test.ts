@@ -283,7 +283,7 @@ describe('processes', () => {
     );
     expect(childrenOf(child.pid as number)).toHaveLength(1);
     expect(programOf(child.pid as number)).toBe(deepest);
-    expect(startTime(child.pid as number)).toMatch(/^\d+$/);
+    expect(startTime(child.pid as number)).toMatch(/^[0-9a-f]{8}\.\d+$/);
     signal(deepest, 'SIGKILL');
     await until('it has ended', async () => startTime(deepest) === null);
     expect(startTime(2 ** 22 - 1)).toBeNull();

@@ -493,7 +493,10 @@ environments:
       async () => (await world.environment('prepared', 'staging')).failed,
     );
     expect(failed).toMatchObject({
-      failure: { code: 'prepare_failed', says: expect.stringContaining('exit status 1') },
+      failure: {
+        code: 'prepare_failed',
+        says: expect.stringContaining('it asks for input, and nobody is there to answer: read answer'),
+      },
     });
     expect((await world.visit('prepared-staging.localhost', '/api')).status).toBe(200);
   });

@@ -1,12 +1,13 @@
 /** A whole house for a test: real processes, real PostgreSQL, real git, real sandboxes; driven through its public interfaces. */
-import { execFile, spawn } from 'node:child_process';
+import { execFile, execFileSync, spawn } from 'node:child_process';
 import {
   chmodSync,
+  chownSync,
   existsSync,
   mkdirSync,
   mkdtempSync,
-  readFileSync,
   readdirSync,
+  readFileSync,
   renameSync,
   rmSync,
   writeFileSync,
@@ -44,10 +45,22 @@ export interface WorldOptions {
 export type World = Awaited<ReturnType<typeof openWorld>>;
 
 /** Below the ports of instances and of outgoing connections; every worker of Jest has its own. */
-let portBase = 12_000 + Number(process.env.JEST_WORKER_ID ?? 1) * 400 + (process.pid % 50) * 7;
+let portBase = 12_000 + Number(process.env.JEST_WORKER_ID ?? 1) * 400 + (process.pid % 40) * 8;
 
 /** Milliseconds in which a house opens on a machine that does nothing else. */
 const usualOpening = 6_000;
+
+/** Lets the service note in the folder which of its crashes have happened, and kill processes of other accounts for that. */
+function prepareCrashes(folder: string) {
+  const own = /^tsunagi-service:[^:]*:(\d+):(\d+):/m.exec(readFileSync('/etc/passwd', 'utf8'));
+  if (own && process.getuid?.() === 0) chownSync(folder, Number(own[1]), Number(own[2]));
+  const pipe = join(folder, 'crash-at.kill');
+  execFileSync('mkfifo', ['-m', '0622', pipe]);
+  const read = 'exec 3<>"$1"; while read -r pid <&3; do kill -KILL "$pid"; done';
+  const killer = spawn('setpriv', ['--pdeathsig', 'KILL', 'bash', '-c', read, 'bash', pipe], { stdio: 'ignore' });
+  killer.unref();
+  return killer;
+}
 
 /** The last lines of a log. */
 const end = (path: string): string => readFileSync(path, 'utf8').trimEnd().split('\n').slice(-15).join('\n');
@@ -59,7 +72,8 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
   const { openHouse } = await serveModule();
   const folder = mkdtempSync(join(tmpdir(), 'tsunagi-test-'));
   chmodSync(folder, 0o711);
-  portBase += 7;
+  const killer = prepareCrashes(folder);
+  portBase += 8;
   const options = {
     data: join(folder, 'house'),
     // Tests kill more often than life does.
@@ -72,6 +86,7 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
       standing: portBase + 4,
       review: portBase + 5,
       tls: portBase + 6,
+      untrusted: portBase + 7,
     },
     env: {
       TSUNAGI_TIMING: JSON.stringify({ lease: 6_000, sweep: 1_000, ready: 20_000, ...timing }),
@@ -107,7 +122,16 @@ export async function openWorld({ timing = {}, env = {} }: WorldOptions = {}) {
     },
     async close() {
       await house.close();
+      killer.kill('SIGKILL');
+      // Node.js says so where a list of listeners grows.
+      const grown = readdirSync(join(folder, 'house/logs')).flatMap((name) =>
+        readFileSync(join(folder, 'house/logs', name), 'utf8')
+          .split('\n')
+          .filter((line) => line.includes('MaxListenersExceededWarning'))
+          .map((line) => `${name}: ${line}`),
+      );
       rmSync(folder, { recursive: true, force: true });
+      if (grown.length > 0) throw new Error(grown.join('\n'));
     },
     api: (token = house.token) => api(house.url, token),
     /** The command line, as a user calls it. */

@@ -3,6 +3,7 @@ import { randomBytes } from 'node:crypto';
 import { createReadStream, mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { Readable } from 'node:stream';
+import { openAbort } from '../abort.js';
 import { CodedError, issue } from '../../core/errors/errors.js';
 import type { AttemptReport, AttemptWork, FileList, ReportAnswer } from '../../wire/rooms/work.js';
 import { type Client, untilDone } from '../../wire/rooms/client.js';
@@ -47,7 +48,7 @@ export function startAttempt(
   work: AttemptWork,
   next: (more: AttemptWork[]) => void,
 ): RunningAttempt {
-  const abort = new AbortController();
+  const abort = openAbort();
   let dropped = false;
   const done = perform(context, work, abort.signal, () => dropped, next).then(
     () => true,
@@ -281,7 +282,7 @@ async function makeResources(
 ): Promise<{ variables: Record<string, string>; reach: { port: number; host: string }[]; size(): Promise<number> }> {
   const fields: Record<string, DatabaseFields> = {};
   const names = Object.keys(work.resources);
-  const { databases } = context;
+  const databases = work.untrusted ? context.untrustedDatabases : context.databases;
   const ids: string[] = [];
   if (names.length && !databases)
     throw new CodedError('setup_failed', { detail: 'this agent has no database server for the resources of tasks' });

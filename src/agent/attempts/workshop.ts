@@ -57,6 +57,8 @@ export interface WorkshopOptions {
   chromium?: string;
   /** Administrator's address of the PostgreSQL cluster in which attempts get databases. */
   resources?: string;
+  /** The same for the tasks of untrusted runs; left out: `resources`. */
+  untrustedResources?: string;
 }
 
 /** Bytes that stay free for what is live. */
@@ -100,9 +102,12 @@ export async function openWorkshop(
   installPictures(join(options.folder, 'bin'));
   preferOwn(host.limits, 'agent', options.name);
   const hurt = await sweepWork(options.folder, host.limits);
-  const databases = options.resources ? await openDatabases(options.resources, `a-${options.name}`) : null;
+  const openNamed = (url: string | undefined) => (url ? openDatabases(url, `a-${options.name}`) : null);
+  const databases = await openNamed(options.resources);
+  const untrustedDatabases = (await openNamed(options.untrustedResources)) ?? databases;
+  const servers = [...new Set([databases, untrustedDatabases])];
   // Attempts ended with the agent before this one, and so do their databases.
-  await databases?.sweep();
+  for (const server of servers) await server?.sweep();
   const minFree = options.minFree ?? defaultFree;
   const reserve = openReserve(options.folder);
   const floor = openFloor({
@@ -128,6 +133,7 @@ export async function openWorkshop(
     layers: openLayers(options.folder, accounts.work),
     caches: openCaches(join(options.folder, 'caches'), accounts.work),
     databases,
+    untrustedDatabases,
     chromium: null,
     chains: openReadyChains(options.folder, host, options.slots),
     standing: openStanding(options.folder, host),
@@ -176,8 +182,10 @@ export async function openWorkshop(
       await context.standing.close();
       // Instances that go on have seen their layers already.
       context.layers.close();
-      await databases?.sweep().catch(() => {});
-      await databases?.close();
+      for (const server of servers) {
+        await server?.sweep().catch(() => {});
+        await server?.close();
+      }
     },
   };
 }

@@ -22,6 +22,7 @@ import { rename } from 'node:fs/promises';
 import { createHash } from 'node:crypto';
 import { join } from 'node:path';
 import { PassThrough, type Readable } from 'node:stream';
+import { openAbort } from '../abort.js';
 import { timeOfDigest } from '../../blobs/layer.js';
 import { unpackLayer } from '../../blobs/unpack.js';
 import { CodedError } from '../../core/errors/errors.js';
@@ -83,7 +84,7 @@ export function openLayers(folder: string, account: Account | null): Layers {
     }
     const running = busy.get(name);
     if (running && !running.given.signal.aborted) return waitFor(running, abort);
-    const given = new AbortController();
+    const given = openAbort();
     const work = (async () => {
       await running?.work.catch(() => {});
       const fresh = `${place}.new`;

@@ -1,4 +1,5 @@
 /** One instance: started with a keeper of its own, watched until it ends, and taken up again by a restarted agent. */
+import { openAbort } from '../abort.js';
 import { durationText } from '../../core/durations.js';
 import { CodedError, issue, type Issue } from '../../core/errors/errors.js';
 import { untilDone } from '../../wire/rooms/client.js';
@@ -82,7 +83,7 @@ function watch(context: AgentContext, state: InstanceState, folder: string, befo
     end: state.ending,
     drop: false,
     frozen: state.frozen === true,
-    given: new AbortController(),
+    given: openAbort(),
     rouse: () => {},
   };
   const report = makeReporter(context, state, wishes);

@@ -140,13 +140,13 @@ function setWeight(folder: string, weight: number): void {
   setLimit(folder, 'cpu.weight', Math.min(10_000, Math.max(1, Math.round((weight / 1024) * 100))));
 }
 
-/** Puts this process into a group of its own, whose weight is above that of all work. */
-export function preferOwn(way: LimitsWay, room: keyof typeof ownWeight, name: string): void {
+/** Puts a process (default: this one) into a group of its own, whose weight is above that of all work. */
+export function preferOwn(way: LimitsWay, room: keyof typeof ownWeight, name: string, pid = process.pid): void {
   for (const folder of foldersOf(way, `${room}-${name}`)) {
     try {
       mkdirSync(folder, { recursive: true });
       setWeight(folder, ownWeight[room]);
-      writeFileSync(join(folder, 'cgroup.procs'), String(process.pid));
+      writeFileSync(join(folder, 'cgroup.procs'), String(pid));
     } catch {
       // A tree that does not let us: the weight of this controller stays what it is.
     }

@@ -2,12 +2,21 @@
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 
-/** When a process was started, in clock ticks since boot; null when there is none. With the id it names a process for good. */
+/** The first part of the id of this boot: ticks begin again at each. Empty where the kernel does not say it. */
+const boot = (() => {
+  try {
+    return readFileSync('/proc/sys/kernel/random/boot_id', 'latin1').slice(0, 8);
+  } catch {
+    return '';
+  }
+})();
+
+/** When a process was started: the boot, and clock ticks since then. Null: no such process. With the id it names a process for good. */
 export function startTime(pid: number): string | null {
   try {
     const stat = readFileSync(`/proc/${pid}/stat`, 'latin1');
     const fields = stat.slice(stat.lastIndexOf(')') + 2).split(' ');
-    return fields[0] === 'Z' || fields[0] === 'X' ? null : (fields[19] ?? null);
+    return fields[0] === 'Z' || fields[0] === 'X' ? null : fields[19] === undefined ? null : `${boot}.${fields[19]}`;
   } catch {
     return null;
   }

@@ -1,5 +1,6 @@
 /** A person's terminal on this agent: its stream out to the service, its program, and how both end. The first cause of an end wins. */
 import { existsSync } from 'node:fs';
+import { openAbort } from '../abort.js';
 import { CodedError, type Issue, issue, wording } from '../../core/errors/errors.js';
 import type { TerminalEnd } from '../../core/states.js';
 import { channels, messageBytes } from '../../core/streams.js';
@@ -34,7 +35,7 @@ export function startTerminal(
   work: TerminalWork,
   to: { url: string; token: string },
 ): RunningTerminal {
-  const dropping = new AbortController();
+  const dropping = openAbort();
   const done = perform(context, work, to, dropping.signal).catch((error: Error) => {
     if (!context.stopped())
       context.log.error({ terminal: work.id, error: String(error.stack) }, 'a terminal was given up');
@@ -86,7 +87,7 @@ async function perform(
 }
 
 function whenClosed(stream: Stream): AbortSignal {
-  const closed = new AbortController();
+  const closed = openAbort();
   void stream.closed.then(() => closed.abort());
   return closed.signal;
 }

@@ -1,6 +1,7 @@
 /** What is done to this machine's volumes: one thing at a time to each. What came of it is told under the fence of its chore. */
 import { PassThrough } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
+import { openAbort } from '../abort.js';
 import { CodedError, issue } from '../../core/errors/errors.js';
 import type { SeenHere } from '../../resources/volumes/volumes.js';
 import { untilDone } from '../../wire/rooms/client.js';
@@ -75,7 +76,7 @@ export function openChores(context: AgentContext): Chores {
     take(work) {
       if (stopped || running.get(work.id)?.fence === work.fence) return;
       drop(work.id);
-      const abort = new AbortController();
+      const abort = openAbort();
       const before = last.get(work.volume) ?? Promise.resolve();
       const done = before
         .then(() => (abort.signal.aborted ? undefined : perform(context, work, abort.signal)))

@@ -247,6 +247,7 @@ async function perform(row: Row, rows: ReadonlyMap<string, Row>, scene: Scene): 
       },
       fromResources,
       resources: task.resources,
+      untrusted: false,
       cache: { key: 'rehearsal', paths: task.cache },
       files: row.files.length ? { key: layerKey(row.files), count: row.files.length } : null,
       layers: [...task.needs].sort().flatMap((need) => rows.get(need)?.output?.digest ?? []),

@@ -1,5 +1,5 @@
 /** Identifies a process beyond its number, which the kernel reuses, above all after a reboot (proc(5)). */
-import { readFileSync } from 'node:fs';
+import { readdirSync, readFileSync, readlinkSync } from 'node:fs';
 
 /** The boot id and the clock tick at which a process began: no other process with its number has both. Null: there is no such process. */
 export function beginningOf(pid: number): string | null {
@@ -22,3 +22,13 @@ export function runsWith(pid: number, word: string): boolean {
     return false;
   }
 }
+
+/** Whether a process that we may look at has this folder as its working folder. */
+export const workIn = (folder: string): boolean =>
+  readdirSync('/proc').some((pid) => {
+    try {
+      return /^\d+$/.test(pid) && readlinkSync(`/proc/${pid}/cwd`) === folder;
+    } catch {
+      return false;
+    }
+  });

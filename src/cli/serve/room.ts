@@ -90,6 +90,7 @@ export async function runRoom(name: string): Promise<void> {
       ...(network === 'pasta' || network === 'relay' ? { network } : {}),
       ...(get('CHROMIUM') ? { chromium: need('CHROMIUM') } : {}),
       ...(get('RESOURCES') ? { resources: need('RESOURCES') } : {}),
+      ...(get('UNTRUSTED_RESOURCES') ? { untrustedResources: need('UNTRUSTED_RESOURCES') } : {}),
       limits: settings.json('LIMITS'),
       ...(minFree === null ? {} : { minFree }),
       ...(floor === null ? {} : { floor }),
@@ -151,6 +152,15 @@ function authorityOf(settings: Settings): Names['authority'] {
   return { kind: settings.get('AUTHORITY') === 'local' ? 'local' : 'none' };
 }
 
+/** Whether a process exists and is more than what its parent has not read yet. */
+function runsStill(pid: number): boolean {
+  try {
+    return !/\) [ZX] /.test(readFileSync(`/proc/${pid}/stat`, 'utf8'));
+  } catch {
+    return false;
+  }
+}
+
 /**
  * For tests. The file names the points of which each is met once, a line each: `transition:before` or `transition:after` ends
  * this process there; with the path of a file behind it, the process whose id stands in that file.
@@ -167,6 +177,10 @@ function crashWhen(file: string): (point: string) => void {
     if (!existsSync(`/proc/${pid}`)) return;
     writeFileSync(`${file}.new`, lines.filter((one) => one !== line).join('\n'));
     renameSync(`${file}.new`, file);
-    process.kill(pid, 'SIGKILL');
+    if (!other) process.kill(pid, 'SIGKILL');
+    // Another process may belong to another account: who reads this pipe kills it, and this process goes on after that.
+    writeFileSync(`${file}.kill`, `${pid}\n`);
+    const pause = new Int32Array(new SharedArrayBuffer(4));
+    while (runsStill(pid)) Atomics.wait(pause, 0, 0, 1);
   };
 }

@@ -12,7 +12,8 @@ import { readKept, writeKept } from '../../wire/rooms/kept.js';
 import { openLogs } from './logs.js';
 import { unknownVariables, variablesFor } from './settings.js';
 import { findLimits } from '../../agent/sandbox/host.js';
-import { groupOf, makeGroup, reviewWeight } from '../../agent/sandbox/limits.js';
+import { groupOf, makeGroup, preferOwn, reviewWeight } from '../../agent/sandbox/limits.js';
+import { findProcessAccount, giveFolder, runAs } from './accounts.js';
 import { boundsOf, type Cluster, openDatabase, prepareCluster, startCluster } from './postgres.js';
 import { runRoom } from './room.js';
 import { lockData } from './lock.js';
@@ -24,11 +25,13 @@ export interface Ports {
   /** The edge over TLS. */
   tls: number;
   database: number;
-  /** The cluster of the databases that are made for tasks, and for work that is not trusted. */
+  /** The cluster of the databases that are made for tasks. */
   resources: number;
   /** Those of the databases of environments. */
   standing: number;
   review: number;
+  /** Those of untrusted reviews, and of the tasks of untrusted runs. */
+  untrusted: number;
 }
 
 export const defaultPorts: Ports = {
@@ -39,6 +42,7 @@ export const defaultPorts: Ports = {
   standing: 7784,
   review: 7785,
   tls: 7786,
+  untrusted: 7787,
 };
 
 export interface HouseOptions {
@@ -69,7 +73,7 @@ export interface House {
 }
 
 /** Clusters of databases that are made for others: apart from the records, and from each other. */
-const clusterNames = ['resources', 'standing', 'review'] as const;
+const clusterNames = ['resources', 'standing', 'review', 'untrusted'] as const;
 type ClusterName = (typeof clusterNames)[number];
 
 /** What the agent mounts goes with it and its instances. */
@@ -149,32 +153,53 @@ export async function openHouse(options: HouseOptions): Promise<House> {
       env: Record<string, string>,
       signal: NodeJS.Signals,
       ready: () => Promise<void>,
-    ) =>
-      keepRunning(
+    ) => {
+      const found = name === 'agent' ? null : findProcessAccount(name, entry);
+      if (found && 'asRoot' in found) say(`${name} runs as root: ${found.asRoot}.`);
+      const account = found && 'account' in found ? found.account : null;
+      const folder = join(data, name);
+      if (account) giveFolder(folder, account);
+      const before = account ? runAs(account) : name === 'agent' ? ownMounts() : [];
+      return keepRunning(
         {
           name,
           signal,
           ready,
-          start: () =>
-            spawn(
+          start: () => {
+            const child = spawn(
               'setpriv',
-              ['--pdeathsig', 'TERM', ...(name === 'agent' ? ownMounts() : []), process.execPath, entry, name],
+              // The kernel forgets the signal when the account changes: it is set again behind that.
+              [
+                '--pdeathsig',
+                'TERM',
+                ...before,
+                ...(account ? ['setpriv', '--pdeathsig', 'TERM'] : []),
+                process.execPath,
+                entry,
+                name,
+              ],
               {
                 cwd: '/',
                 stdio: ['ignore', logs.open(name), logs.open(name)],
                 env: {
                   PATH: process.env.PATH ?? '',
-                  HOME: process.env.HOME ?? '/',
+                  HOME: account ? folder : (process.env.HOME ?? '/'),
                   LANG: 'C.UTF-8',
                   ...variablesFor(name, options.env ?? {}),
                   ...env,
                 },
               },
-            ),
+            );
+            // Its account may not do that itself.
+            if (account && name === 'edge' && child.pid !== undefined)
+              preferOwn(findLimits(), 'edge', options.env?.TSUNAGI_NAME ?? 'edge-1', child.pid);
+            return child;
+          },
         },
         say,
         longestPause,
       );
+    };
     const service = await room(
       'service',
       {
@@ -187,7 +212,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
         TSUNAGI_CLUSTERS: JSON.stringify({
           standing: clusters.standing.url,
           review: clusters.review.url,
-          untrusted: clusters.resources.url,
+          untrusted: clusters.untrusted.url,
         }),
       },
       'SIGTERM',
@@ -214,6 +239,7 @@ export async function openHouse(options: HouseOptions): Promise<House> {
           TSUNAGI_TOKEN: tokens.agent,
           TSUNAGI_DATA: join(data, 'agent'),
           TSUNAGI_RESOURCES: await openDatabase(clusters.resources, 'postgres'),
+          TSUNAGI_UNTRUSTED_RESOURCES: await openDatabase(clusters.untrusted, 'postgres'),
         },
         'SIGINT',
         () => agentRegistered(url, tokens.person),
@@ -366,7 +392,11 @@ export function parsePorts(texts: readonly string[]): Partial<Ports> {
       const [what, number] = text.split('=');
       if (!what || !(what in defaultPorts) || !/^\d{2,5}$/.test(number ?? ''))
         throw new CodedError('usage', {
-          detail: `\`${text}\` is not a port; write console=7780, edge=7781, database=7782, resources=7783, standing=7784, review=7785 or tls=7786.`,
+          detail: `\`${text}\` is not a port. Write one of these, with a number of your own: ${Object.entries(
+            defaultPorts,
+          )
+            .map(([name, port]) => `${name}=${port}`)
+            .join(', ')}.`,
           command: 'serve',
         });
       return [what, Number(number)];

@@ -149,6 +149,7 @@ const readBy: Record<string, readonly string[]> = {
     'TIDY_EVERY',
     'CHROMIUM',
     'RESOURCES',
+    'UNTRUSTED_RESOURCES',
     'LIMITS',
     'TASK_SETTINGS',
   ],

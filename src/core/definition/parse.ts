@@ -111,7 +111,7 @@ function build(root: Read, report: Report): Definition {
   reviewTasks(root, tasks, release, report);
   for (const [tool, { key }] of entriesAt(root, 'tools'))
     if (!(toolNames as readonly string[]).includes(tool))
-      report('unknown_tool', key, { name: tool, hint: hintFor(tool, toolNames), tools: toolNames.join(', ') });
+      report('unknown_tool', key, { name: tool, hint: hintFor(tool, toolNames) });
   const tools = Object.fromEntries(
     entriesAt(root, 'tools').map(([tool, { value }]) => [tool, 'text' in value ? value.text : '']),
   );

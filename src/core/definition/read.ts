@@ -100,11 +100,7 @@ function readScalar(node: Node, shape: Shape, span: Span, report: Report): Read 
   const text = node.value;
   if (shape.kind === 'choice') {
     if (shape.of.includes(text)) return { span, text };
-    report('wrong_choice', span, {
-      text: short(text),
-      choices: shape.of.map((one) => `\`${one}\``).join(', '),
-      hint: hintFor(text, shape.of),
-    });
+    report('wrong_choice', span, { text: short(text), hint: hintFor(text, shape.of) });
     return null;
   }
   if (shape.kind !== 'text') return null;

@@ -72,6 +72,22 @@ export function merge(
   return [...sums.values()];
 }
 
+/** What a line comes to over its whole span, from the first point at which anything is known; null where nothing is known. */
+export interface Whole {
+  /** A second. */
+  requests: number;
+  /** Share of the requests, 0 to 1. */
+  errors: number | null;
+  /** Milliseconds: quantiles of all requests. */
+  p50: number | null;
+  p95: number | null;
+  p99: number | null;
+  /** Cores. */
+  cpu: number;
+  /** Bytes: the most of any point. */
+  memory: number | null;
+}
+
 /** A line of a chart: one value a point, null where nothing is known. Rates are a second, shares 0 to 1, times milliseconds. */
 export interface Series {
   part: string;
@@ -85,6 +101,7 @@ export interface Series {
   cpu: (number | null)[];
   /** Bytes. */
   memory: (number | null)[];
+  whole: Whole;
 }
 
 /**
@@ -108,7 +125,8 @@ export function chart(
             (one) => ({ ...one, instance: '' }),
             (a, b) => a + b,
           );
-  const all = new Map<string, Series>();
+  const all = new Map<string, Omit<Series, 'whole'>>();
+  const sums = new Map<string, Figure>();
   const none = () => new Array<number | null>(points).fill(null);
   for (const one of lines) {
     const at = Math.round((one.at - from) / width);
@@ -128,6 +146,16 @@ export function chart(
       line = { part: one.part, instance: one.instance || null, ...fresh };
       all.set(key, line);
     }
+    const sum = sums.get(key);
+    if (!sum) sums.set(key, { ...one, at, times: [...one.times] });
+    else {
+      sum.at = Math.min(sum.at, at);
+      sum.requests += one.requests;
+      sum.errors += one.errors;
+      sum.cpu += one.cpu;
+      addInto(sum.times, one.times);
+      sum.memory = Math.max(sum.memory, one.memory);
+    }
     line.requests[at] = one.requests / width;
     line.errors[at] = one.requests > 0 ? one.errors / one.requests : null;
     line.p50[at] = quantile(one.times, 0.5);
@@ -136,7 +164,23 @@ export function chart(
     line.cpu[at] = one.cpu / 1_000 / width;
     line.memory[at] = one.memory || null;
   }
-  return [...all.values()].sort((a, b) => (`${a.part} ${a.instance}` < `${b.part} ${b.instance}` ? -1 : 1));
+  return [...all]
+    .map(([key, line]) => ({ ...line, whole: wholeOf(sums.get(key) as Figure, points, width) }))
+    .sort((a, b) => (`${a.part} ${a.instance}` < `${b.part} ${b.instance}` ? -1 : 1));
+}
+
+/** Of the sum of a line's figures; `at` is its first point. */
+function wholeOf({ at, requests, errors, cpu, times, memory }: Figure, points: number, width: number): Whole {
+  const seconds = (points - at) * width;
+  return {
+    requests: requests / seconds,
+    errors: requests > 0 ? errors / requests : null,
+    p50: quantile(times, 0.5),
+    p95: quantile(times, 0.95),
+    p99: quantile(times, 0.99),
+    cpu: cpu / 1_000 / seconds,
+    memory: memory || null,
+  };
 }
 
 /** Points that a chart has at most. */

@@ -146,6 +146,16 @@ export const FigureLines = Type.Object({
       p99: line,
       cpu: line,
       memory: line,
+      /** Of the whole span, from the first point at which anything is known; times are quantiles of all requests, memory is the most. */
+      whole: Type.Object({
+        requests: Type.Number(),
+        errors: Nullable(Type.Number()),
+        p50: Nullable(Type.Number()),
+        p95: Nullable(Type.Number()),
+        p99: Nullable(Type.Number()),
+        cpu: Type.Number(),
+        memory: Nullable(Type.Number()),
+      }),
     }),
   ),
   /** Deployments that went live in the span. */

@@ -137,6 +137,8 @@ export const AttemptWork = Type.Object({
   reach: Type.Array(Reach),
   /** Name → what the agent makes for this attempt. */
   resources: Type.Record(Type.String(), Type.Literal('postgres')),
+  /** Its databases are made on the server for untrusted work. */
+  untrusted: Type.Boolean(),
   /** Variables that come from a field of a resource. */
   fromResources: Type.Record(Type.String(), Type.Object({ from: Type.String(), append: Type.String() })),
   /** Folders kept between attempts with the same key. */

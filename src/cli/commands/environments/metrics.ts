@@ -8,8 +8,6 @@ import { ago, bytes, faint, plain, say, table } from '../../print.js';
 import { type DeliveryOptions, showDelivery } from '../delivery.js';
 import { give, type Shared, shared } from '../shared.js';
 
-/** The last points of which the table's numbers are made. */
-const recent = 6;
 const bars = '▁▂▃▄▅▆▇█';
 
 type Line = (number | null)[];
@@ -54,7 +52,7 @@ export function metricsCommand(program: Command): void {
     });
 }
 
-function show({ series, marks, restarts, widthMs }: FigureLines, span: number): void {
+function show({ series, marks, restarts }: FigureLines, span: number): void {
   const times = ({ part, instance }: { part: string; instance: string | null }) =>
     restarts.filter((one) => (instance === null ? one.part === part : one.instance === instance)).length;
   if (series.length === 0) {
@@ -77,30 +75,26 @@ function show({ series, marks, restarts, widthMs }: FigureLines, span: number): 
       ],
       series.map((one) => [
         plain(one.instance ?? one.part),
-        rate(mean(one.requests)),
-        share(mean(one.errors)),
-        time(mean(one.p50)),
-        time(mean(one.p95)),
-        time(mean(one.p99)),
-        mean(one.cpu)?.toFixed(2) ?? '',
-        memoryText(mean(one.memory)),
+        rate(one.whole.requests),
+        share(one.whole.errors),
+        time(one.whole.p50),
+        time(one.whole.p95),
+        time(one.whole.p99),
+        one.whole.cpu.toFixed(2),
+        memoryText(one.whole.memory),
         String(times(one) || ''),
         spark(one.requests.some(Boolean) ? one.requests : one.cpu),
       ]),
     ),
   );
   say(
-    faint(`Numbers are of the last ${durationText(recent * widthMs)}; the line is of requests, or of processor time.`),
+    faint(
+      `Numbers are of the last ${durationText(span)}; memory is the most that was used. The line shows requests, or processor time where there were none.`,
+    ),
   );
   for (const one of restarts.slice(0, 3))
     say(`${plain(one.instance)} was started again ${ago(one.at)}${one.issue ? `: ${plain(one.issue.says)}` : ''}`);
   for (const mark of marks.slice(-3)) say(faint(`r${mark.release} went live ${ago(mark.at)} (d${mark.deployment})`));
-}
-
-/** The mean of the last points that are known. */
-function mean(line: Line): number | null {
-  const known = line.slice(-recent).filter((one): one is number => one !== null);
-  return known.length ? known.reduce((sum, one) => sum + one, 0) / known.length : null;
 }
 
 const rate = (value: number | null): string =>
