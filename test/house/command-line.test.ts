@@ -1,12 +1,12 @@
 /** The command line as its users meet it: help, tables, JSON, what is refused, and how it exits. */
 import { execFileSync } from 'node:child_process';
-import { mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { mkdtempSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { registry } from '../../src/core/errors/errors.js';
 import { listCommands } from '../../src/core/errors/lists.js';
-import { app, appDefinition, type Checkout, cli, openWorld, until, type World } from './world.js';
+import { app, appDefinition, type Checkout, cli, openWorld, root, until, type World } from './world.js';
 
 let world: World;
 let checkout: Checkout;
@@ -37,6 +37,28 @@ async function commands(path: string[] = []): Promise<{ path: string[]; help: st
   return all;
 }
 
+/** The words of a line as a shell sees them. */
+const wordsOf = (line: string): string[] =>
+  [...line.matchAll(/"([^"]*)"|'([^']*)'|(\S+)/g)].map((found) => found[1] ?? found[2] ?? (found[3] as string));
+
+/** Stands for what a word leaves open: `{environment}`, `NAME`, `rN`. */
+function fill(word: string): string {
+  const open: Record<string, string> = {
+    RELEASE: 'r9',
+    '{release}': 'r9',
+    DURATION: '1h',
+    COMMIT: '0123456',
+    URL: 'http://127.0.0.1:1',
+  };
+  if (open[word]) return open[word];
+  return word
+    .replace(/\{(number|run|joint|deployment)\}|\bN\b/g, '9')
+    .replace(/([rdj])N\b/g, '$19')
+    .replace(/\{commit\}/g, '0123456')
+    .replace(/\{environment\}|\bENV(IRONMENT)?\b/g, 'staging')
+    .replace(/\{\w+\}|\b[A-Z][A-Z_-]+\b/g, 'nosuch');
+}
+
 describe('commands that messages name', () => {
   it('are there, with the options that are named with them', async () => {
     const all = (await commands()).map(({ path, help }) => ({ name: path.join(' '), help }));
@@ -60,6 +82,41 @@ describe('commands that messages name', () => {
       if (!command) return !groups.has(plain.join(' '));
       return words.some((word) => /^--[a-z]/.test(word) && !command.help.includes(word));
     });
+    expect(wrong).toEqual([]);
+  });
+
+  it('can be given as they are written, each thing that they leave open filled in', async () => {
+    const files = ['src', 'console/src', 'docs', 'README.md'].flatMap((place) =>
+      statSync(join(root, place)).isFile()
+        ? [place]
+        : readdirSync(join(root, place), { recursive: true, encoding: 'utf8' })
+            .filter((name) => /\.(tsx?|md)$/.test(name))
+            .map((name) => join(place, name)),
+    );
+    const named = files.flatMap((file) =>
+      [...readFileSync(join(root, file), 'utf8').matchAll(/(?<!`)`tsunagi ([a-z][^`\n]*)`/g)].map(
+        (found) => found[1] as string,
+      ),
+    );
+    // What names a command without what it needs means the command as such; a computed one is met where it is computed.
+    const whole = [...new Set(named)].filter(
+      (line) =>
+        /[ ].*([A-Z{-]|[a-z]\/)/.test(line) &&
+        !/[…|$[<]|\.\.\.|\\/.test(line) &&
+        !/^(serve|rehearse|check)\b/.test(line),
+    );
+    expect(whole.length).toBeGreaterThan(60);
+    const filled = whole.map((line) => wordsOf(line).map((word) => fill(word)));
+    const wrong: string[] = [];
+    const next = async (): Promise<void> => {
+      for (let words = filled.pop(); words !== undefined; words = filled.pop()) {
+        // Nothing listens there: what asks the service, for a project or for a file has understood the words.
+        const { status, err } = await cli(words, { TSUNAGI_URL: 'http://127.0.0.1:1', TSUNAGI_TOKEN: 'tsu_none' });
+        if (status !== 3 && !/^(Which project\?|The file nosuch is not known)/.test(err))
+          wrong.push(`${words.join(' ')}: ${status} ${err.trim()}`);
+      }
+    };
+    await Promise.all([next(), next(), next()]);
     expect(wrong).toEqual([]);
   });
 });

@@ -39,6 +39,19 @@ afterAll(async () => {
 const see = (text: string | RegExp) => page.getByText(text).first().waitFor();
 const accessible = () => violations(page);
 
+/**
+ * In the page: what can be pressed, is in sight, and is not met 11 px beside its middle (WCAG 2.2, 2.5.8), and what of navigation,
+ * history and the times of a run is cut off at the right.
+ */
+const outOfReach = `[...document.querySelectorAll('a, button, summary')].flatMap((one) => {
+  const { left, right, top, bottom, width, height } = one.getBoundingClientRect();
+  if (width === 0 || top < 12 || bottom > innerHeight - 12 || left < 12 || right > innerWidth - 12) return [];
+  const [x, y] = [left + width / 2, top + height / 2];
+  const met = ([dx, dy]) => one.contains(document.elementFromPoint(x + dx, y + dy));
+  return [[-11, 0], [11, 0], [0, -11], [0, 11]].every(met) ? [] : [one.textContent];
+}).concat([...document.querySelectorAll('nav a, [aria-label=History] td, [data-row] > *')].flatMap((one) =>
+  one.getBoundingClientRect().right > 390 ? [one.textContent] : []))`;
+
 describe('the console', () => {
   it('leads to the sign-in, and back to where one wanted to go', async () => {
     await page.goto(`${world.url}/shop/staging`);
@@ -244,11 +257,20 @@ describe('the console', () => {
 
   it('works on a phone: nothing is wider than the page', async () => {
     await page.setViewportSize({ width: 390, height: 844 });
-    for (const path of ['/', '/runs', '/shop/runs/1', '/shop/releases/1', '/shop/production', '/you']) {
+    for (const path of [
+      '/',
+      '/runs',
+      '/shop/runs/1',
+      '/shop/releases/1',
+      '/shop/production',
+      '/shop/production/history',
+      '/you',
+    ]) {
       await page.goto(world.url + path);
       await page.getByRole('heading').first().waitFor();
       await page.waitForTimeout(200);
       expect([path, await page.evaluate('document.documentElement.scrollWidth')]).toEqual([path, 390]);
+      expect([path, await page.evaluate(outOfReach)]).toEqual([path, []]);
     }
     await page.setViewportSize({ width: 1280, height: 800 });
   });

@@ -44,6 +44,9 @@ const clock =
         });
   };
 
+/** Rows of names of deployments at the top of a chart. */
+const mostRows = 3;
+
 const colourOf = (name: string): string =>
   getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 
@@ -90,10 +93,10 @@ export function Chart({ label, from, width, lines, marks, format, height, least 
             ctx.stroke();
             const wide = ctx.measureText(mark.text).width + 8 * devicePixelRatio;
             const begin = x + wide < bbox.left + bbox.width ? x + 4 * devicePixelRatio : x - wide;
-            // Names that would lie over each other stand below each other.
+            // Names that would lie over each other stand below each other; of a crowd the first have one.
             row = begin < taken ? row + 1 : 0;
             taken = Math.max(taken, begin + wide);
-            ctx.fillText(mark.text, begin, bbox.top + (10 + 12 * row) * devicePixelRatio);
+            if (row < mostRows) ctx.fillText(mark.text, begin, bbox.top + (10 + 12 * row) * devicePixelRatio);
           }
           ctx.restore();
         },

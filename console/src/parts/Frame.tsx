@@ -24,7 +24,7 @@ export function Frame({ me }: { me: Me }) {
   return (
     <>
       <header className="border-b border-line bg-sheet">
-        <div className="mx-auto flex h-[51px] max-w-[1400px] items-center gap-4 px-4 md:gap-6 md:px-7">
+        <div className="mx-auto flex min-h-[51px] max-w-[1400px] items-center gap-4 px-4 max-sm:flex-wrap max-sm:gap-y-0 max-sm:pt-2 md:gap-6 md:px-7">
           <Link to="/" className="flex items-center gap-2 text-[16px] font-semibold no-underline">
             <svg viewBox="0 0 32 20" width="28" height="18" aria-hidden="true">
               <path
@@ -39,7 +39,10 @@ export function Frame({ me }: { me: Me }) {
             <span className="hidden sm:inline">tsunagi</span>
             <span className="sr-only sm:hidden">tsunagi</span>
           </Link>
-          <nav aria-label="Pages" className="flex min-w-0 gap-4 overflow-x-auto py-1 whitespace-nowrap md:gap-6">
+          <nav
+            aria-label="Pages"
+            className="flex min-w-0 gap-4 overflow-x-auto py-2 whitespace-nowrap max-sm:order-last max-sm:w-full max-sm:justify-between max-sm:gap-2 md:gap-6"
+          >
             {pages.map((page) => {
               const here =
                 page.to === '/'

@@ -384,7 +384,7 @@ export const reasons = {
   branch_absent: entry(
     404,
     '{project} has no branch {branch}.',
-    'Push it first, or `tsunagi project fetch {project}`.',
+    'Push it first, or `tsunagi project fetch --project {project}`.',
   ),
   review_standing: entry(
     409,

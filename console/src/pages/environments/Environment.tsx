@@ -256,7 +256,7 @@ function Tabs({
     history: 'History',
   };
   return (
-    <nav aria-label="Sections" className="mb-3.5 flex gap-5 overflow-x-auto border-b border-line">
+    <nav aria-label="Sections" className="mb-3.5 flex flex-wrap gap-x-5 gap-y-1 border-b border-line">
       {sections.map((section) => (
         <Link
           key={section}

@@ -25,7 +25,7 @@ export function History({
 }) {
   const target = one.history.find((item) => item.number === one.revertsTo?.deployment);
   return (
-    <section className="card overflow-x-auto px-5 py-3.5" aria-label="History">
+    <section className="card overflow-x-auto px-3.5 py-3.5 sm:px-5" aria-label="History">
       <h2 className="mb-1 font-semibold">History</h2>
       <table className="w-full border-collapse text-left">
         <tbody>
@@ -41,9 +41,11 @@ export function History({
 }
 
 function HistoryRow({ item, busy, again }: { item: Deployment; busy: boolean; again: (deployment: number) => void }) {
+  const by = item.kind === 'automatic' ? '' : ` by ${item.actor}`;
+  const state = `${item.state} · ${item.undoes ? 'undid a revert,' : how[item.kind]}${by}`;
   return (
     <tr className="border-b border-faint last:border-0">
-      <td className="py-2 pr-3">
+      <td className="py-2 pr-4">
         <span className="flex items-center gap-2">
           <Mark state={item.state} />
           <DeploymentLink project={item.project} number={item.number} />
@@ -53,14 +55,14 @@ function HistoryRow({ item, busy, again }: { item: Deployment; busy: boolean; ag
         <ReleaseLink project={item.project} number={item.release} />
       </td>
       <td className="max-w-md py-2 pr-3">
-        <span className="block truncate">{item.commit.title}</span>
+        <span className="block sm:truncate">{item.commit.title}</span>
+        <span className="block text-[13px] text-second sm:hidden">
+          {state} · <Ago at={item.createdAt} />
+        </span>
         {item.failure ? <span className="block text-vermilion">{item.failure.says}</span> : null}
       </td>
-      <td className="py-2 pr-3 whitespace-nowrap text-second">
-        {item.state} · {item.undoes ? 'undid a revert,' : how[item.kind]}
-        {item.kind === 'automatic' ? '' : ` by ${item.actor}`}
-      </td>
-      <td className="py-2 pr-3 text-second">
+      <td className="py-2 pr-3 whitespace-nowrap text-second max-sm:hidden">{state}</td>
+      <td className="py-2 pr-3 text-second max-sm:hidden">
         <Ago at={item.createdAt} />
       </td>
       <td className="py-1 text-right">

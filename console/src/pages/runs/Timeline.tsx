@@ -20,11 +20,11 @@ export function Timeline({ run, chosen, choose }: { run: RunDetail; chosen: stri
   const at = (time: number) => `${Math.min(100, ((time - from) / span) * 100)}%`;
   return (
     <section className="card mb-3.5 overflow-x-auto px-5 pt-3 pb-3" aria-label="Tasks in time">
-      <div className="grid min-w-[34rem] grid-cols-[minmax(7rem,10rem)_1fr_minmax(6rem,9rem)] items-center">
+      <div className="grid grid-cols-[minmax(5rem,8rem)_1fr_auto] items-center gap-x-2 sm:min-w-[34rem] sm:grid-cols-[minmax(7rem,10rem)_1fr_minmax(6rem,9rem)] sm:gap-x-0">
         <span />
         <div className="relative mb-1 h-5 text-[12px] text-third">
           {ticks.map((ms) => (
-            <span key={ms} className="absolute" style={{ left: at(from + ms) }}>
+            <span key={ms} className="absolute max-sm:even:hidden" style={{ left: at(from + ms) }}>
               {ms === 0 ? '0 s' : durationText(ms).replace('.0 s', ' s')}
             </span>
           ))}
@@ -41,13 +41,13 @@ export function Timeline({ run, chosen, choose }: { run: RunDetail; chosen: stri
             onClick={() => choose(task.name)}
             className={`col-span-3 grid cursor-pointer grid-cols-subgrid items-center rounded px-1 py-1 text-left ${task.name === chosen ? 'bg-indigo-wash' : 'hover:bg-faint'}`}
           >
-            <span className="flex items-center gap-2">
+            <span className="flex min-w-0 items-center gap-2">
               <Mark
                 state={task.state}
                 share={task.startedAt && task.expectedMs ? (now - Date.parse(task.startedAt)) / task.expectedMs : 0.5}
               />
               <span
-                className={`${task.name === chosen ? 'font-semibold' : ''} ${path.has(task.name) ? 'underline decoration-indigo decoration-2 underline-offset-4' : ''}`}
+                className={`truncate ${task.name === chosen ? 'font-semibold' : ''} ${path.has(task.name) ? 'underline decoration-indigo decoration-2 underline-offset-4' : ''}`}
               >
                 {task.name}
               </span>
@@ -78,7 +78,7 @@ export function Timeline({ run, chosen, choose }: { run: RunDetail; chosen: stri
                 })}
             </span>
             <span
-              className={`text-right whitespace-nowrap ${task.state === 'failed' ? 'text-vermilion' : 'text-second'}`}
+              className={`text-right whitespace-nowrap ${task.state === 'failed' ? 'text-vermilion' : 'text-second'} max-sm:text-[13px]`}
             >
               {taskTime(task, now)}
             </span>
