@@ -38,7 +38,7 @@ function build(): Command {
     .command('serve')
     .description('start the service with its own database, one agent and the edge')
     .option('--data <folder>', 'where everything is kept')
-    .option('--port <what=number...>', 'ports: console, edge, database')
+    .option('--port <what=number...>', 'ports: console, edge, tls, database, resources, standing, review, untrusted')
     .option(
       '--only <process>',
       'start one process alone: service, agent or edge (set by environment variables, see docs/operating.md)',

@@ -1,5 +1,7 @@
 /** Faults that were found and repaired, each as it was played then: stops, ends, approvals, evidence, backups, names. */
+import { setTimeout as pause } from 'node:timers/promises';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
+import pg from 'pg';
 import { addApproval, approvalsOf } from '../../src/records/deployments/approvals.js';
 import { addEvidence, evidenceOf } from '../../src/records/deployments/releases.js';
 import { findEnvironment, type EnvironmentRow } from '../../src/records/deployments/environments.js';
@@ -226,5 +228,23 @@ describe('databases of attempts', () => {
     } finally {
       await Promise.all([build, second, third].map((one) => one?.close()));
     }
+  });
+
+  it('wait for a server whose places are all taken just now', async () => {
+    const taken: pg.Client[] = [];
+    let refused = '';
+    while (refused === '' && taken.length < 500) {
+      const client = new pg.Client(cluster.url);
+      client.on('error', () => {});
+      await client.connect().then(
+        () => taken.push(client),
+        (error: { code?: string }) => (refused = String(error.code)),
+      );
+    }
+    expect(refused).toBe('53300');
+    const opened = openDatabases(cluster.url, 'a-late');
+    await pause(600);
+    await Promise.all(taken.map((client) => client.end()));
+    await (await opened).close();
   });
 });

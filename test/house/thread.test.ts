@@ -174,12 +174,13 @@ describe('from a push to production and back', () => {
     process.kill(JSON.parse(readFileSync(join(folder, 'state.json'), 'utf8')).keeper, 'SIGKILL');
     const again = await until('another instance', async () => {
       const now = await world.environment('shop', 'production');
-      return (
-        now.health === 'good' &&
-        now.instanceList.find(
-          (item) =>
-            item.part === 'api' && item.position === one?.position && item.restarts > 0 && item.state === 'ready',
-        )
+      const found = now.instanceList.find(
+        (item) => item.part === 'api' && item.position === one?.position && item.restarts > 0 && item.state === 'ready',
+      );
+      if (now.health === 'good' && found) return found;
+      // What is there instead is what one wants to know when this was in vain.
+      throw new Error(
+        `${now.health}: ${JSON.stringify(now.instanceList.map((item) => [item.part, item.position, item.deployment, item.state, item.restarts, item.issue?.says]))}`,
       );
     });
     expect(again.id).not.toBe(one?.id);

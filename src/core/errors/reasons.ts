@@ -363,7 +363,7 @@ export const reasons = {
   nothing_live: entry(
     409,
     'Nothing is live in {environment}.',
-    'Deploy a release first: `tsunagi deploy rN --to {environment}`.',
+    'Promote a release first. What is missing for it: `tsunagi promote --to {environment} --check`.',
   ),
   environment_held: entry(409, '{environment} is on hold: {why}', 'Lift the hold first: `tsunagi lift {environment}`.'),
   reviews_many: entry(
@@ -432,7 +432,7 @@ export const reasons = {
   nothing_to_revert: entry(
     409,
     'There is no earlier release to go back to in {environment}.',
-    'Deploy a release with `tsunagi deploy rN --to {environment}`.',
+    'Promote another release. What is missing for it: `tsunagi promote --to {environment} --check`.',
   ),
   never_live: entry(
     409,

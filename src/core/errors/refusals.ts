@@ -90,7 +90,11 @@ export const refusals = {
   folder_unknown: entry(422, 'The branch {branch} has no folder {folder}.', '{hint}'),
   file_for_owners: entry(403, 'Only owners may use repositories on the machine of the service.', 'Ask an owner.'),
   // requests
-  sign_in_needed: entry(401, 'This needs a sign-in.', 'Sign in: `tsunagi sign-in URL --token TOKEN`.'),
+  sign_in_needed: entry(
+    401,
+    'This needs a sign-in.',
+    'Sign in: `tsunagi sign-in URL` reads a token from standard input.',
+  ),
   token_wrong: entry(
     401,
     'The token is not known, has expired or was removed.',
@@ -162,7 +166,11 @@ export const refusals = {
     'Start it with `tsunagi serve`, or sign in elsewhere with `tsunagi sign-in URL`.',
     true,
   ),
-  not_signed_in: entry(401, 'There is no service to talk to.', 'Sign in: `tsunagi sign-in URL --token TOKEN`.'),
+  not_signed_in: entry(
+    401,
+    'There is no service to talk to.',
+    'Sign in: `tsunagi sign-in URL` reads a token from standard input.',
+  ),
   no_project: entry(400, 'Which project?', 'Add `--project NAME`, or stand in its checkout.'),
   // set-up
   setting_wrong: entry(400, 'The setting {name} cannot be used: {detail}.', 'docs/operating.md lists the settings.'),
