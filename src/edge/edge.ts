@@ -29,7 +29,7 @@ import { openMirror } from './cutover/mirror.js';
 import { type Visitor, visitorOf } from './cutover/visitors.js';
 import { openSleepers, wakePath } from './reviews/asleep.js';
 import { answerFlaw, askAgain, asksForWebSocket, flawOf } from './flaws.js';
-import { askedFor, callerOf, hostOf, isSecure, noteCaller, refuse } from './headers.js';
+import { askedFor, callerOf, hasGone, hostOf, isSecure, noteCaller, refuse } from './headers.js';
 import { gatePath, type Let, openGate, saysPicture } from './reviews/gate.js';
 import { asksForEvents, endEvents, openInside, meansOf, noUse } from './reviews/inside.js';
 import { makeProxy } from './proxy.js';
@@ -309,6 +309,8 @@ export async function startEdge(options: EdgeOptions): Promise<RunningEdge> {
     again(request, response, null);
   };
   const again = (request: IncomingMessage, response: ServerResponse, judged: Let | null): void => {
+    // A client may leave while the service is asked about it: what is counted from here on would wait for an end that has been.
+    if (hasGone(response)) return;
     try {
       serve(request, response, judged);
     } catch (error) {

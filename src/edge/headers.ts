@@ -112,6 +112,10 @@ export function forwarded(request: IncomingMessage, id: string): string[] {
   return headers;
 }
 
+/** Whether the client has gone, or has had its response. A response of HTTP/2 says so by its stream alone. */
+export const hasGone = (response: ServerResponse): boolean =>
+  response.destroyed || (response as { stream?: { destroyed: boolean } }).stream?.destroyed === true;
+
 /** A plain answer of the edge itself. */
 export function refuse(response: ServerResponse, status: number, text: string): void {
   if (response.headersSent) return void response.destroy();

@@ -21,12 +21,21 @@ export function openEnding(closing: AbortSignal): Ending {
   return { signal: ending.signal, end };
 }
 
+/** A request, a response or a socket. */
+interface Closing {
+  readonly destroyed?: boolean;
+  once(event: 'close', listener: () => void): unknown;
+}
+
+/** Calls when it closes; at once where it is closed already: a client may leave while the service looks into its question. */
+export function whenClosed(raw: Closing, then: () => void): void {
+  if (raw.destroyed) then();
+  else raw.once('close', then);
+}
+
 /** Aborted when the connection of a request or response is closed, or the service closes. */
-export function untilClosed(
-  raw: { once(event: 'close', listener: () => void): unknown },
-  closing: AbortSignal,
-): AbortSignal {
+export function untilClosed(raw: Closing, closing: AbortSignal): AbortSignal {
   const { signal, end } = openEnding(closing);
-  raw.once('close', end);
+  whenClosed(raw, end);
   return signal;
 }

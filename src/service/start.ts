@@ -8,6 +8,7 @@ import { openStood } from '../engine/environments/stood.js';
 import { openTakers } from '../engine/runs/takers.js';
 import { fullDisk } from '../blobs/disk.js';
 import { defaultKeeping } from '../engine/upkeep/space.js';
+import { setMaxListeners } from 'node:events';
 import { chmodSync, mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import pino from 'pino';
@@ -142,6 +143,8 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
   mkdirSync(context.repositories, { recursive: true });
   const hub = makeHub();
   const closing = new AbortController();
+  // Each open request listens (signals.ts); Node.js would warn of more than ten.
+  setMaxListeners(mostOpen, closing.signal);
   const service: Service = {
     context,
     hub,
@@ -177,6 +180,9 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
 
 /** Milliseconds for which a one-time sign-in is good. */
 const signInMs = 30 * 60_000;
+
+/** Requests that listen for the end of the service; more are a sign that some stay listening when they are over. */
+const mostOpen = 2_000;
 
 /** The first owner, and a fresh one-time sign-in for it. */
 export async function makeSignIn(database: string, owner: string): Promise<{ code: string; fresh: boolean }> {

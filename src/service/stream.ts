@@ -7,6 +7,7 @@ import type { FastifyReply, FastifyRequest } from 'fastify';
 import { CodedError } from '../core/errors/errors.js';
 import { openTally } from '../core/tally.js';
 import { callerKey, mayStill, type Service } from './server.js';
+import { whenClosed } from './signals.js';
 
 export interface EventStream {
   /** Resolves when the reader has room for more. */
@@ -46,7 +47,7 @@ export async function answerStream(
   const { raw } = reply;
   const gone = new AbortController();
   const over = () => gone.abort();
-  raw.once('close', over);
+  whenClosed(raw, over);
   raw.on('error', over);
   service.closing.addEventListener('abort', over);
   // What is heard while the records are being read must not be missed: the flag is raised by each of its topics.
@@ -65,8 +66,10 @@ export async function answerStream(
   const ended = () => gone.signal.aborted || raw.destroyed || raw.writableEnded;
   const write = async (text: string): Promise<void> => {
     if (ended() || raw.write(text)) return;
-    const deadline = AbortSignal.any([gone.signal, AbortSignal.timeout(takeMs)]);
-    await once(raw, 'drain', { signal: deadline }).catch(() => raw.destroy());
+    // Its end closes the response, and that ends the wait.
+    const late = setTimeout(() => raw.destroy(), takeMs);
+    await once(raw, 'drain', { signal: gone.signal }).catch(() => raw.destroy());
+    clearTimeout(late);
   };
   const stream: EventStream = {
     send: (event, data, id) => write(`${id ? `id: ${id}\n` : ''}event: ${event}\ndata: ${JSON.stringify(data)}\n\n`),

@@ -4,6 +4,7 @@ import { connect } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
+import { setTimeout as pause } from 'node:timers/promises';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from '@jest/globals';
 import fc from 'fast-check';
 import { pack } from 'tar-stream';
@@ -29,6 +30,8 @@ let without: { host: string; version: number; issue: { code: string } | null }[]
 /** Bytes that are no site, by digest. */
 const badLayers: Record<string, Buffer> = {};
 let fetched = 0;
+/** Answers questions about who may look, in their order. */
+const questions: (() => void)[] = [];
 
 const site = (): Readable => {
   const tar = pack();
@@ -76,6 +79,14 @@ function answerAsService(incoming: IncomingMessage, response: ServerResponse): v
     const bad = badLayers[incoming.url.slice('/api/edge/blobs/'.length)];
     if (bad) return void response.end(bad);
     site().pipe(response);
+    return;
+  }
+  if (incoming.url === '/api/edge/gate') {
+    incoming.resume();
+    questions.push(() => {
+      response.setHeader('content-type', 'application/json');
+      response.end(JSON.stringify({ goodMs: 60_000, pass: null, passSeconds: 0, why: null }));
+    });
     return;
   }
   const parts: Buffer[] = [];
@@ -131,6 +142,31 @@ const paths = (...instances: Place[]): [ServerPath, SitePath] => [
   sitePath('/', bytes, [layer], { root: 'web', fallback: 'index.html' }),
 ];
 const route = (...instances: Place[]): Route => routeWith(paths(...instances));
+
+describe('a client that leaves while the service is asked whether it may look', () => {
+  it('is inside no more: the environment may fall asleep', async () => {
+    const awake: Route = {
+      ...route(),
+      uses: { requests: true, connections: true, except: { paths: [], headers: [] } },
+      gate: { access: 'signed-in', console: 'http://console.localhost' },
+    };
+    await give(awake, 'left.localhost');
+    const leaving = request({
+      host: '127.0.0.1',
+      port: edgePort,
+      headers: { host: 'left.localhost', 'tsunagi-pass': 'p'.repeat(40) },
+    });
+    leaving.on('error', () => {});
+    leaving.end();
+    const answer = await until('the service is asked', async () => questions.shift());
+    leaving.destroy();
+    await pause(100);
+    answer();
+    await pause(100);
+    await give({ ...awake, asleep: true }, 'left.localhost');
+    await until('it has let everybody go', async () => !without.some((one) => one.host === 'left.localhost'), 5_000);
+  });
+});
 
 describe('a site', () => {
   beforeEach(() => give(route()));

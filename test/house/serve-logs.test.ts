@@ -1,12 +1,15 @@
 /** What `serve` gives to its processes, and the logs that it keeps of them. */
 import { EventEmitter, getEventListeners } from 'node:events';
 import { appendFileSync, closeSync, existsSync, mkdtempSync, openSync, readFileSync, rmSync, writeSync } from 'node:fs';
+import { createServer } from 'node:http';
+import { type AddressInfo, connect } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { rotateLog } from '../../src/cli/serve/logs.js';
 import { openEnding, untilClosed } from '../../src/service/signals.js';
 import { settingsOf, unknownVariables, variablesFor } from '../../src/cli/serve/settings.js';
+import { until } from './world.js';
 
 let folder: string;
 beforeAll(() => {
@@ -58,6 +61,28 @@ describe('the end of requests', () => {
     closing.abort();
     expect(signals[0]?.aborted).toBe(true);
     expect(openEnding(closing.signal).signal.aborted).toBe(true);
+  });
+
+  it('is there at once where the client has gone before it was listened for', async () => {
+    const closing = new AbortController();
+    const late: AbortSignal[] = [];
+    const server = createServer((request, response) => {
+      request.on('close', () => setTimeout(() => late.push(untilClosed(response, closing.signal)), 50));
+    });
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    try {
+      for (let n = 0; n < 3; n++) {
+        const socket = connect((server.address() as AddressInfo).port, '127.0.0.1');
+        socket.on('error', () => {});
+        socket.write('POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 10\r\n\r\n');
+        setTimeout(() => socket.destroy(), 20);
+      }
+      await until('all have been listened for', async () => late.length === 3);
+      expect(late.map((one) => one.aborted)).toEqual([true, true, true]);
+      expect(getEventListeners(closing.signal, 'abort')).toEqual([]);
+    } finally {
+      server.close();
+    }
   });
 });
 

@@ -79,24 +79,33 @@ export function Chart({ label, from, width, lines, marks, format, height, least 
           const { ctx, bbox } = plot;
           ctx.save();
           ctx.strokeStyle = colourOf('ochre');
-          ctx.fillStyle = colourOf('ochre');
           ctx.font = `${11 * devicePixelRatio}px sans-serif`;
           ctx.setLineDash([3 * devicePixelRatio, 3 * devicePixelRatio]);
-          let taken = Number.NEGATIVE_INFINITY;
-          let row = 0;
-          for (const mark of marks) {
-            const x = plot.valToPos(mark.at / 1_000, 'x', true);
-            if (x < bbox.left || x > bbox.left + bbox.width) continue;
+          const shown = marks
+            .map((mark) => ({ text: mark.text, x: plot.valToPos(mark.at / 1_000, 'x', true) }))
+            .filter(({ x }) => x >= bbox.left && x <= bbox.left + bbox.width);
+          for (const { x } of shown) {
             ctx.beginPath();
             ctx.moveTo(x, bbox.top);
             ctx.lineTo(x, bbox.top + bbox.height);
             ctx.stroke();
-            const wide = ctx.measureText(mark.text).width + 8 * devicePixelRatio;
+          }
+          let taken = Number.NEGATIVE_INFINITY;
+          let row = 0;
+          // A glance has no room for names.
+          for (const { text, x } of small ? [] : shown) {
+            const wide = ctx.measureText(text).width + 8 * devicePixelRatio;
             const begin = x + wide < bbox.left + bbox.width ? x + 4 * devicePixelRatio : x - wide;
             // Names that would lie over each other stand below each other; of a crowd the first have one.
             row = begin < taken ? row + 1 : 0;
             taken = Math.max(taken, begin + wide);
-            if (row < mostRows) ctx.fillText(mark.text, begin, bbox.top + (10 + 12 * row) * devicePixelRatio);
+            if (row >= mostRows) continue;
+            const top = bbox.top + 12 * row * devicePixelRatio;
+            // The lines of others do not cross it.
+            ctx.fillStyle = colourOf('sheet');
+            ctx.fillRect(begin - devicePixelRatio, top, wide - 6 * devicePixelRatio, 12 * devicePixelRatio);
+            ctx.fillStyle = colourOf('ochre');
+            ctx.fillText(text, begin, top + 10 * devicePixelRatio);
           }
           ctx.restore();
         },

@@ -70,7 +70,13 @@ export function takeOutput(
     stream,
     behind,
     (bytes) => copy.destroyed || copy.write(bytes),
-    (go) => void copy.once('drain', go).once('close', go),
+    (go) => {
+      const next = () => {
+        copy.off('drain', next).off('close', next);
+        go();
+      };
+      copy.on('drain', next).on('close', next);
+    },
     changed,
   );
   return {

@@ -26,6 +26,7 @@ import type { Caller } from '../../../records/callers/people.js';
 import { findProject, type ProjectRow } from '../../../records/projects/projects.js';
 import { intendPush, mayTellRefusal, recordIntake } from '../../../records/projects/sources.js';
 import { type App, gitCaller, notFound, type Service } from '../../server.js';
+import { whenClosed } from '../../signals.js';
 
 /** Bytes of the head of a push in which its commands must stand. */
 const headLimit = 1024 * 1024;
@@ -89,7 +90,7 @@ export function sourceRoutes(app: App, service: Service): void {
     const begin = (caller: Caller, reply: FastifyReply): void => {
       const leave = open.enter(caller.id);
       if (!leave) throw new CodedError('busy', { what: 'this token' });
-      reply.raw.once('close', leave);
+      whenClosed(reply.raw, leave);
     };
 
     scope.post('/git/:project/git-upload-pack', { bodyLimit: wantsLimit }, async (request, reply) => {

@@ -1,5 +1,5 @@
 /** The agents' side: register, poll, report. Limited to what they have claimed. */
-import { untilClosed } from '../../signals.js';
+import { untilClosed, whenClosed } from '../../signals.js';
 import { strayVolumes } from '../../../engine/upkeep/strays.js';
 import { lookAtAskedPictures } from '../../../records/deployments/pictures.js';
 import { Type } from '@sinclair/typebox';
@@ -125,7 +125,7 @@ export function workRoutes(app: App, service: Service): void {
   app.post('/api/agent/poll', { schema: { body: Poll, response: { 200: PollAnswer } } }, async (request, reply) => {
     const body = request.body;
     const gone = new AbortController();
-    reply.raw.once('close', () => gone.abort());
+    whenClosed(reply.raw, () => gone.abort());
     const deadline = context.now() + body.waitMs;
     const full = (body.full as Issue | null) ?? (await context.full());
     const agent = await renewAgent(records, tokenOf(request), body.boot, body.attempts, timing.lease, full, body.room);
