@@ -147,7 +147,7 @@ describe('a client that leaves while the service is asked whether it may look', 
   it('is inside no more: the environment may fall asleep', async () => {
     const awake: Route = {
       ...route(),
-      uses: { requests: true, connections: true, except: { paths: [], headers: [] } },
+      uses: { requests: true, connections: true, except: { paths: [], headers: {} } },
       gate: { access: 'signed-in', console: 'http://console.localhost' },
     };
     await give(awake, 'left.localhost');
@@ -165,6 +165,7 @@ describe('a client that leaves while the service is asked whether it may look', 
     await pause(100);
     await give({ ...awake, asleep: true }, 'left.localhost');
     await until('it has let everybody go', async () => !without.some((one) => one.host === 'left.localhost'), 5_000);
+    await give(null, 'left.localhost');
   });
 });
 
