@@ -104,6 +104,14 @@ ofTheirOwn('the service and the edge, started by root', () => {
       expect([name, path, may(name, '-r', join(data, path))]).toEqual([name, path, false]);
   });
 
+  it('refuse the folder of another account: what they write there, its owner could not read', () => {
+    const { status, stderr } = spawnSync(process.execPath, [entry, 'service'], {
+      encoding: 'utf8',
+      env: { TSUNAGI_DATABASE: 'postgres://127.0.0.1:1/none', TSUNAGI_DATA: join(data, 'service'), TSUNAGI_PORT: '1' },
+    });
+    expect([status, stderr]).toEqual([3, expect.stringContaining(`as 0. Start it under that account.`)]);
+  });
+
   it('get their folder again where another account owns what is in it, and links are not followed', () => {
     const folder = mkdtempSync(join(tmpdir(), 'tsunagi-own-'));
     try {

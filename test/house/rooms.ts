@@ -2,6 +2,7 @@
 import { spawn } from 'node:child_process';
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { findProcessAccount, runAs } from '../../src/cli/serve/accounts.js';
 import { root, until, type World } from './world.js';
 
 /** A second service on the house's database and data. */
@@ -23,7 +24,10 @@ export async function startRoom(
     TSUNAGI_LOG_LEVEL: 'warn',
     TSUNAGI_TIMING: JSON.stringify({ lease: 3_000, sweep: 1_000, ready: 20_000 }),
   };
-  const child = spawn(process.execPath, [join(root, 'dist/rooms/enter.js'), name], {
+  const entry = join(root, 'dist/rooms/enter.js');
+  const found = findProcessAccount(name, entry);
+  const before = found && 'account' in found ? runAs(found.account) : [];
+  const child = spawn('/usr/bin/env', [...before, process.execPath, entry, name], {
     env,
     stdio: ['ignore', 'inherit', 'inherit'],
   });

@@ -1,5 +1,5 @@
 /** One room as a process of its own: `service`, `agent` or `edge`, told what it needs by TSUNAGI_* variables. */
-import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import { existsSync, readFileSync, renameSync, statSync, writeFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { CodedError } from '../../core/errors/errors.js';
 import type { DatabaseSizes } from '../../core/advance/sizes.js';
@@ -33,6 +33,7 @@ export async function runRoom(name: string): Promise<void> {
       if (started) end(signal);
     });
   if (name === 'service') {
+    refuseOthers(need('DATA'));
     const { startService } = await import('../../service/start.js');
     const url = get('PUBLIC_URL');
     const crashFile = get('CRASH_FILE');
@@ -133,6 +134,16 @@ export async function runRoom(name: string): Promise<void> {
 
   started = true;
   if (asked !== null) end(asked);
+}
+
+/** What another account would write into the folder of a service, that service could not read. */
+function refuseOthers(folder: string): void {
+  const owner = statSync(folder, { throwIfNoEntry: false })?.uid;
+  if (owner === undefined || process.getuid === undefined || owner === process.getuid()) return;
+  throw new CodedError('usage', {
+    detail: `${folder} belongs to the account with the number ${owner}, and this service would run as ${process.getuid()}. Start it under that account.`,
+    command: 'serve',
+  });
 }
 
 /** A mail server, where one is named; it needs a host, a port, and whom mail is from. */
