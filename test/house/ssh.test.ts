@@ -16,7 +16,8 @@ let folder: string;
 let checkout: Checkout;
 beforeAll(async () => {
   folder = mkdtempSync(join(tmpdir(), 'tsunagi-ssh-'));
-  chmodSync(folder, 0o755);
+  // The service calls it under its own account.
+  chmodSync(folder, 0o777);
   mkdirSync(join(folder, 'bin'));
   const log = join(folder, 'called');
   writeFileSync(
@@ -28,7 +29,7 @@ stat -c 'mode %a' "$identity" >> ${log} 2>&1
 [[ "$*" == *changed@* ]] && { echo "Host key verification failed." >&2; exit 255; }
 grep -q 'of the region' "$identity" 2>/dev/null || { echo "git@localhost: Permission denied (publickey)." >&2; exit 255; }
 [[ "\${@: -1}" == *prices.git* ]] || { echo "ERROR: Repository not found." >&2; exit 1; }
-exec git upload-pack ${join(folder, 'prices.git')}
+exec git -c 'safe.directory=*' upload-pack ${join(folder, 'prices.git')}
 `,
     { mode: 0o755 },
   );

@@ -60,6 +60,7 @@ import { defineTerminal } from './deployments/terminals.js';
 import { defineToken } from './callers/tokens.js';
 import { defineVariable } from './deployments/variables.js';
 import { defineVolume } from './resources/volumes.js';
+import { defineWake } from './deployments/wakes.js';
 
 export type Models = ReturnType<typeof defineModels>;
 
@@ -129,6 +130,7 @@ export function defineModels(sequelize: Sequelize) {
     Token: defineToken(sequelize),
     Variable: defineVariable(sequelize),
     Volume: defineVolume(sequelize),
+    Wake: defineWake(sequelize),
   };
   for (const model of Object.values(models)) associate(model, Object.values(models));
   return models;

@@ -19,6 +19,8 @@ export class Edge extends Model<InferAttributes<Edge>, InferCreationAttributes<E
   declare without: CreationOptional<Record<string, { version: number; issue: Issue | null }>>;
   /** Public key (X25519, SPKI in DER) for which keys of certificates are encrypted. */
   declare public_key: Buffer | null;
+  /** From where it last asked; null: it has not since that is recorded. */
+  declare address: CreationOptional<string | null>;
 }
 
 export const defineEdge = (sequelize: Sequelize): typeof Edge =>
@@ -31,6 +33,7 @@ export const defineEdge = (sequelize: Sequelize): typeof Edge =>
       seen_at: time({ made: true }),
       without: json({ made: true }),
       public_key: bytes({ null: true }),
+      address: text({ null: true }),
     },
     { sequelize, modelName: 'Edge', tableName: 'edges', timestamps: false },
   );

@@ -18,6 +18,8 @@ export class Approval extends Model<InferAttributes<Approval>, InferCreationAttr
   declare author: boolean;
   declare at: CreationOptional<Date>;
   declare withdrawn_at: CreationOptional<Date | null>;
+  /** Commit of the release that was live when `author` was computed, '' for none; null: not computed since it is recorded. */
+  declare against: CreationOptional<string | null>;
 }
 
 export const defineApproval = (sequelize: Sequelize): typeof Approval =>
@@ -31,6 +33,7 @@ export const defineApproval = (sequelize: Sequelize): typeof Approval =>
       author: flag(),
       at: time({ made: true }),
       withdrawn_at: time({ null: true }),
+      against: text({ null: true }),
     },
     { sequelize, modelName: 'Approval', tableName: 'approvals', timestamps: false },
   );

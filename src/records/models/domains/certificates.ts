@@ -26,6 +26,8 @@ export class Certificate extends Model<InferAttributes<Certificate>, InferCreati
   declare created_at: CreationOptional<Date>;
   /** No edge is to use it any more. */
   declare removed_at: Date | null;
+  /** When a service last read an operator's certificate in its folder. */
+  declare read_at: CreationOptional<Date | null>;
 }
 
 export const defineCertificate = (sequelize: Sequelize): typeof Certificate =>
@@ -42,6 +44,7 @@ export const defineCertificate = (sequelize: Sequelize): typeof Certificate =>
       version: bigint(),
       created_at: time({ made: true }),
       removed_at: time({ null: true }),
+      read_at: time({ null: true }),
     },
     { sequelize, modelName: 'Certificate', tableName: 'certificates', timestamps: false },
   );
