@@ -78,6 +78,9 @@ describe('the head of a push', () => {
     const own = spawnSync(
       'git',
       [
+        // The repository is its service's, not ours.
+        '-c',
+        'safe.directory=*',
         '-c',
         'transfer.hideRefs=refs',
         '-c',
