@@ -16,7 +16,7 @@ describe('the floor', () => {
     const ended: string[] = [];
     let refilled = 0;
     const reserve = { release: () => true, refill: () => void refilled++ };
-    const floor = openFloor({ bytes: 100, reserve, free: async () => free }, 5);
+    const floor = openFloor({ bytes: 100, reserve, free: async () => free }, 20);
     const leave = new Map<string, () => void>();
     const add = (name: string, bytes: number) => {
       const one: Taking = { bytes: () => bytes, end: (left) => void ended.push(`${name} at ${left}`) };
@@ -25,18 +25,21 @@ describe('the floor', () => {
     add('small', 1);
     add('large', 90);
     add('middle', 50);
-    await pause(40);
+    await pause(80);
     expect([ended, refilled > 0]).toEqual([[], true]);
     free = 40;
-    await pause(60);
+    await pause(150);
     // It is still ending: the next one waits.
     expect(ended).toEqual(['large at 40']);
     leave.get('large')?.();
+    // Its files have not gone yet.
     await pause(40);
+    expect(ended).toEqual(['large at 40']);
+    await pause(150);
     expect(ended).toEqual(['large at 40', 'middle at 40']);
     free = 1_000;
     leave.get('middle')?.();
-    await pause(40);
+    await pause(200);
     expect(ended).toHaveLength(2);
     floor.close();
   });

@@ -65,6 +65,8 @@ export interface Floor {
 /** Milliseconds between two looks, and for which an end is waited for before the next one is chosen. */
 const everyMs = 1_000;
 const endingMs = 15_000;
+/** Looks for which the files of what has ended may take to go. */
+const goingLooks = 5;
 
 export interface FloorOptions {
   /** Bytes that stay free. */
@@ -86,8 +88,11 @@ export function openFloor({ bytes, reserve, free }: FloorOptions, every = everyM
   const look = async (): Promise<void> => {
     const left = await free();
     if (left > 2 * bytes) reserve.refill();
-    if (left >= bytes) return;
-    if (ending && taking.has(ending.one) && performance.now() < ending.until) return;
+    if (left >= bytes) {
+      ending = null;
+      return;
+    }
+    if (ending && performance.now() < ending.until) return;
     const [largest] = [...taking].filter((one) => one !== ending?.one).sort((a, b) => b.bytes() - a.bytes());
     if (!largest) return;
     ending = { one: largest, until: performance.now() + endingMs };
@@ -98,7 +103,11 @@ export function openFloor({ bytes, reserve, free }: FloorOptions, every = everyM
   return {
     add(one) {
       taking.add(one);
-      return () => void taking.delete(one);
+      return () => {
+        taking.delete(one);
+        // Its files are removed after it: until then the disk is as full as before, and nothing else is to end for that.
+        if (ending?.one === one) ending.until = Math.min(ending.until, performance.now() + goingLooks * every);
+      };
     },
     close: () => clearInterval(timer),
   };
