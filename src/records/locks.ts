@@ -7,9 +7,16 @@ import { type Db, heldLocks } from './database.js';
 const order = ['environments', 'deployments'] as const;
 type Locked = (typeof order)[number];
 
+/**
+ * The lock of such a row. It keeps out everybody who locks or changes the row, and nobody who adds one that refers to it: a foreign key
+ * asks for KEY SHARE, which FOR UPDATE would keep waiting (PostgreSQL, 13.3.2). What is counted of a whole project refers to all of its
+ * environments, and would wait for each that is locked.
+ */
+export const rowLock = 'for no key update';
+
 /** A subquery that locks the rows of a condition and returns their ids in order. `where` is SQL of ours, with `$1` … bound. */
 export const lockedIds = (table: Locked, where: string): string =>
-  `select id from ${table} where ${where} order by id for update`;
+  `select id from ${table} where ${where} order by id ${rowLock}`;
 
 /** Rows as their statement locked them, where it returned them in another order. */
 export const inOrder = <Row extends { id: string }>(rows: readonly Row[]): Row[] =>

@@ -1,5 +1,5 @@
 /** Deployments: releases that are brought live, one after another in each environment. */
-import { inOrder, lockedIds, noteLocks } from '../locks.js';
+import { inOrder, lockedIds, noteLocks, rowLock } from '../locks.js';
 import type { Lived } from '../../core/advance/back.js';
 import type { PastDeployment } from '../../core/advance/environments.js';
 import type { InferAttributes } from 'sequelize';
@@ -302,7 +302,7 @@ export async function wakeDeployments(db: Db, id: string): Promise<void> {
 export async function lockDeployments(db: Db, ids: readonly string[]): Promise<DeploymentRow[]> {
   const rows = await query<DeploymentRow>(
     db,
-    `select ${deploymentColumns.join(', ')} from deployments where id in (select unnest($1::uuid[])) order by id for update`,
+    `select ${deploymentColumns.join(', ')} from deployments where id in (select unnest($1::uuid[])) order by id ${rowLock}`,
     [ids],
   );
   noteLocks(db, 'deployments', rows);

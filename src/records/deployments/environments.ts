@@ -1,4 +1,4 @@
-import { inOrder, lockedIds, noteLocks } from '../locks.js';
+import { inOrder, lockedIds, noteLocks, rowLock } from '../locks.js';
 import { Op } from 'sequelize';
 import { addressLabel } from '../../core/addresses.js';
 import type { ScrubPlan } from '../../core/definition/model.js';
@@ -70,7 +70,7 @@ export async function makeEnvironment(db: Db, environment: NewEnvironment, actor
   // Held first: whoever closes it just now is waited for.
   const known = await queryOne<{ id: string; state: EnvironmentState; host: string }>(
     db,
-    'select id, state, host from environments where project_id = $1 and name = $2 for update',
+    `select id, state, host from environments where project_id = $1 and name = $2 ${rowLock}`,
     [project, name],
   );
   if (known?.state === 'closing') return void (await reopenLater(db, known.id, outside));
@@ -172,7 +172,7 @@ export async function settleHost(
 }
 
 const lockOne = async (db: Db, where: string, ...bind: string[]): Promise<EnvironmentRow | null> => {
-  const row = await queryOne<EnvironmentRow>(db, `select ${columns} from environments where ${where} for update`, bind);
+  const row = await queryOne<EnvironmentRow>(db, `select ${columns} from environments where ${where} ${rowLock}`, bind);
   if (row) noteLocks(db, 'environments', [row]);
   return row;
 };

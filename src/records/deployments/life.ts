@@ -123,7 +123,7 @@ async function setUsed(db: Db, found: string, reports: readonly object[]): Promi
   const rows = await query<{ id: string }>(
     db,
     `with u as materialized (${found}), held as materialized (
-       select e.id from environments e join u on u.environment = e.id where e.used_at < u.at order by e.id for update of e)
+       select e.id from environments e join u on u.environment = e.id where e.used_at < u.at order by e.id for no key update of e)
      update environments e set used_at = u.at from u, held where e.id = held.id and u.environment = e.id returning e.id`,
     [json(reports)],
   );
