@@ -88,7 +88,8 @@ const saysWhoAsked = (name: string): boolean => /^x[-_](forwarded([-_]|$)|real[-
  * @param id of this request
  */
 export function forwarded(request: IncomingMessage, id: string): string[] {
-  const host = authorityOf(request);
+  // A name is the same in capitals (RFC 9110, 4.2.3): programs and their caches get one form of it.
+  const host = authorityOf(request).toLowerCase();
   const headers: string[] = ['host', host];
   // HTTP/2 may send them on several lines (RFC 9113, 8.2.3); a program gets one.
   const cookies: string[] = [];

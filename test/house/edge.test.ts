@@ -143,6 +143,18 @@ const paths = (...instances: Place[]): [ServerPath, SitePath] => [
 ];
 const route = (...instances: Place[]): Route => routeWith(paths(...instances));
 
+describe('a host that is written in capitals', () => {
+  it('is the same, and its program gets it in small letters', async () => {
+    const one = await program((incoming, response) =>
+      response.end(`${incoming.headers.host} ${incoming.headers['x-forwarded-host']}`),
+    );
+    await give(route(one));
+    const { text } = await visit(edgePort, 'Sailings-STAGING.localhost', '/api');
+    const small = `sailings-staging.localhost:${edgePort}`;
+    expect(text).toBe(`${small} ${small}`);
+  });
+});
+
 describe('a client that leaves while the service is asked whether it may look', () => {
   it('is inside no more: the environment may fall asleep', async () => {
     const awake: Route = {
