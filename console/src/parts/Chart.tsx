@@ -80,6 +80,9 @@ export function Chart({ label, from, width, lines, marks, format, height, least 
           ctx.save();
           ctx.strokeStyle = colourOf('ochre');
           ctx.font = `${11 * devicePixelRatio}px sans-serif`;
+          // The axes have left their own.
+          ctx.textAlign = 'left';
+          ctx.textBaseline = 'alphabetic';
           ctx.setLineDash([3 * devicePixelRatio, 3 * devicePixelRatio]);
           const shown = marks
             .map((mark) => ({ text: mark.text, x: plot.valToPos(mark.at / 1_000, 'x', true) }))
