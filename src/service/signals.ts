@@ -21,7 +21,7 @@ export function openEnding(closing: AbortSignal): Ending {
   return { signal: ending.signal, end };
 }
 
-/** A request, a response or a socket. */
+/** A response or a socket; never a request, which counts as destroyed once its body has been read. */
 interface Closing {
   readonly destroyed?: boolean;
   once(event: 'close', listener: () => void): unknown;
@@ -33,7 +33,7 @@ export function whenClosed(raw: Closing, then: () => void): void {
   else raw.once('close', then);
 }
 
-/** Aborted when the connection of a request or response is closed, or the service closes. */
+/** Aborted when a response is over or its connection is closed, or when the service closes. */
 export function untilClosed(raw: Closing, closing: AbortSignal): AbortSignal {
   const { signal, end } = openEnding(closing);
   whenClosed(raw, end);

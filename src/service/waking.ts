@@ -1,6 +1,6 @@
 /** Whoever has something to do inside a review that sleeps waits until it is awake. */
 import { untilClosed } from './signals.js';
-import type { FastifyRequest } from 'fastify';
+import type { FastifyReply } from 'fastify';
 import { CodedError, wording } from '../core/errors/errors.js';
 import { placeOf } from '../engine/deployments/acts.js';
 import { wakeFor } from '../engine/environments/wishes.js';
@@ -14,12 +14,12 @@ const mostMs = 30_000;
 /** Throws `review_asleep` with the reason when it can't be woken, or not in time. */
 export async function awake(
   service: Service,
-  request: FastifyRequest,
+  reply: FastifyReply,
   project: ProjectRow,
   { id }: Pick<EnvironmentRow, 'id'>,
 ): Promise<void> {
   const { records } = service.context;
-  const over = untilClosed(request.raw, service.closing);
+  const over = untilClosed(reply.raw, service.closing);
   const until = performance.now() + mostMs;
   let asked = false;
   for (;;) {

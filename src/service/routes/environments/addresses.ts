@@ -1,6 +1,6 @@
 /** Addresses of environments: listed, added, looked at, renamed, removed; and the root of the service's own authority. */
 import { untilClosed } from '../../signals.js';
-import type { FastifyRequest } from 'fastify';
+import type { FastifyReply, FastifyRequest } from 'fastify';
 import { Type } from '@sinclair/typebox';
 import { checkedName } from '../../../core/domains/names.js';
 import {
@@ -33,9 +33,9 @@ export function addressRoutes(app: App, service: Service): void {
     return found;
   };
   /** What is known a moment later, so that whoever asks sees what is missing. */
-  const settled = async (request: FastifyRequest, host: string) => {
+  const settled = async (request: FastifyRequest, reply: FastifyReply, host: string) => {
     const deadline = Date.now() + soonMs;
-    const over = untilClosed(request.raw, service.closing);
+    const over = untilClosed(reply.raw, service.closing);
     for (;;) {
       const view = await viewOf(request, host);
       if (view.issue || view.state === 'certified' || Date.now() > deadline || over.aborted) return view;
@@ -57,7 +57,7 @@ export function addressRoutes(app: App, service: Service): void {
     const { host } = await change(service, request, reply, 'address.added', 201, async (db, actor) => ({
       host: (await addOwnAddress(context, db, at, request.body.host, actor)).host,
     }));
-    return settled(request, host);
+    return settled(request, reply, host);
   });
 
   app.post(`${path}/rename`, { schema: { body: RenameBody, response: { 200: Address } } }, async (request, reply) => {
@@ -77,7 +77,7 @@ export function addressRoutes(app: App, service: Service): void {
       const { host } = await change(service, request, reply, 'address.checked', 200, async (db) => ({
         host: (await checkAddress(db, at, asciiOf(request.params.host))).host,
       }));
-      return settled(request, host);
+      return settled(request, reply, host);
     },
   );
   app.delete(`${path}/:host`, { schema: { params: one } }, async (request, reply) => {

@@ -268,7 +268,7 @@ export function environmentRoutes(app: App, service: Service): void {
       const name = nameOf(request);
       await needRuled(request, project, name);
       // What is replaced is awake, or nobody would see how that goes.
-      await awake(service, request, project, (await needEnvironment(service, request)).environment);
+      await awake(service, reply, project, (await needEnvironment(service, request)).environment);
       return change(service, request, reply, 'environment.restarted', 200, (db, actor) =>
         restart(db, project, name, request.body.part ?? null, actor),
       );
@@ -281,7 +281,7 @@ export function environmentRoutes(app: App, service: Service): void {
       const project = await needProject(service, request);
       const name = nameOf(request);
       await needRuled(request, project, name);
-      await awake(service, request, project, (await needEnvironment(service, request)).environment);
+      await awake(service, reply, project, (await needEnvironment(service, request)).environment);
       return change(service, request, reply, 'environment.scaled', 200, (db, actor) =>
         scale(db, project, name, request.body, actor),
       );

@@ -37,7 +37,7 @@ export function terminalRoutes(app: App, service: Service): void {
     const { command, tty, part, beside } = request.body;
     if (command.some((word) => word.includes('\0')) || command[0] === '')
       throw new CodedError('body_invalid', { detail: 'the command has an empty name, or a zero byte' });
-    await awake(service, request, project, environment);
+    await awake(service, reply, project, environment);
     return change(service, request, reply, 'terminal.asked', 201, async (db) => {
       const { row, ticket } = await askTerminal(db, {
         project,
