@@ -68,6 +68,7 @@ const wanted = [
         // What reads images and takes them to a registry, and a registry.
         ['skopeo', has('skopeo')],
         ['docker-registry', has('docker-registry')],
+        ['curl', has('curl')],
         ['openjdk-17-jdk-headless', existsSync('/usr/bin/javac')],
       ]
     : []),

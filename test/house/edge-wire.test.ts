@@ -1,6 +1,11 @@
 /** What an edge makes of bytes that are no plain request: ambiguous, too large, or an offer of another protocol. */
+import { execFile } from 'node:child_process';
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer, type Server } from 'node:http';
 import { connect as connectTcp, type AddressInfo, type Socket } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { promisify } from 'node:util';
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals';
 import { WebSocket, WebSocketServer } from 'ws';
 import { watchFrames } from '../../src/edge/frames.js';
@@ -95,6 +100,40 @@ describe('a request', () => {
       ['/again', 'abc'],
       ['/next', ''],
     ]);
+  });
+
+  it('of a client that offers HTTP/2 is answered with its body: curl, and the client of Java', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'tsunagi-clients-'));
+    const name = host.trim();
+    try {
+      writeFileSync(
+        join(folder, 'Post.java'),
+        `import java.net.URI;
+import java.net.http.*;
+public class Post {
+  public static void main(String[] words) throws Exception {
+    var request = HttpRequest.newBuilder(URI.create(words[0])).header("Host", "${name.slice('Host: '.length)}")
+      .POST(HttpRequest.BodyPublishers.ofString("from java")).build();
+    System.out.print(HttpClient.newHttpClient().send(request, HttpResponse.BodyHandlers.ofString()).body());
+  }
+}
+`,
+      );
+      const run = promisify(execFile);
+      const url = `http://127.0.0.1:${port}/upgrade`;
+      const java = ['-Djdk.httpclient.allowRestrictedHeaders=host', join(folder, 'Post.java'), url];
+      const answers = [
+        await run('curl', ['-s', '--http2', '-H', name, '-d', 'from curl', url]),
+        await run('java', java),
+      ];
+      expect(answers.map(({ stdout }) => stdout)).toEqual(['answered', 'answered']);
+      expect(seen.slice(-2).map(({ url: path, body }) => [path, body])).toEqual([
+        ['/upgrade', 'from curl'],
+        ['/upgrade', 'from java'],
+      ]);
+    } finally {
+      rmSync(folder, { recursive: true, force: true });
+    }
   });
 
   it('says nothing to the program of who asked but what the edge saw', async () => {

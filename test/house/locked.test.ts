@@ -1,10 +1,7 @@
-/** An environment whose row somebody holds delays no other one of its project. */
-import { readFileSync } from 'node:fs';
-import { join } from 'node:path';
+/** An environment whose row is locked delays no other environment of its project. */
 import { afterAll, beforeAll, expect, it } from '@jest/globals';
-import pg from 'pg';
 import { rowLock } from '../../src/records/locks.js';
-import { app, appDefinition, type Checkout, openWorld, type World } from './world.js';
+import { app, appDefinition, type Checkout, connectRecords, openWorld, type World } from './world.js';
 
 let world: World;
 let checkout: Checkout;
@@ -19,20 +16,8 @@ beforeAll(async () => {
 });
 afterAll(() => world?.close());
 
-const open = async () => {
-  const client = new pg.Client({
-    host: '127.0.0.1',
-    port: world.house.ports.database,
-    user: 'tsunagi',
-    password: readFileSync(join(world.folder, 'house/records/password'), 'utf8'),
-    database: 'tsunagi',
-  });
-  await client.connect();
-  return client;
-};
-
 it('a push goes live in staging while the row of production is held', async () => {
-  const holder = await open();
+  const holder = await connectRecords(world);
   try {
     await holder.query('begin');
     // As a cutover there holds it: records/locks.ts.

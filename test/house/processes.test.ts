@@ -80,7 +80,7 @@ ofTheirOwn('the service and the edge, started by root', () => {
     expect(accountOf('service').uid).not.toBe(accountOf('edge').uid);
   });
 
-  it('end when what started them is killed', () => {
+  it('are the program itself: signals of what started them reach it', () => {
     for (const name of ['service', 'edge'] as const)
       expect(readFileSync(`/proc/${world.house.rooms[name].pid()}/cmdline`, 'utf8').split('\0')[0]).toBe(
         process.execPath,

@@ -298,8 +298,8 @@ export function api(url: string, token: string | null): Api {
   return { raw, get: (path) => must('GET', path), post: (path, body, key) => must('POST', path, body, key) };
 }
 
-/** What a statement finds in the records of a running installation. */
-export async function recordsOf<T>(world: World, sql: string): Promise<T[]> {
+/** A connection to the records of a running installation. */
+export async function connectRecords(world: World): Promise<pg.Client> {
   const client = new pg.Client({
     host: '127.0.0.1',
     port: world.house.ports.database,
@@ -308,6 +308,12 @@ export async function recordsOf<T>(world: World, sql: string): Promise<T[]> {
     database: 'tsunagi',
   });
   await client.connect();
+  return client;
+}
+
+/** What a statement finds in the records of a running installation. */
+export async function recordsOf<T>(world: World, sql: string): Promise<T[]> {
+  const client = await connectRecords(world);
   try {
     return (await client.query(sql)).rows as T[];
   } finally {

@@ -1,6 +1,7 @@
 /** One room as a process of its own: `service`, `agent` or `edge`, told what it needs by TSUNAGI_* variables. */
 import { existsSync, readFileSync, renameSync, statSync, writeFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
+import { startTime } from '../../agent/sandbox/processes.js';
 import { CodedError } from '../../core/errors/errors.js';
 import type { DatabaseSizes } from '../../core/advance/sizes.js';
 import type { Timing } from '../../engine/context.js';
@@ -163,15 +164,6 @@ function authorityOf(settings: Settings): Names['authority'] {
   return { kind: settings.get('AUTHORITY') === 'local' ? 'local' : 'none' };
 }
 
-/** Whether a process exists and is more than what its parent has not read yet. */
-function runsStill(pid: number): boolean {
-  try {
-    return !/\) [ZX] /.test(readFileSync(`/proc/${pid}/stat`, 'utf8'));
-  } catch {
-    return false;
-  }
-}
-
 /**
  * For tests. The file names the points of which each is met once, a line each: `transition:before` or `transition:after` ends
  * this process there; with the path of a file behind it, the process whose id stands in that file.
@@ -192,6 +184,6 @@ function crashWhen(file: string): (point: string) => void {
     // Another process may belong to another account: who reads this pipe kills it, and this process goes on after that.
     writeFileSync(`${file}.kill`, `${pid}\n`);
     const pause = new Int32Array(new SharedArrayBuffer(4));
-    while (runsStill(pid)) Atomics.wait(pause, 0, 0, 1);
+    while (startTime(pid) !== null) Atomics.wait(pause, 0, 0, 1);
   };
 }
