@@ -344,4 +344,19 @@ describe('a machine that loses power', () => {
     }
     expect(processes().filter(isOurs)).toEqual([]);
   });
+
+  it('the service and the edge end when only `serve` is killed', async () => {
+    const third = start();
+    await until('the server answers', answer);
+    const own = processes().filter(
+      (pid) => isOurs(pid) && /enter\.js\0(service|edge)\0$/.test(readFileSync(`/proc/${pid}/cmdline`, 'latin1')),
+    );
+    expect(own).toHaveLength(2);
+    third.kill('SIGKILL');
+    await until('both have ended', async () => own.every((pid) => !isOurs(pid)));
+    for (let left = processes().filter(isOurs); left.length > 0; left = processes().filter(isOurs)) {
+      for (const pid of left) spawnSync('kill', ['-KILL', String(pid)]);
+      await new Promise((resolve) => setTimeout(resolve, 100));
+    }
+  });
 });
